@@ -1,0 +1,86 @@
+package api
+
+import "time"
+
+// Checkpoint is an immutable set of parts saved at one step.
+type Checkpoint struct {
+	Address string           `json:"address" example:"vessels/17@e12" doc:"By epoch, or by step where another checkpoint has the epoch"`
+	Leg     int              `json:"leg"`
+	Step    int64            `json:"step"`
+	Epoch   Float            `json:"epoch"`
+	Why     string           `json:"why,omitempty" doc:"Why it was saved"`
+	Figures map[string]Float `json:"figures,omitempty" doc:"Last value of each curve at that moment"`
+	Saved   time.Time        `json:"saved"`
+	Size    int64            `json:"size" doc:"Bytes of all files"`
+	Best    bool             `json:"best" doc:"Nearest at or before the best reading of the objective"`
+	Last    bool             `json:"last"`
+	Fit     string           `json:"fit" enum:"resume,use,weights only,nothing" doc:"What it is good for"`
+	Parts   []string         `json:"parts"`
+	Files   []File           `json:"files"`
+}
+
+// File is a file of a part.
+type File struct {
+	Part   string  `json:"part" example:"weights"`
+	Path   string  `json:"path" example:"weights.safetensors"`
+	Size   int64   `json:"size" doc:"Bytes"`
+	Digest string  `json:"digest" example:"b3:0f..." doc:"BLAKE3-256 of the whole"`
+	Chunks []Piece `json:"chunks,omitempty" doc:"In order, without gaps"`
+}
+
+// Piece is a chunk of a file.
+type Piece struct {
+	Digest string `json:"digest"`
+	Size   int64  `json:"size" minimum:"1" maximum:"4194304"`
+}
+
+// CheckpointInput names a checkpoint.
+type CheckpointInput struct {
+	RunInput
+	At string `path:"at" maxLength:"40" example:"best" doc:"e12, s4800, best or last"`
+}
+
+// FileInput names a file of a checkpoint.
+type FileInput struct {
+	CheckpointInput
+	Path  string `query:"path" required:"true" maxLength:"1000"`
+	Range string `header:"Range"`
+}
+
+// NewCheckpoint commits a checkpoint whose chunks have been sent. Sent again with the same key it answers the same one.
+type NewCheckpoint struct {
+	LegInput
+	Key  string `header:"Idempotency-Key" format:"uuid" required:"true"`
+	Body struct {
+		Step    int64            `json:"step" minimum:"0"`
+		Epoch   Float            `json:"epoch"`
+		Why     string           `json:"why,omitempty" maxLength:"200"`
+		Figures map[string]Float `json:"figures,omitempty"`
+		Saved   time.Time        `json:"saved"`
+		Files   []File           `json:"files" minItems:"1" maxItems:"10000"`
+	}
+}
+
+// DigestList is a list of chunk digests.
+type DigestList struct {
+	Digests []string `json:"digests" maxItems:"10000"`
+}
+
+// DigestListInput carries one.
+type DigestListInput struct{ Body DigestList }
+
+// ChunkInput carries a chunk.
+type ChunkInput struct {
+	Digest  string `path:"digest" maxLength:"80"`
+	RawBody []byte `contentType:"application/octet-stream"`
+}
+
+// The operations on checkpoints.
+var (
+	ListCheckpoints  = declare[RunInput, Page[Checkpoint]](Spec{ID: "checkpoints", Method: "GET", Path: "/projects/{project}/runs/{number}/checkpoints", Summary: "List checkpoints, latest first", Access: SignedIn})
+	GetCheckpoint    = declare[CheckpointInput, Checkpoint](Spec{ID: "checkpoint", Method: "GET", Path: "/projects/{project}/runs/{number}/checkpoints/{at}", Summary: "Show a checkpoint with the chunks of its files", Access: SignedIn})
+	CommitCheckpoint = declare[NewCheckpoint, Checkpoint](Spec{ID: "commit-checkpoint", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/checkpoints", Summary: "Commit a checkpoint", Access: SignedIn, Status: 201, MaxBody: 32 << 20})
+	GetFile          = declare[FileInput, None](Spec{ID: "checkpoint-file", Method: "GET", Path: "/projects/{project}/runs/{number}/checkpoints/{at}/file", Summary: "Download a file of a checkpoint (Range works)", Access: SignedIn, Status: 200})
+	MissingChunks    = declare[DigestListInput, DigestList](Spec{ID: "missing-chunks", Method: "POST", Path: "/chunks/missing", Summary: "Ask which chunks are not here yet", Access: SignedIn, MaxBody: 2 << 20})
+	PutChunk         = declare[ChunkInput, None](Spec{ID: "put-chunk", Method: "PUT", Path: "/chunks/{digest}", Summary: "Send a chunk", Access: SignedIn, MaxBody: 4 << 20})
+)

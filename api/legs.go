@@ -1,0 +1,120 @@
+package api
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// NewLeg opens a leg of a run. Sent again with the same idempotency key it answers the same leg and claims it for the
+// recorder named, if the one that held it is named as Previous or has shown no sign of life for a while.
+type NewLeg struct {
+	RunInput
+	Key  string `header:"Idempotency-Key" format:"uuid" required:"true"`
+	Body struct {
+		Recorder string    `json:"recorder" format:"uuid" doc:"This recorder process; only it may write to the leg"`
+		Previous string    `json:"previous,omitempty" format:"uuid" doc:"The recorder that held the spool before, known to be gone"`
+		Host     string    `json:"host,omitempty" maxLength:"255"`
+		FromStep int64     `json:"from_step,omitempty" minimum:"0"`
+		Started  time.Time `json:"started"`
+	}
+}
+
+// Counted says how far a leg has been counted: the last batch, and the last record of the spool in it.
+type Counted struct {
+	Leg   int   `json:"leg"`
+	Batch int64 `json:"batch"`
+	Upto  int64 `json:"upto"`
+}
+
+// LegInput names a leg and the recorder that writes to it.
+type LegInput struct {
+	RunInput
+	Leg      int    `path:"leg" minimum:"1" maximum:"100000"`
+	Recorder string `header:"Kembrel-Recorder" format:"uuid" required:"true"`
+}
+
+// Batch is a numbered piece of a leg. The service counts each number once, in one transaction with what it brings.
+type Batch struct {
+	Number int64                      `json:"number" minimum:"1"`
+	Upto   int64                      `json:"upto" minimum:"1" doc:"Last record of the spool in this batch; answered when the batch is repeated"`
+	Hyper  map[string]json.RawMessage `json:"hyper,omitempty"`
+	Notes  []NewNote                  `json:"notes,omitempty" maxItems:"10000"`
+	Axis   Axis                       `json:"axis,omitempty"`
+	Curves []Column                   `json:"curves,omitempty" maxItems:"16384"`
+}
+
+// NewNote is a note in a batch.
+type NewNote struct {
+	At   time.Time `json:"at"`
+	Text string    `json:"text" maxLength:"10000"`
+}
+
+// Axis is the shared axis of a batch: for each point its step, epoch and time.
+type Axis struct {
+	Step  []int64 `json:"step,omitempty" doc:"Never falls within a leg"`
+	Epoch Floats  `json:"epoch,omitempty" doc:"NaN where unknown"`
+	Time  []int64 `json:"time,omitempty" doc:"Milliseconds since 1970 UTC"`
+}
+
+// Column is one curve's values in a batch.
+type Column struct {
+	Name   string `json:"name" example:"loss.val"`
+	Rows   []int  `json:"rows,omitempty" doc:"Points that have a value, rising; absent: all"`
+	Values Floats `json:"values"`
+}
+
+// BatchInput carries a batch.
+type BatchInput struct {
+	LegInput
+	Body Batch
+}
+
+// OutputInput carries output of the program. Offset makes it idempotent.
+type OutputInput struct {
+	LegInput
+	Body struct {
+		Stream string `json:"stream" enum:"stdout,stderr"`
+		Offset int64  `json:"offset" minimum:"0" doc:"Bytes of the stream before this text"`
+		Size   int64  `json:"size" minimum:"0" doc:"Bytes of the stream that this text stands for"`
+		Text   string `json:"text" maxLength:"262144"`
+	}
+}
+
+// EndInput ends a leg.
+type EndInput struct {
+	LegInput
+	Body struct {
+		State    string    `json:"state" enum:"finished,stopped,failed"`
+		At       time.Time `json:"at"`
+		ExitCode *int      `json:"exit_code,omitempty"`
+		Signal   string    `json:"signal,omitempty" maxLength:"40"`
+		Why      string    `json:"why,omitempty" maxLength:"2000"`
+		Tail     string    `json:"tail,omitempty" maxLength:"20000"`
+	}
+}
+
+// Output is a stretch of a program's output.
+type Output struct {
+	Leg    int    `json:"leg"`
+	Stream string `json:"stream" enum:"stdout,stderr"`
+	Offset int64  `json:"offset"`
+	Size   int64  `json:"size"`
+	Text   string `json:"text"`
+	ID     int64  `json:"id" doc:"Rises in the order of arrival"`
+}
+
+// OutputsInput reads output from a position on.
+type OutputsInput struct {
+	RunInput
+	After int64 `query:"after" doc:"The id of the last stretch already read"`
+}
+
+// The operations on legs, called by recorders.
+var (
+	OpenLeg    = declare[NewLeg, Counted](Spec{ID: "open-leg", Method: "POST", Path: "/projects/{project}/runs/{number}/legs", Summary: "Open a leg, or claim it again", Access: SignedIn})
+	SendBatch  = declare[BatchInput, Counted](Spec{ID: "send-batch", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/batches", Summary: "Send a numbered batch", Access: SignedIn, MaxBody: 16 << 20})
+	ShowLife   = declare[LegInput, None](Spec{ID: "alive", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/alive", Summary: "Show a sign of life", Access: SignedIn})
+	SendOutput = declare[OutputInput, None](Spec{ID: "send-output", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/output", Summary: "Send output of the program", Access: SignedIn, MaxBody: 2 << 20})
+	EndLeg     = declare[EndInput, None](Spec{ID: "end-leg", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/end", Summary: "End a leg", Access: SignedIn})
+	GetOutput  = declare[OutputsInput, Page[Output]](Spec{ID: "output", Method: "GET", Path: "/projects/{project}/runs/{number}/output", Summary: "Read the program's output", Access: SignedIn})
+)

@@ -1,0 +1,55 @@
+package api
+
+// Access says who may call an operation.
+type Access int
+
+// Who may call.
+const (
+	Anyone        Access = iota // sign-in, health
+	SignedIn                    // a person with a session or a token
+	Administrator               // an administrator
+)
+
+// Spec describes an operation without its types.
+type Spec struct {
+	ID, Method, Path string // Path is below /api/v1
+	Summary          string
+	Access           Access
+	Status           int   // of success; 0: 200, or 204 without output
+	MaxBody          int64 // bytes; 0: 1 MiB
+}
+
+// Operation is one call of the API with its input and output. The input's tags (path, query, header) place its fields;
+// its field Body is the body. The output is the JSON answer, or None.
+type Operation[I, O any] struct{ Spec }
+
+// None is the output of operations that answer with nothing, or with something other than JSON.
+type None struct{}
+
+var declared []Spec
+
+func declare[I, O any](s Spec) Operation[I, O] {
+	declared = append(declared, s)
+	return Operation[I, O]{s}
+}
+
+// Operations lists every operation, in the order in which they are declared.
+func Operations() []Spec { return append([]Spec(nil), declared...) }
+
+// Base is where the operations' paths begin.
+const Base = "/api/v1"
+
+// Page is a page of a list; Next, if set, is the cursor of the page after it (also in the Link header, RFC 8288).
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty" doc:"Cursor of the next page; absent on the last"`
+}
+
+// NextPage is the cursor that goes into the Link header.
+func (p *Page[T]) NextPage() string { return p.Next }
+
+// PageInput is what every list takes.
+type PageInput struct {
+	Cursor string `query:"cursor" doc:"From the answer before" maxLength:"200"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
+}

@@ -1,0 +1,180 @@
+package api
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// Project holds the runs of one task.
+type Project struct {
+	Key       string    `json:"key" example:"vessels"`
+	Title     string    `json:"title"`
+	Objective string    `json:"objective" example:"loss.val lower" doc:"The curve by which runs are judged, and its direction"`
+	Created   time.Time `json:"created"`
+	Runs      int64     `json:"runs"`
+	Running   int64     `json:"running"`
+	Lost      int64     `json:"lost"`
+	Best      *Figure   `json:"best,omitempty" doc:"The best reading of the objective among all runs"`
+	BestRun   int       `json:"best_run,omitempty" doc:"The run it belongs to"`
+}
+
+// Figure is a reading with where it stands.
+type Figure struct {
+	Curve string `json:"curve"`
+	Value Float  `json:"value"`
+	Step  int64  `json:"step"`
+	Epoch Float  `json:"epoch" doc:"NaN where the program did not say"`
+}
+
+// Run is one training of one model.
+type Run struct {
+	Address   string                     `json:"address" example:"vessels/17"`
+	Project   string                     `json:"project"`
+	Number    int                        `json:"number"`
+	Title     string                     `json:"title"`
+	State     string                     `json:"state" enum:"running,finished,stopped,failed,lost"`
+	Who       string                     `json:"who"`
+	Host      string                     `json:"host"`
+	Started   time.Time                  `json:"started"`
+	Ended     *time.Time                 `json:"ended,omitempty"`
+	Objective string                     `json:"objective"`
+	Hyper     map[string]json.RawMessage `json:"hyper" doc:"Hyperparameters: number, truth value, text, or a list of these"`
+	Best      *Figure                    `json:"best,omitempty" doc:"Best reading of the objective"`
+	Last      *Figure                    `json:"last,omitempty" doc:"Last reading of the objective"`
+	Step      int64                      `json:"step" doc:"Last step reported"`
+	Epoch     Float                      `json:"epoch" doc:"Last epoch reported; NaN where none was"`
+	Sketch    Floats                     `json:"sketch,omitempty" doc:"The objective's curve in at most 64 values, for a small drawing"`
+}
+
+// RunDetail is a run with what its page shows.
+type RunDetail struct {
+	Run
+	Answers     Answers     `json:"answers"`
+	Recipe      Recipe      `json:"recipe"`
+	Legs        []Leg       `json:"legs"`
+	Notes       []Note      `json:"notes"`
+	Curves      []CurveInfo `json:"curves"`
+	Checkpoints int         `json:"checkpoints"`
+}
+
+// Answers are the sentences that open the sections of a run's page.
+type Answers struct {
+	Learning string `json:"learning" doc:"How is it learning?"`
+	WentIn   string `json:"went_in" doc:"What went in?"`
+	CameOut  string `json:"came_out" doc:"What came out?"`
+	Happened string `json:"happened" doc:"What happened?"`
+}
+
+// Recipe is where and how a run was started.
+type Recipe struct {
+	Command  []string `json:"command"`
+	Folder   string   `json:"folder,omitempty"`
+	Host     string   `json:"host,omitempty"`
+	System   string   `json:"system,omitempty" example:"debian 12.5, linux 6.1, amd64"`
+	CPU      string   `json:"cpu,omitempty" example:"2 x EPYC"`
+	Memory   int64    `json:"memory,omitempty" doc:"Bytes"`
+	Commit   string   `json:"commit,omitempty"`
+	Clean    *bool    `json:"clean,omitempty" doc:"Whether the tree equalled the commit; absent where there is no repository"`
+	Language string   `json:"language,omitempty" example:"go 1.26"`
+}
+
+// Leg is one process's stretch of a run.
+type Leg struct {
+	Number   int        `json:"number"`
+	State    string     `json:"state" enum:"running,finished,stopped,failed,lost"`
+	Host     string     `json:"host"`
+	FromStep int64      `json:"from_step"`
+	LastStep int64      `json:"last_step"`
+	Epoch    Float      `json:"epoch"`
+	Started  time.Time  `json:"started"`
+	Ended    *time.Time `json:"ended,omitempty"`
+	Seen     time.Time  `json:"seen" doc:"Last sign of life"`
+	ExitCode *int       `json:"exit_code,omitempty"`
+	Signal   string     `json:"signal,omitempty"`
+	Why      string     `json:"why,omitempty" doc:"What the program said at its end"`
+	Tail     string     `json:"tail,omitempty" doc:"Last lines of output"`
+}
+
+// Note is a line that the program or a person left.
+type Note struct {
+	Leg  int       `json:"leg"`
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
+}
+
+// CurveInfo is what a curve comes to.
+type CurveInfo struct {
+	Name    string  `json:"name"`
+	Count   int64   `json:"count"`
+	NaN     int64   `json:"nan"`
+	Last    *Figure `json:"last,omitempty"`
+	Lowest  *Figure `json:"lowest,omitempty"`
+	Highest *Figure `json:"highest,omitempty"`
+}
+
+// ProjectInput names a project.
+type ProjectInput struct {
+	Project string `path:"project" maxLength:"40" example:"vessels"`
+}
+
+// NewProject makes a project.
+type NewProject struct {
+	Body struct {
+		Key       string `json:"key" maxLength:"40" example:"vessels"`
+		Title     string `json:"title,omitempty" maxLength:"200"`
+		Objective string `json:"objective,omitempty" default:"loss.val lower" maxLength:"220"`
+	}
+}
+
+// ProjectEdit changes a project.
+type ProjectEdit struct {
+	ProjectInput
+	Body struct {
+		Title     *string `json:"title,omitempty" maxLength:"200"`
+		Objective *string `json:"objective,omitempty" maxLength:"220"`
+	}
+}
+
+// RunsInput lists a project's runs, newest first.
+type RunsInput struct {
+	ProjectInput
+	PageInput
+}
+
+// RunInput names a run.
+type RunInput struct {
+	ProjectInput
+	Number int `path:"number" minimum:"1" maximum:"2147483647"`
+}
+
+// RunEdit changes a run.
+type RunEdit struct {
+	RunInput
+	Body struct {
+		Title string `json:"title" maxLength:"200"`
+	}
+}
+
+// NewRun starts a run. Sent again with the same idempotency key it answers the same run.
+type NewRun struct {
+	ProjectInput
+	Key  string `header:"Idempotency-Key" format:"uuid" required:"true"`
+	Body struct {
+		Title   string                     `json:"title,omitempty" maxLength:"200"`
+		Hyper   map[string]json.RawMessage `json:"hyper,omitempty"`
+		Recipe  Recipe                     `json:"recipe,omitempty"`
+		Started time.Time                  `json:"started"`
+	}
+}
+
+// The operations on projects and runs.
+var (
+	ListProjects  = declare[PageInput, Page[Project]](Spec{ID: "projects", Method: "GET", Path: "/projects", Summary: "List projects", Access: SignedIn})
+	MakeProject   = declare[NewProject, Project](Spec{ID: "make-project", Method: "POST", Path: "/projects", Summary: "Make a project", Access: SignedIn, Status: 201})
+	GetProject    = declare[ProjectInput, Project](Spec{ID: "project", Method: "GET", Path: "/projects/{project}", Summary: "Show a project", Access: SignedIn})
+	ChangeProject = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH", Path: "/projects/{project}", Summary: "Change a project's title or objective", Access: SignedIn})
+	ListRuns      = declare[RunsInput, Page[Run]](Spec{ID: "runs", Method: "GET", Path: "/projects/{project}/runs", Summary: "List runs, newest first", Access: SignedIn})
+	StartRun      = declare[NewRun, Run](Spec{ID: "start-run", Method: "POST", Path: "/projects/{project}/runs", Summary: "Start a run", Access: SignedIn, Status: 201})
+	GetRun        = declare[RunInput, RunDetail](Spec{ID: "run", Method: "GET", Path: "/projects/{project}/runs/{number}", Summary: "Show a run", Access: SignedIn})
+	ChangeRun     = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH", Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title", Access: SignedIn})
+)

@@ -1,0 +1,151 @@
+package cli
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/client"
+)
+
+func (a *App) checkpoints() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "checkpoints RUN", Short: "List the checkpoints of a run, latest first", Args: arguments("RUN"),
+		Example:           "  kembrel checkpoints vessels/3",
+		ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			addr, err := address(args[0], true, false)
+			if err != nil {
+				return err
+			}
+			in := runOf(addr)
+			page, err := client.Call(cmd.Context(), a.client(), api.ListCheckpoints, &in)
+			if err != nil {
+				return err
+			}
+			l := list("checkpoint", "", "why", "step#", "fit to", "parts", "size#", "saved", "figures")
+			l.empty = fmt.Sprintf("%s has no checkpoint.", addr)
+			for _, c := range page.Items {
+				var marks []string
+				if c.Best {
+					marks = append(marks, "best")
+				}
+				if c.Last {
+					marks = append(marks, "last")
+				}
+				l.add(c.Address, strings.Join(marks, " "), c.Why, fmt.Sprint(c.Step), c.Fit, strings.Join(c.Parts, " "), api.Bytes(c.Size), when(c.Saved), figuresLine(c.Figures))
+			}
+			return a.print(output, l, page)
+		}}
+	outputFlag(cmd, &output)
+	return cmd
+}
+
+func figuresLine(figures map[string]api.Float) string {
+	names := make([]string, 0, len(figures))
+	for n := range figures {
+		if strings.HasSuffix(n, ".val") {
+			names = append(names, n)
+		}
+	}
+	sort.Strings(names)
+	parts := make([]string, len(names))
+	for i, n := range names {
+		parts[i] = n + "=" + number(float64(figures[n]))
+	}
+	return strings.Join(parts, " ")
+}
+
+func checkpointFiles(c *api.Checkpoint) listing {
+	l := list("part", "file", "size#", "digest")
+	for _, f := range c.Files {
+		l.add(f.Part, f.Path, api.Bytes(f.Size), f.Digest)
+	}
+	return l
+}
+
+func (a *App) restore() *cobra.Command {
+	var into, output string
+	var parts []string
+	var overwrite bool
+	cmd := &cobra.Command{Use: "restore CHECKPOINT", Short: "Write the files of a checkpoint, whole and verified, or nothing", Args: arguments("CHECKPOINT"),
+		Long: `Write the files of a checkpoint into a folder. Every chunk and every file is checked against its digest. The files appear
+together once all of them are complete; if anything fails, none does. A file that is there already is not replaced without --overwrite.`,
+		Example: `  kembrel restore vessels/3@best --into model
+  kembrel restore vessels/3@e12 --into model --parts weights,architecture`,
+		ValidArgsFunction: a.complete(true, true),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			addr, err := address(args[0], true, true)
+			if err != nil {
+				return err
+			}
+			if into == "" {
+				return usage("say where to: --into FOLDER")
+			}
+			c, err := client.Call(cmd.Context(), a.client(), api.GetCheckpoint, &api.CheckpointInput{RunInput: runOf(addr), At: addr.At.String()})
+			if err != nil {
+				return err
+			}
+			if c.Files, err = chosen(c, parts); err != nil {
+				return err
+			}
+			var total int64
+			for _, f := range c.Files {
+				total += f.Size
+			}
+			// The step names the checkpoint from here on, should another become the best meanwhile.
+			in := api.CheckpointInput{RunInput: runOf(addr), At: api.At{Kind: api.AtStep, Step: c.Step}.String()}
+			m := a.meter(c.Address, total)
+			err = client.Restore(cmd.Context(), a.client(), in, c.Files, into, overwrite, m.add)
+			m.done()
+			if err != nil {
+				return restoreError(err)
+			}
+			l := list("part", "file", "size#", "digest")
+			for _, f := range c.Files {
+				l.add(f.Part, into+"/"+f.Path, api.Bytes(f.Size), f.Digest)
+			}
+			if err := a.print(output, l, c); err != nil {
+				return err
+			}
+			if output == "table" {
+				fmt.Fprintf(a.Out, "%s: %d files, %s, every digest checked\n", c.Address, len(c.Files), api.Bytes(total))
+			}
+			return nil
+		}}
+	outputFlag(cmd, &output)
+	cmd.Flags().StringVar(&into, "into", "", "folder to write into; made if it is not there")
+	cmd.Flags().StringSliceVar(&parts, "parts", nil, "only these parts, such as weights,architecture")
+	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace files that are there")
+	return cmd
+}
+
+// chosen are the files of the parts asked for.
+func chosen(c *api.Checkpoint, parts []string) ([]api.File, error) {
+	if len(parts) == 0 {
+		return c.Files, nil
+	}
+	var out []api.File
+	for _, p := range parts {
+		found := false
+		for _, f := range c.Files {
+			if f.Part == p {
+				out, found = append(out, f), true
+			}
+		}
+		if !found {
+			return nil, exit{ExitNotFound, fmt.Errorf("%s has no part %q; it has: %s", c.Address, p, strings.Join(c.Parts, ", "))}
+		}
+	}
+	return out, nil
+}
+
+func restoreError(err error) error {
+	if client.IsExists(err) {
+		return exit{ExitExists, fmt.Errorf("%w; nothing was written; --overwrite replaces it", err)}
+	}
+	return err
+}

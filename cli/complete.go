@@ -1,0 +1,74 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/client"
+)
+
+type completion = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective)
+
+// complete completes addresses from the service's own data: projects, then runs, then checkpoints, as far as wanted.
+func (a *App) complete(runs, checkpoints bool) completion {
+	return func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+		if a.Settings.Load(cmd.Flags()) != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		c, ctx := a.client(), cmd.Context()
+		project, rest, inProject := strings.Cut(typed, "/")
+		if !inProject {
+			page, err := client.Call(ctx, c, api.ListProjects, &api.PageInput{Limit: 200})
+			if err != nil {
+				return nil, cobra.ShellCompDirectiveError
+			}
+			var out []string
+			directive := cobra.ShellCompDirectiveNoFileComp
+			for _, p := range page.Items {
+				item := p.Key
+				if runs {
+					item += "/"
+					directive |= cobra.ShellCompDirectiveNoSpace
+				}
+				out = append(out, cobra.CompletionWithDesc(item, p.Title))
+			}
+			return out, directive
+		}
+		if !runs {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		if head, _, inRun := strings.Cut(typed, "@"); inRun && checkpoints {
+			addr, err := api.ParseAddress(head)
+			if err != nil || addr.Run == 0 {
+				return nil, cobra.ShellCompDirectiveNoFileComp
+			}
+			in := runOf(addr)
+			page, err := client.Call(ctx, c, api.ListCheckpoints, &in)
+			if err != nil {
+				return nil, cobra.ShellCompDirectiveError
+			}
+			out := []string{head + "@best", head + "@last"}
+			for _, k := range page.Items {
+				out = append(out, cobra.CompletionWithDesc(k.Address, k.Why))
+			}
+			return out, cobra.ShellCompDirectiveNoFileComp
+		}
+		page, err := client.Call(ctx, c, api.ListRuns, &api.RunsInput{ProjectInput: api.ProjectInput{Project: project}, PageInput: api.PageInput{Limit: 500}})
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		var out []string
+		for _, r := range page.Items {
+			if strings.HasPrefix(r.Address, project+"/"+rest) {
+				out = append(out, cobra.CompletionWithDesc(r.Address, r.State+" "+r.Title))
+			}
+		}
+		directive := cobra.ShellCompDirectiveNoFileComp
+		if checkpoints {
+			directive |= cobra.ShellCompDirectiveNoSpace
+		}
+		return out, directive
+	}
+}

@@ -1,0 +1,127 @@
+package cli
+
+import (
+	"fmt"
+	"image/color"
+	"io"
+	"math"
+
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgimg"
+	"gonum.org/v1/plot/vg/vgsvg"
+
+	"kembrel/core/curve"
+)
+
+// The look of a drawing in a file: as the console's, on paper.
+var (
+	ink   = color.RGBA{0x22, 0x28, 0x2b, 0xff}
+	ink2  = color.RGBA{0x5b, 0x64, 0x68, 0xff}
+	rule  = color.RGBA{0xe1, 0xde, 0xd6, 0xff}
+	paper = color.RGBA{0xfd, 0xfc, 0xfa, 0xff}
+	line  = color.RGBA{0x2b, 0x6c, 0xb0, 0xff}
+	other = []color.RGBA{{0xc8, 0x64, 0x1b, 0xff}, {0x3c, 0x8d, 0x5a, 0xff}, {0x8a, 0x4f, 0x9e, 0xff}}
+)
+
+// drawTo draws one chart a measure below each other, training dashed and validation solid, lines labelled at their ends.
+func drawTo(w io.Writer, format, title, by string, all []measure) error {
+	if len(all) == 0 {
+		return fmt.Errorf("%s has no readings to draw", title)
+	}
+	const wide, high = 760, 260
+	size := vg.Length(high * len(all))
+	var canvas vg.CanvasSizer
+	var out io.WriterTo
+	if format == "svg" {
+		c := vgsvg.New(wide, size)
+		canvas, out = c, c
+	} else {
+		c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(wide, size), vgimg.UseDPI(120), vgimg.UseBackgroundColor(paper))}
+		canvas, out = c, c
+	}
+	page := draw.New(canvas)
+	page.FillPolygon(paper, []vg.Point{{X: 0, Y: 0}, {X: wide, Y: 0}, {X: wide, Y: size}, {X: 0, Y: size}})
+	for i, m := range all {
+		p, err := chart(m, title, by)
+		if err != nil {
+			return err
+		}
+		top := size - vg.Length(i*high)
+		p.Draw(draw.Canvas{Canvas: page.Canvas, Rectangle: vg.Rectangle{Min: vg.Point{X: 14, Y: top - high + 8}, Max: vg.Point{X: wide - 14, Y: top - 10}}})
+	}
+	_, err := out.WriteTo(w)
+	return err
+}
+
+func chart(m measure, title, by string) (*plot.Plot, error) {
+	p := plot.New()
+	p.BackgroundColor = paper
+	p.Title.Text = m.name + "  ·  " + title
+	p.Title.TextStyle.Color, p.Title.TextStyle.Font.Size = ink, 12
+	p.Title.TextStyle.Font.Variant, p.Title.Padding = "Sans", 6
+	p.X.Label.Text = by
+	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
+		axis.Color, axis.Tick.Color, axis.Tick.Label.Color, axis.Label.TextStyle.Color = rule, rule, ink2, ink2
+		axis.Tick.Label.Font.Variant, axis.Label.TextStyle.Font.Variant = "Mono", "Sans"
+		axis.Tick.Label.Font.Size, axis.Label.TextStyle.Font.Size = 9, 10
+		axis.Tick.Length = 0
+	}
+	grid := plotter.NewGrid()
+	grid.Vertical.Width, grid.Horizontal.Color, grid.Horizontal.Width = 0, rule, 0.7
+	p.Add(grid)
+	for i, c := range m.curves {
+		_, split := curve.SplitName(c.Name)
+		style := draw.LineStyle{Color: line, Width: 1.5}
+		switch split {
+		case "train":
+			style.Dashes = []vg.Length{5, 3}
+		case "val":
+		default:
+			style.Color = other[i%len(other)]
+		}
+		x, y := points(c, by), shown(c)
+		last := -1
+		for from := 0; from < len(x); {
+			var piece plotter.XYs
+			for from < len(x) && (math.IsNaN(y[from]) || math.IsInf(y[from], 0)) {
+				from++
+			}
+			for from < len(x) && !math.IsNaN(y[from]) && !math.IsInf(y[from], 0) {
+				piece = append(piece, plotter.XY{X: x[from], Y: y[from]})
+				last = from
+				from++
+			}
+			if len(piece) == 0 {
+				continue
+			}
+			l, err := plotter.NewLine(piece)
+			if err != nil {
+				return nil, err
+			}
+			l.LineStyle = style
+			p.Add(l)
+		}
+		if last < 0 {
+			continue
+		}
+		text := split
+		if text == "" {
+			text = c.Name
+		}
+		labels, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{{X: x[last], Y: y[last]}}, Labels: []string{" " + text + " " + number(y[last])}})
+		if err != nil {
+			return nil, err
+		}
+		labels.TextStyle[0].Color, labels.TextStyle[0].Font.Size, labels.TextStyle[0].Font.Variant = style.Color, 9, "Sans"
+		labels.TextStyle[0].YAlign = draw.YCenter
+		p.Add(labels)
+	}
+	if p.X.Max <= p.X.Min {
+		p.X.Max = p.X.Min + 1
+	}
+	p.X.Max += (p.X.Max - p.X.Min) * 0.16 // room for the labels
+	return p, nil
+}

@@ -1,0 +1,221 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/progress"
+	"github.com/jedib0t/go-pretty/v6/table"
+	prettytext "github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"kembrel/api"
+)
+
+// listing is rows under columns; numeric columns stand right.
+type listing struct {
+	columns []string
+	numeric map[int]bool
+	rows    [][]string
+	empty   string // what to say instead of an empty table
+}
+
+func outputFlag(cmd *cobra.Command, output *string) {
+	cmd.Flags().StringVarP(output, "output", "o", "table", "table, json (the API's own) or csv")
+	cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "csv"}, cobra.ShellCompDirectiveNoFileComp))
+}
+
+// print writes a listing in the form asked for; whole is the API's own answer.
+func (a *App) print(output string, l listing, whole any) error {
+	switch output {
+	case "json":
+		e := json.NewEncoder(a.Out)
+		e.SetEscapeHTML(false)
+		e.SetIndent("", "  ")
+		return e.Encode(whole)
+	case "csv":
+		w := csv.NewWriter(a.Out)
+		w.Write(l.columns)
+		w.WriteAll(l.rows)
+		return w.Error()
+	case "table":
+		if len(l.rows) == 0 && l.empty != "" {
+			fmt.Fprintln(a.Out, l.empty)
+			return nil
+		}
+		fmt.Fprintln(a.Out, l.render())
+		return nil
+	}
+	return usage("--output %q is none of table, json, csv", output)
+}
+
+func (l listing) render() string {
+	t := table.NewWriter()
+	style := table.StyleLight
+	style.Options = table.Options{SeparateHeader: true}
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	style.Box.MiddleHorizontal = "─"
+	style.Format.Header = prettytext.FormatDefault
+	t.SetStyle(style)
+	head := make(table.Row, len(l.columns))
+	configs := make([]table.ColumnConfig, len(l.columns))
+	for i, c := range l.columns {
+		head[i] = c
+		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: 60}
+		if l.numeric[i] {
+			configs[i].Align, configs[i].AlignHeader = prettytext.AlignRight, prettytext.AlignRight
+		}
+	}
+	t.AppendHeader(head)
+	t.SetColumnConfigs(configs)
+	for _, r := range l.rows {
+		row := make(table.Row, len(r))
+		for i, c := range r {
+			row[i] = printable(c)
+		}
+		t.AppendRow(row)
+	}
+	lines := strings.Split(t.Render(), "\n")
+	for i := range lines {
+		lines[i] = strings.TrimRight(lines[i], " ")
+	}
+	return strings.Join(lines, "\n")
+}
+
+// printable keeps what someone else wrote from steering the terminal.
+func printable(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' && r != '\n' && r != '\t' || r >= 0x7f && r < 0xa0 {
+			return '\uFFFD'
+		}
+		return r
+	}, text)
+}
+
+func columns(names ...string) map[int]bool { // the numeric ones are those that end with "#"
+	out := map[int]bool{}
+	for i, n := range names {
+		if strings.HasSuffix(n, "#") {
+			out[i] = true
+		}
+	}
+	return out
+}
+
+// list makes a listing; a column whose name ends with "#" is numeric.
+func list(names ...string) listing {
+	l := listing{numeric: columns(names...)}
+	for _, n := range names {
+		l.columns = append(l.columns, strings.TrimSuffix(n, "#"))
+	}
+	return l
+}
+
+func (l *listing) add(cells ...string) { l.rows = append(l.rows, cells) }
+
+// number writes a value with four significant digits.
+func number(v float64) string {
+	switch {
+	case math.IsNaN(v):
+		return "NaN"
+	case math.IsInf(v, 1):
+		return "Infinity"
+	case math.IsInf(v, -1):
+		return "-Infinity"
+	case v == math.Trunc(v) && math.Abs(v) < 1e7:
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	}
+	return strconv.FormatFloat(v, 'g', 4, 64)
+}
+
+func figure(f *api.Figure) string {
+	if f == nil {
+		return ""
+	}
+	return number(float64(f.Value))
+}
+
+// at is where a figure stands, as in an address.
+func at(f *api.Figure) string {
+	switch {
+	case f == nil:
+		return ""
+	case math.IsNaN(float64(f.Epoch)):
+		return "@s" + strconv.FormatInt(f.Step, 10)
+	}
+	return "@e" + strconv.FormatFloat(float64(f.Epoch), 'f', -1, 64)
+}
+
+func epoch(v api.Float) string {
+	if math.IsNaN(float64(v)) {
+		return ""
+	}
+	return strconv.FormatFloat(float64(v), 'f', -1, 64)
+}
+
+func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+
+func took(from time.Time, to *time.Time) string {
+	if to == nil {
+		return ""
+	}
+	return to.Sub(from).Round(time.Second / 10).String()
+}
+
+func isTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// width is that of the terminal, or 100 columns.
+func width(w io.Writer) int {
+	if f, ok := w.(*os.File); ok {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 20 {
+			return n
+		}
+	}
+	return 100
+}
+
+// meter shows the progress of long work on a terminal and is quiet otherwise.
+type meter struct {
+	writer  progress.Writer
+	tracker *progress.Tracker
+}
+
+func (a *App) meter(what string, total int64) *meter {
+	m := &meter{tracker: &progress.Tracker{Message: what, Total: total, Units: progress.UnitsBytes}}
+	if !isTerminal(a.Err) {
+		return m
+	}
+	m.writer = progress.NewWriter()
+	m.writer.SetOutputWriter(a.Err)
+	m.writer.SetUpdateFrequency(100 * time.Millisecond)
+	m.writer.SetStyle(progress.StyleBlocks)
+	m.writer.Style().Visibility.ETA = true
+	m.writer.Style().Visibility.Speed = true
+	m.writer.AppendTracker(m.tracker)
+	go m.writer.Render()
+	return m
+}
+
+func (m *meter) add(n int64) { m.tracker.Increment(n) }
+
+func (m *meter) done() {
+	if m.writer == nil {
+		return
+	}
+	m.tracker.MarkAsDone()
+	for m.writer.IsRenderInProgress() && m.writer.LengthActive() > 0 {
+		time.Sleep(20 * time.Millisecond)
+	}
+	m.writer.Stop()
+}

@@ -1,0 +1,284 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"sort"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/client"
+)
+
+func (a *App) projects() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "projects", Short: "List projects; make or change one", Args: arguments(),
+		Example: "  kembrel projects\n  kembrel projects make vessels --title \"Vessel classes\" --objective \"loss.val lower\"",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			items, err := client.All(cmd.Context(), a.client(), api.ListProjects, &api.PageInput{Limit: 500}, func(in *api.PageInput, c string) { in.Cursor = c })
+			if err != nil {
+				return err
+			}
+			l := list("project", "title", "objective", "runs#", "running#", "lost#", "best#", "by")
+			l.empty = "No project yet. Make one: kembrel projects make vessels"
+			for _, p := range items {
+				by := ""
+				if p.BestRun > 0 {
+					by = fmt.Sprintf("%s/%d%s", p.Key, p.BestRun, at(p.Best))
+				}
+				l.add(p.Key, p.Title, p.Objective, fmt.Sprint(p.Runs), fmt.Sprint(p.Running), fmt.Sprint(p.Lost), figure(p.Best), by)
+			}
+			return a.print(output, l, api.Page[api.Project]{Items: orEmpty(items)})
+		}}
+	outputFlag(cmd, &output)
+	cmd.AddCommand(a.projectMake(), a.projectChange())
+	return cmd
+}
+
+func orEmpty[T any](items []T) []T {
+	if items == nil {
+		return []T{}
+	}
+	return items
+}
+
+func (a *App) projectMake() *cobra.Command {
+	in := &api.NewProject{}
+	cmd := &cobra.Command{Use: "make KEY", Short: "Make a project", Args: arguments("KEY"),
+		Example: "  kembrel projects make vessels --title \"Vessel classes\"",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in.Body.Key = args[0]
+			if err := api.CheckProjectKey(args[0]); err != nil {
+				return usage("%w", err)
+			}
+			p, err := client.Call(cmd.Context(), a.client(), api.MakeProject, in)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "made project %s, judged by %s\n", p.Key, p.Objective)
+			return nil
+		}}
+	cmd.Flags().StringVar(&in.Body.Title, "title", "", "what it is about")
+	cmd.Flags().StringVar(&in.Body.Objective, "objective", "loss.val lower", "curve by which runs are judged, and its direction")
+	return cmd
+}
+
+func (a *App) projectChange() *cobra.Command {
+	var title, objective string
+	cmd := &cobra.Command{Use: "change PROJECT", Short: "Change a project's title or objective", Args: arguments("PROJECT"),
+		Example:           "  kembrel projects change vessels --objective \"accuracy.val higher\"",
+		ValidArgsFunction: a.complete(false, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := address(args[0], false, false)
+			if err != nil {
+				return err
+			}
+			in := &api.ProjectEdit{ProjectInput: projectOf(p)}
+			if cmd.Flags().Changed("title") {
+				in.Body.Title = &title
+			}
+			if cmd.Flags().Changed("objective") {
+				in.Body.Objective = &objective
+			}
+			out, err := client.Call(cmd.Context(), a.client(), api.ChangeProject, in)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "project %s: %q, judged by %s\n", out.Key, out.Title, out.Objective)
+			return nil
+		}}
+	cmd.Flags().StringVar(&title, "title", "", "what it is about")
+	cmd.Flags().StringVar(&objective, "objective", "", "curve and direction, such as \"accuracy.val higher\"")
+	return cmd
+}
+
+func (a *App) runs() *cobra.Command {
+	var output string
+	limit := 50
+	cmd := &cobra.Command{Use: "runs PROJECT", Short: "List the runs of a project, newest first", Args: arguments("PROJECT"),
+		Example:           "  kembrel runs vessels\n  kembrel runs vessels --output csv > runs.csv",
+		ValidArgsFunction: a.complete(false, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := address(args[0], false, false)
+			if err != nil {
+				return err
+			}
+			if limit < 0 {
+				return usage("--limit %d is below 0", limit)
+			}
+			in := &api.RunsInput{ProjectInput: projectOf(p)}
+			whole := api.Page[api.Run]{Items: []api.Run{}}
+			for {
+				in.Limit = 500
+				if limit > 0 {
+					in.Limit = min(500, limit-len(whole.Items))
+				}
+				page, err := client.Call(cmd.Context(), a.client(), api.ListRuns, in)
+				if err != nil {
+					return err
+				}
+				whole.Items, whole.Next, in.Cursor = append(whole.Items, page.Items...), page.Next, page.Next
+				if page.Next == "" || limit > 0 && len(whole.Items) >= limit {
+					break
+				}
+			}
+			l := list("run", "title", "state", "best#", "at", "last#", "epoch#", "hyperparameters", "who", "started", "took#")
+			l.empty = fmt.Sprintf("No run yet. Record one: kembrel record --project %s -- CMD", p.Project)
+			for _, r := range whole.Items {
+				l.add(r.Address, r.Title, r.State, figure(r.Best), at(r.Best), figure(r.Last), epoch(r.Epoch), hyperLine(r.Hyper), r.Who, when(r.Started), took(r.Started, r.Ended))
+			}
+			if err := a.print(output, l, whole); err != nil {
+				return err
+			}
+			if whole.Next != "" && output == "table" {
+				fmt.Fprintf(a.Err, "the newest %d are shown; --limit 0 shows all\n", len(whole.Items))
+			}
+			return nil
+		}}
+	outputFlag(cmd, &output)
+	cmd.Flags().IntVar(&limit, "limit", limit, "how many; 0: all")
+	return cmd
+}
+
+func hyperLine(h map[string]json.RawMessage) string {
+	names := make([]string, 0, len(h))
+	for n := range h {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	parts := make([]string, len(names))
+	for i, n := range names {
+		parts[i] = n + "=" + hyperText(h[n])
+	}
+	line := strings.Join(parts, " ")
+	if r := []rune(line); len(r) > 58 {
+		line = string(r[:57]) + "…"
+	}
+	return line
+}
+
+// hyperText writes a value as people type it.
+func hyperText(v json.RawMessage) string {
+	var s string
+	if json.Unmarshal(v, &s) == nil {
+		return s
+	}
+	var l []any
+	if json.Unmarshal(v, &l) == nil {
+		out, _ := json.Marshal(l)
+		return string(out)
+	}
+	return string(v)
+}
+
+func (a *App) show() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "show RUN", Short: "Show a run, a project or a checkpoint", Args: arguments("ADDRESS"),
+		Long:              "Show a run: what went in, how it is learning, what came out, what happened. The address of a project or a checkpoint shows that.",
+		Example:           "  kembrel show vessels/3\n  kembrel show vessels/3@best\n  kembrel show vessels",
+		ValidArgsFunction: a.complete(true, true),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			addr, err := api.ParseAddress(args[0])
+			switch {
+			case err != nil:
+				return usage("%w", err)
+			case addr.Run == 0:
+				p, err := client.Call(cmd.Context(), a.client(), api.GetProject, &api.ProjectInput{Project: addr.Project})
+				if err != nil {
+					return err
+				}
+				l := list("", "value")
+				l.add("project", p.Key)
+				l.add("title", p.Title)
+				l.add("objective", p.Objective)
+				l.add("runs", fmt.Sprintf("%d, %d running, %d lost", p.Runs, p.Running, p.Lost))
+				if p.Best != nil {
+					l.add("best", fmt.Sprintf("%s by %s/%d%s", figure(p.Best), p.Key, p.BestRun, at(p.Best)))
+				}
+				return a.print(output, l, p)
+			case addr.At.Kind != api.AtNone:
+				c, err := client.Call(cmd.Context(), a.client(), api.GetCheckpoint, &api.CheckpointInput{RunInput: runOf(addr), At: addr.At.String()})
+				if err != nil {
+					return err
+				}
+				return a.print(output, checkpointFiles(c), c)
+			}
+			r, err := client.Call(cmd.Context(), a.client(), api.GetRun, &api.RunInput{ProjectInput: projectOf(addr), Number: addr.Run})
+			if err != nil {
+				return err
+			}
+			if output != "table" {
+				return a.print(output, curveTable(r), r)
+			}
+			a.showRun(r)
+			return nil
+		}}
+	outputFlag(cmd, &output)
+	return cmd
+}
+
+func curveTable(r *api.RunDetail) listing {
+	l := list("curve", "readings#", "last#", "lowest#", "at", "highest#", "at", "NaN#")
+	for _, c := range r.Curves {
+		l.add(c.Name, strconv.FormatInt(c.Count, 10), figure(c.Last), figure(c.Lowest), at(c.Lowest), figure(c.Highest), at(c.Highest), strconv.FormatInt(c.NaN, 10))
+	}
+	return l
+}
+
+func (a *App) showRun(r *api.RunDetail) {
+	p := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
+	p("%s  %s", r.Address, printable(r.Title))
+	state := r.State
+	if !math.IsNaN(float64(r.Epoch)) {
+		state += ", epoch " + epoch(r.Epoch)
+	}
+	p("%s, step %d, started %s by %s", state, r.Step, when(r.Started), printable(r.Who))
+	p("\nHow is it learning?  %s", r.Answers.Learning)
+	if len(r.Curves) > 0 {
+		p("%s", indent(curveTable(r).render()))
+	}
+	p("\nWhat went in?  %s", r.Answers.WentIn)
+	l := list("hyperparameter", "value")
+	names := make([]string, 0, len(r.Hyper))
+	for n := range r.Hyper {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	for _, n := range names {
+		l.add(n, hyperText(r.Hyper[n]))
+	}
+	if len(names) > 0 {
+		p("%s", indent(l.render()))
+	}
+	c := r.Recipe
+	p("  command  %s", printable(strings.Join(c.Command, " ")))
+	for _, line := range [][2]string{{"folder", c.Folder}, {"commit", c.Commit}, {"host", c.Host}, {"system", c.System}, {"cpu", c.CPU}, {"language", c.Language}} {
+		if line[1] != "" {
+			p("  %-8s %s", line[0], printable(line[1]))
+		}
+	}
+	if c.Memory > 0 {
+		p("  %-8s %s", "memory", api.Bytes(c.Memory))
+	}
+	p("\nWhat came out?  %s", r.Answers.CameOut)
+	p("\nWhat happened?  %s", r.Answers.Happened)
+	for _, leg := range r.Legs {
+		end := ""
+		if leg.Ended != nil {
+			end = ", took " + took(leg.Started, leg.Ended)
+		}
+		p("  leg %d on %s: %s, steps %d to %d%s", leg.Number, printable(leg.Host), leg.State, leg.FromStep, leg.LastStep, end)
+		if leg.State == "failed" && leg.Tail != "" {
+			p("%s", indent(indent(printable(leg.Tail))))
+		}
+	}
+	for _, n := range r.Notes {
+		p("  %s  %s", when(n.At), printable(n.Text))
+	}
+}
+
+func indent(text string) string { return "  " + strings.ReplaceAll(text, "\n", "\n  ") }

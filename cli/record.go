@@ -1,0 +1,190 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/client"
+	"kembrel/core/hyper"
+	"kembrel/recorder"
+	"kembrel/recorder/spool"
+)
+
+func (a *App) recorderOptions() (recorder.Options, error) {
+	root, err := spool.Folder()
+	return recorder.Options{Service: a.Settings.Get("url"), Root: root, Connect: connect, Out: a.Out, Err: a.Err}, err
+}
+
+func (a *App) record() *cobra.Command {
+	var project, title, takeUp string
+	var assignments []string
+	var wait time.Duration
+	var quiet bool
+	var beside int
+	cmd := &cobra.Command{Use: "record --project PROJECT -- COMMAND...", Short: "Run a training program under a recorder",
+		Long: `Run a training program under a recorder. What the program says over the recorder's socket (docs/recorder-protocol.md), its
+output, how it was started and how it ended become a run. Everything is kept on disk first and sent in the background: training never waits
+for the service, nor fails because of it. The exit code is the program's own.`,
+		Example: `  kembrel record --project vessels -- ./harbour train --hidden 128
+  kembrel record --project vessels --title "Wide net" --hyper lr=0.01 --hyper 'layers=[384,512,6]' -- ./train.sh`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 && beside == 0 {
+				return usage("say what to run, behind two hyphens: kembrel record --project vessels -- ./harbour train")
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o, err := a.recorderOptions()
+			if err != nil {
+				return err
+			}
+			o.Project, o.Title, o.Wait, o.Quiet = project, title, wait, quiet
+			if takeUp != "" {
+				return recorder.Beside(cmd.Context(), o, beside, nil, takeUp)
+			}
+			if err := api.CheckProjectKey(project); err != nil {
+				return usage("say which project the run belongs to (--project): %w", err)
+			}
+			if o.Hyper, err = parseHyper(assignments); err != nil {
+				return err
+			}
+			away, err := recorder.Check(cmd.Context(), o)
+			if err != nil {
+				return err
+			}
+			if away != nil && !quiet {
+				fmt.Fprintf(a.Err, "kembrel: %v; training begins all the same, everything waits in the spool\n", away)
+			}
+			if beside > 0 {
+				return recorder.Beside(cmd.Context(), o, beside, args, "")
+			}
+			code, err := recorder.Command(cmd.Context(), o, args)
+			if err == nil && code != 0 {
+				err = exit{code, nil}
+			}
+			return err
+		}}
+	f := cmd.Flags()
+	f.StringVar(&project, "project", os.Getenv("KEMBREL_PROJECT"), "project of the run [KEMBREL_PROJECT]")
+	f.StringVar(&title, "title", "", "title of the run")
+	f.StringArrayVar(&assignments, "hyper", nil, "a hyperparameter, name=value; may be given many times")
+	f.DurationVar(&wait, "wait", 10*time.Second, "how long to wait, once the program has ended, for a service that does not answer")
+	f.BoolVar(&quiet, "quiet", false, "print nothing of the recorder's own")
+	f.IntVar(&beside, "beside", 0, "record a program that runs already, by its process id (used by bindings)")
+	f.StringVar(&takeUp, "take-up", "", "with --beside: go on with the spool in this folder (used by bindings)")
+	f.MarkHidden("beside")
+	f.MarkHidden("take-up")
+	cmd.RegisterFlagCompletionFunc("project", a.complete(false, false))
+	return cmd
+}
+
+func parseHyper(assignments []string) (map[string]json.RawMessage, error) {
+	out := map[string]json.RawMessage{}
+	for _, text := range assignments {
+		name, value, err := hyper.Parse(text)
+		if err != nil {
+			return nil, usage("%w", err)
+		}
+		if _, twice := out[name]; twice {
+			return nil, usage("hyperparameter %q is given twice", name)
+		}
+		out[name] = value
+	}
+	return out, nil
+}
+
+func (a *App) spoolCommand() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "spool", Short: "List what recorders keep on this host and the service has not confirmed", Args: arguments(),
+		Example: "  kembrel spool\n  kembrel spool send",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			root, err := spool.Folder()
+			if err != nil {
+				return err
+			}
+			spools, err := spool.List(root)
+			if err != nil {
+				return err
+			}
+			l := list("spool", "run", "title", "state", "records#", "checkpoints#", "size#", "started", "remark")
+			l.empty = "Nothing waits: the service has confirmed everything."
+			for _, s := range spools {
+				run, state := s.Run, "left"
+				if run == "" {
+					run = s.Project + "/?"
+				}
+				if s.Held {
+					state = "recording"
+				}
+				l.add(s.ID, run, s.Title, state, fmt.Sprint(s.Records), fmt.Sprint(s.Checkpoints), api.Bytes(s.Bytes), when(s.Started), strings.TrimSpace(s.Damaged+" "+s.Why))
+			}
+			return a.print(output, l, map[string]any{"folder": root, "items": orEmpty(spools)})
+		}}
+	outputFlag(cmd, &output)
+	cmd.AddCommand(a.spoolSend())
+	return cmd
+}
+
+func (a *App) spoolSend() *cobra.Command {
+	return &cobra.Command{Use: "send [SPOOL...]", Short: "Send what dead recorders left", Example: "  kembrel spool send",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o, err := a.recorderOptions()
+			if err != nil {
+				return err
+			}
+			spools, err := spool.List(o.Root)
+			if err != nil {
+				return err
+			}
+			wanted := map[string]bool{}
+			for _, id := range args {
+				wanted[id] = true
+			}
+			var failed error
+			sent := 0
+			for _, s := range spools {
+				if len(args) > 0 && !wanted[s.ID] {
+					continue
+				}
+				delete(wanted, s.ID)
+				if s.Held {
+					fmt.Fprintf(a.Err, "%s: its recorder lives and sends it\n", s.ID)
+					continue
+				}
+				if _, err := client.Call(cmd.Context(), connect(s.Service), api.GetReady, &struct{}{}); err != nil {
+					failed = err
+					fmt.Fprintf(a.Err, "%s: %v\n", s.ID, err)
+					continue
+				}
+				readings, checkpoints, err := recorder.SendLeftover(cmd.Context(), o, s.Folder, func(format string, args ...any) {
+					fmt.Fprintf(a.Err, "%s: %s\n", s.ID, fmt.Sprintf(format, args...))
+				})
+				if errors.Is(err, spool.ErrHeld) {
+					fmt.Fprintf(a.Err, "%s: its program or recorder still lives\n", s.ID)
+					continue
+				}
+				if err != nil {
+					failed = err
+					fmt.Fprintf(a.Err, "%s: %v\n", s.ID, err)
+					continue
+				}
+				sent++
+				fmt.Fprintf(a.Out, "%s: sent %d readings and %d checkpoints of %s\n", s.ID, readings, checkpoints, filepath.Base(s.Project))
+			}
+			for id := range wanted {
+				failed = exit{ExitNotFound, fmt.Errorf("there is no spool %q; kembrel spool lists them", id)}
+			}
+			if failed == nil && sent == 0 {
+				fmt.Fprintln(a.Out, "Nothing to send.")
+			}
+			return failed
+		}}
+}

@@ -1,0 +1,196 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/cookiejar"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"kembrel/api"
+	"kembrel/client"
+)
+
+func (a *App) signIn() *cobra.Command {
+	var name string
+	var link, setPassword bool
+	var days int
+	cmd := &cobra.Command{Use: "sign-in", Short: "Sign in from this terminal, or make a link that signs in to the console", Args: arguments(),
+		Long: `Sign in with name and password; a personal token is made and kept for this user. The password is asked for, or read from the input's
+first line. With --link, print a one-time link to the console instead; with --set-password, set one's own password.`,
+		Example: "  kembrel sign-in --name ines\n  kembrel sign-in --link\n  kembrel sign-in --set-password",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			service := a.Settings.Get("url")
+			switch {
+			case link:
+				l, err := client.Call(cmd.Context(), a.client(), api.MakeLink, &struct{}{})
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(a.Out, "%s%s\n", service, l.Path)
+				fmt.Fprintf(a.Err, "good once, until %s\n", when(l.Expires))
+				return nil
+			case setPassword:
+				return a.setPassword(cmd)
+			case name == "":
+				return usage("say who you are: kembrel sign-in --name NAME")
+			}
+			password, err := a.askSecret("password of " + name)
+			if err != nil {
+				return err
+			}
+			c := client.New(service, "")
+			if c.HTTP.Jar, err = cookiejar.New(nil); err != nil {
+				return err
+			}
+			c.HTTP.Transport = fromConsole{c.HTTP.Transport, service}
+			if _, err := client.Call(cmd.Context(), c, api.SignInWithPassword, &api.SignInInput{Body: api.SignIn{Name: name, Password: password}}); err != nil {
+				return err
+			}
+			host, _ := os.Hostname()
+			in := &api.NewToken{}
+			in.Body.Name, in.Body.Days = "kembrel sign-in on "+host, days
+			token, err := client.Call(cmd.Context(), c, api.MakeToken, in)
+			if err != nil {
+				return err
+			}
+			client.Call(cmd.Context(), c, api.SignOut, &struct{}{})
+			if err := client.SaveCredential(service, client.Credential{Token: token.Secret, Name: name}); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "signed in to %s as %s, until %s\n", service, name, when(token.Expires))
+			return nil
+		}}
+	cmd.Flags().StringVar(&name, "name", "", "your name at the service")
+	cmd.Flags().BoolVar(&link, "link", false, "print a one-time link that signs in to the console")
+	cmd.Flags().BoolVar(&setPassword, "set-password", false, "set your own password")
+	cmd.Flags().IntVar(&days, "days", 90, "days until the sign-in expires")
+	return cmd
+}
+
+// fromConsole sends the Origin that the service wants to see beside a session.
+type fromConsole struct {
+	next   http.RoundTripper
+	origin string
+}
+
+func (f fromConsole) RoundTrip(r *http.Request) (*http.Response, error) {
+	r = r.Clone(r.Context())
+	r.Header.Set("Origin", f.origin)
+	return f.next.RoundTrip(r)
+}
+
+func (a *App) setPassword(cmd *cobra.Command) error {
+	me, err := client.Call(cmd.Context(), a.client(), api.GetMe, &struct{}{})
+	if err != nil {
+		return err
+	}
+	in := &api.PasswordInput{}
+	if me.HasPassword {
+		if in.Body.Old, err = a.askSecret("present password"); err != nil {
+			return err
+		}
+	}
+	if in.Body.Password, err = a.askSecret("new password (10 characters at least)"); err != nil {
+		return err
+	}
+	if _, err := client.Call(cmd.Context(), a.client(), api.SetPassword, in); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.Out, "the password of %s is set\n", me.Name)
+	return nil
+}
+
+// askSecret asks on a terminal, or reads the next line of the input.
+func (a *App) askSecret(what string) (string, error) {
+	if f, ok := a.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprintf(a.Err, "%s: ", what)
+		secret, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(a.Err)
+		return string(secret), err
+	}
+	if _, buffered := a.In.(*bufio.Reader); !buffered {
+		a.In = bufio.NewReader(a.In)
+	}
+	line, err := a.In.(*bufio.Reader).ReadString('\n')
+	if line == "" && err != nil {
+		return "", usage("no %s on the input", what)
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}
+
+func (a *App) tokens() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "tokens", Short: "List your personal tokens; make or revoke one", Args: arguments(),
+		Example: "  kembrel tokens\n  kembrel tokens make nightly --days 30\n  kembrel tokens revoke 4",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			page, err := client.Call(cmd.Context(), a.client(), api.ListTokens, &struct{}{})
+			if err != nil {
+				return err
+			}
+			l := list("id#", "name", "made", "expires", "last used", "revoked")
+			for _, t := range page.Items {
+				used, revoked := "", ""
+				if t.Used != nil {
+					used = when(*t.Used)
+				}
+				if t.Revoked != nil {
+					revoked = when(*t.Revoked)
+				}
+				l.add(strconv.FormatInt(t.ID, 10), t.Name, when(t.Created), when(t.Expires), used, revoked)
+			}
+			return a.print(output, l, page)
+		}}
+	outputFlag(cmd, &output)
+	cmd.AddCommand(a.tokenMake(), &cobra.Command{Use: "revoke ID", Short: "Revoke a token", Args: arguments("ID"), Example: "  kembrel tokens revoke 4",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return usage("%q is not the id of a token; kembrel tokens lists them", args[0])
+			}
+			if _, err := client.Call(cmd.Context(), a.client(), api.RevokeToken, &api.TokenInput{ID: id}); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "token %d is revoked\n", id)
+			return nil
+		}})
+	return cmd
+}
+
+func (a *App) tokenMake() *cobra.Command {
+	var days int
+	var output string
+	cmd := &cobra.Command{Use: "make NAME", Short: "Make a personal token; its secret is shown once", Args: arguments("NAME"),
+		Example: "  kembrel tokens make nightly --days 30",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in := &api.NewToken{}
+			in.Body.Name, in.Body.Days = args[0], days
+			t, err := client.Call(cmd.Context(), a.client(), api.MakeToken, in)
+			if err != nil {
+				return err
+			}
+			if output == "json" {
+				var b bytes.Buffer
+				e := json.NewEncoder(&b)
+				e.SetIndent("", "  ")
+				if err := e.Encode(t); err != nil {
+					return err
+				}
+				fmt.Fprint(a.Out, b.String())
+				return nil
+			}
+			fmt.Fprintln(a.Out, t.Secret)
+			fmt.Fprintf(a.Err, "shown this once; good until %s; use it as KEMBREL_TOKEN\n", when(t.Expires))
+			return nil
+		}}
+	cmd.Flags().IntVar(&days, "days", 90, "days until it expires")
+	outputFlag(cmd, &output)
+	return cmd
+}

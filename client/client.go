@@ -1,0 +1,166 @@
+// Package client calls the API by the declarations in package api: path, query, headers and body are filled from the
+// input's tags by one generic function. It imports api only.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"net/url"
+	"reflect"
+	"strings"
+	"time"
+
+	"kembrel/api"
+)
+
+// Client calls one service as one person.
+type Client struct {
+	URL   string // http://127.0.0.1:7420
+	Token string
+	HTTP  *http.Client
+}
+
+// New makes a client. Its calls have no time limit of their own; give them one by their context.
+func New(address, token string) *Client {
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.MaxIdleConnsPerHost = 8
+	transport.ResponseHeaderTimeout = 60 * time.Second
+	return &Client{URL: strings.TrimRight(address, "/"), Token: token, HTTP: &http.Client{Transport: transport}}
+}
+
+// ErrAway is wrapped by errors of a service that does not answer.
+var ErrAway = errors.New("the service does not answer")
+
+// Call calls an operation. An answer that is a problem comes back as *api.Problem.
+func Call[I, O any](ctx context.Context, c *Client, op api.Operation[I, O], in *I) (*O, error) {
+	response, err := c.send(ctx, op.Spec, in)
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	out := new(O)
+	if _, none := any(out).(*api.None); none || response.StatusCode == http.StatusNoContent {
+		io.Copy(io.Discard, response.Body)
+		return out, nil
+	}
+	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+		return nil, fmt.Errorf("answer of %s: %w", op.ID, err)
+	}
+	return out, nil
+}
+
+// Stream calls an operation whose answer is not JSON; the caller closes it.
+func Stream[I any](ctx context.Context, c *Client, op api.Operation[I, api.None], in *I) (io.ReadCloser, error) {
+	response, err := c.send(ctx, op.Spec, in)
+	if err != nil {
+		return nil, err
+	}
+	return response.Body, nil
+}
+
+// All collects the items of every page of a list. next sets the cursor in the input.
+func All[I, T any](ctx context.Context, c *Client, op api.Operation[I, api.Page[T]], in *I, next func(in *I, cursor string)) ([]T, error) {
+	var out []T
+	for {
+		p, err := Call(ctx, c, op, in)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, p.Items...)
+		if p.Next == "" {
+			return out, nil
+		}
+		next(in, p.Next)
+	}
+}
+
+func (c *Client) send(ctx context.Context, spec api.Spec, in any) (*http.Response, error) {
+	r := request{path: spec.Path, query: url.Values{}, header: http.Header{}}
+	if err := r.fill(reflect.ValueOf(in).Elem()); err != nil {
+		return nil, fmt.Errorf("call %s: %w", spec.ID, err)
+	}
+	address := c.URL + api.Base + r.path
+	if len(r.query) > 0 {
+		address += "?" + r.query.Encode()
+	}
+	var body io.Reader
+	if r.body != nil {
+		body = bytes.NewReader(r.body)
+	}
+	request, err := http.NewRequestWithContext(ctx, spec.Method, address, body)
+	if err != nil {
+		return nil, fmt.Errorf("call %s: %w", spec.ID, err)
+	}
+	request.Header = r.header
+	if r.body != nil && r.header.Get("Content-Type") == "" {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	if c.Token != "" {
+		request.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	response, err := c.HTTP.Do(request)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fmt.Errorf("%w at %s: %w", ErrAway, c.URL, err)
+	}
+	if response.StatusCode < 300 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	content, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	problem := &api.Problem{}
+	kind, _, _ := mime.ParseMediaType(response.Header.Get("Content-Type"))
+	if kind != "application/problem+json" || json.Unmarshal(content, problem) != nil {
+		problem = api.Fail(api.KindOfStatus(response.StatusCode), "%s answered %s; is it a Kembrel service?", c.URL, response.Status)
+	}
+	return nil, problem
+}
+
+type request struct {
+	path   string
+	query  url.Values
+	header http.Header
+	body   []byte
+}
+
+// fill places the fields of an input by their tags; embedded structs count as their fields.
+func (r *request) fill(v reflect.Value) error {
+	for i := range v.NumField() {
+		field, value := v.Type().Field(i), v.Field(i)
+		switch {
+		case field.Anonymous:
+			if err := r.fill(value); err != nil {
+				return err
+			}
+		case field.Name == "Body":
+			body, err := json.Marshal(value.Interface())
+			if err != nil {
+				return err
+			}
+			r.body = body
+		case field.Name == "RawBody":
+			r.body = value.Bytes()
+			r.header.Set("Content-Type", field.Tag.Get("contentType"))
+		case field.Tag.Get("path") != "":
+			r.path = strings.Replace(r.path, "{"+field.Tag.Get("path")+"}", url.PathEscape(fmt.Sprint(value.Interface())), 1)
+		case value.IsZero():
+		case field.Tag.Get("query") != "":
+			text := fmt.Sprint(value.Interface())
+			if list, ok := value.Interface().([]string); ok {
+				text = strings.Join(list, ",")
+			}
+			r.query.Set(field.Tag.Get("query"), text)
+		case field.Tag.Get("header") != "":
+			r.header.Set(field.Tag.Get("header"), fmt.Sprint(value.Interface()))
+		}
+	}
+	return nil
+}

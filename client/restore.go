@@ -1,0 +1,225 @@
+package client
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"kembrel/api"
+	"kembrel/core/checkpoint"
+	"kembrel/core/chunk"
+)
+
+// piecesAtOnce is how many chunks are on their way together.
+const piecesAtOnce = 4
+
+// IsExists reports whether Restore found a file in its way.
+func IsExists(err error) bool { return errors.Is(err, fs.ErrExist) }
+
+// Restore writes files of a checkpoint below into. All are fetched into a folder beside, every chunk and file is checked
+// against its digest, all is made durable, and only then do they appear under their names. Without overwrite a file that is there
+// is an error for which IsExists holds, and nothing is written. got is told the bytes as they arrive.
+func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api.File, into string, overwrite bool, got func(int64)) error {
+	for _, f := range files {
+		if err := checkpoint.CheckPath(f.Path); err != nil {
+			return fmt.Errorf("the service names a file that cannot be restored: %w", err)
+		}
+	}
+	made, err := makeFolder(into)
+	if err != nil {
+		return err
+	}
+	if err := inTheWay(into, files, overwrite); err != nil {
+		return err
+	}
+	beside, err := os.MkdirTemp(into, ".kembrel-restore-")
+	if err != nil {
+		return fmt.Errorf("restore into %s: %w", into, err)
+	}
+	defer func() {
+		os.RemoveAll(beside)
+		if made {
+			os.Remove(into) // only if it stayed empty
+		}
+	}()
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(piecesAtOnce)
+	for _, f := range files {
+		if err := fetch(ctx, group, c, in, f, filepath.Join(beside, filepath.FromSlash(f.Path)), got); err != nil {
+			return err
+		}
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	for _, f := range files {
+		if err := verify(filepath.Join(beside, filepath.FromSlash(f.Path)), f); err != nil {
+			return err
+		}
+	}
+	return appear(beside, into, files, overwrite)
+}
+
+func makeFolder(into string) (made bool, err error) {
+	if info, err := os.Stat(into); err == nil {
+		if !info.IsDir() {
+			return false, fmt.Errorf("restore: %s is not a folder", into)
+		}
+		return false, nil
+	}
+	if err := os.MkdirAll(into, 0o755); err != nil {
+		return false, fmt.Errorf("restore: %w", err)
+	}
+	return true, nil
+}
+
+func inTheWay(into string, files []api.File, overwrite bool) error {
+	for _, f := range files {
+		at := into
+		parts := strings.Split(f.Path, "/")
+		for i, part := range parts {
+			at = filepath.Join(at, part)
+			info, err := os.Lstat(at)
+			switch {
+			case errors.Is(err, fs.ErrNotExist):
+			case err != nil:
+				return fmt.Errorf("restore: %w", err)
+			case i < len(parts)-1 && !info.IsDir(), i == len(parts)-1 && info.IsDir():
+				return fmt.Errorf("restore: %s is in the way and of another kind", at)
+			case i == len(parts)-1 && !overwrite:
+				return fmt.Errorf("restore: %s is there already: %w", at, fs.ErrExist)
+			}
+		}
+	}
+	return nil
+}
+
+// fetch starts the downloads of a file's chunks into the file at path.
+func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.CheckpointInput, f api.File, path string, got func(int64)) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return fmt.Errorf("restore: %w", err)
+	}
+	file, err := os.Create(path)
+	if err != nil {
+		return fmt.Errorf("restore: %w", err)
+	}
+	defer file.Close()
+	if err := file.Truncate(f.Size); err != nil {
+		return fmt.Errorf("restore %s: %w", f.Path, err)
+	}
+	var at int64
+	for _, p := range f.Chunks {
+		from := at
+		at += p.Size
+		group.Go(func() error {
+			if err := fetchPiece(ctx, c, in, f.Path, p, from, path); err != nil {
+				return fmt.Errorf("restore %s: %w", f.Path, err)
+			}
+			got(p.Size)
+			return nil
+		})
+	}
+	return nil
+}
+
+func fetchPiece(ctx context.Context, c *Client, in api.CheckpointInput, name string, p api.Piece, from int64, path string) error {
+	want, err := chunk.ParseDigest(p.Digest)
+	if err != nil || p.Size < 1 || p.Size > chunk.MaxSize {
+		return fmt.Errorf("the service sent a manifest that cannot be right")
+	}
+	for try := 0; ; try++ {
+		data, err := download(ctx, c, &api.FileInput{CheckpointInput: in, Path: name, Range: fmt.Sprintf("bytes=%d-%d", from, from+p.Size-1)}, p.Size)
+		if err == nil && chunk.Sum(data) != want {
+			err = fmt.Errorf("bytes %d to %d arrived damaged", from, from+p.Size-1)
+		}
+		if err != nil {
+			var problem *api.Problem
+			if try == 4 || ctx.Err() != nil || errors.As(err, &problem) && problem.Status < 500 {
+				return err
+			}
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(time.Duration(200<<try) * time.Millisecond):
+			}
+			continue
+		}
+		f, err := os.OpenFile(path, os.O_WRONLY, 0)
+		if err != nil {
+			return err
+		}
+		_, err = f.WriteAt(data, from)
+		return errors.Join(err, f.Close())
+	}
+}
+
+func download(ctx context.Context, c *Client, in *api.FileInput, size int64) ([]byte, error) {
+	body, err := Stream(ctx, c, api.GetFile, in)
+	if err != nil {
+		return nil, err
+	}
+	defer body.Close()
+	data := make([]byte, size)
+	if _, err := io.ReadFull(body, data); err != nil {
+		return nil, fmt.Errorf("download cut short: %w", err)
+	}
+	return data, nil
+}
+
+// verify checks a whole file against its digest and makes it durable.
+func verify(path string, f api.File) error {
+	file, err := os.Open(path)
+	if err != nil {
+		return fmt.Errorf("restore: %w", err)
+	}
+	defer file.Close()
+	hash := chunk.NewHash()
+	if _, err := io.Copy(hash, file); err != nil {
+		return fmt.Errorf("restore %s: %w", f.Path, err)
+	}
+	if got := hash.Digest().String(); got != f.Digest {
+		return fmt.Errorf("restore %s: it is %s, not %s; nothing was written", f.Path, got, f.Digest)
+	}
+	return file.Sync()
+}
+
+// appear gives the files their names. Without overwrite a name that was taken meanwhile stops it, and those already given are
+// taken back.
+func appear(beside, into string, files []api.File, overwrite bool) error {
+	var given []string
+	folders := map[string]bool{into: true}
+	for _, f := range files {
+		from, to := filepath.Join(beside, filepath.FromSlash(f.Path)), filepath.Join(into, filepath.FromSlash(f.Path))
+		err := os.MkdirAll(filepath.Dir(to), 0o755)
+		if err == nil && overwrite {
+			err = os.Rename(from, to)
+		} else if err == nil {
+			err = os.Link(from, to) // fails where the name is taken
+		}
+		if err != nil {
+			if !overwrite {
+				for _, g := range given {
+					os.Remove(g)
+				}
+			}
+			return fmt.Errorf("restore %s: %w", f.Path, err)
+		}
+		given = append(given, to)
+		folders[filepath.Dir(to)] = true
+	}
+	for d := range folders {
+		if f, err := os.Open(d); err == nil {
+			f.Sync()
+			f.Close()
+		}
+	}
+	return nil
+}

@@ -1,0 +1,268 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"os/user"
+	"path/filepath"
+	"runtime/debug"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/sys/unix"
+
+	"kembrel/api"
+	"kembrel/cli"
+	"kembrel/client"
+	"kembrel/console"
+	"kembrel/service"
+	"kembrel/store/blob"
+	"kembrel/store/cluster"
+	"kembrel/store/pg"
+	"kembrel/web"
+)
+
+func up(a *cli.App) *cobra.Command {
+	cmd := &cobra.Command{Use: "up", Short: "Start everything on this machine: private PostgreSQL, service, console",
+		Long: `Start a private PostgreSQL in the data folder, and the service with its console, until interrupted. The first start makes an administrator
+and leaves a token for this user, so that the other commands work at once; every start prints a one-time link to the console.`,
+		Example: "  kembrel up\n  kembrel up --data /srv/kembrel --listen 127.0.0.1:8000", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+			defer stop()
+			return runUp(ctx, a)
+		}}
+	a.Settings.Add(cmd.Flags(), "data", "listen", "metrics", "lost-after", "https", "log-level", "log-format")
+	return cmd
+}
+
+func serve(a *cli.App) *cobra.Command {
+	cmd := &cobra.Command{Use: "serve", Short: "Start the service on a database and a blob store that others run",
+		Long: `Start the service with its console on a PostgreSQL database and a folder for blobs that are looked after elsewhere, until interrupted.
+Any number of them may serve the same database and blobs. The first start prints a one-time link for the administrator.`,
+		Example: "  kembrel serve --database postgres://kembrel@db/kembrel --blobs /srv/blobs --listen 0.0.0.0:7420", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+			defer stop()
+			s := a.Settings
+			if s.Get("database") == "" || s.Get("blobs") == "" {
+				return fmt.Errorf("serve needs --database and --blobs; to have a private database made and run, use: kembrel up")
+			}
+			log, err := newLog(a)
+			if err != nil {
+				return err
+			}
+			if err := portFree(s.Get("listen")); err != nil {
+				return err
+			}
+			return runService(ctx, a, log, s.Get("database"), s.Get("blobs"), func(ctx context.Context, svc *service.Service, address string, first bool) error {
+				fmt.Fprintf(a.Err, "Kembrel %s serves %s\n", a.Version, address)
+				if !first {
+					return nil
+				}
+				link, err := ownerLink(ctx, svc)
+				if err == nil {
+					fmt.Fprintf(a.Err, "first start: sign in as the administrator, once, within 15 minutes: %s%s\n", address, link)
+				}
+				return err
+			})
+		}}
+	a.Settings.Add(cmd.Flags(), "database", "blobs", "listen", "metrics", "lost-after", "https", "log-level", "log-format")
+	return cmd
+}
+
+func newLog(a *cli.App) (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(a.Settings.Get("log-level"))); err != nil {
+		return nil, fmt.Errorf("log-level: %w", err)
+	}
+	o := &slog.HandlerOptions{Level: level}
+	switch a.Settings.Get("log-format") {
+	case "json":
+		return slog.New(slog.NewJSONHandler(a.Err, o)), nil
+	case "text":
+		return slog.New(slog.NewTextHandler(a.Err, o)), nil
+	}
+	return nil, fmt.Errorf("log-format %q is none of text, json", a.Settings.Get("log-format"))
+}
+
+// leastSpace is how much room the data folder needs for a start.
+const leastSpace = 512 << 20
+
+func runUp(ctx context.Context, a *cli.App) error {
+	log, err := newLog(a)
+	if err != nil {
+		return err
+	}
+	data, err := filepath.Abs(a.Settings.Get("data"))
+	if err != nil {
+		return err
+	}
+	if err := portFree(a.Settings.Get("listen")); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(data, 0o711); err != nil {
+		return fmt.Errorf("data folder: %w; choose another with --data", err)
+	}
+	lock, err := lockFolder(data)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	var disk unix.Statfs_t
+	if err := unix.Statfs(data, &disk); err == nil && int64(disk.Bavail)*disk.Bsize < leastSpace {
+		return fmt.Errorf("only %s are free at %s; make room (%s at least) or choose another folder with --data",
+			api.Bytes(int64(disk.Bavail)*disk.Bsize), data, api.Bytes(leastSpace))
+	}
+	fmt.Fprintf(a.Err, "Starting PostgreSQL in %s ...\n", data)
+	db, err := cluster.Start(ctx, filepath.Join(data, "postgres"), log)
+	if err != nil {
+		return err
+	}
+	defer db.Stop()
+	return runService(ctx, a, log, db.URL, filepath.Join(data, "blobs"), func(ctx context.Context, svc *service.Service, address string, _ bool) error {
+		if err := leaveCredential(ctx, svc, address); err != nil {
+			return err
+		}
+		link, err := ownerLink(ctx, svc)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.Err, "Kembrel %s is up at %s\nOpen the console (this link works once, within 15 minutes; kembrel sign-in --link makes another):\n\n    %s%s\n\n",
+			a.Version, address, address, link)
+		return nil
+	})
+}
+
+// lockFolder makes sure that only one process uses a data folder.
+func lockFolder(data string) (io.Closer, error) {
+	f, err := os.OpenFile(filepath.Join(data, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("data folder: %w; choose another with --data", err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("another kembrel uses the data folder %s; end it, or choose another with --data", data)
+	}
+	return f, nil
+}
+
+func portFree(address string) error {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return fmt.Errorf("%s is taken by another program; end it, or choose another address with --listen", address)
+		}
+		return fmt.Errorf("cannot listen on %s: %w", address, err)
+	}
+	return l.Close()
+}
+
+// runService opens the stores and serves until ctx ends. ready is called when it answers.
+func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blobs string,
+	ready func(ctx context.Context, svc *service.Service, address string, first bool) error) error {
+	lost, err := time.ParseDuration(a.Settings.Get("lost-after"))
+	if err != nil || lost < time.Second {
+		return fmt.Errorf("lost-after %q: write a time of a second at least, such as 60s", a.Settings.Get("lost-after"))
+	}
+	debug.SetGCPercent(50) // readings and chunks pass through; memory matters more than the last tenth of speed
+	db, err := pg.Open(ctx, database)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	if err := db.Migrate(ctx); err != nil {
+		return err
+	}
+	kept, err := blob.NewLocal(blobs)
+	if err != nil {
+		return err
+	}
+	svc := service.New(db, kept, service.Options{Log: log, LostAfter: lost, Version: a.Version})
+	first, err := svc.FirstStart(ctx, userName())
+	if err != nil {
+		return fmt.Errorf("make the first administrator: %w", err)
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	done := make(chan error, 1)
+	go func() { done <- svc.Run(ctx) }()
+	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Secure: a.Settings.Get("https") == "true"})
+	err = server.Serve(ctx, a.Settings.Get("listen"), a.Settings.Get("metrics"), func(address string) {
+		if err := ready(ctx, svc, "http://"+reachable(address), first); err != nil {
+			cancel(err)
+		}
+	})
+	cause := context.Cause(ctx)
+	cancel(nil)
+	if end := <-done; err == nil {
+		err = end
+	}
+	if err == nil && !errors.Is(cause, context.Canceled) {
+		err = cause
+	}
+	if err == nil {
+		fmt.Fprintln(a.Err, "Stopped.")
+	}
+	return err
+}
+
+// reachable replaces an address that means every interface by this machine's own.
+func reachable(address string) string {
+	host, port, err := net.SplitHostPort(address)
+	if ip := net.ParseIP(host); err == nil && ip != nil && ip.IsUnspecified() {
+		return "127.0.0.1:" + port
+	}
+	return address
+}
+
+func userName() string {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return "administrator"
+}
+
+func ownerLink(ctx context.Context, svc *service.Service) (string, error) {
+	owner, err := svc.OwnerAccess(ctx)
+	if err != nil {
+		return "", err
+	}
+	link, err := svc.MakeLink(ctx, owner, nil)
+	if err != nil {
+		return "", err
+	}
+	return link.Path, nil
+}
+
+// leaveCredential makes sure that this user's commands can sign in.
+func leaveCredential(ctx context.Context, svc *service.Service, address string) error {
+	known, err := client.LoadCredential(address)
+	if err != nil {
+		return err
+	}
+	if known.Token != "" {
+		if _, err := svc.WhoByToken(ctx, strings.TrimSpace(known.Token)); err == nil {
+			return nil
+		}
+	}
+	owner, err := svc.OwnerAccess(ctx)
+	if err != nil {
+		return err
+	}
+	in := &api.NewToken{}
+	in.Body.Name, in.Body.Days = "left by kembrel up", 365
+	token, err := svc.MakeToken(ctx, owner, in)
+	if err != nil {
+		return err
+	}
+	return client.SaveCredential(address, client.Credential{Token: token.Secret, Name: owner.Name})
+}

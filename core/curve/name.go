@@ -1,0 +1,54 @@
+package curve
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// MaxName is the longest curve name, in bytes.
+const MaxName = 200
+
+// Splits are the parts of the data that a curve may be measured on; a name's last segment is one of them or it has none.
+var Splits = []string{"train", "val", "test"}
+
+// CheckName says what is wrong with a curve's name, or nil. A name is one or more segments joined by dots; a segment is
+// printable text without spaces at its ends, slashes, "@", commas or quotes, so that a name is safe in an address, a CSV header and a path.
+func CheckName(name string) error {
+	switch {
+	case name == "":
+		return fmt.Errorf("a curve needs a name, such as loss.train")
+	case len(name) > MaxName:
+		return fmt.Errorf("curve name of %d bytes is too long (at most %d)", len(name), MaxName)
+	case !utf8.ValidString(name):
+		return fmt.Errorf("curve name %q is not valid UTF-8", name)
+	}
+	for _, r := range name {
+		if !unicode.IsPrint(r) {
+			return fmt.Errorf("curve name %q contains the control or unprintable character %U", name, r)
+		}
+		if strings.ContainsRune(`/@,"'\`, r) {
+			return fmt.Errorf("curve name %q contains %q, which addresses and CSV files use", name, r)
+		}
+	}
+	for _, segment := range strings.Split(name, ".") {
+		if segment == "" || strings.TrimSpace(segment) != segment {
+			return fmt.Errorf("curve name %q has an empty or padded segment; write measure.split, such as loss.val", name)
+		}
+	}
+	return nil
+}
+
+// SplitName takes a name apart: the measure, and the split it was taken on or "".
+//
+//	SplitName("loss.val")  // "loss", "val"
+//	SplitName("host.cpu")  // "host.cpu", ""
+func SplitName(name string) (measure, split string) {
+	for _, s := range Splits {
+		if m, ok := strings.CutSuffix(name, "."+s); ok {
+			return m, s
+		}
+	}
+	return name, ""
+}

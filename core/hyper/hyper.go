@@ -1,0 +1,119 @@
+// Package hyper says what a hyperparameter may be: a typed value fixed before training. Dotted names nest.
+//
+//	{"lr": 0.03, "layers": [384, 128, 6], "augment.shift": true, "optimiser": "momentum"}
+//
+// Values are as encoding/json decodes them with UseNumber. It imports nothing of ours.
+package hyper
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Limits of one run's hyperparameters.
+const (
+	MaxCount = 2000  // hyperparameters of a run
+	MaxName  = 200   // bytes of a name
+	MaxText  = 10000 // bytes of a text value, or of a list as JSON
+)
+
+// Decode reads one value from JSON and says what is wrong with it.
+func Decode(text []byte) (any, error) {
+	if len(text) > MaxText {
+		return nil, fmt.Errorf("value of %d bytes is too long (at most %d)", len(text), MaxText)
+	}
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.UseNumber()
+	var v any
+	if err := d.Decode(&v); err != nil {
+		return nil, fmt.Errorf("value %.60q is not JSON: %w", text, err)
+	}
+	return v, check(v, true)
+}
+
+// Check says what is wrong with a set of hyperparameters, or nil.
+func Check(values map[string]json.RawMessage) error {
+	if len(values) > MaxCount {
+		return fmt.Errorf("%d hyperparameters are too many (at most %d)", len(values), MaxCount)
+	}
+	for name, text := range values {
+		if err := CheckName(name); err != nil {
+			return err
+		}
+		if _, err := Decode(text); err != nil {
+			return fmt.Errorf("hyperparameter %q: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// CheckName says what is wrong with a name, or nil: segments of printable text joined by dots.
+func CheckName(name string) error {
+	if name == "" || len(name) > MaxName || !utf8.ValidString(name) {
+		return fmt.Errorf("hyperparameter name %.60q must have 1 to %d bytes of UTF-8", name, MaxName)
+	}
+	for _, r := range name {
+		if !unicode.IsPrint(r) || r == '=' {
+			return fmt.Errorf("hyperparameter name %q contains %q", name, r)
+		}
+	}
+	for _, segment := range strings.Split(name, ".") {
+		if segment == "" || strings.TrimSpace(segment) != segment {
+			return fmt.Errorf("hyperparameter name %q has an empty or padded segment", name)
+		}
+	}
+	return nil
+}
+
+func check(v any, lists bool) error {
+	switch v := v.(type) {
+	case bool:
+		return nil
+	case json.Number:
+		if f, err := v.Float64(); err != nil || math.IsInf(f, 0) {
+			return fmt.Errorf("number %.40s is outside what a 64-bit float holds", v)
+		}
+		return nil
+	case string:
+		if strings.ContainsRune(v, 0) {
+			return fmt.Errorf("text contains a zero character")
+		}
+		return nil
+	case []any:
+		if !lists {
+			return fmt.Errorf("a list within a list is not a hyperparameter; give the inner lists names of their own")
+		}
+		for i, e := range v {
+			if err := check(e, false); err != nil {
+				return fmt.Errorf("element %d: %w", i, err)
+			}
+		}
+		return nil
+	}
+	return fmt.Errorf("a hyperparameter is a number, true or false, text, or a list of these; nest by dotted names")
+}
+
+// Parse reads "name=value" as people type it: JSON where it is JSON, text otherwise.
+func Parse(assignment string) (name string, value json.RawMessage, err error) {
+	name, text, ok := strings.Cut(assignment, "=")
+	if !ok {
+		return "", nil, fmt.Errorf("hyperparameter %q: write name=value, such as lr=0.01", assignment)
+	}
+	if err := CheckName(name); err != nil {
+		return "", nil, err
+	}
+	if json.Valid([]byte(text)) && text != "null" && !strings.HasPrefix(strings.TrimSpace(text), "{") {
+		value = json.RawMessage(strings.TrimSpace(text))
+	} else if value, err = json.Marshal(text); err != nil {
+		return "", nil, err
+	}
+	if _, err := Decode(value); err != nil {
+		return "", nil, fmt.Errorf("hyperparameter %q: %w", name, err)
+	}
+	return name, value, nil
+}

@@ -1,0 +1,46 @@
+package recorder
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"kembrel/client"
+	"kembrel/recorder/spool"
+)
+
+// SendLeftover sends a spool that a dead recorder left and removes it once the service has everything. A run whose end
+// was never recorded is left to become lost. The error wraps spool.ErrHeld where a recorder still lives.
+func SendLeftover(ctx context.Context, o Options, folder string, say func(string, ...any)) (readings, checkpoints int64, err error) {
+	s, err := spool.Open(folder)
+	if err != nil {
+		return 0, 0, err
+	}
+	if s.Damage > 0 {
+		say("the spool was damaged: %d bytes behind its last whole record are set aside in records.cut", s.Damage)
+	}
+	if p := s.Leg.Program; p > 0 && alive(p) {
+		s.Close()
+		return 0, 0, spool.ErrHeld // its program will start another recorder
+	}
+	n := &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: say, over: func() bool { return true },
+		named: func(string, int) {}, advise: func(string) {}}
+	if err = n.send(ctx); err == nil && s.Damage == 0 {
+		return n.readings.Load(), n.stored.Load(), s.Remove()
+	}
+	return n.readings.Load(), n.stored.Load(), errors.Join(err, s.Close())
+}
+
+// sendLeftovers quietly sends what earlier recorders for the same service left, one after another.
+func sendLeftovers(ctx context.Context, o Options, own string) {
+	spools, err := spool.List(o.Root)
+	if err != nil {
+		return
+	}
+	for _, i := range spools {
+		if i.Folder == own || i.Held || i.Service != o.Service || i.Why != "" || time.Since(i.Started) < time.Second {
+			continue
+		}
+		SendLeftover(ctx, o, i.Folder, func(string, ...any) {})
+	}
+}

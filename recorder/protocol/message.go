@@ -1,0 +1,313 @@
+// Package protocol is the language between a training program and its recorder, version 1: one JSON object a line over a
+// Unix socket, both ways (docs/recorder-protocol.md). It parses what programs send, hostile or not, and imports api and core only.
+package protocol
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math"
+	"sort"
+	"time"
+	"unicode/utf8"
+
+	"kembrel/api"
+	"kembrel/core/checkpoint"
+	"kembrel/core/curve"
+	"kembrel/core/hyper"
+)
+
+// Version is the version of the protocol that this recorder speaks.
+const Version = 1
+
+// Variable is the environment variable that names the socket.
+const Variable = "KEMBREL_RECORDER"
+
+// MaxLine is the longest line, in bytes.
+const MaxLine = 8 << 20
+
+// The kinds of message from the program.
+const (
+	Hello      = "hello"
+	Hyper      = "hyper"
+	Readings   = "readings"
+	Checkpoint = "checkpoint"
+	NoteKind   = "note"
+	End        = "end"
+)
+
+// Message is a line from the program, checked. Which fields are set depends on Kind.
+type Message struct {
+	Kind string
+	ID   int64 // from 1 up, rising; 0: no answer is wanted
+
+	Protocol int    // hello
+	Language string // hello
+
+	Hyper map[string]json.RawMessage
+
+	Names []string // readings: the names of the batch's columns
+	Batch curve.Batch
+
+	Do    string // checkpoint: begin or commit
+	Step  int64
+	Epoch float64
+	Why   string // checkpoint, end
+	Key   string // checkpoint commit
+	Files []File
+
+	Text  string // note
+	State string // end
+}
+
+// File is a file of a part in a checkpoint.
+type File struct {
+	Part string `json:"part"`
+	Path string `json:"path"`
+}
+
+// Reply is a line to the program.
+type Reply struct {
+	Kind       string `json:"kind"` // welcome, kept, folder, advice, problem
+	ID         int64  `json:"id,omitempty"`
+	Protocol   int    `json:"protocol,omitempty"`
+	Run        string `json:"run,omitempty"`  // welcome: the address, if known by then
+	Leg        int    `json:"leg,omitempty"`  // welcome
+	Kept       int64  `json:"kept,omitempty"` // welcome: the last message kept, when a program comes back to a new recorder
+	Checkpoint string `json:"checkpoint,omitempty"`
+	Folder     string `json:"folder,omitempty"` // welcome: the spool; folder: where to write the checkpoint
+	Stop       bool   `json:"stop,omitempty"`
+	What       string `json:"what,omitempty"`
+}
+
+// Append appends the reply as a line.
+func (r Reply) Append(dst []byte) []byte {
+	text, err := json.Marshal(r)
+	if err != nil {
+		panic(err) // numbers and texts always marshal
+	}
+	return append(append(dst, text...), '\n')
+}
+
+type raw struct {
+	Kind       string                     `json:"kind"`
+	ID         int64                      `json:"id"`
+	Protocol   int                        `json:"protocol"`
+	Language   string                     `json:"language"`
+	Values     map[string]json.RawMessage `json:"values"`
+	Step       json.RawMessage            `json:"step"`
+	Epoch      json.RawMessage            `json:"epoch"`
+	Time       json.RawMessage            `json:"time"`
+	Do         string                     `json:"do"`
+	Why        string                     `json:"why"`
+	Checkpoint string                     `json:"checkpoint"`
+	Parts      map[string][]string        `json:"parts"`
+	Text       string                     `json:"text"`
+	State      string                     `json:"state"`
+}
+
+// Parse reads one line. Where the error is about the content, the message still carries Kind and ID, so that it can be answered.
+// Memory is bounded by a small multiple of the line's length. now stands in for a time that the program did not give.
+func Parse(line []byte, now time.Time) (Message, error) {
+	var r raw
+	if len(line) > MaxLine {
+		return Message{}, fmt.Errorf("line of %d bytes is too long (at most %d)", len(line), MaxLine)
+	}
+	if !utf8.Valid(line) {
+		return Message{}, fmt.Errorf("line is not valid UTF-8")
+	}
+	if err := json.Unmarshal(line, &r); err != nil {
+		return Message{Kind: r.Kind}, fmt.Errorf("line is not a JSON object of this protocol: %w", err)
+	}
+	m := Message{Kind: r.Kind, ID: r.ID, Why: r.Why}
+	if r.ID < 0 {
+		return m, fmt.Errorf("id %d is not a whole number from 1 up", r.ID)
+	}
+	var err error
+	switch r.Kind {
+	case Hello:
+		m.Protocol, m.Language = r.Protocol, r.Language
+		if r.Protocol != Version {
+			err = fmt.Errorf("this recorder speaks protocol %d, the program %d", Version, r.Protocol)
+		}
+	case Hyper:
+		m.Hyper, err = r.Values, hyper.Check(r.Values)
+	case Readings:
+		err = m.readings(r, now)
+	case Checkpoint:
+		err = m.checkpoint(r)
+	case NoteKind:
+		if m.Text = r.Text; len(m.Text) > 10000 || m.Text == "" {
+			err = fmt.Errorf("a note has 1 to 10000 bytes of text")
+		}
+	case End:
+		if m.State = r.State; m.State != "" && m.State != "finished" && m.State != "stopped" && m.State != "failed" {
+			err = fmt.Errorf("state %.40q of end is none of finished, stopped, failed", m.State)
+		}
+		if len(m.Why) > 2000 {
+			m.Why = m.Why[:2000]
+		}
+	default:
+		err = fmt.Errorf("kind %.40q is none of hello, hyper, readings, checkpoint, note, end", r.Kind)
+	}
+	return m, err
+}
+
+func isList(text json.RawMessage) bool { return len(text) > 0 && text[0] == '[' }
+
+// list makes a list of a list or of a single value.
+func list(text json.RawMessage) ([]json.RawMessage, error) {
+	if len(text) == 0 || bytes.Equal(text, []byte("null")) {
+		return nil, nil
+	}
+	if !isList(text) {
+		return []json.RawMessage{text}, nil
+	}
+	var out []json.RawMessage
+	err := json.Unmarshal(text, &out)
+	return out, err
+}
+
+// readings reads a point, or columns: lists for step, epoch and time, and for each curve a list as long, with null
+// where it has no value.
+func (m *Message) readings(r raw, now time.Time) error {
+	steps, err1 := list(r.Step)
+	epochs, err2 := list(r.Epoch)
+	times, err3 := list(r.Time)
+	if err1 != nil || err2 != nil || err3 != nil {
+		return fmt.Errorf("step, epoch and time are numbers, or lists of numbers")
+	}
+	n := max(len(steps), len(epochs))
+	if n == 0 {
+		return fmt.Errorf("a reading needs a step, or an epoch that stands for it")
+	}
+	if len(r.Values) == 0 {
+		return fmt.Errorf("readings without values")
+	}
+	if len(steps) != 0 && len(steps) != n || len(epochs) != 0 && len(epochs) != n || len(times) != 0 && len(times) != n {
+		return fmt.Errorf("%d steps, %d epochs and %d times do not fit together", len(steps), len(epochs), len(times))
+	}
+	axis := make([]curve.Point, n)
+	for i := range axis {
+		p := curve.Point{Epoch: math.NaN(), Time: now.UnixMilli()}
+		if epochs != nil {
+			v, err := api.ParseFloat(epochs[i])
+			if err != nil {
+				return fmt.Errorf("epoch: %w", err)
+			}
+			p.Epoch = v
+		}
+		if steps != nil {
+			if err := json.Unmarshal(steps[i], &p.Step); err != nil || p.Step < 0 {
+				return fmt.Errorf("step %.40s is not a whole number from 0 up", steps[i])
+			}
+		} else if p.Step = int64(p.Epoch); float64(p.Step) != p.Epoch {
+			return fmt.Errorf("epoch %v is not whole, so it cannot stand for the step; give the step too", p.Epoch)
+		}
+		if times != nil {
+			if err := json.Unmarshal(times[i], &p.Time); err != nil {
+				return fmt.Errorf("time %.40s is not a whole number of milliseconds since 1970", times[i])
+			}
+		}
+		axis[i] = p
+	}
+	for name := range r.Values {
+		if err := curve.CheckName(name); err != nil {
+			return err
+		}
+		m.Names = append(m.Names, name)
+	}
+	sort.Strings(m.Names)
+	m.Batch = curve.Batch{Axis: axis, Columns: make([]curve.Column, len(m.Names))}
+	for i, name := range m.Names {
+		c, err := column(r.Values[name], n)
+		if err != nil {
+			return fmt.Errorf("curve %q: %w", name, err)
+		}
+		c.Curve = i
+		m.Batch.Columns[i] = c
+	}
+	return m.Batch.Check(0)
+}
+
+func column(text json.RawMessage, points int) (curve.Column, error) {
+	values, err := list(text)
+	if err != nil || len(values) != points {
+		return curve.Column{}, fmt.Errorf("%d values for %d points", len(values), points)
+	}
+	c := curve.Column{Rows: make([]int, 0, points)}
+	for i, text := range values {
+		if bytes.Equal(text, []byte("null")) {
+			continue
+		}
+		v, err := api.ParseFloat(text)
+		if err != nil {
+			return curve.Column{}, err
+		}
+		c.Rows, c.Values = append(c.Rows, i), append(c.Values, v)
+	}
+	if len(c.Rows) == points {
+		c.Rows = nil
+	}
+	return c, nil
+}
+
+func (m *Message) checkpoint(r raw) error {
+	m.Do = r.Do
+	switch r.Do {
+	case "begin":
+		m.Epoch = math.NaN()
+		if len(r.Epoch) > 0 {
+			v, err := api.ParseFloat(r.Epoch)
+			if err != nil || v < 0 || math.IsInf(v, 0) {
+				return fmt.Errorf("epoch %.40s is not a number from 0 up", r.Epoch)
+			}
+			m.Epoch = v
+		}
+		if len(r.Step) > 0 {
+			if err := json.Unmarshal(r.Step, &m.Step); err != nil || m.Step < 0 {
+				return fmt.Errorf("step %.40s is not a whole number from 0 up", r.Step)
+			}
+		} else if m.Step = int64(m.Epoch); float64(m.Step) != m.Epoch {
+			return fmt.Errorf("a checkpoint needs a step, or a whole epoch that stands for it")
+		}
+		if len(m.Why) > 200 {
+			return fmt.Errorf("why has more than 200 bytes")
+		}
+		return nil
+	case "commit":
+		m.Key = r.Checkpoint
+		return m.parts(r.Parts)
+	}
+	return fmt.Errorf("do %.40q of checkpoint is none of begin, commit", r.Do)
+}
+
+func (m *Message) parts(parts map[string][]string) error {
+	if len(parts) == 0 {
+		return fmt.Errorf("a checkpoint has at least one part, such as {\"weights\": [\"weights.safetensors\"]}")
+	}
+	seen := map[string]bool{}
+	for part, paths := range parts {
+		if err := checkpoint.CheckPart(part); err != nil {
+			return err
+		}
+		if len(paths) == 0 {
+			return fmt.Errorf("part %q has no file", part)
+		}
+		for _, p := range paths {
+			if err := checkpoint.CheckPath(p); err != nil {
+				return err
+			}
+			if seen[p] {
+				return fmt.Errorf("file %q is there twice", p)
+			}
+			seen[p] = true
+			m.Files = append(m.Files, File{Part: part, Path: p})
+		}
+	}
+	if len(m.Files) > 10000 {
+		return fmt.Errorf("%d files are too many for a checkpoint (at most 10000)", len(m.Files))
+	}
+	sort.Slice(m.Files, func(i, j int) bool { return m.Files[i].Path < m.Files[j].Path })
+	return nil
+}

@@ -1,0 +1,359 @@
+package recorder
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"kembrel/api"
+	"kembrel/client"
+	"kembrel/core/curve"
+	"kembrel/recorder/spool"
+)
+
+// Limits of one batch, and how long readings are gathered for it.
+const (
+	batchReadings = 50_000
+	batchPoints   = 20_000
+	gatherTime    = 150 * time.Millisecond
+	lifePace      = 5 * time.Second
+	callTime      = 60 * time.Second
+)
+
+// sender brings a spool to the service. It may be stopped and begun again, in this process or another, at any point.
+type sender struct {
+	spool   *spool.Spool
+	connect func() *client.Client // with the credentials of the moment
+	say     func(format string, args ...any)
+	named   func(run string, leg int) // the service has given the run its address
+	advise  func(why string)          // the program should stop
+	over    func() bool               // the program has ended: what the spool holds is all
+
+	client   *client.Client
+	leg      api.LegInput
+	counted  api.Counted
+	progress atomic.Int64 // rises with everything that the service has taken
+	readings atomic.Int64 // sent
+	stored   atomic.Int64 // checkpoints sent
+	away     atomic.Bool  // the service did not answer the last time
+	aside    error        // the latest checkpoint that was refused for good
+
+	mutex sync.Mutex // guards state
+	state spool.State
+}
+
+// errRefused says that the service will not take this spool until a person does something.
+var errRefused = errors.New("the service refuses it")
+
+// send sends what the spool holds and will hold until over, then ends the leg if its end is recorded. A nil error means that
+// the service has everything. It waits for a service that does not answer as long as ctx lasts.
+func (s *sender) send(ctx context.Context) error {
+	s.state = s.spool.State()
+	if err := s.openLeg(ctx); err != nil {
+		return s.refused(ctx, err)
+	}
+	alive, fail := context.WithCancelCause(ctx)
+	defer fail(nil)
+	group, working := errgroup.WithContext(alive)
+	go s.showLife(working, fail)
+	manifests := make(chan spool.Manifest, 1<<16)
+	var ending *spool.Ending
+	group.Go(func() (err error) {
+		defer close(manifests)
+		ending, err = s.sendRecords(working, manifests)
+		return err
+	})
+	group.Go(func() error {
+		for m := range manifests {
+			if err := s.sendCheckpoint(working, m); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	group.Go(func() error { return s.sendOutputs(working) })
+	err := group.Wait()
+	if err == nil && ending != nil {
+		err = s.sendEnd(alive, *ending)
+	}
+	if cause := context.Cause(alive); err != nil && cause != nil && ctx.Err() == nil {
+		err = cause
+	}
+	if err == nil {
+		err = s.aside
+	}
+	return s.refused(ctx, err)
+}
+
+// refused notes in the spool why the service will not have it.
+func (s *sender) refused(ctx context.Context, err error) error {
+	if err == nil || ctx.Err() != nil {
+		return err
+	}
+	s.change(func(st *spool.State) { st.Why = err.Error() })
+	return fmt.Errorf("%w: %w", errRefused, err)
+}
+
+func (s *sender) change(do func(*spool.State)) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	do(&s.state)
+	if err := s.spool.SetState(s.state); err != nil {
+		s.say("cannot note how far the spool is sent: %v", err) // it is asked of the service anyway
+	}
+}
+
+// try calls until the service takes it or refuses it for good.
+func (s *sender) try(ctx context.Context, call func(context.Context) error) error {
+	pause := 200 * time.Millisecond
+	for {
+		limited, cancel := context.WithTimeout(ctx, callTime)
+		err := call(limited)
+		cancel()
+		if err == nil {
+			s.progress.Add(1)
+			if s.away.Swap(false) {
+				s.say("the service answers again")
+			}
+			return nil
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if !temporary(err) {
+			return err
+		}
+		if !s.away.Swap(true) {
+			s.say("%v; everything waits in the spool meanwhile", err)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause + rand.N(pause/2)):
+		}
+		pause = min(2*pause, 5*time.Second)
+		s.client = s.connect()
+	}
+}
+
+// temporary reports whether waiting may help, be it for the service or for a person who signs in again.
+func temporary(err error) bool {
+	for _, k := range []api.Kind{api.Unavailable, api.Internal, api.TooSlow, api.TooMany, api.SignedOut} {
+		if api.Is(err, k) {
+			return true
+		}
+	}
+	return errors.Is(err, client.ErrAway) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, io.ErrUnexpectedEOF)
+}
+
+func (s *sender) openLeg(ctx context.Context) error {
+	s.client = s.connect()
+	l := s.spool.Leg
+	start := &api.NewRun{ProjectInput: api.ProjectInput{Project: l.Project}, Key: l.RunKey}
+	start.Body.Title, start.Body.Hyper, start.Body.Recipe, start.Body.Started = l.Title, l.Hyper, l.Recipe, l.Started
+	var run *api.Run
+	if err := s.try(ctx, func(ctx context.Context) (err error) {
+		run, err = client.Call(ctx, s.client, api.StartRun, start)
+		return err
+	}); err != nil {
+		return fmt.Errorf("start the run: %w", err)
+	}
+	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: start.ProjectInput, Number: run.Number}, Key: l.LegKey}
+	open.Body.Recorder, open.Body.Previous, open.Body.Host, open.Body.Started = s.spool.Recorder, s.spool.Previous, l.Recipe.Host, l.Started
+	if err := s.try(ctx, func(ctx context.Context) error {
+		counted, err := client.Call(ctx, s.client, api.OpenLeg, open)
+		if err == nil {
+			s.counted = *counted
+		}
+		return err
+	}); err != nil {
+		return fmt.Errorf("open the leg: %w", err)
+	}
+	s.leg = api.LegInput{RunInput: open.RunInput, Leg: s.counted.Leg, Recorder: s.spool.Recorder}
+	s.change(func(st *spool.State) {
+		st.Run, st.Leg, st.Batch, st.Upto, st.Why = run.Address, s.counted.Leg, s.counted.Batch, s.counted.Upto, ""
+	})
+	s.named(run.Address, s.counted.Leg)
+	return nil
+}
+
+// showLife tells the service every few seconds that the leg lives, and gives up where another recorder has taken it.
+func (s *sender) showLife(ctx context.Context, fail context.CancelCauseFunc) {
+	ticker := time.NewTicker(lifePace)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		limited, cancel := context.WithTimeout(ctx, lifePace)
+		leg := s.leg
+		_, err := client.Call(limited, s.connect(), api.ShowLife, &leg)
+		cancel()
+		if api.Is(err, api.LegClaimed) {
+			s.advise(err.Error())
+			fail(err)
+			return
+		}
+	}
+}
+
+// pending is a batch being gathered from records.
+type pending struct {
+	batch   api.Batch
+	builder curve.Builder
+	records int
+}
+
+// sendRecords sends the records in batches as they come, passes checkpoints on, and returns the recorded end, or nil when
+// the program is over without one.
+func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifest) (*spool.Ending, error) {
+	reader, passed := s.spool.Reader(), int64(0)
+	for {
+		over := s.over() // asked before reading: what comes after the answer is read next time
+		p := pending{}
+		var ending *spool.Ending
+		size, _ := s.spool.Size()
+		for ending == nil && p.builder.Len() < batchReadings && p.builder.Points() < batchPoints {
+			record, err := reader.Next(size)
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			if err != nil {
+				return nil, err
+			}
+			fresh := record.Number > passed // not seen before a step back
+			passed = max(passed, record.Number)
+			switch record.Kind {
+			case spool.Checkpoint:
+				var m spool.Manifest
+				if err := json.Unmarshal(record.Body, &m); err != nil {
+					return nil, fmt.Errorf("record %d: %w", record.Number, err)
+				}
+				if fresh {
+					manifests <- m
+				}
+			case spool.End:
+				ending = &spool.Ending{}
+				if err := json.Unmarshal(record.Body, ending); err != nil {
+					return nil, fmt.Errorf("record %d: %w", record.Number, err)
+				}
+			default:
+				if record.Number <= s.counted.Upto {
+					continue
+				}
+				if err := p.add(record); err != nil {
+					return nil, err
+				}
+			}
+		}
+		if p.records > 0 {
+			inStep, err := s.sendBatch(ctx, p)
+			if err != nil {
+				return nil, err
+			}
+			if !inStep {
+				reader = s.spool.Reader()
+				continue
+			}
+		}
+		if ending != nil {
+			return ending, nil
+		}
+		if p.records > 0 {
+			continue
+		}
+		if over {
+			return nil, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(lifePace):
+		case <-s.spool.Changed():
+			time.Sleep(gatherTime)
+		}
+	}
+}
+
+func (p *pending) add(r spool.Record) error {
+	p.records++
+	p.batch.Upto = r.Number
+	switch r.Kind {
+	case spool.Readings:
+		names, batch, err := decodeReadings(r.Body)
+		if err != nil {
+			return fmt.Errorf("record %d: %w", r.Number, err)
+		}
+		p.builder.Add(names, batch)
+	case spool.Hyper:
+		if err := json.Unmarshal(r.Body, &p.batch.Hyper); err != nil { // into the same map: later values replace earlier ones
+			return fmt.Errorf("record %d: %w", r.Number, err)
+		}
+	case spool.Note:
+		var n api.NewNote
+		if err := json.Unmarshal(r.Body, &n); err != nil {
+			return fmt.Errorf("record %d: %w", r.Number, err)
+		}
+		p.batch.Notes = append(p.batch.Notes, n)
+	default:
+		return fmt.Errorf("record %d is of kind %d, which this version does not know", r.Number, r.Kind)
+	}
+	return nil
+}
+
+// sendBatch sends one batch. inStep is false where the service has counted otherwise than this process thought, as after a
+// crash on either side: then the records are to be read again from the beginning.
+func (s *sender) sendBatch(ctx context.Context, p pending) (inStep bool, err error) {
+	b := p.builder.Batch()
+	for _, point := range b.Axis {
+		p.batch.Axis.Step = append(p.batch.Axis.Step, point.Step)
+		p.batch.Axis.Epoch = append(p.batch.Axis.Epoch, point.Epoch)
+		p.batch.Axis.Time = append(p.batch.Axis.Time, point.Time)
+	}
+	for i, c := range b.Columns {
+		p.batch.Curves = append(p.batch.Curves, api.Column{Name: p.builder.Names[i], Rows: c.Rows, Values: c.Values})
+	}
+	p.batch.Number = s.counted.Batch + 1
+	in := &api.BatchInput{LegInput: s.leg, Body: p.batch}
+	var counted *api.Counted
+	err = s.try(ctx, func(ctx context.Context) (err error) {
+		counted, err = client.Call(ctx, s.client, api.SendBatch, in)
+		return err
+	})
+	var problem *api.Problem
+	if errors.As(err, &problem) && problem.Kind() == api.BatchGap {
+		counted, err = &api.Counted{Leg: s.leg.Leg, Batch: problem.Batch, Upto: problem.Upto}, nil
+	}
+	if api.Is(err, api.LegClaimed) {
+		s.advise(err.Error())
+	}
+	if err != nil {
+		return false, fmt.Errorf("send batch %d: %w", p.batch.Number, err)
+	}
+	inStep = counted.Batch == p.batch.Number && counted.Upto == p.batch.Upto
+	s.counted = *counted
+	if inStep {
+		s.readings.Add(int64(p.builder.Len()))
+	}
+	s.change(func(st *spool.State) { st.Batch, st.Upto = counted.Batch, counted.Upto })
+	return inStep, nil
+}
+
+func (s *sender) sendEnd(ctx context.Context, e spool.Ending) error {
+	in := &api.EndInput{LegInput: s.leg}
+	in.Body.State, in.Body.At, in.Body.ExitCode, in.Body.Signal, in.Body.Why, in.Body.Tail = e.State, e.At, e.ExitCode, e.Signal, e.Why, e.Tail
+	return s.try(ctx, func(ctx context.Context) error {
+		_, err := client.Call(ctx, s.client, api.EndLeg, in)
+		return err
+	})
+}

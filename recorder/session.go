@@ -1,0 +1,345 @@
+package recorder
+
+import (
+	"bufio"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kembrel/api"
+	"kembrel/core/curve"
+	"kembrel/recorder/protocol"
+	"kembrel/recorder/spool"
+)
+
+// maxFigures is how many curves' last values go with a checkpoint.
+const maxFigures = 200
+
+// session is what the recorder knows of its program: it answers the protocol and fills the spool.
+type session struct {
+	spool *spool.Spool
+	say   func(format string, args ...any)
+
+	mutex     sync.Mutex
+	lastStep  int64
+	readings  int64
+	kept      int64 // last message kept
+	figures   map[string]api.Float
+	open      map[string]spool.Manifest // checkpoints begun
+	steps     map[int64]bool            // steps that have a checkpoint
+	ended     *spool.Ending
+	run       string
+	leg       int
+	programs  map[*outbox]bool
+	connected int // ever
+	language  string
+}
+
+// newSession takes up what the spool already holds, so that a recorder can follow one that died.
+func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
+	n := &session{spool: s, say: say, figures: map[string]api.Float{}, open: map[string]spool.Manifest{}, steps: map[int64]bool{}, programs: map[*outbox]bool{}}
+	size, _ := s.Size()
+	for r := s.Reader(); ; {
+		record, err := r.Next(size)
+		if errors.Is(err, io.EOF) {
+			return n, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		n.kept = max(n.kept, record.Message)
+		switch record.Kind {
+		case spool.Readings:
+			names, batch, err := decodeReadings(record.Body)
+			if err != nil {
+				return nil, err
+			}
+			n.note(names, batch)
+		case spool.Checkpoint:
+			var m spool.Manifest
+			if err := json.Unmarshal(record.Body, &m); err == nil {
+				n.steps[m.Step] = true
+			}
+		}
+	}
+}
+
+// note remembers what later messages are judged by.
+func (n *session) note(names []string, b curve.Batch) {
+	n.lastStep = b.Axis[len(b.Axis)-1].Step
+	for i, c := range b.Columns {
+		n.readings += int64(len(c.Values))
+		_, known := n.figures[names[i]]
+		if len(c.Values) > 0 && (known || len(n.figures) < maxFigures) {
+			n.figures[names[i]] = api.Float(c.Values[len(c.Values)-1])
+		}
+	}
+}
+
+// The body of a Readings record: uvarint count of names, each as uvarint length and bytes, then a journal payload.
+func encodeReadings(names []string, b curve.Batch) []byte {
+	body := binary.AppendUvarint(nil, uint64(len(names)))
+	for _, name := range names {
+		body = append(binary.AppendUvarint(body, uint64(len(name))), name...)
+	}
+	return curve.AppendJournal(body, b)
+}
+
+func decodeReadings(body []byte) ([]string, curve.Batch, error) {
+	damaged := fmt.Errorf("%w: names of curves", spool.ErrDamaged)
+	count, n := binary.Uvarint(body)
+	if n <= 0 || count > uint64(len(body)) {
+		return nil, curve.Batch{}, damaged
+	}
+	body = body[n:]
+	names := make([]string, count)
+	for i := range names {
+		size, n := binary.Uvarint(body)
+		if n <= 0 || size > uint64(len(body)-n) {
+			return nil, curve.Batch{}, damaged
+		}
+		names[i] = string(body[n : n+int(size)])
+		body = body[n+int(size):]
+	}
+	b, err := curve.DecodeJournal(body)
+	if err == nil && (len(b.Axis) == 0 || len(b.Columns) != len(names)) {
+		err = damaged
+	}
+	return names, b, err
+}
+
+// outbox writes replies to a program without ever waiting for it.
+type outbox struct {
+	conn  net.Conn
+	mutex sync.Mutex
+	wake  *sync.Cond
+	lines []byte
+	ended bool
+}
+
+// outboxLimit bounds what a program that reads no replies can make the recorder hold; more is dropped.
+const outboxLimit = 4 << 20
+
+func newOutbox(conn net.Conn) *outbox {
+	o := &outbox{conn: conn}
+	o.wake = sync.NewCond(&o.mutex)
+	go o.write()
+	return o
+}
+
+func (o *outbox) put(r protocol.Reply) {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	if !o.ended && len(o.lines) < outboxLimit {
+		o.lines = r.Append(o.lines)
+		o.wake.Signal()
+	}
+}
+
+func (o *outbox) close() {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	o.ended = true
+	o.wake.Signal()
+}
+
+func (o *outbox) write() {
+	defer o.conn.Close()
+	for {
+		o.mutex.Lock()
+		for len(o.lines) == 0 && !o.ended {
+			o.wake.Wait()
+		}
+		lines := o.lines
+		o.lines = nil
+		o.mutex.Unlock()
+		if len(lines) == 0 {
+			return
+		}
+		o.conn.SetWriteDeadline(time.Now().Add(10 * time.Second))
+		if _, err := o.conn.Write(lines); err != nil {
+			return
+		}
+	}
+}
+
+// serve speaks with one program until it hangs up.
+func (n *session) serve(conn net.Conn) {
+	out := newOutbox(conn)
+	n.mutex.Lock()
+	n.programs[out] = true
+	n.connected++
+	n.mutex.Unlock()
+	defer func() {
+		n.mutex.Lock()
+		delete(n.programs, out)
+		n.mutex.Unlock()
+		out.close()
+	}()
+	scanner := bufio.NewScanner(conn)
+	scanner.Buffer(make([]byte, 64<<10), protocol.MaxLine)
+	for scanner.Scan() {
+		line := scanner.Bytes()
+		if len(line) == 0 {
+			continue
+		}
+		m, err := protocol.Parse(line, time.Now())
+		if err == nil {
+			err = n.handle(m, out)
+		}
+		if err != nil {
+			n.problem(out, m, err)
+		}
+	}
+	if err := scanner.Err(); errors.Is(err, bufio.ErrTooLong) {
+		n.problem(out, protocol.Message{}, fmt.Errorf("a line is longer than %d bytes; the connection ends here", protocol.MaxLine))
+	}
+}
+
+func (n *session) problem(out *outbox, m protocol.Message, err error) {
+	what := err.Error()
+	if m.Kind != "" {
+		what = m.Kind + ": " + what
+	}
+	n.say("refused a message: %s", what)
+	out.put(protocol.Reply{Kind: "problem", ID: m.ID, What: what})
+}
+
+// handle takes one message; a nil error means that it is answered, now or when it is durable.
+func (n *session) handle(m protocol.Message, out *outbox) error {
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	switch m.Kind {
+	case protocol.Hello:
+		n.language = m.Language
+		out.put(protocol.Reply{Kind: "welcome", ID: m.ID, Protocol: protocol.Version, Run: n.run, Leg: n.leg, Kept: n.kept, Folder: n.spool.Folder})
+		return nil
+	case protocol.Hyper:
+		if n.readings > 0 {
+			return fmt.Errorf("hyperparameters are fixed before training, and readings have come already")
+		}
+		return n.keepJSON(spool.Hyper, m, m.Hyper, out)
+	case protocol.Readings:
+		if err := m.Batch.Check(n.lastStep); err != nil {
+			return err
+		}
+		n.note(m.Names, m.Batch)
+		n.keep(spool.Readings, m, encodeReadings(m.Names, m.Batch), out)
+		return nil
+	case protocol.NoteKind:
+		return n.keepJSON(spool.Note, m, api.NewNote{At: time.Now(), Text: m.Text}, out)
+	case protocol.Checkpoint:
+		if m.Do == "begin" {
+			return n.begin(m, out)
+		}
+		return n.commit(m, out)
+	case protocol.End:
+		n.ended = &spool.Ending{State: m.State, Why: m.Why}
+		out.put(protocol.Reply{Kind: "kept", ID: m.ID})
+	}
+	return nil
+}
+
+func (n *session) keepJSON(kind spool.Kind, m protocol.Message, v any, out *outbox) error {
+	body, err := json.Marshal(v)
+	if err == nil {
+		n.keep(kind, m, body, out)
+	}
+	return err
+}
+
+// keep spools a record and answers kept once it is durable.
+func (n *session) keep(kind spool.Kind, m protocol.Message, body []byte, out *outbox) {
+	n.kept = max(n.kept, m.ID)
+	n.spool.Append(kind, m.ID, body, func(err error) {
+		switch {
+		case err != nil:
+			n.problem(out, m, fmt.Errorf("it could not be kept: %w", err))
+		case m.ID != 0:
+			out.put(protocol.Reply{Kind: "kept", ID: m.ID})
+		}
+	})
+}
+
+func (n *session) begin(m protocol.Message, out *outbox) error {
+	if n.steps[m.Step] {
+		return fmt.Errorf("this leg has a checkpoint at step %d already; a checkpoint never changes", m.Step)
+	}
+	key := uuid.NewString()
+	folder := n.spool.OpenFolder(key)
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return fmt.Errorf("make a folder for the checkpoint: %w", err)
+	}
+	figures := make(map[string]api.Float, len(n.figures))
+	for name, v := range n.figures {
+		figures[name] = v
+	}
+	n.open[key] = spool.Manifest{Key: key, Step: m.Step, Epoch: api.Float(m.Epoch), Why: strings.ToValidUTF8(m.Why, ""), Figures: figures}
+	n.steps[m.Step] = true
+	out.put(protocol.Reply{Kind: "folder", ID: m.ID, Checkpoint: key, Folder: folder})
+	return nil
+}
+
+func (n *session) commit(m protocol.Message, out *outbox) error {
+	manifest, ok := n.open[m.Key]
+	if !ok {
+		return fmt.Errorf("checkpoint %.60q is not open; begin it first", m.Key)
+	}
+	paths := make([]string, len(m.Files))
+	for i, f := range m.Files {
+		paths[i] = f.Path
+	}
+	// The rest waits for the disk, so it runs beside the other messages.
+	go func() {
+		err := n.keepCheckpoint(manifest, m, paths)
+		if err != nil {
+			n.problem(out, m, err)
+			return
+		}
+		out.put(protocol.Reply{Kind: "kept", ID: m.ID, Checkpoint: m.Key})
+	}()
+	return nil
+}
+
+func (n *session) keepCheckpoint(manifest spool.Manifest, m protocol.Message, paths []string) error {
+	sizes, err := n.spool.Keep(m.Key, paths)
+	if err != nil {
+		return err
+	}
+	manifest.Saved = time.Now()
+	for i, f := range m.Files {
+		manifest.Files = append(manifest.Files, spool.ManifestFile{Part: f.Part, Path: f.Path, Size: sizes[i]})
+	}
+	n.mutex.Lock()
+	delete(n.open, m.Key)
+	n.mutex.Unlock()
+	if err := n.spool.AppendNow(spool.Checkpoint, 0, manifest); err != nil {
+		return fmt.Errorf("keep the checkpoint: %w", err)
+	}
+	return nil
+}
+
+// advise tells all programs to stop.
+func (n *session) advise(why string) {
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	for out := range n.programs {
+		out.put(protocol.Reply{Kind: "advice", Stop: true, What: why})
+	}
+}
+
+// named remembers the run's address once the service has given it.
+func (n *session) named(run string, leg int) {
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	n.run, n.leg = run, leg
+}

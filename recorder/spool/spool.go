@@ -1,0 +1,379 @@
+package spool
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kembrel/api"
+)
+
+// Leg says what a spool's leg is. It is written once, before the program starts.
+type Leg struct {
+	Service string                     `json:"service"` // address
+	Project string                     `json:"project"`
+	RunKey  string                     `json:"run_key"`
+	LegKey  string                     `json:"leg_key"`
+	Title   string                     `json:"title,omitempty"`
+	Hyper   map[string]json.RawMessage `json:"hyper,omitempty"`
+	Recipe  api.Recipe                 `json:"recipe"`
+	Started time.Time                  `json:"started"`
+	Socket  string                     `json:"socket"`
+	Program int                        `json:"program,omitempty"` // process id, where the recorder was started beside it
+}
+
+// State is how far a spool has been sent. It is rewritten without fsync: what matters is asked of the service.
+type State struct {
+	Run    string `json:"run,omitempty"` // address, once known
+	Leg    int    `json:"leg,omitempty"`
+	Batch  int64  `json:"batch"`
+	Upto   int64  `json:"upto"` // records
+	Stdout int64  `json:"stdout"`
+	Stderr int64  `json:"stderr"`
+	Why    string `json:"why,omitempty"` // why the service refused it
+}
+
+// Manifest is a checkpoint handed over by the program.
+type Manifest struct {
+	Key     string               `json:"key"`
+	Step    int64                `json:"step"`
+	Epoch   api.Float            `json:"epoch"`
+	Why     string               `json:"why,omitempty"`
+	Saved   time.Time            `json:"saved"`
+	Figures map[string]api.Float `json:"figures,omitempty"`
+	Files   []ManifestFile       `json:"files"`
+}
+
+// ManifestFile is a file below kept/KEY.
+type ManifestFile struct {
+	Part string `json:"part"`
+	Path string `json:"path"`
+	Size int64  `json:"size"`
+}
+
+// Ending is how a leg ended.
+type Ending struct {
+	State    string    `json:"state"`
+	At       time.Time `json:"at"`
+	ExitCode *int      `json:"exit_code,omitempty"`
+	Signal   string    `json:"signal,omitempty"`
+	Why      string    `json:"why,omitempty"`
+	Tail     string    `json:"tail,omitempty"`
+}
+
+// Spool is an open spool, held by this process alone.
+type Spool struct {
+	Folder   string
+	Leg      Leg
+	Recorder string // this process's id towards the service
+	Previous string // that of the process which held it before, or ""
+	Damage   int64  // bytes cut off behind the last whole record when it was opened
+	records  *recordFile
+	lock     *os.File
+}
+
+// ErrHeld says that another recorder holds the spool.
+var ErrHeld = errors.New("another recorder holds this spool")
+
+// Folder is where this user's spools are: $KEMBREL_SPOOL, or below $XDG_STATE_HOME or ~/.local/state.
+func Folder() (string, error) {
+	if f := os.Getenv("KEMBREL_SPOOL"); f != "" {
+		return filepath.Abs(f)
+	}
+	if f := os.Getenv("XDG_STATE_HOME"); f != "" {
+		return filepath.Join(f, "kembrel", "spool"), nil
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "", fmt.Errorf("where to keep the spool: %w; set KEMBREL_SPOOL", err)
+	}
+	return filepath.Join(home, ".local", "state", "kembrel", "spool"), nil
+}
+
+// Make makes the spool of a new leg below root.
+func Make(root string, leg Leg) (*Spool, error) {
+	folder := filepath.Join(root, leg.LegKey)
+	for _, sub := range []string{"open", "kept"} {
+		if err := os.MkdirAll(filepath.Join(folder, sub), 0o700); err != nil {
+			return nil, fmt.Errorf("make the spool: %w", err)
+		}
+	}
+	if err := writeJSON(filepath.Join(folder, "leg.json"), leg, true); err != nil {
+		return nil, fmt.Errorf("make the spool: %w", err)
+	}
+	return Open(folder)
+}
+
+// Open takes hold of a spool. The error is ErrHeld where another process holds it, and wraps ErrDamaged where it cannot be read.
+func Open(folder string) (*Spool, error) {
+	lock, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("open spool: %w", err)
+	}
+	for try := 0; ; try++ {
+		if err = syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err == nil || try == 20 {
+			break
+		}
+		time.Sleep(10 * time.Millisecond) // someone may be listing it, or letting go of it
+	}
+	if err != nil {
+		lock.Close()
+		return nil, fmt.Errorf("%w: %s", ErrHeld, folder)
+	}
+	s := &Spool{Folder: folder, lock: lock, Recorder: uuid.NewString()}
+	if s.Leg, err = readLeg(folder); err != nil {
+		lock.Close()
+		return nil, err
+	}
+	if s.records, s.Damage, err = openRecords(filepath.Join(folder, "records")); err != nil {
+		lock.Close()
+		return nil, fmt.Errorf("open spool %s: %w", folder, err)
+	}
+	claim := filepath.Join(folder, "recorder")
+	if previous, err := os.ReadFile(claim); err == nil {
+		s.Previous = strings.TrimSpace(string(previous))
+	}
+	if err := writeFile(claim, []byte(s.Recorder+"\n"), true); err != nil {
+		s.Close()
+		return nil, fmt.Errorf("open spool: %w", err)
+	}
+	return s, syncFolder(folder)
+}
+
+func readLeg(folder string) (Leg, error) {
+	var leg Leg
+	content, err := os.ReadFile(filepath.Join(folder, "leg.json"))
+	if err != nil {
+		return leg, fmt.Errorf("open spool: %w", err)
+	}
+	if err := json.Unmarshal(content, &leg); err != nil || leg.LegKey == "" {
+		return leg, fmt.Errorf("%w: %s says no leg", ErrDamaged, filepath.Join(folder, "leg.json"))
+	}
+	return leg, nil
+}
+
+// Append keeps a record; then is called when it is durable, or with the error that kept it from being so.
+func (s *Spool) Append(kind Kind, message int64, body []byte, then func(error)) {
+	s.records.append(kind, message, body, then)
+}
+
+// AppendNow keeps a record and returns when it is durable.
+func (s *Spool) AppendNow(kind Kind, message int64, v any) error {
+	body, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	done := make(chan error, 1)
+	s.Append(kind, message, body, func(err error) { done <- err })
+	return <-done
+}
+
+// Changed has an entry when records became durable since it was last read.
+func (s *Spool) Changed() <-chan struct{} { return s.records.changed }
+
+// Size is how many bytes and records are durable.
+func (s *Spool) Size() (bytes, records int64) { return s.records.size() }
+
+// Reader reads the records from the beginning; limit its Next by Size.
+func (s *Spool) Reader() *Reader { return NewReader(s.records.file) }
+
+// State reads how far it has been sent.
+func (s *Spool) State() State { return readState(s.Folder) }
+
+func readState(folder string) (st State) {
+	if content, err := os.ReadFile(filepath.Join(folder, "state.json")); err == nil {
+		json.Unmarshal(content, &st)
+	}
+	return st
+}
+
+// SetState writes how far it has been sent.
+func (s *Spool) SetState(st State) error {
+	return writeJSON(filepath.Join(s.Folder, "state.json"), st, false)
+}
+
+// OpenFolder is where the program writes the checkpoint of this key.
+func (s *Spool) OpenFolder(key string) string { return filepath.Join(s.Folder, "open", key) }
+
+// KeptFolder is where a checkpoint handed over waits.
+func (s *Spool) KeptFolder(key string) string { return filepath.Join(s.Folder, "kept", key) }
+
+// Keep takes a checkpoint over from the program: checks that its files are there, plain and inside, makes them durable, and
+// moves the folder out of the program's reach. It returns the sizes, in the order of the files.
+func (s *Spool) Keep(key string, paths []string) ([]int64, error) {
+	from := s.OpenFolder(key)
+	root, err := os.OpenRoot(from)
+	if err != nil {
+		return nil, fmt.Errorf("checkpoint %s is not open; begin it first", key)
+	}
+	defer root.Close()
+	sizes, folders := make([]int64, len(paths)), map[string]bool{".": true}
+	for i, p := range paths {
+		for d := p; d != "."; d = filepath.Dir(d) {
+			info, err := root.Lstat(d)
+			if err != nil {
+				return nil, fmt.Errorf("file %q is missing in the checkpoint's folder", p)
+			}
+			if d == p && !info.Mode().IsRegular() || d != p && !info.IsDir() {
+				return nil, fmt.Errorf("%q is not a plain file in the checkpoint's folder (%s)", p, info.Mode().Type())
+			}
+			if d != p {
+				folders[d] = true
+			}
+		}
+		f, err := root.Open(p)
+		if err != nil {
+			return nil, fmt.Errorf("file %q: %w", p, err)
+		}
+		info, err := f.Stat()
+		if err == nil {
+			sizes[i] = info.Size()
+			err = f.Sync()
+		}
+		f.Close()
+		if err != nil {
+			return nil, fmt.Errorf("keep %q: %w", p, err)
+		}
+	}
+	for d := range folders {
+		if err := syncFolder(filepath.Join(from, d)); err != nil {
+			return nil, err
+		}
+	}
+	if err := os.Rename(from, s.KeptFolder(key)); err != nil {
+		return nil, fmt.Errorf("keep the checkpoint: %w", err)
+	}
+	return sizes, syncFolder(filepath.Join(s.Folder, "kept"))
+}
+
+// Close lets go of the spool.
+func (s *Spool) Close() error {
+	err := s.records.close()
+	return errors.Join(err, s.lock.Close())
+}
+
+// Remove deletes the spool. Its leg.json goes first, so that a half deleted one is not taken for a spool.
+func (s *Spool) Remove() error {
+	if err := os.Remove(filepath.Join(s.Folder, "leg.json")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	err := os.RemoveAll(s.Folder)
+	return errors.Join(err, s.Close())
+}
+
+// Info is a spool as it lies on disk.
+type Info struct {
+	ID          string    `json:"id"`
+	Folder      string    `json:"folder"`
+	Service     string    `json:"service"`
+	Project     string    `json:"project"`
+	Title       string    `json:"title,omitempty"`
+	Run         string    `json:"run,omitempty"`
+	Started     time.Time `json:"started"`
+	Held        bool      `json:"held"`
+	Records     int64     `json:"records"` // not yet counted by the service
+	Checkpoints int       `json:"checkpoints"`
+	Bytes       int64     `json:"bytes"`
+	Damaged     string    `json:"damaged,omitempty"`
+	Why         string    `json:"why,omitempty"`
+}
+
+// List lists the spools below root, oldest first, without taking hold of them.
+func List(root string) ([]Info, error) {
+	entries, err := os.ReadDir(root)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("list spools: %w", err)
+	}
+	out := []Info{}
+	for _, e := range entries {
+		folder := filepath.Join(root, e.Name())
+		leg, err := readLeg(folder)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		st := readState(folder)
+		info := Info{ID: e.Name(), Folder: folder, Service: leg.Service, Project: leg.Project, Title: leg.Title, Run: st.Run, Started: leg.Started, Why: st.Why}
+		if err != nil {
+			info.Damaged = err.Error()
+		}
+		info.look(st)
+		out = append(out, info)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Started.Before(out[j].Started) })
+	return out, nil
+}
+
+func (i *Info) look(st State) {
+	if lock, err := os.Open(filepath.Join(i.Folder, "lock")); err == nil {
+		i.Held = syscall.Flock(int(lock.Fd()), syscall.LOCK_SH|syscall.LOCK_NB) != nil
+		lock.Close()
+	}
+	if file, err := os.Open(filepath.Join(i.Folder, "records")); err == nil {
+		defer file.Close()
+		if info, err := file.Stat(); err == nil {
+			r := NewReader(file)
+			for err == nil {
+				_, err = r.Next(info.Size())
+			}
+			if errors.Is(err, ErrDamaged) && !i.Held {
+				i.Damaged = err.Error()
+			}
+			i.Records = max(0, r.number-st.Upto)
+		}
+	}
+	kept, _ := os.ReadDir(filepath.Join(i.Folder, "kept"))
+	i.Checkpoints = len(kept)
+	filepath.WalkDir(i.Folder, func(_ string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			if info, err := d.Info(); err == nil {
+				i.Bytes += info.Size()
+			}
+		}
+		return nil
+	})
+}
+
+func writeJSON(path string, v any, durable bool) error {
+	text, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	return writeFile(path, append(text, '\n'), durable)
+}
+
+// writeFile writes beside and renames, so that the file is always whole.
+func writeFile(path string, content []byte, durable bool) error {
+	f, err := os.OpenFile(path+".new", os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	if err == nil && durable {
+		err = f.Sync()
+	}
+	if err := errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}
+
+func syncFolder(path string) error {
+	d, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}

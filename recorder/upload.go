@@ -1,0 +1,233 @@
+package recorder
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+	"unicode/utf8"
+
+	"golang.org/x/sync/errgroup"
+
+	"kembrel/api"
+	"kembrel/client"
+	"kembrel/core/chunk"
+	"kembrel/recorder/spool"
+)
+
+// uploadsAtOnce is how many chunks are on their way together.
+const uploadsAtOnce = 4
+
+// sendCheckpoint sends the chunks that the service lacks, then commits. A checkpoint that the service refuses for good is
+// set aside and does not hold up the others.
+func (s *sender) sendCheckpoint(ctx context.Context, m spool.Manifest) error {
+	folder := s.spool.KeptFolder(m.Key)
+	if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
+		return nil // committed before
+	}
+	in := &api.NewCheckpoint{LegInput: s.leg, Key: m.Key}
+	in.Body.Step, in.Body.Epoch, in.Body.Why, in.Body.Figures, in.Body.Saved = m.Step, m.Epoch, m.Why, m.Figures, m.Saved
+	for _, f := range m.Files {
+		file, err := cutFile(filepath.Join(folder, filepath.FromSlash(f.Path)))
+		if err != nil {
+			return s.setAside(m, err)
+		}
+		file.Part, file.Path = f.Part, f.Path
+		in.Body.Files = append(in.Body.Files, file)
+	}
+	for try := 0; ; try++ {
+		err := s.sendChunks(ctx, folder, in.Body.Files)
+		if err == nil {
+			err = s.try(ctx, func(ctx context.Context) error {
+				_, err := client.Call(ctx, s.client, api.CommitCheckpoint, in)
+				return err
+			})
+		}
+		switch {
+		case err == nil:
+			s.stored.Add(1)
+			return os.RemoveAll(folder)
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case api.Is(err, api.LegClaimed):
+			s.advise(err.Error())
+			return err
+		case try < 2 && (api.Is(err, api.Conflict) || api.Is(err, api.Mismatch)):
+			continue // chunks were cleaned away or damaged on the way: send what is missing now
+		}
+		return s.setAside(m, err)
+	}
+}
+
+func (s *sender) setAside(m spool.Manifest, why error) error {
+	s.aside = fmt.Errorf("checkpoint of step %d: %w", m.Step, why)
+	s.say("%v; it stays in the spool", s.aside)
+	return nil
+}
+
+func cutFile(path string) (api.File, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return api.File{}, err
+	}
+	defer f.Close()
+	pieces, size, whole, err := chunk.Cut(f)
+	out := api.File{Size: size, Digest: whole.String()}
+	for _, p := range pieces {
+		out.Chunks = append(out.Chunks, api.Piece{Digest: p.Digest.String(), Size: p.Size})
+	}
+	return out, err
+}
+
+// place is where the bytes of a chunk can be read.
+type place struct {
+	path       string
+	from, size int64
+}
+
+func (s *sender) sendChunks(ctx context.Context, folder string, files []api.File) error {
+	places, digests := map[string]place{}, []string{}
+	for _, f := range files {
+		var at int64
+		for _, c := range f.Chunks {
+			if _, known := places[c.Digest]; !known {
+				places[c.Digest] = place{path: filepath.Join(folder, filepath.FromSlash(f.Path)), from: at, size: c.Size}
+				digests = append(digests, c.Digest)
+			}
+			at += c.Size
+		}
+	}
+	for len(digests) > 0 {
+		n := min(len(digests), 10000)
+		ask := &api.DigestListInput{Body: api.DigestList{Digests: digests[:n]}}
+		digests = digests[n:]
+		var missing *api.DigestList
+		if err := s.try(ctx, func(ctx context.Context) (err error) {
+			missing, err = client.Call(ctx, s.client, api.MissingChunks, ask)
+			return err
+		}); err != nil {
+			return err
+		}
+		group, working := errgroup.WithContext(ctx)
+		group.SetLimit(uploadsAtOnce)
+		for _, digest := range missing.Digests {
+			group.Go(func() error { return s.sendChunk(working, digest, places[digest]) })
+		}
+		if err := group.Wait(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *sender) sendChunk(ctx context.Context, digest string, p place) error {
+	f, err := os.Open(p.path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	data := make([]byte, p.size)
+	if _, err := f.ReadAt(data, p.from); err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	return s.try(ctx, func(ctx context.Context) error {
+		_, err := client.Call(ctx, s.client, api.PutChunk, &api.ChunkInput{Digest: digest, RawBody: data})
+		return err
+	})
+}
+
+// Limits of the program's output that is sent: a piece, and how far behind its end sending begins when it floods.
+const (
+	outputPiece = 64 << 10
+	outputFlood = 1 << 20
+	outputPace  = 400 * time.Millisecond
+)
+
+// sendOutputs sends the program's output as it grows until the program is over.
+func (s *sender) sendOutputs(ctx context.Context) error {
+	for {
+		over := s.over()
+		for _, stream := range []string{"stdout", "stderr"} {
+			if err := s.sendOutput(ctx, stream, over); err != nil {
+				return err
+			}
+		}
+		if over {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(outputPace):
+		}
+	}
+}
+
+func (s *sender) sendOutput(ctx context.Context, stream string, whole bool) error {
+	f, err := os.Open(filepath.Join(s.spool.Folder, stream))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	s.mutex.Lock()
+	at := s.state.Stdout
+	if stream == "stderr" {
+		at = s.state.Stderr
+	}
+	s.mutex.Unlock()
+	at = max(at, info.Size()-outputFlood)
+	for buffer := make([]byte, outputPiece); at < info.Size(); {
+		n, err := f.ReadAt(buffer, at)
+		if err != nil && !errors.Is(err, io.EOF) {
+			return err
+		}
+		n = wholeRunes(buffer[:n], whole)
+		if n == 0 {
+			return nil
+		}
+		in := &api.OutputInput{LegInput: s.leg}
+		in.Body.Stream, in.Body.Offset, in.Body.Size, in.Body.Text = stream, at, int64(n), string(buffer[:n])
+		if err := s.try(ctx, func(ctx context.Context) error {
+			_, err := client.Call(ctx, s.client, api.SendOutput, in)
+			return err
+		}); err != nil {
+			return fmt.Errorf("send output: %w", err)
+		}
+		at += int64(n)
+		s.change(func(st *spool.State) {
+			if stream == "stderr" {
+				st.Stderr = at
+			} else {
+				st.Stdout = at
+			}
+		})
+	}
+	return nil
+}
+
+// wholeRunes returns how many bytes to take so that no character is cut, unless it is the end.
+func wholeRunes(b []byte, end bool) int {
+	if end {
+		return len(b)
+	}
+	for i := 1; i <= min(utf8.UTFMax, len(b)); i++ {
+		if tail := b[len(b)-i:]; utf8.RuneStart(tail[0]) {
+			if utf8.FullRune(tail) {
+				return len(b)
+			}
+			return len(b) - i
+		}
+	}
+	return len(b)
+}

@@ -1,0 +1,322 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/argon2"
+	"golang.org/x/time/rate"
+
+	"kembrel/api"
+	"kembrel/store/pg"
+)
+
+// Who is the person behind a request; the zero value is nobody.
+type Who struct {
+	ID            int64
+	Name          string
+	Administrator bool
+	hasPassword   bool
+	session       []byte // hash of the session, where one was used
+}
+
+func whoIs(p pg.Person) Who {
+	return Who{ID: p.ID, Name: p.Name, Administrator: p.Administrator, hasPassword: p.Password != nil}
+}
+
+// Allow is the one place that decides whether someone may call an operation.
+func Allow(who Who, access api.Access) error {
+	switch {
+	case access == api.Anyone:
+		return nil
+	case who.ID == 0:
+		return api.Fail(api.SignedOut, "sign in, or send a token: Authorization: Bearer ...")
+	case access == api.Administrator && !who.Administrator:
+		return api.Fail(api.Denied, "only an administrator may do this; %s is none", who.Name)
+	}
+	return nil
+}
+
+// tokenPrefix marks a personal token, so that one that leaks can be recognised.
+const tokenPrefix = "kembrel_"
+
+// SessionHours is how long a console session lasts.
+const SessionHours = 24 * 14
+
+func secret() string { return rand.Text() + rand.Text() }
+
+func hashOf(secret string) []byte {
+	h := sha256.Sum256([]byte(secret))
+	return h[:]
+}
+
+// WhoByToken finds the person behind a token.
+func (s *Service) WhoByToken(ctx context.Context, token string) (Who, error) {
+	t, err := s.db.TokenPerson(ctx, hashOf(token))
+	switch {
+	case errors.Is(err, pg.ErrNone):
+		return Who{}, api.Fail(api.SignedOut, "this token is not known here; make one with: kembrel tokens make")
+	case err != nil:
+		return Who{}, err
+	case t.Revoked:
+		return Who{}, api.Fail(api.SignedOut, "this token has been revoked; make another with: kembrel tokens make")
+	case t.Expired:
+		return Who{}, api.Fail(api.SignedOut, "this token has expired; make another with: kembrel tokens make")
+	}
+	if t.Stale {
+		if err := s.db.TouchToken(ctx, t.Token); err != nil {
+			s.options.Log.Warn("note the use of a token", "err", err)
+		}
+	}
+	return whoIs(t.Person), nil
+}
+
+// WhoBySession finds the person behind a console session.
+func (s *Service) WhoBySession(ctx context.Context, session string) (Who, error) {
+	p, err := s.db.SessionPerson(ctx, hashOf(session))
+	if err != nil {
+		return Who{}, orSignedOut(err)
+	}
+	who := whoIs(p)
+	who.session = hashOf(session)
+	return who, nil
+}
+
+func orSignedOut(err error) error {
+	if errors.Is(err, pg.ErrNone) {
+		return api.Fail(api.SignedOut, "this session has ended; sign in again")
+	}
+	return err
+}
+
+// SignIn checks a password and opens a session; from is the address of the caller, for the limit on tries.
+func (s *Service) SignIn(ctx context.Context, in api.SignIn, from string) (session string, me *api.Me, err error) {
+	if !s.tries.allow("name "+strings.ToLower(in.Name)) || !s.tries.allow("from "+from) {
+		return "", nil, api.Fail(api.TooMany, "too many tries to sign in; wait a minute")
+	}
+	p, err := s.db.PersonByName(ctx, in.Name)
+	if err != nil && !errors.Is(err, pg.ErrNone) {
+		return "", nil, err
+	}
+	hash := unusableHash // the same work for a name that is not known
+	if err == nil && p.Password != nil {
+		hash = *p.Password
+	}
+	if !s.tries.check(hash, in.Password) || err != nil {
+		return "", nil, api.Fail(api.SignedOut, "name or password is not right")
+	}
+	return s.open(ctx, p)
+}
+
+// SignInByLink uses up a one-time link and opens a session.
+func (s *Service) SignInByLink(ctx context.Context, code, from string) (session string, me *api.Me, err error) {
+	if !s.tries.allow("link " + from) {
+		return "", nil, api.Fail(api.TooMany, "too many tries to sign in; wait a minute")
+	}
+	p, err := s.db.UseLink(ctx, hashOf(code))
+	if errors.Is(err, pg.ErrNone) {
+		return "", nil, api.Fail(api.SignedOut, "this sign-in link has been used or has expired; make another with: kembrel sign-in --link")
+	}
+	if err != nil {
+		return "", nil, err
+	}
+	return s.open(ctx, p)
+}
+
+func (s *Service) open(ctx context.Context, p pg.Person) (string, *api.Me, error) {
+	session := secret()
+	if err := s.db.AddSession(ctx, hashOf(session), p.ID, SessionHours); err != nil {
+		return "", nil, err
+	}
+	return session, me(whoIs(p)), nil
+}
+
+func me(w Who) *api.Me {
+	return &api.Me{Name: w.Name, Administrator: w.Administrator, HasPassword: w.hasPassword}
+}
+
+// SignOut ends the caller's session.
+func (s *Service) SignOut(ctx context.Context, who Who) error {
+	if who.session == nil {
+		return nil
+	}
+	return s.db.EndSession(ctx, who.session)
+}
+
+// Me says who is asking.
+func (s *Service) Me(_ context.Context, who Who, _ *struct{}) (*api.Me, error) { return me(who), nil }
+
+// SetPassword sets the caller's password; all their other sessions end.
+func (s *Service) SetPassword(ctx context.Context, who Who, in *api.PasswordInput) (*api.None, error) {
+	p, err := s.db.PersonByName(ctx, who.Name)
+	if err != nil {
+		return nil, err
+	}
+	if p.Password != nil && (!s.tries.allow("name "+strings.ToLower(p.Name)) || !s.tries.check(*p.Password, in.Body.Old)) {
+		return nil, api.Fail(api.Denied, "the present password is not right")
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := q.SetPassword(ctx, who.ID, hashPassword(in.Body.Password), who.session); err != nil {
+			return err
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: "password set"})
+	})
+	return nil, err
+}
+
+// MakeLink makes a one-time sign-in link for the caller.
+func (s *Service) MakeLink(ctx context.Context, who Who, _ *struct{}) (*api.Link, error) {
+	code := rand.Text()
+	expires, err := s.db.AddLink(ctx, hashOf(code), who.ID)
+	return &api.Link{Path: "/enter#" + code, Expires: expires}, err
+}
+
+// ListPeople lists the people.
+func (s *Service) ListPeople(ctx context.Context, _ Who, in *api.PageInput) (*api.Page[api.Me], error) {
+	after, err := cursorNumber(in.Cursor, 0)
+	if err != nil {
+		return nil, err
+	}
+	people, err := s.db.ListPeople(ctx, after, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	return page(people, in.Limit, func(p pg.Person) api.Me { return *me(whoIs(p)) }, func(p pg.Person) string { return fmt.Sprint(p.ID) }), nil
+}
+
+// AddPerson adds a person, with or without a password.
+func (s *Service) AddPerson(ctx context.Context, who Who, in *api.NewPerson) (*api.Me, error) {
+	p := pg.Person{Name: in.Body.Name, Administrator: in.Body.Administrator}
+	if in.Body.Password != "" {
+		hash := hashPassword(in.Body.Password)
+		p.Password = &hash
+	}
+	if _, err := s.db.PersonByName(ctx, p.Name); err == nil {
+		return nil, api.Fail(api.Conflict, "there is a person named %q", p.Name)
+	} else if !errors.Is(err, pg.ErrNone) {
+		return nil, err
+	}
+	err := s.db.InTx(ctx, func(q pg.Queries) error {
+		if _, err := q.AddPerson(ctx, p); err != nil {
+			return err
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: "added " + p.Name})
+	})
+	return me(whoIs(p)), err
+}
+
+// FirstStart makes the administrator of an empty service and returns whether it did.
+func (s *Service) FirstStart(ctx context.Context, name string) (bool, error) {
+	n, err := s.db.CountPeople(ctx)
+	if err != nil || n > 0 {
+		return false, err
+	}
+	_, err = s.db.AddPerson(ctx, pg.Person{Name: name, Administrator: true})
+	return err == nil, err
+}
+
+// OwnerAccess gives whoever started the service on their own machine a token or a sign-in link as the first administrator.
+func (s *Service) OwnerAccess(ctx context.Context) (Who, error) {
+	p, err := s.db.FirstAdministrator(ctx)
+	return whoIs(p), err
+}
+
+// ListTokens lists the caller's tokens.
+func (s *Service) ListTokens(ctx context.Context, who Who, _ *struct{}) (*api.Page[api.Token], error) {
+	tokens, err := s.db.ListTokens(ctx, who.ID)
+	out := &api.Page[api.Token]{Items: make([]api.Token, len(tokens))}
+	for i, t := range tokens {
+		out.Items[i] = api.Token(t)
+	}
+	return out, err
+}
+
+// MakeToken makes a personal token; its secret is in the answer and nowhere else.
+func (s *Service) MakeToken(ctx context.Context, who Who, in *api.NewToken) (*api.MadeToken, error) {
+	sec := tokenPrefix + secret()
+	var t pg.Token
+	err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
+		if t, err = q.AddToken(ctx, who.ID, in.Body.Name, hashOf(sec), in.Body.Days); err != nil {
+			return err
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: "token made: " + t.Name})
+	})
+	return &api.MadeToken{Token: api.Token(t), Secret: sec}, err
+}
+
+// RevokeToken ends a token of the caller.
+func (s *Service) RevokeToken(ctx context.Context, who Who, in *api.TokenInput) (*api.None, error) {
+	return nil, s.db.InTx(ctx, func(q pg.Queries) error {
+		done, err := q.RevokeToken(ctx, who.ID, in.ID)
+		if err != nil {
+			return err
+		}
+		if !done {
+			return api.Fail(api.NotFound, "you have no token %d; kembrel tokens lists yours", in.ID)
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: fmt.Sprintf("token %d revoked", in.ID)})
+	})
+}
+
+// argon2id with the memory and time that OWASP's password storage guide names as the least: 19 MiB, 2 passes, 1 lane.
+const (
+	argonMemory = 19 * 1024
+	argonTime   = 2
+	argonHead   = "$argon2id$v=19$m=19456,t=2,p=1$"
+)
+
+// unusableHash is well-formed and belongs to no password.
+var unusableHash = argonHead + "AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
+
+// hashPassword makes an argon2id hash in PHC form.
+func hashPassword(password string) string {
+	salt := make([]byte, 16)
+	rand.Read(salt)
+	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, 1, 32)
+	return argonHead + base64.RawStdEncoding.EncodeToString(salt) + "$" + base64.RawStdEncoding.EncodeToString(key)
+}
+
+func matches(hash, password string) bool {
+	salt64, key64, ok := strings.Cut(strings.TrimPrefix(hash, argonHead), "$")
+	salt, err1 := base64.RawStdEncoding.DecodeString(salt64)
+	key, err2 := base64.RawStdEncoding.DecodeString(key64)
+	if !ok || err1 != nil || err2 != nil {
+		return false
+	}
+	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, argonTime, argonMemory, 1, uint32(len(key))), key) == 1
+}
+
+// tries limits attempts to sign in, per name and per address, and how many passwords are hashed at once.
+type tries struct {
+	mutex   sync.Mutex
+	buckets map[string]*rate.Limiter
+	hashing sync.Mutex
+}
+
+func (t *tries) allow(key string) bool {
+	t.mutex.Lock()
+	defer t.mutex.Unlock()
+	if len(t.buckets) > 10000 || t.buckets == nil {
+		t.buckets = map[string]*rate.Limiter{}
+	}
+	b := t.buckets[key]
+	if b == nil {
+		b = rate.NewLimiter(rate.Every(6*time.Second), 10)
+		t.buckets[key] = b
+	}
+	return b.Allow()
+}
+
+func (t *tries) check(hash, password string) bool {
+	t.hashing.Lock()
+	defer t.hashing.Unlock()
+	return matches(hash, password)
+}

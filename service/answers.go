@@ -1,0 +1,71 @@
+package service
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"kembrel/api"
+)
+
+func sayWentIn(r *api.RunDetail) string {
+	var parts []string
+	if seed, ok := r.Hyper["seed"]; ok {
+		parts = append(parts, fmt.Sprintf("Seed %s.", seed))
+	} else {
+		parts = append(parts, "No seed was recorded, so nobody can repeat this run exactly.")
+	}
+	switch c := r.Recipe; {
+	case c.Commit == "":
+		parts = append(parts, "The code was under no version control.")
+	case c.Clean != nil && !*c.Clean:
+		parts = append(parts, "The code had uncommitted changes.")
+	default:
+		parts = append(parts, "The code was as committed.")
+	}
+	return strings.Join(parts, " ")
+}
+
+func sayCameOut(count, size int64) string {
+	switch count {
+	case 0:
+		return "No checkpoint was saved."
+	case 1:
+		return "1 checkpoint, " + api.Bytes(size) + "."
+	}
+	return fmt.Sprintf("%d checkpoints, %s.", count, api.Bytes(size))
+}
+
+func sayHappened(r *api.RunDetail) string {
+	if len(r.Legs) == 0 {
+		return "The run was announced; no process has begun it yet."
+	}
+	last := r.Legs[len(r.Legs)-1]
+	took := func(end time.Time) string { return end.Sub(r.Started).Round(time.Second).String() }
+	text := ""
+	switch r.State {
+	case "running":
+		text = "Running."
+	case "lost":
+		text = "Lost: no sign of life since " + last.Seen.UTC().Format("2006-01-02 15:04:05 UTC") + "."
+	default:
+		text = strings.ToUpper(r.State[:1]) + r.State[1:]
+		if last.Ended != nil {
+			text += " after " + took(*last.Ended)
+		}
+		switch {
+		case last.Signal != "":
+			text += ", ended by " + last.Signal
+		case last.ExitCode != nil && *last.ExitCode != 0:
+			text += fmt.Sprintf(", exit code %d", *last.ExitCode)
+		}
+		text += "."
+		if last.Why != "" {
+			text += " " + last.Why
+		}
+	}
+	if len(r.Legs) > 1 {
+		text += fmt.Sprintf(" %d legs.", len(r.Legs))
+	}
+	return text
+}

@@ -1,0 +1,434 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kembrel/api"
+	"kembrel/core/checkpoint"
+	"kembrel/core/chunk"
+	"kembrel/core/verdict"
+	"kembrel/store/blob"
+	"kembrel/store/pg"
+)
+
+func chunkName(d chunk.Digest) string {
+	digits := hex.EncodeToString(d[:])
+	return "chunk/" + digits[:2] + "/" + digits[2:]
+}
+
+func parseDigests(texts []string) ([]chunk.Digest, error) {
+	out := make([]chunk.Digest, len(texts))
+	for i, t := range texts {
+		d, err := chunk.ParseDigest(t)
+		if err != nil {
+			return nil, api.Fail(api.Invalid, "%v", err)
+		}
+		out[i] = d
+	}
+	return out, nil
+}
+
+// MissingChunks tells which chunks are not here.
+func (s *Service) MissingChunks(ctx context.Context, _ Who, in *api.DigestListInput) (*api.DigestList, error) {
+	digests, err := parseDigests(in.Body.Digests)
+	if err != nil {
+		return nil, err
+	}
+	known, err := s.db.KnownChunks(ctx, digests)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.DigestList{Digests: []string{}}
+	for _, d := range digests {
+		size, err := s.blobs.Size(ctx, chunkName(d))
+		if !known[d] || err != nil || size == 0 { // one that was lost here is healed by being sent again
+			out.Digests = append(out.Digests, d.String())
+		}
+	}
+	return out, nil
+}
+
+// PutChunk keeps a chunk whose bytes have the digest they were announced with.
+func (s *Service) PutChunk(ctx context.Context, _ Who, in *api.ChunkInput) (*api.None, error) {
+	d, err := chunk.ParseDigest(in.Digest)
+	if err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	if n := len(in.RawBody); n == 0 || n > chunk.MaxSize {
+		return nil, api.Fail(api.TooLarge, "a chunk has 1 to %d bytes, this one %d", chunk.MaxSize, n)
+	}
+	if got := chunk.Sum(in.RawBody); got != d {
+		return nil, api.Fail(api.Mismatch, "the chunk arrived damaged: announced as %s, it is %s; send it again", d, got)
+	}
+	if err := s.blobs.Put(ctx, chunkName(d), bytes.NewReader(in.RawBody)); err != nil {
+		s.options.Log.Error("keep a chunk", "err", err)
+		return nil, api.Fail(api.Unavailable, "the chunk could not be kept: %v", err)
+	}
+	return nil, s.db.AddChunk(ctx, d, int64(len(in.RawBody)))
+}
+
+// CommitCheckpoint makes a checkpoint of chunks that are here. It is kept whole or not at all, and never changes.
+func (s *Service) CommitCheckpoint(ctx context.Context, who Who, in *api.NewCheckpoint) (*api.Checkpoint, error) {
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := uuid.Parse(in.Key); err != nil {
+		return nil, api.Fail(api.Invalid, "Idempotency-Key %.60q is not a UUID", in.Key)
+	}
+	if owner, c, err := s.db.CheckpointByKey(ctx, in.Key); err == nil {
+		if owner != run {
+			return nil, api.Fail(api.Conflict, "this key committed a checkpoint of another run")
+		}
+		return s.checkpointByID(ctx, in.RunInput, c.ID)
+	} else if !errors.Is(err, pg.ErrNone) {
+		return nil, err
+	}
+	leg, err := s.db.Leg(ctx, run, in.Leg)
+	if err != nil {
+		return nil, orNotFound(err, "%s has no leg %d", runAddress(in.Project, in.Number), in.Leg)
+	}
+	if leg.Recorder != in.Recorder {
+		return nil, legClaimed(runAddress(in.Project, in.Number), in.Leg)
+	}
+	files, chunks, total, err := toFiles(in.Body.Files)
+	if err != nil {
+		return nil, err
+	}
+	names := make([]string, 0, len(chunks))
+	for d := range chunks {
+		names = append(names, chunkName(d))
+	}
+	var id int64
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := s.chunksAreHere(ctx, q, chunks); err != nil {
+			return err
+		}
+		if err := s.blobs.Sync(ctx, names); err != nil {
+			return err
+		}
+		figures, err := json.Marshal(in.Body.Figures)
+		if err != nil {
+			return err
+		}
+		var added bool
+		id, added, err = q.AddCheckpoint(ctx, run, pg.Checkpoint{Key: in.Key, Leg: in.Leg, Step: in.Body.Step, Epoch: float64(in.Body.Epoch),
+			Why: clean(in.Body.Why), Figures: figures, Saved: orNow(in.Body.Saved), Size: total}, files)
+		if err != nil {
+			return err
+		}
+		if !added {
+			return api.Fail(api.Conflict, "leg %d of %s has a checkpoint at step %d already; a checkpoint never changes", in.Leg, runAddress(in.Project, in.Number), in.Body.Step)
+		}
+		return s.runEvent(ctx, q, pg.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: "saved at step " + fmt.Sprint(in.Body.Step)})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.live.news()
+	return s.checkpointByID(ctx, in.RunInput, id)
+}
+
+// toFiles checks the files of a manifest and lists their chunks with sizes.
+func toFiles(in []api.File) (files []pg.File, chunks map[chunk.Digest]int64, total int64, err error) {
+	chunks, seen := map[chunk.Digest]int64{}, map[string]bool{}
+	bad := func(format string, args ...any) ([]pg.File, map[chunk.Digest]int64, int64, error) {
+		return nil, nil, 0, api.Fail(api.Invalid, format, args...)
+	}
+	for _, f := range in {
+		if err := checkpoint.CheckPath(f.Path); err != nil {
+			return bad("%v", err)
+		}
+		if err := checkpoint.CheckPart(f.Part); err != nil {
+			return bad("%v", err)
+		}
+		if seen[f.Path] {
+			return bad("file %q is there twice", f.Path)
+		}
+		seen[f.Path] = true
+		whole, err := chunk.ParseDigest(f.Digest)
+		if err != nil {
+			return bad("file %q: %v", f.Path, err)
+		}
+		var pieces []chunk.Piece
+		var size int64
+		for _, c := range f.Chunks {
+			d, err := chunk.ParseDigest(c.Digest)
+			if err != nil {
+				return bad("file %q: %v", f.Path, err)
+			}
+			if c.Size < 1 || c.Size > chunk.MaxSize {
+				return bad("file %q: a chunk of %d bytes", f.Path, c.Size)
+			}
+			if known, twice := chunks[d]; twice && known != c.Size {
+				return bad("file %q: chunk %s has two sizes", f.Path, d)
+			}
+			chunks[d] = c.Size
+			pieces = append(pieces, chunk.Piece{Digest: d, Size: c.Size})
+			size += c.Size
+		}
+		if size != f.Size {
+			return bad("file %q has %d bytes, its chunks %d", f.Path, f.Size, size)
+		}
+		if len(pieces) == 1 && pieces[0].Digest != whole {
+			return bad("file %q is one chunk, but its digest is another", f.Path)
+		}
+		total += size
+		files = append(files, pg.File{Path: f.Path, Part: f.Part, Size: size, Digest: whole[:], Chunks: chunk.Pack(pieces)})
+	}
+	for path := range seen {
+		for other := range seen {
+			if len(other) > len(path) && other[:len(path)] == path && other[len(path)] == '/' {
+				return bad("%q is both a file and a folder", path)
+			}
+		}
+	}
+	return files, chunks, total, nil
+}
+
+func (s *Service) chunksAreHere(ctx context.Context, q pg.Queries, chunks map[chunk.Digest]int64) error {
+	digests := make([]chunk.Digest, 0, len(chunks))
+	for d := range chunks {
+		digests = append(digests, d)
+	}
+	known, err := q.ChunkSizes(ctx, digests)
+	if err != nil {
+		return err
+	}
+	for d, size := range chunks {
+		have, ok := known[d]
+		if !ok {
+			return api.Fail(api.Conflict, "chunk %s has not been sent; send what chunks/missing names, then commit again", d)
+		}
+		if have != size {
+			return api.Fail(api.Mismatch, "chunk %s has %d bytes, not %d", d, have, size)
+		}
+		if kept, err := s.blobs.Size(ctx, chunkName(d)); err != nil || kept != size {
+			return api.Fail(api.Unavailable, "chunk %s is damaged in the blob store", d)
+		}
+	}
+	return nil
+}
+
+// ListCheckpoints lists a run's checkpoints, latest first.
+func (s *Service) ListCheckpoints(ctx context.Context, _ Who, in *api.RunInput) (*api.Page[api.Checkpoint], error) {
+	items, _, err := s.checkpoints(ctx, *in)
+	return &api.Page[api.Checkpoint]{Items: items}, err
+}
+
+// checkpoints lists a run's checkpoints without their chunks, with their ids beside.
+func (s *Service) checkpoints(ctx context.Context, in api.RunInput) ([]api.Checkpoint, []int64, error) {
+	run, row, sum, err := s.runWith(ctx, in)
+	if err != nil {
+		return nil, nil, err
+	}
+	rows, err := s.db.ListCheckpoints(ctx, row.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	files, err := s.db.ListFiles(ctx, row.ID, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	byCheckpoint := map[int64][]pg.File{}
+	for _, f := range files {
+		byCheckpoint[f.Checkpoint] = append(byCheckpoint[f.Checkpoint], f)
+	}
+	out, ids, stands := make([]api.Checkpoint, len(rows)), make([]int64, len(rows)), make([]checkpoint.Stand, len(rows))
+	for i, r := range rows {
+		stands[i] = checkpoint.Stand{Leg: r.Leg, Step: r.Step, Epoch: r.Epoch}
+	}
+	best := -1
+	if o, err := verdict.ParseObjective(run.Objective); err != nil {
+		return nil, nil, err
+	} else if b, ok := o.Best(sum.Core()); ok && sum.Count > 0 {
+		best = checkpoint.NearestBefore(stands, b.Step)
+	}
+	for i, r := range rows {
+		ids[i] = r.ID
+		at := api.At{Kind: api.AtStep, Step: r.Step}
+		if checkpoint.AtEpoch(stands, r.Epoch) == i {
+			at = api.At{Kind: api.AtEpoch, Epoch: r.Epoch}
+		}
+		c := api.Checkpoint{Address: api.Address{Project: in.Project, Run: in.Number, At: at}.String(), Leg: r.Leg, Step: r.Step, Epoch: api.Float(r.Epoch),
+			Why: r.Why, Saved: r.Saved, Size: r.Size, Best: i == best, Last: i == 0, Parts: []string{}, Files: []api.File{}}
+		if err := json.Unmarshal(r.Figures, &c.Figures); err != nil {
+			return nil, nil, err
+		}
+		for _, f := range byCheckpoint[r.ID] {
+			if !slices.Contains(c.Parts, f.Part) {
+				c.Parts = append(c.Parts, f.Part)
+			}
+			c.Files = append(c.Files, api.File{Part: f.Part, Path: f.Path, Size: f.Size, Digest: chunk.Digest(f.Digest).String()})
+		}
+		c.Fit = checkpoint.Fitness(c.Parts)
+		out[i] = c
+	}
+	return out, ids, nil
+}
+
+func (s *Service) checkpointByID(ctx context.Context, in api.RunInput, id int64) (*api.Checkpoint, error) {
+	items, ids, err := s.checkpoints(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.Index(ids, id)
+	if i < 0 {
+		return nil, api.Fail(api.NotFound, "the checkpoint is gone")
+	}
+	return &items[i], nil
+}
+
+// GetCheckpoint shows a checkpoint with the chunks of its files.
+func (s *Service) GetCheckpoint(ctx context.Context, _ Who, in *api.CheckpointInput) (*api.Checkpoint, error) {
+	c, files, err := s.find(ctx, *in)
+	if err != nil {
+		return nil, err
+	}
+	for i := range c.Files {
+		for _, f := range files {
+			if f.Path != c.Files[i].Path {
+				continue
+			}
+			pieces, err := chunk.Unpack(f.Chunks)
+			if err != nil {
+				return nil, err
+			}
+			for _, p := range pieces {
+				c.Files[i].Chunks = append(c.Files[i].Chunks, api.Piece{Digest: p.Digest.String(), Size: p.Size})
+			}
+		}
+	}
+	return c, nil
+}
+
+// find resolves an address of a checkpoint.
+func (s *Service) find(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []pg.File, error) {
+	at, err := api.ParseAt(in.At)
+	if err != nil {
+		return nil, nil, api.Fail(api.Invalid, "%v; write e12, s4800, best or last", err)
+	}
+	items, ids, err := s.checkpoints(ctx, in.RunInput)
+	if err != nil {
+		return nil, nil, err
+	}
+	address := runAddress(in.Project, in.Number)
+	i := slices.IndexFunc(items, func(c api.Checkpoint) bool {
+		switch at.Kind {
+		case api.AtBest:
+			return c.Best
+		case api.AtLast:
+			return c.Last
+		case api.AtEpoch:
+			return float64(c.Epoch) == at.Epoch
+		}
+		return c.Step == at.Step
+	})
+	switch {
+	case i >= 0:
+	case len(items) == 0:
+		return nil, nil, api.Fail(api.NotFound, "%s has no checkpoint", address)
+	case at.Kind == api.AtBest:
+		return nil, nil, api.Fail(api.NotFound, "%s has no checkpoint at or before the best reading of its objective; kembrel checkpoints %s lists those it has", address, address)
+	default:
+		return nil, nil, api.Fail(api.NotFound, "%s has no checkpoint @%s; kembrel checkpoints %s lists those it has", address, in.At, address)
+	}
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, nil, err
+	}
+	files, err := s.db.ListFiles(ctx, run, ids[i])
+	return &items[i], files, err
+}
+
+// OpenFile opens a file of a checkpoint for reading at any place; every chunk's digest is checked as it is read.
+func (s *Service) OpenFile(ctx context.Context, in *api.FileInput) (io.ReadSeeker, api.File, time.Time, error) {
+	c, files, err := s.find(ctx, in.CheckpointInput)
+	if err != nil {
+		return nil, api.File{}, time.Time{}, err
+	}
+	i := slices.IndexFunc(files, func(f pg.File) bool { return f.Path == in.Path })
+	if i < 0 {
+		return nil, api.File{}, time.Time{}, api.Fail(api.NotFound, "%s has no file %q", c.Address, in.Path)
+	}
+	pieces, err := chunk.Unpack(files[i].Chunks)
+	if err != nil {
+		return nil, api.File{}, time.Time{}, err
+	}
+	f := api.File{Part: files[i].Part, Path: in.Path, Size: files[i].Size, Digest: chunk.Digest(files[i].Digest).String()}
+	return &fileReader{ctx: ctx, blobs: s.blobs, pieces: pieces, size: f.Size}, f, c.Saved, nil
+}
+
+// fileReader reads the chunks of a file one after another, each checked before a byte of it is given out.
+type fileReader struct {
+	ctx    context.Context
+	blobs  blob.Store
+	pieces []chunk.Piece
+	size   int64
+	at     int64
+	loaded []byte // the chunk around at
+	from   int64  // where loaded begins
+}
+
+func (r *fileReader) Seek(offset int64, whence int) (int64, error) {
+	switch whence {
+	case io.SeekCurrent:
+		offset += r.at
+	case io.SeekEnd:
+		offset += r.size
+	}
+	if offset < 0 {
+		return 0, fmt.Errorf("seek before the start")
+	}
+	r.at = offset
+	return offset, nil
+}
+
+func (r *fileReader) Read(p []byte) (int, error) {
+	if r.at >= r.size {
+		return 0, io.EOF
+	}
+	if r.loaded == nil || r.at < r.from || r.at >= r.from+int64(len(r.loaded)) {
+		if err := r.load(); err != nil {
+			return 0, err
+		}
+	}
+	n := copy(p, r.loaded[r.at-r.from:])
+	r.at += int64(n)
+	return n, nil
+}
+
+func (r *fileReader) load() error {
+	var from int64
+	for _, piece := range r.pieces {
+		if r.at >= from+piece.Size {
+			from += piece.Size
+			continue
+		}
+		f, err := r.blobs.Get(r.ctx, chunkName(piece.Digest), 0)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		data, err := io.ReadAll(io.LimitReader(f, piece.Size+1))
+		if err != nil {
+			return err
+		}
+		if chunk.Sum(data) != piece.Digest {
+			return fmt.Errorf("chunk %s is damaged in the blob store", piece.Digest)
+		}
+		r.loaded, r.from = data, from
+		return nil
+	}
+	return io.ErrUnexpectedEOF
+}

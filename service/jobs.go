@@ -1,0 +1,63 @@
+package service
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+
+	"github.com/jackc/pgx/v5"
+
+	"kembrel/store/pg"
+)
+
+// The background jobs run in one replica at a time, chosen by river; each may run twice without harm.
+
+type sweepArgs struct{}
+
+func (sweepArgs) Kind() string { return "sweep" }
+
+type sweeper struct {
+	river.WorkerDefaults[sweepArgs]
+	service *Service
+}
+
+// Work marks lost runs and clears expired sessions.
+func (w *sweeper) Work(ctx context.Context, _ *river.Job[sweepArgs]) error {
+	if err := w.service.loseRuns(ctx); err != nil {
+		return err
+	}
+	return w.service.db.ClearExpired(ctx)
+}
+
+func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) {
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &sweeper{service: s})
+	client, err := river.NewClient(riverpgxv5.New(s.db.Pool), &river.Config{
+		Schema:  pg.JobSchema,
+		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},
+		Workers: workers,
+		Logger:  slog.New(quieter{s.options.Log.Handler()}),
+		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(sweepPace), func() (river.JobArgs, *river.InsertOpts) {
+			return sweepArgs{}, &river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByPeriod: sweepPace}}
+		}, &river.PeriodicJobOpts{RunOnStart: true})},
+		CompletedJobRetentionPeriod: 10 * time.Minute,
+	})
+	if err != nil {
+		return nil, err
+	}
+	return client, client.Start(context.WithoutCancel(ctx))
+}
+
+// quieter passes on warnings and errors only.
+type quieter struct{ slog.Handler }
+
+func (q quieter) Enabled(ctx context.Context, level slog.Level) bool {
+	return level >= slog.LevelWarn && q.Handler.Enabled(ctx, level)
+}
+
+func (q quieter) WithAttrs(a []slog.Attr) slog.Handler { return quieter{q.Handler.WithAttrs(a)} }
+
+func (q quieter) WithGroup(name string) slog.Handler { return quieter{q.Handler.WithGroup(name)} }

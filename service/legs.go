@@ -1,0 +1,331 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"math"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kembrel/api"
+	"kembrel/core/curve"
+	"kembrel/core/hyper"
+	"kembrel/store/pg"
+)
+
+// OpenLeg opens a leg, or claims one opened before with the same key for another recorder process.
+func (s *Service) OpenLeg(ctx context.Context, who Who, in *api.NewLeg) (*api.Counted, error) {
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	for _, id := range []string{in.Key, in.Body.Recorder} {
+		if _, err := uuid.Parse(id); err != nil {
+			return nil, api.Fail(api.Invalid, "%.60q is not a UUID; the key and the recorder are", id)
+		}
+	}
+	var out api.Counted
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := q.LockRun(ctx, run); err != nil {
+			return err
+		}
+		leg, err := q.LegByKey(ctx, run, in.Key, s.options.LostAfter.Seconds())
+		if err == nil {
+			mine := leg.Recorder == in.Body.Recorder
+			if !mine && leg.Alive && leg.State == "running" && leg.Recorder != in.Body.Previous {
+				return api.Fail(api.LegClaimed, "another recorder (on %s) writes leg %d of %s and was heard of within the last %s; only one may",
+					leg.Host, leg.Number, runAddress(in.Project, in.Number), s.options.LostAfter)
+			}
+			out = api.Counted{Leg: leg.Number, Batch: leg.Batches, Upto: leg.Upto}
+			if mine {
+				return nil
+			}
+			return q.ClaimLeg(ctx, run, leg.Number, in.Body.Recorder)
+		}
+		if !errors.Is(err, pg.ErrNone) {
+			return err
+		}
+		if elsewhere, err := q.LegKeyElsewhere(ctx, run, in.Key); err != nil || elsewhere {
+			if err == nil {
+				err = api.Fail(api.Conflict, "this key opened a leg of another run")
+			}
+			return err
+		}
+		if out.Leg, err = q.AddLeg(ctx, run, in.Key, in.Body.Recorder, clean(in.Body.Host), in.Body.FromStep, orNow(in.Body.Started)); err != nil {
+			return err
+		}
+		if _, err := q.SetRunState(ctx, run, "running", nil); err != nil {
+			return err
+		}
+		return s.runEvent(ctx, q, pg.Event{Kind: "leg", Run: run, Person: who.ID, What: "began"})
+	})
+	s.live.news()
+	return &out, err
+}
+
+// SendBatch counts a batch once: its number and what it brings are kept in one transaction, or not at all.
+func (s *Service) SendBatch(ctx context.Context, who Who, in *api.BatchInput) (*api.Counted, error) {
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	batch, names, err := toBatch(in.Body)
+	if err != nil {
+		return nil, api.Fail(api.Invalid, "batch %d: %v", in.Body.Number, err)
+	}
+	if err := hyper.Check(in.Body.Hyper); err != nil {
+		return nil, api.Fail(api.Invalid, "batch %d: %v", in.Body.Number, err)
+	}
+	count := pg.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto, Points: len(batch.Axis), LastEpoch: math.NaN()}
+	if n := len(batch.Axis); n > 0 {
+		count.FirstStep, count.LastStep = batch.Axis[0].Step, batch.Axis[n-1].Step
+		for _, p := range batch.Axis {
+			if !math.IsNaN(p.Epoch) {
+				count.LastEpoch = p.Epoch
+			}
+		}
+	}
+	changed := false
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		state, before, err := q.CountBatch(ctx, count)
+		if errors.Is(err, pg.ErrNone) {
+			return s.whyNotCounted(ctx, in, run, count)
+		}
+		if err != nil {
+			return err
+		}
+		changed, err = s.alive(ctx, q, run, in.Leg, state)
+		if err != nil {
+			return err
+		}
+		if len(in.Body.Hyper) > 0 {
+			if before > 0 {
+				return api.Fail(api.Sealed, "hyperparameters are fixed before training; %s already has readings", runAddress(in.Project, in.Number))
+			}
+			changed = true
+			if err := q.SetHyper(ctx, run, in.Body.Hyper); err != nil {
+				return err
+			}
+		}
+		for _, n := range in.Body.Notes {
+			changed = true
+			if err := q.AddNote(ctx, run, pg.Note{Leg: in.Leg, At: n.At, Text: clean(n.Text)}); err != nil {
+				return err
+			}
+		}
+		if len(batch.Axis) > 0 {
+			ids, err := q.CurveIDs(ctx, run, names)
+			if err != nil {
+				return err
+			}
+			for i := range batch.Columns {
+				batch.Columns[i].Curve = ids[names[i]]
+			}
+			if err := q.AddJournal(ctx, run, in.Leg, in.Body.Number, batch); err != nil {
+				return err
+			}
+		}
+		if changed {
+			return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: "told"})
+		}
+		return nil
+	})
+	var done *counted
+	if errors.As(err, &done) {
+		return &done.Counted, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if changed {
+		s.live.news()
+	}
+	if len(batch.Axis) > 0 {
+		s.live.touch("r", run)
+	}
+	return &api.Counted{Leg: in.Leg, Batch: in.Body.Number, Upto: in.Body.Upto}, nil
+}
+
+// counted says that a batch was counted before; it ends the transaction without being a failure.
+type counted struct{ api.Counted }
+
+func (*counted) Error() string { return "counted before" }
+
+// whyNotCounted finds out why a batch was not the next of its leg.
+func (s *Service) whyNotCounted(ctx context.Context, in *api.BatchInput, run int64, c pg.Count) error {
+	leg, err := s.db.Leg(ctx, run, in.Leg)
+	address := runAddress(in.Project, in.Number)
+	switch {
+	case err != nil:
+		return orNotFound(err, "%s has no leg %d", address, in.Leg)
+	case leg.Recorder != in.Recorder:
+		return legClaimed(address, in.Leg)
+	case in.Body.Number <= leg.Batches:
+		return &counted{api.Counted{Leg: in.Leg, Batch: leg.Batches, Upto: leg.Upto}}
+	case in.Body.Number > leg.Batches+1:
+		p := api.Fail(api.BatchGap, "batch %d of leg %d of %s came, but the last one counted is %d", in.Body.Number, in.Leg, address, leg.Batches)
+		p.Batch, p.Upto = leg.Batches, leg.Upto
+		return p
+	}
+	return api.Fail(api.Invalid, "batch %d goes back from step %d to step %d; within a leg the step never falls", in.Body.Number, leg.LastStep, c.FirstStep)
+}
+
+func legClaimed(address string, leg int) error {
+	return api.Fail(api.LegClaimed, "leg %d of %s is written by another recorder now; this one must stop", leg, address)
+}
+
+// toBatch checks a batch and turns it into core's form; names are those of its columns.
+func toBatch(in api.Batch) (curve.Batch, []string, error) {
+	n := len(in.Axis.Step)
+	if len(in.Axis.Epoch) != n || len(in.Axis.Time) != n {
+		return curve.Batch{}, nil, api.Fail(api.Invalid, "the axis has %d steps, %d epochs and %d times", n, len(in.Axis.Epoch), len(in.Axis.Time))
+	}
+	b := curve.Batch{Axis: make([]curve.Point, n), Columns: make([]curve.Column, len(in.Curves))}
+	for i := range b.Axis {
+		b.Axis[i] = curve.Point{Step: in.Axis.Step[i], Epoch: in.Axis.Epoch[i], Time: in.Axis.Time[i]}
+	}
+	names, seen := make([]string, len(in.Curves)), map[string]bool{}
+	for i, c := range in.Curves {
+		if err := curve.CheckName(c.Name); err != nil {
+			return b, nil, err
+		}
+		if seen[c.Name] {
+			return b, nil, api.Fail(api.Invalid, "curve %q is there twice", c.Name)
+		}
+		seen[c.Name], names[i] = true, c.Name
+		b.Columns[i] = curve.Column{Curve: i, Rows: c.Rows, Values: c.Values}
+	}
+	return b, names, b.Check(0)
+}
+
+// alive makes a lost leg running again and returns whether it was.
+func (s *Service) alive(ctx context.Context, q pg.Queries, run int64, leg int, state string) (bool, error) {
+	if state != "lost" {
+		return false, nil
+	}
+	if err := q.ReviveLeg(ctx, run, leg); err != nil {
+		return false, err
+	}
+	if _, err := q.SetRunState(ctx, run, "running", nil); err != nil {
+		return false, err
+	}
+	return true, s.runEvent(ctx, q, pg.Event{Kind: "run", Run: run, What: "heard of again"})
+}
+
+// ShowLife notes a sign of life.
+func (s *Service) ShowLife(ctx context.Context, _ Who, in *api.LegInput) (*api.None, error) {
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	revived := false
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		state, err := q.SeeLeg(ctx, run, in.Leg, in.Recorder)
+		if err != nil {
+			return s.orNotMine(ctx, err, run, in)
+		}
+		revived, err = s.alive(ctx, q, run, in.Leg, state)
+		return err
+	})
+	if revived {
+		s.live.news()
+	}
+	return nil, err
+}
+
+func (s *Service) orNotMine(ctx context.Context, err error, run int64, in *api.LegInput) error {
+	if !errors.Is(err, pg.ErrNone) {
+		return err
+	}
+	address := runAddress(in.Project, in.Number)
+	if _, err := s.db.Leg(ctx, run, in.Leg); err != nil {
+		return orNotFound(err, "%s has no leg %d", address, in.Leg)
+	}
+	return legClaimed(address, in.Leg)
+}
+
+// outputKept is how many bytes of a leg's output stay; the oldest go first.
+const outputKept = 4 << 20
+
+// SendOutput keeps a stretch of the program's output.
+func (s *Service) SendOutput(ctx context.Context, _ Who, in *api.OutputInput) (*api.None, error) {
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	b := in.Body
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		return s.orNotMine(ctx, q.AddOutput(ctx, run, in.Recorder, pg.Output{Leg: in.Leg, Stream: b.Stream, Start: b.Offset, Size: b.Size, Text: clean(b.Text)}, outputKept), run, &in.LegInput)
+	})
+	if err == nil {
+		s.live.touch("o", run)
+	}
+	return nil, err
+}
+
+// GetOutput reads output behind an id.
+func (s *Service) GetOutput(ctx context.Context, _ Who, in *api.OutputsInput) (*api.Page[api.Output], error) {
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.db.ListOutput(ctx, run, in.After)
+	return page(rows, len(rows), func(o pg.Output) api.Output {
+		return api.Output{ID: o.ID, Leg: o.Leg, Stream: o.Stream, Offset: o.Start, Size: o.Size, Text: o.Text}
+	}, nil), err
+}
+
+// EndLeg ends a leg; the run takes its state if the leg is the newest.
+func (s *Service) EndLeg(ctx context.Context, who Who, in *api.EndInput) (*api.None, error) {
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	b := in.Body
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		ended := orNow(b.At)
+		newest, err := q.EndLeg(ctx, pg.End{Run: run, Leg: in.Leg, Recorder: in.Recorder, State: b.State, Ended: ended, ExitCode: b.ExitCode,
+			Signal: clean(b.Signal), Why: clean(b.Why), Tail: clean(b.Tail)})
+		if err != nil {
+			return s.orNotMine(ctx, err, run, &in.LegInput)
+		}
+		if newest {
+			if _, err := q.SetRunState(ctx, run, b.State, &ended); err != nil {
+				return err
+			}
+		}
+		return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: b.State})
+	})
+	s.live.news()
+	return nil, err
+}
+
+// loseRuns marks what has not been heard of for too long.
+func (s *Service) loseRuns(ctx context.Context) error {
+	var lost []pg.LostLeg
+	err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
+		if lost, err = q.LoseLegs(ctx, s.options.LostAfter.Seconds()); err != nil {
+			return err
+		}
+		for _, l := range lost {
+			if !l.Newest {
+				continue
+			}
+			if _, err := q.SetRunState(ctx, l.Run, "lost", l.Ended); err != nil {
+				return err
+			}
+			if err := s.runEvent(ctx, q, pg.Event{Kind: "run", Run: l.Run, What: "lost"}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if len(lost) > 0 {
+		s.live.news()
+	}
+	return err
+}
+
+// sweepPace is how often runs without a sign of life are looked for.
+const sweepPace = 5 * time.Second

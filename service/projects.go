@@ -1,0 +1,148 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"math"
+
+	"kembrel/api"
+	"kembrel/core/curve"
+	"kembrel/core/verdict"
+	"kembrel/store/pg"
+)
+
+// DefaultObjective judges the runs of a project that names none.
+const DefaultObjective = "loss.val lower"
+
+func (s *Service) project(ctx context.Context, key string) (pg.Project, verdict.Objective, error) {
+	if err := api.CheckProjectKey(key); err != nil {
+		return pg.Project{}, verdict.Objective{}, api.Fail(api.Invalid, "%v", err)
+	}
+	p, err := s.db.ProjectByKey(ctx, key)
+	if err != nil {
+		return p, verdict.Objective{}, orNotFound(err, "there is no project %q; kembrel projects lists them", key)
+	}
+	o, err := verdict.ParseObjective(p.Objective)
+	return p, o, err
+}
+
+// ListProjects lists projects by key.
+func (s *Service) ListProjects(ctx context.Context, _ Who, in *api.PageInput) (*api.Page[api.Project], error) {
+	rows, err := s.db.ListProjects(ctx, "", in.Cursor, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := page(rows, in.Limit, toProject, func(p pg.Project) string { return p.Key })
+	for i := range out.Items {
+		if err := s.addBest(ctx, rows[i], &out.Items[i]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// GetProject shows one project.
+func (s *Service) GetProject(ctx context.Context, _ Who, in *api.ProjectInput) (*api.Project, error) {
+	if _, _, err := s.project(ctx, in.Project); err != nil {
+		return nil, err
+	}
+	rows, err := s.db.ListProjects(ctx, in.Project, "", 1)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	out := toProject(rows[0])
+	return &out, s.addBest(ctx, rows[0], &out)
+}
+
+func toProject(p pg.Project) api.Project {
+	return api.Project{Key: p.Key, Title: p.Title, Objective: p.Objective, Created: p.Created, Runs: p.Runs, Running: p.Running, Lost: p.Lost}
+}
+
+func (s *Service) addBest(ctx context.Context, row pg.Project, p *api.Project) error {
+	o, err := verdict.ParseObjective(row.Objective)
+	if err != nil {
+		return err
+	}
+	lower := o.Direction == verdict.Lower
+	best, err := s.db.ProjectBest(ctx, row.ID, o.Curve, lower)
+	if errors.Is(err, pg.ErrNone) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	p.BestRun = best.Number
+	p.Best = &api.Figure{Curve: o.Curve, Value: api.Float(best.HighValue), Step: best.HighStep, Epoch: api.Float(best.HighEpoch)}
+	if lower {
+		p.Best = &api.Figure{Curve: o.Curve, Value: api.Float(best.LowValue), Step: best.LowStep, Epoch: api.Float(best.LowEpoch)}
+	}
+	return nil
+}
+
+// MakeProject makes a project. A key that is taken is a conflict.
+func (s *Service) MakeProject(ctx context.Context, who Who, in *api.NewProject) (*api.Project, error) {
+	if err := api.CheckProjectKey(in.Body.Key); err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	if in.Body.Objective == "" {
+		in.Body.Objective = DefaultObjective
+	}
+	o, err := verdict.ParseObjective(in.Body.Objective)
+	if err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		id, made, err := q.AddProject(ctx, in.Body.Key, in.Body.Title, o.String(), who.ID)
+		if err != nil {
+			return err
+		}
+		if !made {
+			return api.Fail(api.Conflict, "there is a project %q already", in.Body.Key)
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: id, Person: who.ID, What: "made"})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.live.news()
+	return s.GetProject(ctx, who, &api.ProjectInput{Project: in.Body.Key})
+}
+
+// ChangeProject changes the title or the objective.
+func (s *Service) ChangeProject(ctx context.Context, who Who, in *api.ProjectEdit) (*api.Project, error) {
+	p, _, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Objective != nil {
+		o, err := verdict.ParseObjective(*in.Body.Objective)
+		if err != nil {
+			return nil, api.Fail(api.Invalid, "%v", err)
+		}
+		text := o.String()
+		in.Body.Objective = &text
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := q.ChangeProject(ctx, p.ID, in.Body.Title, in.Body.Objective); err != nil {
+			return err
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, Person: who.ID, What: "changed"})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.live.news()
+	return s.GetProject(ctx, who, &in.ProjectInput)
+}
+
+func figure(name string, r curve.Reading) *api.Figure {
+	return &api.Figure{Curve: name, Value: api.Float(r.Value), Step: r.Step, Epoch: api.Float(r.Epoch)}
+}
+
+// finite is figure for a reading that there may not be.
+func finite(name string, r curve.Reading) *api.Figure {
+	if math.IsNaN(r.Value) {
+		return nil
+	}
+	return figure(name, r)
+}

@@ -1,0 +1,239 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kembrel/api"
+	"kembrel/core/hyper"
+	"kembrel/core/verdict"
+	"kembrel/store/pg"
+)
+
+func (s *Service) runID(ctx context.Context, in api.RunInput) (int64, error) {
+	if err := api.CheckProjectKey(in.Project); err != nil {
+		return 0, api.Fail(api.Invalid, "%v", err)
+	}
+	id, err := s.db.RunID(ctx, in.Project, in.Number)
+	if !errors.Is(err, pg.ErrNone) {
+		return id, err
+	}
+	if _, _, err := s.project(ctx, in.Project); err != nil {
+		return 0, err
+	}
+	return 0, api.Fail(api.NotFound, "there is no run %s; kembrel runs %s lists the project's runs", runAddress(in.Project, in.Number), in.Project)
+}
+
+// ListRuns lists a project's runs, newest first.
+func (s *Service) ListRuns(ctx context.Context, _ Who, in *api.RunsInput) (*api.Page[api.Run], error) {
+	p, o, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	before, err := cursorNumber(in.Cursor, math.MaxInt32)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.db.ListRuns(ctx, p.ID, 0, int(min(before, math.MaxInt32)), in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]int64, len(rows))
+	for i, r := range rows {
+		ids[i] = r.ID
+	}
+	summaries, err := s.db.Summaries(ctx, ids, o.Curve)
+	if err != nil {
+		return nil, err
+	}
+	byRun := map[int64]pg.Summary{}
+	for _, sum := range summaries {
+		byRun[sum.Run] = sum
+	}
+	return page(rows, in.Limit, func(r pg.Run) api.Run { return toRun(in.Project, o, r, byRun[r.ID]) },
+		func(r pg.Run) string { return fmt.Sprint(r.Number) }), nil
+}
+
+func toRun(project string, o verdict.Objective, r pg.Run, sum pg.Summary) api.Run {
+	out := api.Run{Address: runAddress(project, r.Number), Project: project, Number: r.Number, Title: r.Title, State: r.State, Who: r.Who,
+		Host: r.Host, Started: r.Started, Ended: r.Ended, Objective: o.String(), Step: r.Step, Epoch: api.Float(r.Epoch)}
+	json.Unmarshal(r.Hyper, &out.Hyper)
+	if sum.Count > 0 {
+		if best, ok := o.Best(sum.Core()); ok {
+			out.Best = figure(o.Curve, best)
+		}
+		out.Last = figure(o.Curve, sum.Core().Last)
+		out.Sketch = sum.Sketch
+	}
+	return out
+}
+
+// StartRun makes a run, or answers the one made before with the same key.
+func (s *Service) StartRun(ctx context.Context, who Who, in *api.NewRun) (*api.Run, error) {
+	p, _, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := uuid.Parse(in.Key); err != nil {
+		return nil, api.Fail(api.Invalid, "Idempotency-Key %.60q is not a UUID", in.Key)
+	}
+	if err := hyper.Check(in.Body.Hyper); err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	_, number, project, err := s.db.RunByKey(ctx, in.Key)
+	if err == nil && project != p.ID {
+		return nil, api.Fail(api.Conflict, "this key made a run of another project")
+	}
+	if errors.Is(err, pg.ErrNone) {
+		err = s.db.InTx(ctx, func(q pg.Queries) error {
+			var id int64
+			id, number, err = q.AddRun(ctx, pg.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: clean(in.Body.Title),
+				Host: in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Started: orNow(in.Body.Started)})
+			if err != nil {
+				return err
+			}
+			if err := q.SetHyper(ctx, id, in.Body.Hyper); err != nil {
+				return err
+			}
+			return q.AddEvent(ctx, pg.Event{Kind: "run", Project: p.ID, Run: id, Person: who.ID, What: "started"})
+		})
+		s.live.news()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.run(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: number})
+}
+
+// clean drops what PostgreSQL's text cannot hold.
+func clean(text string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(text, "\uFFFD"), "\x00", "\uFFFD")
+}
+
+func cleanRecipe(r api.Recipe) api.Recipe {
+	for i := range r.Command {
+		r.Command[i] = clean(r.Command[i])
+	}
+	for _, f := range []*string{&r.Folder, &r.Host, &r.System, &r.CPU, &r.Commit, &r.Language} {
+		*f = clean(*f)
+	}
+	return r
+}
+
+func orNow(t time.Time) time.Time {
+	if t.IsZero() {
+		return time.Now()
+	}
+	return t
+}
+
+func (s *Service) run(ctx context.Context, in api.RunInput) (*api.Run, error) {
+	r, _, _, err := s.runWith(ctx, in)
+	return r, err
+}
+
+// runWith finds a run, its row, and the summary of its objective.
+func (s *Service) runWith(ctx context.Context, in api.RunInput) (*api.Run, pg.Run, pg.Summary, error) {
+	p, o, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, pg.Run{}, pg.Summary{}, err
+	}
+	rows, err := s.db.ListRuns(ctx, p.ID, in.Number, math.MaxInt32, 1)
+	if err == nil && len(rows) == 0 {
+		_, err = s.runID(ctx, in)
+	}
+	if err != nil {
+		return nil, pg.Run{}, pg.Summary{}, err
+	}
+	sums, err := s.db.Summaries(ctx, []int64{rows[0].ID}, o.Curve)
+	if err != nil {
+		return nil, pg.Run{}, pg.Summary{}, err
+	}
+	var sum pg.Summary
+	if len(sums) > 0 {
+		sum = sums[0]
+	}
+	run := toRun(in.Project, o, rows[0], sum)
+	return &run, rows[0], sum, nil
+}
+
+// GetRun shows a run with its legs, notes, curves and the sentences of its page.
+func (s *Service) GetRun(ctx context.Context, _ Who, in *api.RunInput) (*api.RunDetail, error) {
+	run, row, sum, err := s.runWith(ctx, *in)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.RunDetail{Run: *run, Legs: []api.Leg{}, Notes: []api.Note{}, Curves: []api.CurveInfo{}}
+	if err := json.Unmarshal(row.Recipe, &out.Recipe); err != nil {
+		return nil, fmt.Errorf("recipe of run %d: %w", row.ID, err)
+	}
+	legs, err := s.db.ListLegs(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range legs {
+		out.Legs = append(out.Legs, api.Leg{Number: l.Number, State: l.State, Host: l.Host, FromStep: l.FromStep, LastStep: l.LastStep,
+			Epoch: api.Float(l.LastEpoch), Started: l.Started, Ended: l.Ended, Seen: l.Seen, ExitCode: l.ExitCode, Signal: l.Signal, Why: l.Why, Tail: l.Tail})
+	}
+	notes, err := s.db.ListNotes(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range notes {
+		out.Notes = append(out.Notes, api.Note(n))
+	}
+	curves, err := s.db.Summaries(ctx, []int64{row.ID}, "")
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range curves {
+		k := c.Core()
+		out.Curves = append(out.Curves, api.CurveInfo{Name: c.Name, Count: c.Count, NaN: c.NaN, Last: figure(c.Name, k.Last),
+			Lowest: finite(c.Name, k.Lowest), Highest: finite(c.Name, k.Highest)})
+	}
+	count, size, err := s.db.CheckpointStats(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	out.Checkpoints = int(count)
+	o, err := verdict.ParseObjective(run.Objective)
+	if err != nil {
+		return nil, err
+	}
+	out.Answers = api.Answers{Learning: verdict.Say(o, sum.Core()), WentIn: sayWentIn(out), CameOut: sayCameOut(count, size), Happened: sayHappened(out)}
+	return out, nil
+}
+
+// ChangeRun changes a run's title.
+func (s *Service) ChangeRun(ctx context.Context, who Who, in *api.RunEdit) (*api.Run, error) {
+	id, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := q.RenameRun(ctx, id, clean(in.Body.Title)); err != nil {
+			return err
+		}
+		return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: id, Person: who.ID, What: "renamed"})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.live.news()
+	return s.run(ctx, in.RunInput)
+}
+
+// runEvent writes an event of a run, filling in the project.
+func (s *Service) runEvent(ctx context.Context, q pg.Queries, e pg.Event) (err error) {
+	if e.Project, err = q.RunProject(ctx, e.Run); err != nil {
+		return err
+	}
+	return q.AddEvent(ctx, e)
+}

@@ -1,0 +1,119 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"runtime/debug"
+	"sync"
+	"time"
+
+	"kembrel/api"
+	"kembrel/store"
+	"kembrel/store/blob"
+	"kembrel/store/pg"
+)
+
+// Options are what a service needs to know beside its stores.
+type Options struct {
+	Log       *slog.Logger
+	LostAfter time.Duration // a run without a sign of life for so long is lost
+	Version   string
+}
+
+// Service answers every operation of the API.
+type Service struct {
+	db       *pg.Store
+	readings store.Readings
+	blobs    blob.Store
+	options  Options
+	live     *live
+	tries    tries
+}
+
+// New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
+func New(db *pg.Store, blobs blob.Store, o Options) *Service {
+	s := &Service{db: db, readings: db, blobs: blobs, options: o}
+	s.live = newLive(db, o.Log)
+	return s
+}
+
+// Run does the work beside the requests until ctx ends: telling the live streams, keeping summaries, background jobs.
+func (s *Service) Run(ctx context.Context) error {
+	jobs, err := s.startJobs(ctx)
+	if err != nil {
+		return err
+	}
+	var wait sync.WaitGroup
+	wait.Go(func() { s.live.listen(ctx) })
+	wait.Go(func() { s.live.tell(ctx) })
+	wait.Go(func() { s.keepSummaries(ctx) })
+	<-ctx.Done()
+	wait.Wait()
+	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	return jobs.Stop(stopping)
+}
+
+const summaryPace = 250 * time.Millisecond
+
+// keepSummaries brings curve summaries up to date a few times a second, not once per request.
+func (s *Service) keepSummaries(ctx context.Context) {
+	ticker := time.NewTicker(summaryPace)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		runs, err := s.db.Summarise(ctx)
+		if err != nil && ctx.Err() == nil {
+			s.options.Log.Warn("summaries of curves wait", "err", err)
+		}
+		for _, r := range runs {
+			s.live.touch("s", r)
+		}
+	}
+}
+
+// Problem makes of any error what the API answers; what is our own fault is logged and not shown.
+func (s *Service) Problem(err error) *api.Problem {
+	var p *api.Problem
+	switch {
+	case errors.As(err, &p):
+		return p
+	case pg.Away(err):
+		s.options.Log.Warn("storage does not answer", "err", err)
+		return api.Fail(api.Unavailable, "the database does not answer just now; try again in a moment")
+	case errors.Is(err, context.Canceled):
+		return api.Fail(api.TooSlow, "the request was given up")
+	}
+	s.options.Log.Error("request failed", "err", err, "stack", string(debug.Stack()))
+	return api.Fail(api.Internal, "the service failed at this; its log says how")
+}
+
+// Health says that the process answers.
+func (s *Service) Health() api.Health { return api.Health{State: "ok", Version: s.options.Version} }
+
+// Ready says whether the database answers.
+func (s *Service) Ready(ctx context.Context) (*api.Health, error) {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	if err := s.db.Pool.Ping(ctx); err != nil {
+		return nil, api.Fail(api.Unavailable, "the database does not answer")
+	}
+	h := s.Health()
+	return &h, nil
+}
+
+// orNotFound turns a missing row into a problem that names what was asked for.
+func orNotFound(err error, format string, args ...any) error {
+	if errors.Is(err, pg.ErrNone) {
+		return api.Fail(api.NotFound, format, args...)
+	}
+	return err
+}
+
+func runAddress(project string, number int) string { return fmt.Sprintf("%s/%d", project, number) }

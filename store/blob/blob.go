@@ -1,0 +1,27 @@
+// Package blob keeps immutable bytes under names, on local disk (an S3 store comes beside it). It imports nothing of ours.
+package blob
+
+import (
+	"context"
+	"errors"
+	"io"
+)
+
+// ErrNone says that there is no blob of that name.
+var ErrNone = errors.New("no such blob")
+
+// Store keeps blobs. A name is one or more segments of [a-z0-9-] joined by "/"; a blob never changes once it is there.
+// All methods may be called from many goroutines, also for the same name.
+type Store interface {
+	// Put keeps what data yields under name and returns when it is safe on disk; the name then shows the whole or, if an
+	// error comes back, what it showed before. Putting a name again replaces the bytes with (for the caller) equal ones.
+	Put(ctx context.Context, name string, data io.Reader) error
+	// Get opens a blob, from offset on. The error wraps ErrNone where there is none.
+	Get(ctx context.Context, name string, offset int64) (io.ReadCloser, error)
+	// Size is the length in bytes. The error wraps ErrNone where there is none.
+	Size(ctx context.Context, name string) (int64, error)
+	// Sync returns when the names, as well as their bytes, would survive a power cut.
+	Sync(ctx context.Context, names []string) error
+	// Delete removes a blob; one that is not there is no error.
+	Delete(ctx context.Context, name string) error
+}

@@ -1,0 +1,303 @@
+// Package cluster runs a private PostgreSQL on loopback for one service: made on first use, started, watched, stopped.
+// It needs PostgreSQL's server programs on the machine and imports nothing of ours.
+package cluster
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"sort"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Cluster is a running private PostgreSQL.
+type Cluster struct {
+	URL    string // with the password; only for this machine
+	folder string
+	bin    string
+	port   int
+	owner  *syscall.Credential
+	log    *slog.Logger
+	stop   chan struct{}
+	done   chan struct{}
+}
+
+const (
+	account  = "kembrel"
+	database = "kembrel"
+)
+
+// ErrNoServer says that PostgreSQL's server programs are not installed.
+var ErrNoServer = errors.New("PostgreSQL's server programs are not on this machine; install them with: apt-get install postgresql")
+
+// Start makes the cluster in folder if it is not there and starts it on a free port of 127.0.0.1. When root, it runs as
+// the user postgres, as PostgreSQL refuses root. A server that an earlier process left running is stopped first. Should the server
+// die it is started again, on the same port, until Stop.
+func Start(ctx context.Context, folder string, log *slog.Logger) (*Cluster, error) {
+	bin, err := findPrograms()
+	if err != nil {
+		return nil, err
+	}
+	c := &Cluster{folder: folder, bin: bin, log: log, stop: make(chan struct{}), done: make(chan struct{})}
+	if err := c.prepareFolder(); err != nil {
+		return nil, err
+	}
+	password, err := c.create(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.endLeftover(); err != nil {
+		return nil, err
+	}
+	if c.port, err = freePort(); err != nil {
+		return nil, err
+	}
+	c.URL = (&url.URL{Scheme: "postgres", User: url.UserPassword(account, password), Host: "127.0.0.1:" + strconv.Itoa(c.port), Path: database}).String()
+	started := make(chan error, 1)
+	go c.keep(started)
+	if err := <-started; err != nil {
+		return nil, err
+	}
+	if err := c.ready(ctx); err != nil {
+		c.Stop()
+		return nil, err
+	}
+	return c, nil
+}
+
+// findPrograms returns the folder of the newest initdb and postgres.
+func findPrograms() (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
+	sort.Slice(found, func(i, j int) bool { return version(found[i]) < version(found[j]) })
+	if n := len(found); n > 0 {
+		return filepath.Dir(found[n-1]), nil
+	}
+	if path, err := exec.LookPath("initdb"); err == nil {
+		return filepath.Dir(path), nil
+	}
+	return "", ErrNoServer
+}
+
+func version(path string) int {
+	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(path))))
+	return n
+}
+
+func (c *Cluster) prepareFolder() error {
+	if err := os.MkdirAll(c.folder, 0o700); err != nil {
+		return fmt.Errorf("folder of the database: %w", err)
+	}
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return fmt.Errorf("PostgreSQL refuses to run as root and there is no user postgres: %w", err)
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	c.owner = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+	if err := os.Chown(c.folder, uid, gid); err != nil {
+		return fmt.Errorf("folder of the database: %w", err)
+	}
+	check := exec.Command("test", "-w", c.folder)
+	check.SysProcAttr = &syscall.SysProcAttr{Credential: c.owner}
+	check.Dir = "/"
+	if check.Run() != nil {
+		return fmt.Errorf("the user postgres cannot reach %s; choose a data folder outside private folders (--data), such as /var/lib/kembrel", c.folder)
+	}
+	return nil
+}
+
+func (c *Cluster) command(ctx context.Context, program string, args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, filepath.Join(c.bin, program), args...)
+	cmd.Dir = c.folder
+	cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8", "TZ=UTC")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: c.owner, Setpgid: true}
+	return cmd
+}
+
+func (c *Cluster) data() string { return filepath.Join(c.folder, "data") }
+
+// create makes the cluster, whole or not at all, and returns its password.
+func (c *Cluster) create(ctx context.Context) (string, error) {
+	secret := filepath.Join(c.folder, "password")
+	if _, err := os.Stat(filepath.Join(c.data(), "PG_VERSION")); err == nil {
+		content, err := os.ReadFile(secret)
+		if err != nil {
+			return "", fmt.Errorf("password of the private database: %w", err)
+		}
+		return strings.TrimSpace(string(content)), nil
+	}
+	password := rand.Text()
+	if err := os.WriteFile(secret, []byte(password+"\n"), 0o600); err != nil {
+		return "", fmt.Errorf("password of the private database: %w", err)
+	}
+	if c.owner != nil {
+		if err := os.Chown(secret, int(c.owner.Uid), int(c.owner.Gid)); err != nil {
+			return "", err
+		}
+	}
+	making := c.data() + ".making"
+	os.RemoveAll(making)
+	out, err := c.command(ctx, "initdb", "--pgdata", making, "--username", account, "--pwfile", secret,
+		"--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C.UTF-8", "--data-checksums").CombinedOutput()
+	if err != nil {
+		return "", fmt.Errorf("make the private database: %w: %s", err, lastLine(out))
+	}
+	return password, os.Rename(making, c.data())
+}
+
+func lastLine(out []byte) string {
+	lines := strings.Split(strings.TrimSpace(string(out)), "\n")
+	for i, l := range lines {
+		if strings.Contains(l, "error") || strings.Contains(l, "FATAL") {
+			return strings.Join(lines[i:], " ")
+		}
+	}
+	return lines[len(lines)-1]
+}
+
+// endLeftover stops a server that an earlier process of ours left behind.
+func (c *Cluster) endLeftover() error {
+	content, err := os.ReadFile(filepath.Join(c.data(), "postmaster.pid"))
+	if err != nil {
+		return nil
+	}
+	line, _, _ := strings.Cut(string(content), "\n")
+	pid, err := strconv.Atoi(strings.TrimSpace(line))
+	if err != nil || pid <= 1 {
+		return nil
+	}
+	exe, _ := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid))
+	if filepath.Base(exe) != "postgres" {
+		return nil
+	}
+	syscall.Kill(pid, syscall.SIGINT)
+	for range 200 {
+		if syscall.Kill(pid, 0) != nil {
+			return nil
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return fmt.Errorf("a PostgreSQL server (process %d) still runs on %s; is another kembrel using this data folder?", pid, c.data())
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, fmt.Errorf("find a port for the private database: %w", err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// keep runs the server until Stop. Its goroutine keeps its thread, as the kernel ties the parent's death to the thread.
+func (c *Cluster) keep(started chan<- error) {
+	runtime.LockOSThread()
+	defer close(c.done)
+	for first := true; ; first = false {
+		cmd := c.command(context.Background(), "postgres", "-D", c.data(), "-p", strconv.Itoa(c.port),
+			"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60",
+			"-c", "shared_buffers=256MB", "-c", "max_wal_size=2GB", "-c", "wal_compression=on", "-c", "jit=off")
+		cmd.SysProcAttr.Pdeathsig = syscall.SIGINT
+		logFile, err := os.OpenFile(filepath.Join(c.folder, "log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+		if err == nil {
+			if info, _ := logFile.Stat(); info != nil && info.Size() > 16<<20 {
+				logFile.Truncate(0)
+			}
+			cmd.Stdout, cmd.Stderr = io.Writer(logFile), io.Writer(logFile)
+			err = cmd.Start()
+			logFile.Close()
+		}
+		if first {
+			if err != nil {
+				err = fmt.Errorf("start PostgreSQL: %w", err)
+			}
+			started <- err
+			if err != nil {
+				return
+			}
+		}
+		exited := make(chan error, 1)
+		if err == nil {
+			go func() { exited <- cmd.Wait() }()
+		} else {
+			exited <- err
+		}
+		select {
+		case <-c.stop:
+			if cmd.Process != nil {
+				cmd.Process.Signal(syscall.SIGINT)
+				select {
+				case <-exited:
+				case <-time.After(20 * time.Second):
+					cmd.Process.Signal(syscall.SIGQUIT)
+					<-exited
+				}
+			}
+			return
+		case err := <-exited:
+			c.log.Warn("private PostgreSQL ended; starting it again", "err", err)
+			select {
+			case <-c.stop:
+				return
+			case <-time.After(500 * time.Millisecond):
+			}
+		}
+	}
+}
+
+// ready waits until the database answers, and makes it if it is new.
+func (c *Cluster) ready(ctx context.Context) error {
+	admin := strings.Replace(c.URL, "/"+database, "/postgres", 1)
+	deadline := time.Now().Add(60 * time.Second)
+	for {
+		err := makeDatabase(ctx, admin)
+		if err == nil {
+			return nil
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("PostgreSQL does not answer; its log is %s: %w", filepath.Join(c.folder, "log"), err)
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+func makeDatabase(ctx context.Context, admin string) error {
+	conn, err := pgx.Connect(ctx, admin)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	var there bool
+	if err := conn.QueryRow(ctx, "select exists (select from pg_database where datname = $1)", database).Scan(&there); err != nil || there {
+		return err
+	}
+	_, err = conn.Exec(ctx, "create database "+database)
+	return err
+}
+
+// Stop ends the server and returns when it has ended.
+func (c *Cluster) Stop() {
+	close(c.stop)
+	<-c.done
+}

@@ -1,0 +1,113 @@
+package pg
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"kembrel/core/chunk"
+)
+
+// Checkpoint is a row of checkpoints.
+type Checkpoint struct {
+	ID      int64
+	Key     string
+	Leg     int
+	Step    int64
+	Epoch   float64
+	Why     string
+	Figures json.RawMessage
+	Saved   time.Time
+	Size    int64
+}
+
+// File is a file of a checkpoint; Chunks is packed as chunk.Pack does.
+type File struct {
+	Checkpoint int64
+	Path, Part string
+	Size       int64
+	Digest     []byte
+	Chunks     []byte
+}
+
+// KnownChunks returns those of the digests that are here.
+func (q Queries) KnownChunks(ctx context.Context, digests []chunk.Digest) (map[chunk.Digest]bool, error) {
+	found, err := list[struct{ Digest []byte }](ctx, q, "chunk_known", A{"digests": packed(digests)})
+	out := make(map[chunk.Digest]bool, len(found))
+	for _, f := range found {
+		out[chunk.Digest(f.Digest)] = true
+	}
+	return out, err
+}
+
+// AddChunk notes that a chunk's bytes are kept.
+func (q Queries) AddChunk(ctx context.Context, digest chunk.Digest, size int64) error {
+	_, err := q.exec(ctx, "chunk_add", A{"digest": digest[:], "size": size})
+	return err
+}
+
+// ChunkSizes returns the sizes of those digests that are here, held until the transaction ends.
+func (q Queries) ChunkSizes(ctx context.Context, digests []chunk.Digest) (map[chunk.Digest]int64, error) {
+	type row struct {
+		Digest []byte
+		Size   int64
+	}
+	found, err := list[row](ctx, q, "chunk_sizes", A{"digests": packed(digests)})
+	out := make(map[chunk.Digest]int64, len(found))
+	for _, f := range found {
+		out[chunk.Digest(f.Digest)] = f.Size
+	}
+	return out, err
+}
+
+func packed(digests []chunk.Digest) [][]byte {
+	out := make([][]byte, len(digests))
+	for i := range digests {
+		out[i] = digests[i][:]
+	}
+	return out
+}
+
+// CheckpointByKey finds a checkpoint by its idempotency key.
+func (q Queries) CheckpointByKey(ctx context.Context, key string) (run int64, c Checkpoint, err error) {
+	type row struct {
+		Run, ID, Step int64
+	}
+	r, err := one[row](ctx, q, "checkpoint_by_key", A{"key": key})
+	return r.Run, Checkpoint{ID: r.ID, Step: r.Step}, err
+}
+
+// AddCheckpoint keeps a checkpoint with its files; false where its leg has one at that step. It belongs in a transaction.
+func (q Queries) AddCheckpoint(ctx context.Context, run int64, c Checkpoint, files []File) (id int64, added bool, err error) {
+	id, err = value[int64](ctx, q, "checkpoint_add", A{"run": run, "key": c.Key, "leg": c.Leg, "step": c.Step, "epoch": c.Epoch,
+		"why": c.Why, "figures": c.Figures, "saved": c.Saved, "size": c.Size})
+	if none(err) {
+		return 0, false, nil
+	}
+	if err != nil {
+		return 0, false, err
+	}
+	for _, f := range files {
+		if _, err := q.exec(ctx, "file_add", A{"run": run, "checkpoint": id, "path": f.Path, "part": f.Part, "size": f.Size,
+			"digest": f.Digest, "chunks": f.Chunks}); err != nil {
+			return 0, false, err
+		}
+	}
+	return id, true, nil
+}
+
+// ListCheckpoints lists a run's checkpoints, latest step first.
+func (q Queries) ListCheckpoints(ctx context.Context, run int64) ([]Checkpoint, error) {
+	return list[Checkpoint](ctx, q, "checkpoint_list", A{"run": run})
+}
+
+// ListFiles lists the files of one checkpoint of a run, or of all (0).
+func (q Queries) ListFiles(ctx context.Context, run, checkpoint int64) ([]File, error) {
+	return list[File](ctx, q, "file_list", A{"run": run, "checkpoint": checkpoint})
+}
+
+// CheckpointStats counts a run's checkpoints and their bytes.
+func (q Queries) CheckpointStats(ctx context.Context, run int64) (count, size int64, err error) {
+	r, err := one[struct{ Count, Size int64 }](ctx, q, "checkpoint_stats", A{"run": run})
+	return r.Count, r.Size, err
+}

@@ -1,0 +1,83 @@
+-- query: project_add
+insert into project (key, title, objective, creator) values (@key, @title, @objective, @creator)
+on conflict (key) do nothing returning id;
+
+-- query: project_by_key
+select id, key, title, objective, created from project where key = @key;
+
+-- query: project_list
+select p.id, p.key, p.title, p.objective, p.created, c.runs, c.running, c.lost
+from project p
+cross join lateral (select count(*) as runs, count(*) filter (where state = 'running') as running,
+                           count(*) filter (where state = 'lost') as lost from run where project = p.id) c
+where (@key = '' or p.key = @key) and p.key > @after order by p.key limit @limit;
+
+-- query: project_best
+-- The best reading of one curve among a project's runs.
+select r.number, s.low_step, s.low_epoch, s.low_value, s.high_step, s.high_epoch, s.high_value
+from run r join curve c on c.run = r.id and c.name = @curve join curve_summary s on s.run = r.id and s.curve = c.id
+where r.project = @project and s.low_value <> 'NaN'
+order by case when @lower then s.low_value else -s.high_value end, r.number limit 1;
+
+-- query: project_change
+update project set title = coalesce(@title, title), objective = coalesce(@objective, objective) where id = @id;
+
+-- query: run_by_key
+select id, number, project from run where key = @key;
+
+-- query: run_number
+update project set runs = runs + 1 where id = @project returning runs;
+
+-- query: run_add
+insert into run (project, number, key, title, creator, host, recipe, started)
+values (@project, @number, @key, @title, @creator, @host, @recipe, @started) returning id;
+
+-- query: run_id
+select r.id from run r join project p on p.id = r.project where p.key = @project and r.number = @number;
+
+-- query: run_list
+select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.ended, r.recipe,
+       coalesce((select jsonb_object_agg(h.name, h.value) from hyper h where h.run = r.id), '{}') as hyper,
+       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch
+from run r join person p on p.id = r.creator
+left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
+where r.project = @project and r.number < @before and (@number = 0 or r.number = @number)
+order by r.number desc limit @limit;
+
+-- query: run_rename
+update run set title = @title where id = @id;
+
+-- query: run_state
+update run set state = @state, ended = @ended where id = @id and (state <> @state or ended is distinct from @ended);
+
+-- query: summaries
+select c.run, c.name, s.count, s.nan, s.infinite, s.last_step, s.last_epoch, s.last_time, s.last_value,
+       s.low_step, s.low_epoch, s.low_time, s.low_value, s.high_step, s.high_epoch, s.high_time, s.high_value,
+       s.sketch_every, s.sketch, c.id as curve
+from curve c join curve_summary s on s.run = c.run and s.curve = c.id
+where c.run = any(@runs) and (@name = '' or c.name = @name) order by c.run, c.name;
+
+-- query: hyper_set
+insert into hyper (run, name, value) values (@run, @name, @value) on conflict (run, name) do update set value = excluded.value;
+
+-- query: note_add
+insert into note (run, leg, at, text) values (@run, @leg, @at, @text);
+
+-- query: note_list
+select leg, at, text from note where run = @run order by at, id limit 1000;
+
+-- query: event_add
+insert into event (kind, project, run, person, what) values (@kind, @project, @run, @person, @what);
+
+-- query: event_after
+-- Up to the oldest transaction still open, so that none is overtaken and missed.
+select e.xact::text as xact, e.id, e.kind, coalesce(p.key, '') as project, coalesce(r.number, 0) as run, e.what, coalesce(n.name, '') as who, e.at
+from event e left join project p on p.id = e.project left join run r on r.id = e.run left join person n on n.id = e.person
+where (e.xact, e.id) > (@xact::text::xid8, @id) and e.xact < pg_snapshot_xmin(pg_current_snapshot())
+order by e.xact, e.id limit 500;
+
+-- query: event_now
+select pg_snapshot_xmin(pg_current_snapshot())::text;
+
+-- query: run_names
+select r.id, p.key as project, r.number from run r join project p on p.id = r.project where r.id = any(@runs);

@@ -1,0 +1,181 @@
+package pg
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"kembrel/core/curve"
+)
+
+// Project is a row of projects with its counts.
+type Project struct {
+	ID                    int64
+	Key, Title, Objective string
+	Created               time.Time
+	Runs, Running, Lost   int64
+}
+
+// Run is a row of runs.
+type Run struct {
+	ID      int64
+	Number  int
+	Title   string
+	State   string
+	Who     string
+	Host    string
+	Started time.Time
+	Ended   *time.Time
+	Recipe  json.RawMessage
+	Hyper   json.RawMessage
+	Step    int64
+	Epoch   float64
+}
+
+// NewRun is what a run is made of.
+type NewRun struct {
+	Project, Creator int64
+	Key              string
+	Title, Host      string
+	Recipe           any
+	Started          time.Time
+}
+
+// Summary is what one curve of a run comes to.
+type Summary struct {
+	Run                                      int64
+	Curve                                    int
+	Name                                     string
+	Count, NaN, Infinite                     int64
+	LastStep, LastTime, LowStep, LowTime     int64
+	HighStep, HighTime                       int64
+	LastEpoch, LastValue, LowEpoch, LowValue float64
+	HighEpoch, HighValue                     float64
+	SketchEvery                              int64
+	Sketch                                   []float64
+}
+
+// Core is the summary as core computes it.
+func (s Summary) Core() curve.Summary {
+	return curve.Summary{
+		Count: s.Count, NaN: s.NaN, Infinite: s.Infinite,
+		Last:    curve.Reading{Point: curve.Point{Step: s.LastStep, Epoch: s.LastEpoch, Time: s.LastTime}, Value: s.LastValue},
+		Lowest:  curve.Reading{Point: curve.Point{Step: s.LowStep, Epoch: s.LowEpoch, Time: s.LowTime}, Value: s.LowValue},
+		Highest: curve.Reading{Point: curve.Point{Step: s.HighStep, Epoch: s.HighEpoch, Time: s.HighTime}, Value: s.HighValue},
+		Sketch:  curve.Sketch{Every: s.SketchEvery, Seen: s.Count, Values: s.Sketch},
+	}
+}
+
+// AddProject makes a project; false where the key is taken.
+func (q Queries) AddProject(ctx context.Context, key, title, objective string, creator int64) (int64, bool, error) {
+	id, err := value[int64](ctx, q, "project_add", A{"key": key, "title": title, "objective": objective, "creator": creator})
+	if none(err) {
+		return 0, false, nil
+	}
+	return id, err == nil, err
+}
+
+// ProjectByKey finds a project; its counts are not filled.
+func (q Queries) ProjectByKey(ctx context.Context, key string) (Project, error) {
+	return one[Project](ctx, q, "project_by_key", A{"key": key})
+}
+
+// ListProjects lists projects by key, with counts; a key given lists only that one.
+func (q Queries) ListProjects(ctx context.Context, key, after string, limit int) ([]Project, error) {
+	return list[Project](ctx, q, "project_list", A{"key": key, "after": after, "limit": limit})
+}
+
+// ProjectBest is the best run of a project by one curve.
+type ProjectBest struct {
+	Number               int
+	LowStep, HighStep    int64
+	LowEpoch, LowValue   float64
+	HighEpoch, HighValue float64
+}
+
+// ProjectBest finds it; ErrNone where no run has a finite reading.
+func (q Queries) ProjectBest(ctx context.Context, project int64, name string, lower bool) (ProjectBest, error) {
+	return one[ProjectBest](ctx, q, "project_best", A{"project": project, "curve": name, "lower": lower})
+}
+
+// ChangeProject changes what is not nil.
+func (q Queries) ChangeProject(ctx context.Context, id int64, title, objective *string) error {
+	_, err := q.exec(ctx, "project_change", A{"id": id, "title": title, "objective": objective})
+	return err
+}
+
+// RunByKey finds a run by the key it was made with.
+func (q Queries) RunByKey(ctx context.Context, key string) (id int64, number int, project int64, err error) {
+	type found struct {
+		ID      int64
+		Number  int
+		Project int64
+	}
+	f, err := one[found](ctx, q, "run_by_key", A{"key": key})
+	return f.ID, f.Number, f.Project, err
+}
+
+// AddRun makes a run with the project's next number. It belongs in a transaction.
+func (q Queries) AddRun(ctx context.Context, r NewRun) (id int64, number int, err error) {
+	if number, err = value[int](ctx, q, "run_number", A{"project": r.Project}); err != nil {
+		return 0, 0, err
+	}
+	id, err = value[int64](ctx, q, "run_add", A{"project": r.Project, "number": number, "key": r.Key, "title": r.Title,
+		"creator": r.Creator, "host": r.Host, "recipe": r.Recipe, "started": r.Started})
+	return id, number, err
+}
+
+// RunID finds a run by its address.
+func (q Queries) RunID(ctx context.Context, project string, number int) (int64, error) {
+	return value[int64](ctx, q, "run_id", A{"project": project, "number": number})
+}
+
+// ListRuns lists runs before a number, newest first; number > 0 asks for that one only.
+func (q Queries) ListRuns(ctx context.Context, project int64, number, before, limit int) ([]Run, error) {
+	return list[Run](ctx, q, "run_list", A{"project": project, "number": number, "before": before, "limit": limit})
+}
+
+// RenameRun sets a run's title.
+func (q Queries) RenameRun(ctx context.Context, id int64, title string) error {
+	_, err := q.exec(ctx, "run_rename", A{"id": id, "title": title})
+	return err
+}
+
+// SetRunState sets a run's state and end; false where it was so already.
+func (q Queries) SetRunState(ctx context.Context, id int64, state string, ended *time.Time) (bool, error) {
+	n, err := q.exec(ctx, "run_state", A{"id": id, "state": state, "ended": ended})
+	return n > 0, err
+}
+
+// Summaries lists the summaries of some runs' curves, of one name or all ("").
+func (q Queries) Summaries(ctx context.Context, runs []int64, name string) ([]Summary, error) {
+	return list[Summary](ctx, q, "summaries", A{"runs": runs, "name": name})
+}
+
+// SetHyper keeps hyperparameters.
+func (q Queries) SetHyper(ctx context.Context, run int64, values map[string]json.RawMessage) error {
+	for name, v := range values {
+		if _, err := q.exec(ctx, "hyper_set", A{"run": run, "name": name, "value": v}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Note is a line left on a run.
+type Note struct {
+	Leg  int
+	At   time.Time
+	Text string
+}
+
+// AddNote keeps a note.
+func (q Queries) AddNote(ctx context.Context, run int64, n Note) error {
+	_, err := q.exec(ctx, "note_add", A{"run": run, "leg": n.Leg, "at": n.At, "text": n.Text})
+	return err
+}
+
+// ListNotes lists the first thousand notes of a run.
+func (q Queries) ListNotes(ctx context.Context, run int64) ([]Note, error) {
+	return list[Note](ctx, q, "note_list", A{"run": run})
+}

@@ -1,0 +1,238 @@
+package pg
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/lock"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+//go:embed queries/*.sql
+var queryFiles embed.FS
+
+// JobSchema is where the background jobs keep their tables.
+const JobSchema = "jobs"
+
+// ErrNone says that a row asked for is not there.
+var ErrNone = pgx.ErrNoRows
+
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
+	SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults
+}
+
+// Queries are the statements, on the pool or in a transaction.
+type Queries struct {
+	db   querier
+	text map[string]string
+}
+
+// Store is a database with Kembrel's tables.
+type Store struct {
+	Queries
+	Pool *pgxpool.Pool
+}
+
+// Open connects to the database at url and waits for nothing: an unreachable database is an error.
+func Open(ctx context.Context, url string) (*Store, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("database address: %w", err)
+	}
+	config.MaxConns = max(config.MaxConns, 12)
+	config.ConnConfig.RuntimeParams["application_name"] = "kembrel"
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("connect to the database: %w", err)
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("connect to the database: %w", err)
+	}
+	text, err := loadQueries()
+	if err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return &Store{Queries: Queries{db: pool, text: text}, Pool: pool}, nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() { s.Pool.Close() }
+
+// Migrate brings the tables to this version, under a lock so that replicas starting together do it once.
+func (s *Store) Migrate(ctx context.Context) error {
+	db := stdlib.OpenDBFromPool(s.Pool)
+	defer db.Close()
+	if err := migrateTables(ctx, db); err != nil {
+		return fmt.Errorf("migrate the database: %w", err)
+	}
+	err := s.underLock(ctx, func() error {
+		if _, err := s.Pool.Exec(ctx, "create schema if not exists "+JobSchema); err != nil {
+			return err
+		}
+		jobs, err := rivermigrate.New(riverpgxv5.New(s.Pool), &rivermigrate.Config{Schema: JobSchema})
+		if err != nil {
+			return err
+		}
+		_, err = jobs.Migrate(ctx, rivermigrate.DirectionUp, nil)
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("migrate the job tables: %w", err)
+	}
+	return nil
+}
+
+func migrateTables(ctx context.Context, db *sql.DB) error {
+	locker, err := lock.NewPostgresSessionLocker()
+	if err != nil {
+		return err
+	}
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker))
+	if err != nil {
+		return err
+	}
+	_, err = provider.Up(ctx)
+	return err
+}
+
+// underLock runs do while this is the only replica that does.
+func (s *Store) underLock(ctx context.Context, do func() error) error {
+	const key = 0x6b656d6272656c // "kembrel"
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1)", int64(key)); err != nil {
+		return err
+	}
+	defer conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", int64(key))
+	return do()
+}
+
+// InTx runs do in a transaction that is committed if do returns nil.
+func (s *Store) InTx(ctx context.Context, do func(q Queries) error) error {
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		return do(Queries{db: tx, text: s.text})
+	})
+}
+
+// Away reports whether err means that the database does not answer just now, so that trying again may help.
+func Away(err error) bool {
+	if err == nil || errors.Is(err, context.Canceled) {
+		return false
+	}
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) {
+		return strings.HasPrefix(pe.Code, "57P") || strings.HasPrefix(pe.Code, "53") || strings.HasPrefix(pe.Code, "08") || pe.Code == "25006"
+	}
+	var ce *pgconn.ConnectError
+	return errors.As(err, &ce) || pgconn.SafeToRetry(err) || errors.Is(err, context.DeadlineExceeded) ||
+		strings.Contains(err.Error(), "unexpected EOF") || strings.Contains(err.Error(), "connection reset") ||
+		strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "broken pipe")
+}
+
+// loadQueries reads queries/*.sql: each query stands under a line "-- query: name".
+func loadQueries() (map[string]string, error) {
+	names, err := fs.Glob(queryFiles, "queries/*.sql")
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, file := range names {
+		content, err := queryFiles.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		for _, section := range strings.Split("\n"+string(content), "\n-- query: ")[1:] {
+			name, text, _ := strings.Cut(section, "\n")
+			if _, twice := out[name]; twice {
+				return nil, fmt.Errorf("query %q is there twice", name)
+			}
+			out[name] = strings.TrimSpace(text)
+		}
+	}
+	return out, nil
+}
+
+// A is the named arguments of a query.
+type A = pgx.NamedArgs
+
+func (q Queries) sql(name string) string {
+	text, ok := q.text[name]
+	if !ok {
+		panic("no query " + name)
+	}
+	return text
+}
+
+func (q Queries) exec(ctx context.Context, name string, args A) (int64, error) {
+	tag, err := q.db.Exec(ctx, q.sql(name), args)
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", name, err)
+	}
+	return tag.RowsAffected(), nil
+}
+
+// list collects rows into structs by column name.
+func list[T any](ctx context.Context, q Queries, name string, args A) ([]T, error) {
+	rows, err := q.db.Query(ctx, q.sql(name), args)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	out, err := pgx.CollectRows(rows, pgx.RowToStructByNameLax[T])
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return out, nil
+}
+
+// one is list for exactly one row; without it the error is ErrNone.
+func one[T any](ctx context.Context, q Queries, name string, args A) (T, error) {
+	rows, err := q.db.Query(ctx, q.sql(name), args)
+	if err != nil {
+		var none T
+		return none, fmt.Errorf("%s: %w", name, err)
+	}
+	out, err := pgx.CollectOneRow(rows, pgx.RowToStructByNameLax[T])
+	if err != nil {
+		return out, fmt.Errorf("%s: %w", name, err)
+	}
+	return out, nil
+}
+
+// value is one for a single column.
+func value[T any](ctx context.Context, q Queries, name string, args A) (T, error) {
+	rows, err := q.db.Query(ctx, q.sql(name), args)
+	if err != nil {
+		var none T
+		return none, fmt.Errorf("%s: %w", name, err)
+	}
+	out, err := pgx.CollectOneRow(rows, pgx.RowTo[T])
+	if err != nil {
+		return out, fmt.Errorf("%s: %w", name, err)
+	}
+	return out, nil
+}

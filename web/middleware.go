@@ -1,0 +1,193 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"path"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"kembrel/api"
+	"kembrel/service"
+)
+
+const sessionCookie = "kembrel_session"
+
+// policy allows the console's own files and nothing from elsewhere.
+const policy = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data: blob:; connect-src 'self'; " +
+	"manifest-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+
+// observe logs and measures every request.
+func (w *server) observe(c *gin.Context) {
+	began := time.Now()
+	c.Next()
+	took := time.Since(began)
+	route := c.FullPath()
+	if route == "" {
+		route = "other"
+	}
+	w.metrics.requests.WithLabelValues(c.Request.Method, route, strconv.Itoa(c.Writer.Status())).Observe(took.Seconds())
+	w.options.Log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "ms", took.Milliseconds())
+}
+
+// recover turns a panic into a problem.
+func (w *server) recover(c *gin.Context) {
+	defer func() {
+		if p := recover(); p != nil {
+			if p == http.ErrAbortHandler {
+				panic(p)
+			}
+			w.options.Log.Error("panic", "err", fmt.Sprint(p), "path", c.Request.URL.Path, "stack", string(debug.Stack()))
+			if !c.Writer.Written() {
+				writeProblem(c, api.Fail(api.Internal, "the service failed at this; its log says how"))
+			}
+			c.Abort()
+		}
+	}()
+	c.Next()
+}
+
+// requestTime is how long a request may take; streams and large downloads extend it as they go on.
+const requestTime = 60 * time.Second
+
+// protect sets the headers that keep a browser safe, and the time a request may take.
+func (w *server) protect(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", policy)
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		h.Set("Cache-Control", "no-store")
+	}
+	extendDeadline(c.Writer)
+	c.Next()
+}
+
+func extendDeadline(w http.ResponseWriter) {
+	control := http.NewResponseController(w)
+	control.SetReadDeadline(time.Now().Add(requestTime))
+	control.SetWriteDeadline(time.Now().Add(requestTime))
+}
+
+type whoKey struct{}
+
+// caller is what identify found out: a person, nobody, or why the token or session given is no good.
+type caller struct {
+	who service.Who
+	err error
+}
+
+// identify finds out who asks, from a bearer token or a session cookie.
+func (w *server) identify(c *gin.Context) {
+	var found caller
+	ctx := c.Request.Context()
+	if !strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		c.Next()
+		return
+	}
+	if header := c.GetHeader("Authorization"); header != "" {
+		token, ok := strings.CutPrefix(header, "Bearer ")
+		if !ok {
+			found.err = api.Fail(api.SignedOut, "Authorization must read: Bearer and a token")
+		} else {
+			found.who, found.err = w.service.WhoByToken(ctx, strings.TrimSpace(token))
+		}
+	} else if cookie, err := c.Cookie(sessionCookie); err == nil && cookie != "" {
+		if foreignOrigin(c.Request) {
+			found.err = api.Fail(api.Denied, "a session may change things only from the console's own pages (Origin check)")
+		} else {
+			found.who, found.err = w.service.WhoBySession(ctx, cookie)
+		}
+	}
+	c.Request = c.Request.WithContext(context.WithValue(ctx, whoKey{}, found))
+	c.Next()
+}
+
+// foreignOrigin reports whether a request that changes things comes from another site's page, or does not say from where.
+func foreignOrigin(r *http.Request) bool {
+	if r.Method == http.MethodGet || r.Method == http.MethodHead {
+		return false
+	}
+	origin, err := url.Parse(r.Header.Get("Origin"))
+	return err != nil || origin.Host == "" || origin.Host != r.Host
+}
+
+// allowed returns the caller if they may use an operation.
+func allowed(ctx context.Context, access api.Access) (service.Who, error) {
+	found, _ := ctx.Value(whoKey{}).(caller)
+	if access == api.Anyone {
+		return found.who, nil
+	}
+	if found.err != nil {
+		return found.who, found.err
+	}
+	return found.who, service.Allow(found.who, access)
+}
+
+func writeProblem(c *gin.Context, p *api.Problem) {
+	c.Writer.Header().Set("Content-Type", p.ContentType(""))
+	c.AbortWithStatusJSON(p.Status, p)
+}
+
+// newError makes Huma's own errors problems of ours, without echoing values.
+func newError(status int, message string, errs ...error) huma.StatusError {
+	p := api.Fail(api.KindOfStatus(status), "%s", message)
+	for _, err := range errs {
+		var known *api.Problem
+		if errors.As(err, &known) {
+			return known
+		}
+		var detail *huma.ErrorDetail
+		if errors.As(err, &detail) {
+			p.Errors = append(p.Errors, api.Detail{Location: detail.Location, Message: detail.Message})
+		} else if err != nil {
+			p.Errors = append(p.Errors, api.Detail{Message: err.Error()})
+		}
+	}
+	return p
+}
+
+// consoleOrProblem serves the console: its files, and its page for every other path outside /api.
+func (w *server) consoleOrProblem() gin.HandlerFunc {
+	var page []byte
+	if w.options.Console != nil {
+		page, _ = fs.ReadFile(w.options.Console, "index.html")
+	}
+	files := http.FileServerFS(w.options.Console)
+	return func(c *gin.Context) {
+		p := path.Clean(c.Request.URL.Path)
+		switch {
+		case strings.HasPrefix(p, "/api/") || p == "/api" || page == nil:
+			what := "no operation of the API"
+			if page == nil && !strings.HasPrefix(p, "/api") {
+				what = "not here: this binary was built without the console (make build)"
+			}
+			writeProblem(c, api.Fail(api.NotFound, "%s is %s", c.Request.URL.Path, what))
+		case c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead:
+			writeProblem(c, api.Fail(api.NotAllowed, "%s is not a method of %s", c.Request.Method, c.Request.URL.Path))
+		case strings.HasPrefix(p, "/assets/"):
+			if _, err := fs.Stat(w.options.Console, p[1:]); err != nil {
+				writeProblem(c, api.Fail(api.NotFound, "%s is no file of the console", c.Request.URL.Path))
+				return
+			}
+			c.Header("Cache-Control", "public, max-age=31536000, immutable") // names carry their content's hash
+			files.ServeHTTP(c.Writer, c.Request)
+		case p == "/favicon.svg":
+			files.ServeHTTP(c.Writer, c.Request)
+		default:
+			c.Header("Cache-Control", "no-cache")
+			c.Data(http.StatusOK, "text/html; charset=utf-8", page)
+		}
+	}
+}

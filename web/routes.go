@@ -1,0 +1,292 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"path"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+
+	"kembrel/api"
+	"kembrel/service"
+)
+
+// routes binds every operation declared in api; a test checks that none is left out.
+func (w *server) routes() {
+	s := w.service
+	w.bindSessions()
+	bind(w, api.GetMe, s.Me)
+	bind(w, api.SetPassword, s.SetPassword)
+	bind(w, api.MakeLink, s.MakeLink)
+	bind(w, api.ListPeople, s.ListPeople)
+	bind(w, api.AddPerson, s.AddPerson)
+	bind(w, api.ListTokens, s.ListTokens)
+	bind(w, api.MakeToken, s.MakeToken)
+	bind(w, api.RevokeToken, s.RevokeToken)
+	bind(w, api.GetHealth, func(context.Context, service.Who, *struct{}) (*api.Health, error) { h := s.Health(); return &h, nil })
+	bind(w, api.GetReady, func(ctx context.Context, _ service.Who, _ *struct{}) (*api.Health, error) { return s.Ready(ctx) })
+
+	bind(w, api.ListProjects, s.ListProjects)
+	bind(w, api.MakeProject, s.MakeProject)
+	bind(w, api.GetProject, s.GetProject)
+	bind(w, api.ChangeProject, s.ChangeProject)
+	bind(w, api.ListRuns, s.ListRuns)
+	bind(w, api.StartRun, s.StartRun)
+	bind(w, api.GetRun, s.GetRun)
+	bind(w, api.ChangeRun, s.ChangeRun)
+
+	bind(w, api.OpenLeg, s.OpenLeg)
+	bind(w, api.SendBatch, func(ctx context.Context, who service.Who, in *api.BatchInput) (*api.Counted, error) {
+		out, err := s.SendBatch(ctx, who, in)
+		if err == nil {
+			for _, c := range in.Body.Curves {
+				w.metrics.readings.Add(float64(len(c.Values)))
+			}
+		}
+		return out, err
+	})
+	bind(w, api.ShowLife, s.ShowLife)
+	bind(w, api.SendOutput, s.SendOutput)
+	bind(w, api.EndLeg, s.EndLeg)
+	bind(w, api.GetOutput, s.GetOutput)
+
+	bind(w, api.GetCurves, s.GetCurves)
+	bindStream(w, api.GetCurvesCSV, w.curvesCSV)
+	bindStream(w, api.GetEvents, w.events)
+
+	bind(w, api.ListCheckpoints, s.ListCheckpoints)
+	bind(w, api.GetCheckpoint, s.GetCheckpoint)
+	bind(w, api.CommitCheckpoint, s.CommitCheckpoint)
+	bindStream(w, api.GetFile, w.file)
+	bind(w, api.MissingChunks, s.MissingChunks)
+	bind(w, api.PutChunk, func(ctx context.Context, who service.Who, in *api.ChunkInput) (*api.None, error) {
+		w.metrics.chunks.Add(float64(len(in.RawBody)))
+		return s.PutChunk(ctx, who, in)
+	})
+}
+
+func describe(s api.Spec) huma.Operation {
+	op := huma.Operation{OperationID: s.ID, Method: s.Method, Path: api.Base + s.Path, Summary: s.Summary, DefaultStatus: s.Status,
+		MaxBodyBytes: s.MaxBody, BodyReadTimeout: requestTime}
+	if s.Access != api.Anyone {
+		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+	}
+	if s.Access == api.Administrator {
+		op.Description = "For administrators."
+	}
+	return op
+}
+
+type answer[O any] struct {
+	Link string `header:"Link"`
+	Body *O
+}
+
+// bind registers an operation with a JSON answer, or with none.
+func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, service.Who, *I) (*O, error)) {
+	call := func(ctx context.Context, in *I) (*O, error) {
+		who, err := allowed(ctx, op.Access)
+		if err != nil {
+			return nil, w.service.Problem(err)
+		}
+		out, err := do(ctx, who, in)
+		if err != nil {
+			return nil, w.service.Problem(err)
+		}
+		return out, nil
+	}
+	var sample any = new(O)
+	if _, none := sample.(*api.None); none {
+		huma.Register(w.huma, describe(op.Spec), func(ctx context.Context, in *I) (*struct{}, error) {
+			_, err := call(ctx, in)
+			return nil, err
+		})
+		return
+	}
+	huma.Register(w.huma, describe(op.Spec), func(ctx context.Context, in *I) (*answer[O], error) {
+		out, err := call(ctx, in)
+		if err != nil {
+			return nil, err
+		}
+		a := &answer[O]{Body: out}
+		if page, ok := any(out).(interface{ NextPage() string }); ok && page.NextPage() != "" {
+			a.Link = fmt.Sprintf(`<?cursor=%s>; rel="next"`, url.QueryEscape(page.NextPage()))
+		}
+		return a, nil
+	})
+}
+
+// bindStream registers an operation that writes its answer itself.
+func bindStream[I any](w *server, op api.Operation[I, api.None], do func(context.Context, service.Who, *I) (*huma.StreamResponse, error)) {
+	huma.Register(w.huma, describe(op.Spec), func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
+		who, err := allowed(ctx, op.Access)
+		if err != nil {
+			return nil, w.service.Problem(err)
+		}
+		out, err := do(ctx, who, in)
+		if err != nil {
+			return nil, w.service.Problem(err)
+		}
+		return out, nil
+	})
+}
+
+type signedIn struct {
+	Cookie http.Cookie `header:"Set-Cookie"`
+	Body   *api.Me
+}
+
+func (w *server) cookie(session string, age int) http.Cookie {
+	return http.Cookie{Name: sessionCookie, Value: session, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: w.options.Secure}
+}
+
+// remote gives a handler the address of the caller.
+type remote struct{ from string }
+
+func (r *remote) Resolve(ctx huma.Context) []error {
+	r.from = humagin.Unwrap(ctx).RemoteIP()
+	return nil
+}
+
+func (w *server) bindSessions() {
+	open := func(session string, me *api.Me, err error) (*signedIn, error) {
+		if err != nil {
+			return nil, w.service.Problem(err)
+		}
+		return &signedIn{Cookie: w.cookie(session, service.SessionHours*3600), Body: me}, nil
+	}
+	type passwordIn struct {
+		api.SignInInput
+		remote
+	}
+	type linkIn struct {
+		api.LinkInput
+		remote
+	}
+	huma.Register(w.huma, describe(api.SignInWithPassword.Spec), func(ctx context.Context, in *passwordIn) (*signedIn, error) {
+		return open(w.service.SignIn(ctx, in.Body, in.from))
+	})
+	huma.Register(w.huma, describe(api.SignInWithLink.Spec), func(ctx context.Context, in *linkIn) (*signedIn, error) {
+		return open(w.service.SignInByLink(ctx, in.Body.Code, in.from))
+	})
+	type signedOut struct {
+		Cookie http.Cookie `header:"Set-Cookie"`
+	}
+	huma.Register(w.huma, describe(api.SignOut.Spec), func(ctx context.Context, _ *struct{}) (*signedOut, error) {
+		who, err := allowed(ctx, api.SignOut.Access)
+		if err == nil {
+			err = w.service.SignOut(ctx, who)
+		}
+		if err != nil {
+			return nil, w.service.Problem(err)
+		}
+		return &signedOut{Cookie: w.cookie("", -1)}, nil
+	})
+}
+
+func (w *server) curvesCSV(ctx context.Context, who service.Who, in *api.CurvesInput) (*huma.StreamResponse, error) {
+	curves, err := w.service.GetCurves(ctx, who, in)
+	if err != nil {
+		return nil, err
+	}
+	return &huma.StreamResponse{Body: func(c huma.Context) {
+		c.SetHeader("Content-Type", "text/csv; charset=utf-8; header=present")
+		c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%d.csv"`, in.Project, in.Number))
+		service.WriteCurvesCSV(c.BodyWriter(), curves)
+	}}, nil
+}
+
+// file sends a file of a checkpoint; Range and If-Range work as its ETag is the digest.
+func (w *server) file(ctx context.Context, _ service.Who, in *api.FileInput) (*huma.StreamResponse, error) {
+	reader, file, saved, err := w.service.OpenFile(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return &huma.StreamResponse{Body: func(c huma.Context) {
+		g := humagin.Unwrap(c)
+		h := g.Writer.Header()
+		h.Set("Content-Type", "application/octet-stream")
+		h.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(path.Base(file.Path)))
+		h.Set("ETag", `"`+file.Digest+`"`)
+		http.ServeContent(steady{g.Writer}, g.Request, "", saved, reader)
+	}}, nil
+}
+
+// steady moves the deadline on with every piece that goes out.
+type steady struct{ http.ResponseWriter }
+
+func (s steady) Write(p []byte) (int, error) {
+	extendDeadline(s.ResponseWriter)
+	return s.ResponseWriter.Write(p)
+}
+
+// events sends the live stream: server-sent events named by kind, with an id where the stream can be taken up again. A
+// "hello" comes first; comments keep the connection alive.
+func (w *server) events(_ context.Context, _ service.Who, in *api.EventsInput) (*huma.StreamResponse, error) {
+	return &huma.StreamResponse{Body: func(c huma.Context) {
+		g := humagin.Unwrap(c)
+		control := http.NewResponseController(g.Writer)
+		control.SetReadDeadline(time.Time{})
+		ctx, cancel := context.WithCancel(g.Request.Context())
+		defer cancel()
+		w.metrics.streams.Inc()
+		defer w.metrics.streams.Dec()
+		out := make(chan string)
+		write := func(text string) error {
+			select {
+			case out <- text:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		failed := make(chan error, 1)
+		go func() {
+			failed <- w.service.Subscribe(ctx, in,
+				func(mark string) error { return write(fmt.Sprintf("event: hello\nid: %s\ndata: {}\n\n", mark)) },
+				func(t service.Told) error {
+					data, err := json.Marshal(t.Event)
+					if err != nil {
+						return err
+					}
+					text := fmt.Sprintf("event: %s\ndata: %s\n\n", t.Event.Kind, data)
+					if t.Mark != "" {
+						text = "id: " + t.Mark + "\n" + text
+					}
+					return write(text)
+				})
+		}()
+		calm := time.NewTicker(15 * time.Second)
+		defer calm.Stop()
+		began := false
+		for {
+			text := ": still here\n\n"
+			select {
+			case <-ctx.Done():
+				return
+			case err := <-failed:
+				if !began {
+					writeProblem(g, w.service.Problem(err))
+				}
+				return
+			case text = <-out:
+			case <-calm.C:
+			}
+			if !began {
+				began = true
+				g.Writer.Header().Set("Content-Type", "text/event-stream")
+				g.Writer.Header().Set("X-Accel-Buffering", "no")
+				g.Writer.WriteHeader(http.StatusOK)
+			}
+			control.SetWriteDeadline(time.Now().Add(20 * time.Second))
+			if _, err := g.Writer.WriteString(text); err != nil || control.Flush() != nil {
+				return
+			}
+		}
+	}}, nil
+}

@@ -1,0 +1,149 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"kembrel/api"
+	"kembrel/service"
+)
+
+// Options are what the HTTP side needs beside the service.
+type Options struct {
+	Log     *slog.Logger
+	Version string
+	Console fs.FS // built console
+	Secure  bool  // the service is reached by https, so cookies are marked so
+}
+
+type server struct {
+	service *service.Service
+	options Options
+	huma    huma.API
+	metrics *metrics
+}
+
+// Server answers HTTP.
+type Server struct {
+	*server
+	engine *gin.Engine
+}
+
+// New binds a service to its routes. A nil service serves to emit the OpenAPI description only.
+func New(s *service.Service, o Options) *Server {
+	gin.SetMode(gin.ReleaseMode)
+	engine := gin.New()
+	engine.HandleMethodNotAllowed = true
+	engine.RedirectTrailingSlash = false
+	w := &server{service: s, options: o, metrics: newMetrics()}
+	engine.Use(w.observe, w.recover, w.protect, w.identify)
+	engine.NoMethod(func(c *gin.Context) {
+		writeProblem(c, api.Fail(api.NotAllowed, "%s is not a method of %s", c.Request.Method, c.Request.URL.Path))
+	})
+	engine.NoRoute(w.consoleOrProblem())
+
+	huma.NewError = newError
+	huma.NewErrorWithContext = func(_ huma.Context, status int, message string, errs ...error) huma.StatusError {
+		return newError(status, message, errs...)
+	}
+	config := huma.DefaultConfig("Kembrel", o.Version)
+	config.Info.Description = "Records training runs: hyperparameters, curves, checkpoints. Problems: docs/problems.md."
+	config.DocsPath, config.SchemasPath = "", ""
+	config.OpenAPIPath = api.Base + "/openapi"
+	config.CreateHooks = nil // no $schema links in answers
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer", Description: "A personal token"},
+		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "A console session"},
+	}
+	w.huma = humagin.New(engine, config)
+	w.routes()
+	return &Server{server: w, engine: engine}
+}
+
+// OpenAPI is the description of the API, version 3.1, as JSON.
+func (s *Server) OpenAPI() ([]byte, error) { return s.huma.OpenAPI().MarshalJSON() }
+
+// Handler is the HTTP handler.
+func (s *Server) Handler() http.Handler { return s.engine }
+
+// Serve answers on address, and with metrics on another ("" for none), until ctx ends; requests under way get some seconds
+// to finish. ready is called once the addresses are taken.
+func (s *Server) Serve(ctx context.Context, address, metricsAddress string, ready func(address string)) error {
+	listener, err := listen(ctx, address)
+	if err != nil {
+		return err
+	}
+	main := &http.Server{Handler: s.engine, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(s.options.Log.Handler(), slog.LevelWarn), BaseContext: func(net.Listener) context.Context { return ctx }}
+	servers := []*http.Server{main}
+	failed := make(chan error, 2)
+	if metricsAddress != "" {
+		ml, err := listen(ctx, metricsAddress)
+		if err != nil {
+			listener.Close()
+			return err
+		}
+		m := &http.Server{Handler: promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}), ReadHeaderTimeout: 10 * time.Second}
+		servers = append(servers, m)
+		go func() { failed <- m.Serve(ml) }()
+	}
+	go func() { failed <- main.Serve(listener) }()
+	ready(listener.Addr().String())
+	select {
+	case <-ctx.Done():
+	case err = <-failed:
+	}
+	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), 8*time.Second)
+	defer cancel()
+	for _, srv := range servers {
+		if srv.Shutdown(stopping) != nil {
+			srv.Close()
+		}
+	}
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}
+
+func listen(ctx context.Context, address string) (net.Listener, error) {
+	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("cannot listen on %s (%w); end the program that does, or choose another address with --listen or --metrics", address, err)
+	}
+	return l, nil
+}
+
+type metrics struct {
+	registry *prometheus.Registry
+	requests *prometheus.HistogramVec
+	readings prometheus.Counter
+	chunks   prometheus.Counter
+	streams  prometheus.Gauge
+}
+
+func newMetrics() *metrics {
+	m := &metrics{
+		registry: prometheus.NewRegistry(),
+		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "kembrel_request_seconds", Help: "Time to answer, by route and status.",
+			Buckets: []float64{.001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 10}}, []string{"method", "route", "status"}),
+		readings: prometheus.NewCounter(prometheus.CounterOpts{Name: "kembrel_readings_total", Help: "Readings made durable."}),
+		chunks:   prometheus.NewCounter(prometheus.CounterOpts{Name: "kembrel_chunk_bytes_total", Help: "Bytes of chunks received."}),
+		streams:  prometheus.NewGauge(prometheus.GaugeOpts{Name: "kembrel_live_streams", Help: "Live streams open."}),
+	}
+	m.registry.MustRegister(m.requests, m.readings, m.chunks, m.streams, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return m
+}
