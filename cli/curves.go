@@ -177,6 +177,7 @@ func (a *App) drawMeasure(m measure, by string) {
 	var series [][]float64
 	var legends []string
 	var used []asciigraph.AnsiColor
+	var chars []asciigraph.CharSet
 	finite := false
 	for i, c := range m.curves {
 		line := resample(points(c, by), shown(c), low, high, columns)
@@ -187,21 +188,26 @@ func (a *App) drawMeasure(m measure, by string) {
 		if split == "" {
 			split = c.Name
 		}
+		set, mark := asciigraph.DefaultCharSet, "─"
+		if split == "train" { // dotted here as it is dashed elsewhere
+			set, mark = asciigraph.CreateCharSet("·"), "·"
+		}
 		last := c.Value[len(c.Value)-1]
-		series, legends, used = append(series, line), append(legends, split+" "+number(last)), append(used, colours[i%len(colours)])
+		series, used, chars = append(series, line), append(used, colours[i%len(colours)]), append(chars, set)
+		legends = append(legends, fmt.Sprintf("%s%s %s %s", mark, mark, printable(split), number(last)))
 	}
-	fmt.Fprintf(a.Out, "%s by %s\n", printable(m.name), by)
+	fmt.Fprintf(a.Out, "%s by %s    %s\n", printable(m.name), by, strings.Join(legends, "    "))
 	if !finite {
 		fmt.Fprintf(a.Out, "  no reading is a number\n\n")
 		return
 	}
-	options := []asciigraph.Option{asciigraph.Height(12), asciigraph.SeriesLegends(legends...), asciigraph.YAxisValueFormatter(number)}
+	options := []asciigraph.Option{asciigraph.Height(12), asciigraph.SeriesChars(chars...), asciigraph.YAxisValueFormatter(number)}
 	if high > low {
 		options = append(options, asciigraph.XAxisRange(low, high), asciigraph.XAxisTickCount(6), asciigraph.XAxisValueFormatter(func(v float64) string {
 			if by == "time" {
 				return (time.Duration(v*10) * time.Second / 10).String()
 			}
-			return number(math.Round(v*10) / 10)
+			return number(math.Round(v*100) / 100)
 		}))
 	}
 	if isTerminal(a.Out) && os.Getenv("NO_COLOR") == "" {

@@ -109,6 +109,10 @@ func (c *Client) send(ctx context.Context, spec api.Spec, in any) (*http.Respons
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
+		var outer *url.Error
+		if errors.As(err, &outer) {
+			err = outer.Err // without the address, which is said already
+		}
 		return nil, fmt.Errorf("%w at %s: %w", ErrAway, c.URL, err)
 	}
 	if response.StatusCode < 300 {

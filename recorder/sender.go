@@ -248,7 +248,7 @@ func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifes
 					return nil, fmt.Errorf("record %d: %w", record.Number, err)
 				}
 			default:
-				if record.Number <= s.counted.Upto {
+				if record.Number <= s.counted.Upto || record.Kind == spool.Said {
 					continue
 				}
 				if err := p.add(record); err != nil {

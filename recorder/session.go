@@ -64,6 +64,11 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 				return nil, err
 			}
 			n.note(names, batch)
+		case spool.Said:
+			n.ended = &spool.Ending{}
+			if err := json.Unmarshal(record.Body, n.ended); err != nil {
+				return nil, err
+			}
 		case spool.Checkpoint:
 			var m spool.Manifest
 			if err := json.Unmarshal(record.Body, &m); err == nil {
@@ -123,6 +128,7 @@ type outbox struct {
 	mutex sync.Mutex
 	wake  *sync.Cond
 	lines []byte
+	kept  int64 // message up to which kept is to be answered; 0: nothing
 	ended bool
 }
 
@@ -145,6 +151,14 @@ func (o *outbox) put(r protocol.Reply) {
 	}
 }
 
+// keptUpTo answers kept for this message and those before it, with one line for all that became durable together.
+func (o *outbox) keptUpTo(id int64) {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	o.kept = id
+	o.wake.Signal()
+}
+
 func (o *outbox) close() {
 	o.mutex.Lock()
 	defer o.mutex.Unlock()
@@ -156,11 +170,14 @@ func (o *outbox) write() {
 	defer o.conn.Close()
 	for {
 		o.mutex.Lock()
-		for len(o.lines) == 0 && !o.ended {
+		for len(o.lines) == 0 && o.kept == 0 && !o.ended {
 			o.wake.Wait()
 		}
 		lines := o.lines
-		o.lines = nil
+		if o.kept > 0 {
+			lines = protocol.Reply{Kind: "kept", ID: o.kept}.Append(lines)
+		}
+		o.lines, o.kept = nil, 0
 		o.mutex.Unlock()
 		if len(lines) == 0 {
 			return
@@ -244,7 +261,7 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 		return n.commit(m, out)
 	case protocol.End:
 		n.ended = &spool.Ending{State: m.State, Why: m.Why}
-		out.put(protocol.Reply{Kind: "kept", ID: m.ID})
+		return n.keepJSON(spool.Said, m, n.ended, out)
 	}
 	return nil
 }
@@ -265,7 +282,7 @@ func (n *session) keep(kind spool.Kind, m protocol.Message, body []byte, out *ou
 		case err != nil:
 			n.problem(out, m, fmt.Errorf("it could not be kept: %w", err))
 		case m.ID != 0:
-			out.put(protocol.Reply{Kind: "kept", ID: m.ID})
+			out.keptUpTo(m.ID)
 		}
 	})
 }
@@ -300,8 +317,7 @@ func (n *session) commit(m protocol.Message, out *outbox) error {
 	}
 	// The rest waits for the disk, so it runs beside the other messages.
 	go func() {
-		err := n.keepCheckpoint(manifest, m, paths)
-		if err != nil {
+		if err := n.keepCheckpoint(manifest, m, paths); err != nil {
 			n.problem(out, m, err)
 			return
 		}

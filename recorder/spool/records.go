@@ -24,8 +24,12 @@ const (
 	Hyper      Kind = 2 // JSON: name to value
 	Note       Kind = 3 // JSON: api.NewNote
 	Checkpoint Kind = 4 // JSON: Manifest
-	End        Kind = 5 // JSON: Ending
+	End        Kind = 5 // JSON: Ending; nothing comes after it
+	Said       Kind = 6 // JSON: Ending, of which the program said State and Why
 )
+
+// Batched reports whether records of this kind go to the service in batches, which it counts.
+func (k Kind) Batched() bool { return k == Readings || k == Hyper || k == Note }
 
 // Record is one entry of the spool; Number counts from 1.
 type Record struct {

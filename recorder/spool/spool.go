@@ -325,12 +325,14 @@ func (i *Info) look(st State) {
 		if info, err := file.Stat(); err == nil {
 			r := NewReader(file)
 			for err == nil {
-				_, err = r.Next(info.Size())
+				var record Record
+				if record, err = r.Next(info.Size()); err == nil && record.Kind.Batched() && record.Number > st.Upto {
+					i.Records++
+				}
 			}
 			if errors.Is(err, ErrDamaged) && !i.Held {
 				i.Damaged = err.Error()
 			}
-			i.Records = max(0, r.number-st.Upto)
 		}
 	}
 	kept, _ := os.ReadDir(filepath.Join(i.Folder, "kept"))

@@ -31,10 +31,12 @@ type Cluster struct {
 	folder string
 	bin    string
 	port   int
-	owner  *syscall.Credential
-	log    *slog.Logger
-	stop   chan struct{}
-	done   chan struct{}
+
+	password string
+	owner    *syscall.Credential
+	log      *slog.Logger
+	stop     chan struct{}
+	done     chan struct{}
 }
 
 const (
@@ -67,7 +69,8 @@ func Start(ctx context.Context, folder string, log *slog.Logger) (*Cluster, erro
 	if c.port, err = freePort(); err != nil {
 		return nil, err
 	}
-	c.URL = (&url.URL{Scheme: "postgres", User: url.UserPassword(account, password), Host: "127.0.0.1:" + strconv.Itoa(c.port), Path: database}).String()
+	c.password = password
+	c.URL = c.address(database)
 	started := make(chan error, 1)
 	go c.keep(started)
 	if err := <-started; err != nil {
@@ -78,6 +81,10 @@ func Start(ctx context.Context, folder string, log *slog.Logger) (*Cluster, erro
 		return nil, err
 	}
 	return c, nil
+}
+
+func (c *Cluster) address(database string) string {
+	return (&url.URL{Scheme: "postgres", User: url.UserPassword(account, c.password), Host: "127.0.0.1:" + strconv.Itoa(c.port), Path: database}).String()
 }
 
 // findPrograms returns the folder of the newest initdb and postgres.
@@ -265,10 +272,9 @@ func (c *Cluster) keep(started chan<- error) {
 
 // ready waits until the database answers, and makes it if it is new.
 func (c *Cluster) ready(ctx context.Context) error {
-	admin := strings.Replace(c.URL, "/"+database, "/postgres", 1)
 	deadline := time.Now().Add(60 * time.Second)
 	for {
-		err := makeDatabase(ctx, admin)
+		err := makeDatabase(ctx, c.address("postgres"))
 		if err == nil {
 			return nil
 		}

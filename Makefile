@@ -1,0 +1,66 @@
+# Everything sets itself up: a fresh Debian machine with Go, Node and make is enough.
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(wildcard store/pg/*/*.sql) go.mod go.sum
+CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/*.html)
+# Flags that make no difference to a build but for what it is stamped with.
+BUILD := CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION)"
+
+.DEFAULT_GOAL := help
+.PHONY: help demo build test check bench fuzz screenshots openapi clean setup-database setup-browser
+
+help: ## list the targets
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "  make %-15s %s\n", $$1, $$2}'
+
+demo: setup-database build ## start everything with the harbour's first runs; stays up until interrupted
+	@demo/harbour/demo.sh
+
+build: build/kembrel build/harbour ## build the binary with the console inside, and the demo's trainer
+
+build/kembrel: $(GO_FILES) console/dist/index.html
+	@echo "Building kembrel ..."
+	@$(BUILD) -o $@ ./cmd/kembrel
+
+build/harbour: $(GO_FILES)
+	@$(BUILD) -o $@ ./demo/harbour
+
+console/node_modules/.ready: console/package.json console/package-lock.json console/.npmrc
+	@echo "Installing the console's modules ..."
+	@cd console && npm ci --no-fund --no-audit --loglevel=error
+	@touch $@
+
+console/src/api/schema.d.ts: docs/openapi.json console/node_modules/.ready
+	@cd console && npm run --silent types > /dev/null
+
+console/dist/index.html: console/node_modules/.ready console/src/api/schema.d.ts $(CONSOLE_FILES)
+	@echo "Building the console ..."
+	@cd console && npm run --silent build
+
+setup-database:
+	@.ci/install-database
+
+setup-browser:
+	@.ci/install-browser
+
+test: setup-database setup-browser build check ## set up, check and test everything
+	@cd console && npm run --silent test
+	@.ci/test
+
+check: console/node_modules/.ready console/src/api/schema.d.ts ## formatting, vet, types, lint
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
+	@go vet ./...
+	@cd console && npm run --silent check && npm run --silent lint
+
+bench: setup-database build ## measure against references in the same run; see bench/results.md
+	@.ci/bench
+
+fuzz: ## fuzz every parser for a while (FUZZTIME=30s each)
+	@.ci/fuzz $(or $(FUZZTIME),30s)
+
+screenshots: setup-database setup-browser build ## make docs/screenshots anew from the demo
+	@.ci/screenshots
+
+openapi: ## write docs/openapi.json as the code emits it
+	@KEMBREL_WRITE=1 go test ./web -run TestOpenAPIIsCommitted -count=1
+
+clean: ## remove what was built
+	@rm -rf build console/dist/assets console/dist/index.html console/node_modules

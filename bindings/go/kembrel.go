@@ -1,0 +1,370 @@
+// Package kembrel records a training run from a Go program. Three lines are enough:
+//
+//	run := kembrel.Hello(kembrel.Options{Project: "vessels", Hyper: map[string]any{"lr": 0.03}})
+//	run.Readings(step, epoch, kembrel.V("loss.train", loss), kembrel.V("loss.val", valLoss))
+//	run.End("finished", "")
+//
+// Under `kembrel record -- PROGRAM` it speaks to that recorder; otherwise it starts one. Training never waits for the service and
+// never fails because of recording: what goes wrong is printed once to the error output and told by Err, and every call
+// may be made on a run that is not recorded. It speaks the protocol of docs/recorder-protocol.md and needs nothing but the standard library.
+package kembrel
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"net"
+	"os"
+	"runtime"
+	"strconv"
+	"sync"
+	"time"
+)
+
+// Options say what the run is. Project and Title count only where no recorder is around yet.
+type Options struct {
+	Project string
+	Title   string
+	Hyper   map[string]any // numbers, truth values, texts, lists of these; dotted names nest
+}
+
+// Value is one reading.
+type Value struct {
+	Curve string // measure and split, such as "loss.val"
+	Value float64
+}
+
+// V makes a reading: V("loss.val", 0.41).
+func V(curve string, value float64) Value { return Value{curve, value} }
+
+// Run is the run being recorded. Its methods may be called from many goroutines.
+type Run struct {
+	mutex   sync.Mutex
+	conn    net.Conn
+	line    []byte
+	id      int64
+	pending queue // messages not answered kept, for a recorder that takes over from one that died
+	replies map[int64]chan reply
+	spool   string
+	err     error
+	stop    string
+	address string
+	ended   bool
+}
+
+type reply struct {
+	Kind       string `json:"kind"`
+	ID         int64  `json:"id"`
+	Run        string `json:"run"`
+	Kept       int64  `json:"kept"`
+	Checkpoint string `json:"checkpoint"`
+	Folder     string `json:"folder"`
+	Stop       bool   `json:"stop"`
+	What       string `json:"what"`
+}
+
+// answerTime is how long a call waits for the recorder where it needs its answer.
+const answerTime = 30 * time.Second
+
+// Hello begins the recording. It never fails: without a recorder, Err says why and nothing is recorded.
+func Hello(o Options) *Run {
+	r := &Run{replies: map[int64]chan reply{}}
+	socket := os.Getenv("KEMBREL_RECORDER")
+	var err error
+	if socket == "" {
+		socket, _, err = startRecorder("--project", o.Project, "--title", o.Title)
+	}
+	if err == nil {
+		err = r.connect(socket)
+	}
+	if err != nil {
+		r.fail(err)
+		return r
+	}
+	if len(o.Hyper) > 0 {
+		r.Hyper(o.Hyper)
+	}
+	return r
+}
+
+// connect opens the connection and waits for the welcome; messages that the recorder has not kept are sent again.
+func (r *Run) connect(socket string) error {
+	conn, err := net.Dial("unix", socket)
+	if err != nil {
+		return fmt.Errorf("reach the recorder: %w", err)
+	}
+	hello := fmt.Sprintf(`{"kind":"hello","protocol":1,"language":"%s %s"}`+"\n", "go", runtime.Version())
+	if _, err := conn.Write([]byte(hello)); err != nil {
+		return err
+	}
+	conn.SetReadDeadline(time.Now().Add(answerTime))
+	reader := bufio.NewReader(conn)
+	text, err := reader.ReadBytes('\n')
+	if err != nil {
+		return fmt.Errorf("the recorder does not answer: %w", err)
+	}
+	conn.SetReadDeadline(time.Time{})
+	var welcome reply
+	if err := json.Unmarshal(text, &welcome); err != nil || welcome.Kind != "welcome" {
+		return fmt.Errorf("the recorder does not welcome this program: %s", text)
+	}
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	r.conn, r.spool, r.address = conn, welcome.Folder, welcome.Run
+	r.pending.drop(welcome.Kept)
+	if _, err := conn.Write(r.pending.bytes()); err != nil {
+		return err
+	}
+	go r.listen(conn, reader)
+	return nil
+}
+
+// fail notes what went wrong and prints the first of it.
+func (r *Run) fail(err error) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	r.failLocked(err)
+}
+
+func (r *Run) failLocked(err error) {
+	if r.err == nil {
+		fmt.Fprintf(os.Stderr, "kembrel: %v\n", err)
+	}
+	r.err = err
+}
+
+// Err is the latest thing that went wrong with the recording, or nil.
+func (r *Run) Err() error {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	return r.err
+}
+
+// Address is the run's address, such as "vessels/3", or "" as long as it is not known, as when the service is away.
+func (r *Run) Address() string {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	return r.address
+}
+
+// Stop says whether the program is advised to stop, and why.
+func (r *Run) Stop() (why string, stop bool) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	return r.stop, r.stop != ""
+}
+
+// listen reads what the recorder says until the connection ends, then looks for another recorder.
+func (r *Run) listen(conn net.Conn, reader *bufio.Reader) {
+	for {
+		text, err := reader.ReadBytes('\n')
+		if err != nil {
+			break
+		}
+		var m reply
+		if json.Unmarshal(text, &m) != nil {
+			continue
+		}
+		r.mutex.Lock()
+		switch m.Kind {
+		case "kept":
+			r.pending.drop(m.ID)
+		case "problem":
+			r.failLocked(errors.New("the recorder says: " + m.What))
+			r.pending.drop1(m.ID)
+		case "advice":
+			r.stop = m.What
+		}
+		if c := r.replies[m.ID]; c != nil && m.ID != 0 {
+			delete(r.replies, m.ID)
+			c <- m
+		}
+		r.mutex.Unlock()
+	}
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	conn.Close()
+	r.conn = nil
+	for id, c := range r.replies {
+		delete(r.replies, id)
+		close(c)
+	}
+	if !r.ended {
+		go r.takeUp()
+	}
+}
+
+// takeUp starts a recorder that goes on with the spool of one that died.
+func (r *Run) takeUp() {
+	socket, _, err := startRecorder("--take-up", r.spool)
+	if err == nil {
+		err = r.connect(socket)
+	}
+	if err != nil {
+		r.fail(fmt.Errorf("the recorder is gone and another could not take over; training goes on unrecorded: %w", err))
+	}
+}
+
+// Hyper records hyperparameters; it must come before the first reading.
+func (r *Run) Hyper(values map[string]any) {
+	text, err := json.Marshal(values)
+	if err != nil {
+		r.fail(fmt.Errorf("hyperparameters: %w", err))
+		return
+	}
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	r.begin("hyper")
+	r.line = append(append(r.line, `,"values":`...), text...)
+	r.finish(true)
+}
+
+// begin starts a message; the mutex is held.
+func (r *Run) begin(kind string) {
+	r.id++
+	r.line = append(append(r.line[:0], `{"kind":"`...), kind...)
+	r.line = strconv.AppendInt(append(r.line, `","id":`...), r.id, 10)
+}
+
+// finish ends a message and hands it to the recorder with one write; what must survive the recorder is remembered until kept.
+func (r *Run) finish(remember bool) {
+	r.line = append(r.line, '}', '\n')
+	if remember {
+		r.pending.add(r.id, r.line)
+	}
+	if r.conn == nil {
+		return
+	}
+	if _, err := r.conn.Write(r.line); err != nil {
+		r.conn.Close() // listen notices, and looks for another recorder
+	}
+}
+
+// Readings records values at a step and epoch (NaN where there are no epochs). Steps never fall. NaN and infinities are values.
+func (r *Run) Readings(step int64, epoch float64, values ...Value) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	r.begin("readings")
+	r.line = strconv.AppendInt(append(r.line, `,"step":`...), step, 10)
+	r.line = appendFloat(append(r.line, `,"epoch":`...), epoch)
+	r.line = strconv.AppendInt(append(r.line, `,"time":`...), time.Now().UnixMilli(), 10)
+	r.line = append(r.line, `,"values":{`...)
+	for i, v := range values {
+		if i > 0 {
+			r.line = append(r.line, ',')
+		}
+		r.line = append(appendText(r.line, v.Curve), ':')
+		r.line = appendFloat(r.line, v.Value)
+	}
+	r.line = append(r.line, '}')
+	r.finish(true)
+}
+
+// appendText appends text as JSON; plain names without the cost of the general way.
+func appendText(dst []byte, text string) []byte {
+	for i := range len(text) {
+		if c := text[i]; c < ' ' || c > '~' || c == '"' || c == '\\' {
+			quoted, _ := json.Marshal(text)
+			return append(dst, quoted...)
+		}
+	}
+	return append(append(append(dst, '"'), text...), '"')
+}
+
+func appendFloat(dst []byte, v float64) []byte {
+	switch {
+	case math.IsNaN(v):
+		return append(dst, `"NaN"`...)
+	case math.IsInf(v, 1):
+		return append(dst, `"Infinity"`...)
+	case math.IsInf(v, -1):
+		return append(dst, `"-Infinity"`...)
+	}
+	return strconv.AppendFloat(dst, v, 'g', -1, 64)
+}
+
+// Note leaves a line of text on the run.
+func (r *Run) Note(text string) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	r.begin("note")
+	r.line = appendText(append(r.line, `,"text":`...), text)
+	r.finish(true)
+}
+
+// Checkpoint saves a checkpoint: write is given a folder, writes files into it, and returns which files make up which part. The
+// files are the recorder's from then on. It returns when they are safe on disk; they are sent in the background.
+func (r *Run) Checkpoint(step int64, epoch float64, why string, write func(folder string) (parts map[string][]string, err error)) error {
+	begun, err := r.ask(func() {
+		r.begin("checkpoint")
+		r.line = strconv.AppendInt(append(r.line, `,"do":"begin","step":`...), step, 10)
+		r.line = appendFloat(append(r.line, `,"epoch":`...), epoch)
+		r.line = appendText(append(r.line, `,"why":`...), why)
+	})
+	if err != nil {
+		return fmt.Errorf("begin checkpoint: %w", err)
+	}
+	parts, err := write(begun.Folder)
+	if err != nil {
+		return fmt.Errorf("write checkpoint: %w", err)
+	}
+	text, err := json.Marshal(parts)
+	if err != nil {
+		return err
+	}
+	if _, err := r.ask(func() {
+		r.begin("checkpoint")
+		r.line = appendText(append(r.line, `,"do":"commit","checkpoint":`...), begun.Checkpoint)
+		r.line = append(append(r.line, `,"parts":`...), text...)
+	}); err != nil {
+		return fmt.Errorf("commit checkpoint: %w", err)
+	}
+	return nil
+}
+
+// ask sends a message and waits for its answer.
+func (r *Run) ask(compose func()) (reply, error) {
+	answer := make(chan reply, 1)
+	r.mutex.Lock()
+	if r.conn == nil {
+		r.mutex.Unlock()
+		return reply{}, errors.New("no recorder is connected")
+	}
+	compose()
+	r.replies[r.id] = answer
+	r.finish(false)
+	r.mutex.Unlock()
+	select {
+	case m, ok := <-answer:
+		switch {
+		case !ok:
+			return m, errors.New("the recorder is gone")
+		case m.Kind == "problem":
+			return m, errors.New(m.What)
+		}
+		return m, nil
+	case <-time.After(answerTime):
+		return reply{}, errors.New("the recorder does not answer")
+	}
+}
+
+// End says how the program ends: "finished", "stopped" or "failed", and why. It waits until everything handed over is safe on
+// disk, but not for the service.
+func (r *Run) End(state, why string) {
+	_, err := r.ask(func() {
+		r.begin("end")
+		r.line = appendText(append(r.line, `,"state":`...), state)
+		r.line = appendText(append(r.line, `,"why":`...), why)
+	})
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	r.ended = true
+	if err != nil && r.err == nil {
+		r.failLocked(fmt.Errorf("end: %w", err))
+	}
+	if r.conn != nil {
+		r.conn.Close()
+	}
+}

@@ -1,0 +1,38 @@
+#!/bin/sh
+# Starts Kembrel on the demo's own data, trains the harbour's first runs if they are not there yet, and stays up until interrupted.
+set -eu
+cd "$(dirname "$0")/../.."
+if [ "$(id -u)" = 0 ]; then data=/var/lib/kembrel-demo; else data="${XDG_DATA_HOME:-$HOME/.local/share}/kembrel-demo"; fi
+data="${KEMBREL_DEMO_DATA:-$data}"
+kembrel=build/kembrel
+harbour=build/harbour
+
+"$kembrel" up --data "$data" & up=$!
+# Interrupting a terminal reaches every process of this script; ending only the script must end them too.
+trap 'trap - INT TERM HUP; kill -INT $up 2> /dev/null || true; wait $up 2> /dev/null || true; exit 130' INT TERM HUP
+
+ready() { "$kembrel" projects > /dev/null 2>&1; }
+until ready; do
+    kill -0 $up 2> /dev/null || { wait $up || exit $?; exit 1; }
+    sleep 0.1
+done
+
+record() { # TITLE FLAGS...
+    title=$1; shift
+    echo "Training: $title"
+    "$kembrel" record --quiet --project vessels --title "$title" -- "$harbour" train "$@" > /dev/null
+}
+
+"$kembrel" show vessels > /dev/null 2>&1 || "$kembrel" projects make vessels --title "Vessel classes by sound" --objective "loss.val lower" > /dev/null
+if [ "$("$kembrel" runs vessels --output csv | wc -l)" -le 1 ]; then
+    echo "Training the harbour's first runs, about a minute; watch them in the console."
+    record "Softmax only"                    --hidden= --lr 0.001 --clips 7680 --epochs 16
+    record "Wide net, 240 clips, no dropout" --hidden 256,256 --lr 0.005 --clips 240 --epochs 32
+    record "Dropout 0.4, steps down"         --hidden 96 --dropout 0.4 --lr 0.008 --clips 5760 --epochs 20 --drop-every 8
+    record "Rate 3, relu"                    --hidden 96 --activation relu --lr 3 --clips 960 --epochs 10
+fi
+"$kembrel" runs vessels
+echo
+echo "The console: $("$kembrel" sign-in --link 2> /dev/null)   (works once; the link above too)"
+echo "In another terminal: $kembrel curves vessels/3, $kembrel restore vessels/3@best --into model. Interrupt to stop."
+wait $up
