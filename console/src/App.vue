@@ -1,0 +1,96 @@
+<script setup lang="ts">
+import { ElButton, ElDropdown, ElDropdownItem, ElDropdownMenu } from 'element-plus'
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { answer, client, session } from './api/client'
+import PasswordDialog from './components/PasswordDialog.vue'
+import { dark, switchTheme } from './composables/theme'
+
+const route = useRoute()
+const router = useRouter()
+const project = computed(() => (typeof route.params.project === 'string' ? route.params.project : ''))
+const askPassword = ref(false)
+
+async function signOut() {
+  await answer(client.DELETE('/api/v1/session')).catch(() => undefined)
+  session.me = null
+  await router.push({ name: 'sign-in' })
+}
+
+function choose(what: string) {
+  if (what === 'theme') switchTheme()
+  else if (what === 'password') askPassword.value = true
+  else void signOut()
+}
+</script>
+
+<template>
+  <header v-if="session.me" class="top">
+    <RouterLink class="word" to="/">
+      <svg width="18" height="18" viewBox="0 0 18 18" aria-hidden="true">
+        <path d="M2 12c3 0 3-6 6-6s3 6 8 6" fill="none" stroke="var(--accent)" stroke-width="2" />
+        <circle cx="8" cy="6" r="2.2" fill="var(--accent)" />
+      </svg>
+      Kembrel
+    </RouterLink>
+    <nav aria-label="Places">
+      <RouterLink to="/" :class="{ on: route.name === 'projects' }">Projects</RouterLink>
+      <RouterLink v-if="project" :to="{ name: 'runs', params: { project } }" :class="{ on: !!project }">
+        {{ project }}
+      </RouterLink>
+    </nav>
+    <span class="space"></span>
+    <ElButton text size="small" :aria-label="dark ? 'Use the light look' : 'Use the dark look'" @click="switchTheme">
+      {{ dark ? 'Light' : 'Dark' }}
+    </ElButton>
+    <ElDropdown trigger="click" @command="choose">
+      <ElButton text size="small">{{ session.me.name }}</ElButton>
+      <template #dropdown>
+        <ElDropdownMenu>
+          <ElDropdownItem command="password">
+            {{ session.me.has_password ? 'Change password' : 'Set a password' }}
+          </ElDropdownItem>
+          <ElDropdownItem command="out">Sign out</ElDropdownItem>
+        </ElDropdownMenu>
+      </template>
+    </ElDropdown>
+  </header>
+  <RouterView />
+  <PasswordDialog v-if="session.me" v-model="askPassword" />
+</template>
+
+<style scoped>
+.top {
+  height: 44px;
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  padding: 0 24px;
+  border-bottom: 1px solid var(--rule);
+  background: var(--sheet);
+}
+.word {
+  font-weight: 600;
+  letter-spacing: 0.2px;
+  display: flex;
+  gap: 9px;
+  align-items: center;
+  color: var(--ink);
+  text-decoration: none;
+}
+nav {
+  margin-left: 20px;
+  display: flex;
+  gap: 18px;
+}
+nav a {
+  color: var(--ink2);
+  padding: 13px 0;
+  text-decoration: none;
+}
+nav a.on {
+  color: var(--ink);
+  box-shadow: inset 0 -2px 0 var(--accent);
+  font-weight: 500;
+}
+</style>

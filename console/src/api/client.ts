@@ -1,0 +1,54 @@
+import createClient from 'openapi-fetch'
+import { reactive } from 'vue'
+import type { components, paths } from './schema'
+
+export type Project = components['schemas']['Project']
+export type Run = components['schemas']['Run']
+export type RunDetail = components['schemas']['RunDetail']
+export type Curves = components['schemas']['Curves']
+export type Curve = components['schemas']['Curve']
+export type Checkpoint = components['schemas']['Checkpoint']
+export type Figure = components['schemas']['Figure']
+export type Leg = components['schemas']['Leg']
+export type Output = components['schemas']['Output']
+export type Me = components['schemas']['Me']
+export type Problem = components['schemas']['Problem']
+
+export const client = createClient<paths>({ baseUrl: '/', credentials: 'same-origin' })
+
+/** Who is signed in; me is null while nobody is, undefined while it is not known. */
+export const session = reactive<{ me: Me | null | undefined }>({ me: undefined })
+
+/** An answer that is a problem, as an error with the service's own words. */
+export class Refused extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+  ) {
+    super(message)
+  }
+}
+
+/** Returns the data of an answer, or throws what the service says is wrong. */
+export async function answer<T>(call: Promise<{ data?: T; error?: Problem; response: Response }>): Promise<T> {
+  let got
+  try {
+    got = await call
+  } catch {
+    throw new Refused(0, 'The service does not answer.')
+  }
+  if (got.response.ok) return got.data as T
+  if (got.response.status === 401) session.me = null
+  const details = got.error?.errors?.map((e) => e.message).join('; ')
+  const text = [got.error?.detail ?? got.response.statusText, details].filter(Boolean).join(': ')
+  throw new Refused(got.response.status, text)
+}
+
+export async function whoAmI() {
+  try {
+    session.me = await answer(client.GET('/api/v1/me'))
+  } catch (e) {
+    if (!(e instanceof Refused) || e.status !== 401) throw e
+    session.me = null
+  }
+}

@@ -1,0 +1,90 @@
+<script setup lang="ts">
+import { ElButton, ElDropdown, ElDropdownItem, ElDropdownMenu } from 'element-plus'
+import { computed, ref } from 'vue'
+import type { Checkpoint } from '../api/client'
+import { bytes, number as text, when } from '../format'
+
+const props = defineProps<{ checkpoints: Checkpoint[]; objective: string; project: string; number: number }>()
+const all = ref(false)
+const few = 6
+
+/** The latest few and the best one, or all. */
+const shown = computed(() => (all.value ? props.checkpoints : props.checkpoints.filter((c, i) => i < few || c.best)))
+const at = (c: Checkpoint) => c.address.split('@')[1]
+
+function href(c: Checkpoint, path: string) {
+  const base = `/api/v1/projects/${props.project}/runs/${props.number}/checkpoints/${at(c)}/file`
+  return `${base}?path=${encodeURIComponent(path)}`
+}
+const best = computed(() => props.checkpoints.find((c) => c.best))
+</script>
+
+<template>
+  <p v-if="!checkpoints.length" class="small">
+    The program has saved none. A checkpoint holds weights, optimiser state and what else is needed to go on or to use
+    the model.
+  </p>
+  <template v-else>
+    <table>
+      <thead>
+        <tr>
+          <th>Checkpoint</th>
+          <th>Why</th>
+          <th class="n">{{ objective }}</th>
+          <th>Fit to</th>
+          <th>Parts</th>
+          <th class="n">Size</th>
+          <th>Saved</th>
+          <th><span class="visually-hidden">Download</span></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="c in shown" :key="c.address">
+          <td class="mono">
+            @{{ at(c) }}
+            <span v-if="c.best" class="accent">best</span>
+            <span v-if="c.last" class="small">last</span>
+          </td>
+          <td>{{ c.why }}</td>
+          <td class="n">{{ c.figures && objective in c.figures ? text(c.figures[objective]) : '' }}</td>
+          <td :class="{ warn: c.fit !== 'resume' }">{{ c.fit }}</td>
+          <td class="small">{{ c.parts?.join(' ') }}</td>
+          <td class="n">{{ bytes(c.size) }}</td>
+          <td class="small">{{ when(c.saved) }}</td>
+          <td>
+            <ElDropdown trigger="click">
+              <ElButton size="small">Download</ElButton>
+              <template #dropdown>
+                <ElDropdownMenu>
+                  <ElDropdownItem v-for="f in c.files" :key="f.path">
+                    <a class="download" :href="href(c, f.path)" download>{{ f.path }} &#160; {{ bytes(f.size) }}</a>
+                  </ElDropdownItem>
+                </ElDropdownMenu>
+              </template>
+            </ElDropdown>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <p class="foot small">
+      <ElButton v-if="shown.length < checkpoints.length" size="small" @click="all = true">
+        All {{ checkpoints.length }}
+      </ElButton>
+      <span v-if="best">
+        Restore the best, checked:
+        <code class="mono">kembrel restore {{ project }}/{{ number }}@best --into model</code>
+      </span>
+    </p>
+  </template>
+</template>
+
+<style scoped>
+.foot {
+  display: flex;
+  gap: 16px;
+  align-items: center;
+}
+.download {
+  color: var(--ink);
+}
+</style>

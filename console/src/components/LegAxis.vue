@@ -1,0 +1,90 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Checkpoint, Leg } from '../api/client'
+import { place, toNumber } from '../format'
+
+/** Legs as lines and checkpoints as marks under the curves' axis; shapes tell them apart, not colour alone. */
+const props = defineProps<{
+  legs: Leg[]
+  checkpoints: Checkpoint[]
+  axis: string
+  left: number
+  width: number
+  low: number
+  high: number
+}>()
+defineEmits<{ choose: [checkpoint: Checkpoint] }>()
+
+const x = (v: number) => props.left + (props.width * (v - props.low)) / (props.high - props.low || 1)
+const inside = (v: number) => v >= props.left - 1 && v <= props.left + props.width + 1
+const clip = (v: number) => Math.min(Math.max(v, props.left), props.left + props.width)
+
+const lines = computed(() =>
+  props.legs.map((l, i) => {
+    const span =
+      props.axis === 'step'
+        ? [l.from_step, l.last_step]
+        : props.axis === 'time'
+          ? [Date.parse(l.started) / 1000, Date.parse(l.ended ?? l.seen) / 1000]
+          : [i === 0 ? 0 : (toNumber(l.epoch) * l.from_step) / (l.last_step || 1), toNumber(l.epoch)]
+    return {
+      leg: l,
+      from: clip(x(span[0])),
+      to: clip(x(span[1])),
+      y: 9 + 6 * (i % 3),
+      cut: l.state === 'failed' || l.state === 'lost',
+    }
+  }),
+)
+
+const marks = computed(() =>
+  props.checkpoints
+    .map((c) => {
+      const at = props.axis === 'step' ? c.step : props.axis === 'time' ? Date.parse(c.saved) / 1000 : toNumber(c.epoch)
+      return { c, at: x(at) }
+    })
+    .filter((m) => inside(m.at)),
+)
+</script>
+
+<template>
+  <svg width="100%" height="46" role="group" aria-label="legs and checkpoints">
+    <text x="0" y="14">legs</text>
+    <text x="0" y="38">kept</text>
+    <g v-for="l in lines" :key="l.leg.number">
+      <line
+        :x1="l.from"
+        :x2="Math.max(l.to, l.from + 2)"
+        :y1="l.y"
+        :y2="l.y"
+        :stroke="l.leg.state === 'running' ? 'var(--accent)' : 'var(--ink2)'"
+        stroke-width="3"
+      >
+        <title>leg {{ l.leg.number }}: {{ l.leg.state }}</title>
+      </line>
+      <path v-if="l.cut" :d="`M${l.to - 3} ${l.y - 4}l6 8m0-8l-6 8`" stroke="var(--bad)" stroke-width="1.6" />
+    </g>
+    <a
+      v-for="m in marks"
+      :key="m.c.address"
+      href="#what-came-out"
+      :aria-label="`checkpoint ${m.c.address}, fit to ${m.c.fit}${m.c.best ? ', best' : ''}`"
+      @click="$emit('choose', m.c)"
+    >
+      <path v-if="m.c.best" :d="`M${m.at} 28l5.5 5.5-5.5 5.5-5.5-5.5z`" fill="var(--accent)" />
+      <circle v-else-if="m.c.fit === 'resume'" :cx="m.at" cy="33.5" r="3.6" fill="var(--ink2)" />
+      <circle v-else :cx="m.at" cy="33.5" r="3.4" fill="var(--paper)" stroke="var(--ink2)" stroke-width="1.4" />
+      <title>{{ place(m.c) }} {{ m.c.why }}</title>
+    </a>
+  </svg>
+</template>
+
+<style scoped>
+svg {
+  display: block;
+}
+text {
+  font: 11px var(--sans);
+  fill: var(--ink2);
+}
+</style>

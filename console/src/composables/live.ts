@@ -1,0 +1,42 @@
+import { onScopeDispose, ref } from 'vue'
+
+export type Kind = 'hello' | 'project' | 'run' | 'leg' | 'checkpoint' | 'readings' | 'summary' | 'output'
+
+/**
+ * Follows the live stream. The browser connects again by itself after a cut and the service replays what was missed; hello
+ * comes with every connection, so what is not replayed (readings) is read anew then. Handlers of one kind never overlap: news that
+ * comes while one runs calls it once more afterwards.
+ */
+export function useLive(query: Record<string, string>, handlers: Partial<Record<Kind, () => Promise<void> | void>>) {
+  const connected = ref(false)
+  const source = new EventSource('/api/v1/events?' + new URLSearchParams(query).toString())
+  source.onopen = () => (connected.value = true)
+  source.onerror = () => (connected.value = false)
+  for (const [kind, handler] of Object.entries(handlers)) {
+    source.addEventListener(kind, once(handler))
+  }
+  onScopeDispose(() => source.close())
+  return { connected }
+}
+
+/** Calls do, and once more if it was asked for while it ran. */
+export function once(work: () => Promise<void> | void) {
+  let running = false
+  let again = false
+  return async () => {
+    if (running) {
+      again = true
+      return
+    }
+    running = true
+    do {
+      again = false
+      try {
+        await work()
+      } catch {
+        // the next news tries again; what the person asked for shows its own errors
+      }
+    } while (again)
+    running = false
+  }
+}

@@ -1,0 +1,9 @@
+<template>
+  <main class="page">
+    <h1>There is nothing here</h1>
+    <p>
+      The link may be mistyped.
+      <RouterLink to="/">Go to the projects</RouterLink>
+    </p>
+  </main>
+</template>

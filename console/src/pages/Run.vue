@@ -1,0 +1,315 @@
+<script setup lang="ts">
+import { ElButton, ElInputNumber, ElSegmented } from 'element-plus'
+import { computed, onScopeDispose, ref, watch } from 'vue'
+import { answer, client, type Checkpoint, type Output, type RunDetail } from '../api/client'
+import CheckpointTable from '../components/CheckpointTable.vue'
+import CurveChart from '../components/CurveChart.vue'
+import LegAxis from '../components/LegAxis.vue'
+import Question from '../components/Question.vue'
+import StateMark from '../components/StateMark.vue'
+import WentIn from '../components/WentIn.vue'
+import { byMeasure, useCurves } from '../composables/curves'
+import { useLive } from '../composables/live'
+import { useQuery } from '../composables/query'
+import { figure, number as text, place, toNumber, took, when } from '../format'
+
+const props = defineProps<{ project: string; number: number }>()
+const path = { project: props.project, number: props.number }
+const run = ref<RunDetail>()
+const checkpoints = ref<Checkpoint[]>([])
+const output = ref<Output[]>([])
+const problem = ref('')
+const { curves, read } = useCurves(props.project, props.number)
+
+const axis = useQuery<string>('axis', 'epoch')
+const scale = useQuery<string>('scale', 'linear')
+const smooth = useQuery<number>('smooth', 0)
+const hide = useQuery<number>('hide', 0)
+const zoom = useQuery<string>('zoom', '')
+const range = computed(() => {
+  const [a, b] = zoom.value.split('~').map(Number)
+  return zoom.value && Number.isFinite(a) && Number.isFinite(b) ? { from: a, to: b } : { from: null, to: null }
+})
+const setZoom = (from: number | null, to: number | null) => {
+  zoom.value = from === null || to === null ? '' : `${Number(from.toPrecision(6))}~${Number(to.toPrecision(6))}`
+}
+
+async function guard(work: () => Promise<void>) {
+  try {
+    await work()
+    problem.value = ''
+  } catch (e) {
+    problem.value = (e as Error).message
+  }
+}
+const loadRun = () =>
+  guard(async () => {
+    run.value = await answer(client.GET('/api/v1/projects/{project}/runs/{number}', { params: { path } }))
+  })
+const loadCurves = () => guard(() => read(smooth.value))
+const loadCheckpoints = () =>
+  guard(async () => {
+    const page = await answer(client.GET('/api/v1/projects/{project}/runs/{number}/checkpoints', { params: { path } }))
+    checkpoints.value = page.items ?? []
+  })
+const loadOutput = () =>
+  guard(async () => {
+    for (;;) {
+      const after = output.value.length ? output.value[output.value.length - 1].id : 0
+      const query = { after }
+      const page = await answer(
+        client.GET('/api/v1/projects/{project}/runs/{number}/output', { params: { path, query } }),
+      )
+      if (!page.items?.length) return
+      output.value = [...output.value, ...page.items]
+    }
+  })
+
+const { connected } = useLive(
+  { project: props.project, run: String(props.number) },
+  {
+    hello: async () => {
+      await Promise.all([loadRun(), loadCurves(), loadCheckpoints(), loadOutput()])
+    },
+    run: loadRun,
+    leg: loadRun,
+    summary: async () => {
+      await Promise.all([loadRun(), loadCheckpoints()])
+    },
+    checkpoint: async () => {
+      await Promise.all([loadRun(), loadCheckpoints()])
+    },
+    readings: loadCurves,
+    output: loadOutput,
+  },
+)
+watch(smooth, loadCurves)
+
+const now = ref(Date.now())
+const clock = setInterval(() => (now.value = Date.now()), 1000)
+onScopeDispose(() => clearInterval(clock))
+
+const objective = computed(() => run.value?.objective.split(' ')[0] ?? '')
+const measures = computed(() => byMeasure(curves.value, objective.value))
+const best = computed(() => {
+  const b = run.value?.best
+  return b && { curve: b.curve, step: b.step, value: toNumber(b.value) }
+})
+const area = ref({ left: 46, width: 0, low: 0, high: 1 })
+const setArea = (left: number, width: number, low: number, high: number) => {
+  const a = area.value
+  if (a.left !== left || a.width !== width || a.low !== low || a.high !== high) area.value = { left, width, low, high }
+}
+const planned = computed(() => {
+  const n = run.value?.hyper.epochs
+  return typeof n === 'number' ? n : undefined
+})
+const perEpoch = computed(() => {
+  const r = run.value
+  const epochs = toNumber(r?.epoch)
+  if (!r || !(epochs >= 1)) return ''
+  const end = r.legs?.length ? (r.ended ?? r.legs[r.legs.length - 1].seen) : r.started
+  return took(
+    r.started,
+    new Date(Date.parse(r.started) + (Date.parse(end) - Date.parse(r.started)) / epochs).toISOString(),
+  )
+})
+const shownOutput = computed(() => output.value.map((o) => o.text).join(''))
+const csv = computed(() => `/api/v1/projects/${props.project}/runs/${props.number}/curves.csv`)
+</script>
+
+<template>
+  <main>
+    <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
+    <template v-if="run">
+      <div class="head">
+        <div>
+          <div class="mono small">{{ run.address }}</div>
+          <h1>{{ run.title || run.address }}</h1>
+        </div>
+        <div class="now">
+          <StateMark :state="run.state" />
+          <span v-if="run.epoch !== 'NaN'" class="small">
+            · epoch {{ run.epoch }}
+            <template v-if="planned">of {{ planned }}</template>
+          </span>
+        </div>
+        <span class="space"></span>
+        <div v-if="run.best">
+          <div class="small">best {{ objective }}</div>
+          <div class="mono figure">
+            {{ figure(run.best) }}
+            <span class="small">{{ place(run.best) }}</span>
+          </div>
+        </div>
+        <div v-if="run.last">
+          <div class="small">last</div>
+          <div class="mono figure" :class="{ bad: !Number.isFinite(toNumber(run.last.value)) }">
+            {{ figure(run.last) }}
+          </div>
+        </div>
+        <div v-if="perEpoch">
+          <div class="small">per epoch</div>
+          <div class="mono figure">{{ perEpoch }}</div>
+        </div>
+        <div>
+          <div class="small">started</div>
+          <div class="figure">{{ when(run.started) }}, {{ run.host }}</div>
+        </div>
+        <div>
+          <div class="small">{{ run.ended ? 'took' : 'for' }}</div>
+          <div class="mono figure">{{ took(run.started, run.ended, now) }}</div>
+        </div>
+      </div>
+
+      <Question title="How is it learning?" :says="run.answers.learning">
+        <div class="controls">
+          <ElSegmented v-model="axis" size="small" :options="['epoch', 'step', 'time']" aria-label="Axis" />
+          <ElSegmented v-model="scale" size="small" :options="['linear', 'log']" aria-label="Scale" />
+          <label class="small">
+            Smooth
+            <ElInputNumber v-model="smooth" size="small" :min="0" :max="1000" :step="1" controls-position="right" />
+            epochs
+          </label>
+          <label class="small">
+            Hide first
+            <ElInputNumber v-model="hide" size="small" :min="0" :max="100000" :step="1" controls-position="right" />
+            epochs
+          </label>
+          <ElButton v-if="zoom" size="small" @click="setZoom(null, null)">Whole range</ElButton>
+          <span class="space"></span>
+          <span v-if="run.state === 'running'" class="small">
+            {{ connected ? 'live' : 'cut off; connecting again' }}
+          </span>
+          <a class="small" :href="csv" download>Curves as CSV</a>
+        </div>
+        <p v-if="!curves.length" class="small">No reading yet.</p>
+        <div class="charts">
+          <div v-for="(m, i) in measures" :key="m.measure">
+            <CurveChart
+              :measure="m.measure"
+              :curves="m.curves"
+              :axis="axis"
+              :scale="scale"
+              :hide="hide"
+              :from="range.from"
+              :to="range.to"
+              :best="best"
+              @zoom="setZoom"
+              @area="(l, w, a, b) => i === 0 && setArea(l, w, a, b)"
+            />
+            <LegAxis v-if="i === 0" v-bind="area" :legs="run.legs ?? []" :checkpoints="checkpoints" :axis="axis" />
+            <p v-if="i === 1" class="small key">
+              ◆ best &#160; ● fit to resume &#160; ○ less &#160; · drag to zoom, double-click for all
+            </p>
+          </div>
+        </div>
+      </Question>
+
+      <Question id="what-came-out" title="What came out?" :says="run.answers.came_out">
+        <CheckpointTable :checkpoints="checkpoints" :objective="objective" :project="project" :number="number" />
+      </Question>
+
+      <Question title="What went in?" :says="run.answers.went_in">
+        <WentIn :run="run" />
+      </Question>
+
+      <Question title="What happened?" :says="run.answers.happened">
+        <table class="legs">
+          <thead>
+            <tr>
+              <th>Leg</th>
+              <th>State</th>
+              <th>Host</th>
+              <th class="n">Steps</th>
+              <th>Began</th>
+              <th class="n">Took</th>
+              <th class="n">Exit code</th>
+              <th>Remark</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="l in run.legs" :key="l.number">
+              <td class="mono">{{ l.number }}</td>
+              <td><StateMark :state="l.state" /></td>
+              <td>{{ l.host }}</td>
+              <td class="n">{{ text(l.from_step) }} – {{ text(l.last_step) }}</td>
+              <td class="small">{{ when(l.started) }}</td>
+              <td class="n">{{ took(l.started, l.ended, now) }}</td>
+              <td class="n">{{ l.exit_code }}</td>
+              <td class="small">{{ [l.signal, l.why].filter(Boolean).join('; ') }}</td>
+            </tr>
+          </tbody>
+        </table>
+        <ul v-if="run.notes?.length" class="notes">
+          <li v-for="(n, i) in run.notes" :key="i">
+            <span class="small">{{ when(n.at) }}</span>
+            {{ n.text }}
+          </li>
+        </ul>
+        <template v-if="shownOutput">
+          <h3>Output</h3>
+          <!-- Focusable, so that it can be scrolled by keyboard. -->
+          <pre class="output" tabindex="0" aria-label="output of the program">{{ shownOutput }}</pre>
+        </template>
+      </Question>
+    </template>
+  </main>
+</template>
+
+<style scoped>
+.problem {
+  padding: 0 24px;
+}
+.head {
+  padding: 16px 24px 14px;
+  display: flex;
+  align-items: flex-end;
+  gap: 26px;
+}
+.now {
+  padding-bottom: 3px;
+}
+.figure {
+  font-size: 15px;
+}
+.controls {
+  display: flex;
+  gap: 14px;
+  align-items: center;
+  flex-wrap: wrap;
+  margin-bottom: 10px;
+}
+.controls :deep(.el-input-number) {
+  width: 76px;
+}
+.charts {
+  display: grid;
+  grid-template-columns: repeat(2, minmax(0, 1fr));
+  gap: 16px 20px;
+}
+.key {
+  margin: 4px 0 0 46px;
+}
+h3 {
+  font-size: 12px;
+  font-weight: 500;
+  color: var(--ink2);
+  margin: 16px 0 4px;
+}
+.output {
+  font: 12px/1.5 var(--mono);
+  background: var(--sheet);
+  border: 1px solid var(--rule);
+  border-radius: 4px;
+  padding: 8px 12px;
+  margin: 0;
+  max-height: 260px;
+  overflow: auto;
+  display: flex;
+  flex-direction: column-reverse;
+}
+.notes {
+  padding-left: 18px;
+}
+</style>

@@ -1,0 +1,29 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import { session, whoAmI } from './api/client'
+import Enter from './pages/Enter.vue'
+import Projects from './pages/Projects.vue'
+import Runs from './pages/Runs.vue'
+import SignIn from './pages/SignIn.vue'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', name: 'projects', component: Projects },
+    { path: '/sign-in', name: 'sign-in', component: SignIn },
+    { path: '/enter', name: 'enter', component: Enter },
+    { path: '/:project([a-z][a-z0-9-]*)', name: 'runs', component: Runs, props: true },
+    {
+      path: '/:project([a-z][a-z0-9-]*)/:number(\\d+)',
+      name: 'run',
+      component: () => import('./pages/Run.vue'),
+      props: (r) => ({ project: r.params.project, number: Number(r.params.number) }),
+    },
+    { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./pages/Nowhere.vue') },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  if (to.name === 'enter' || to.name === 'sign-in') return
+  if (session.me === undefined) await whoAmI().catch(() => undefined)
+  if (!session.me) return { name: 'sign-in', query: { next: to.fullPath } }
+})

@@ -1,0 +1,136 @@
+// Command screenshots takes pictures of the running demo for the docs: pages in a headless browser, commands in a terminal window.
+//
+//	screenshots --out docs/screenshots --link http://127.0.0.1:7420/enter#... --kembrel build/kembrel
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"kembrel/test/browser"
+)
+
+type page struct{ name, path, wait string }
+
+func main() {
+	out := flag.String("out", "docs/screenshots", "folder for the pictures")
+	link := flag.String("link", "", "one-time sign-in link")
+	kembrel := flag.String("kembrel", "build/kembrel", "binary")
+	only := flag.String("only", "", "only pictures whose name contains this")
+	flag.Parse()
+	if err := os.MkdirAll(*out, 0o755); err != nil {
+		log.Fatal(err)
+	}
+	base := strings.SplitN(*link, "/enter", 2)[0]
+	pages := []page{
+		{"projects", "/", "tbody tr"},
+		{"runs", "/vessels?sort=best", "tbody tr svg"},
+		{"run", "/vessels/3", ".u-over"},
+		{"run-overfitting", "/vessels/2?smooth=1", ".u-over"},
+		{"run-dark", "/vessels/4", ".u-over"},
+		{"run-evidence", "/vessels/3#what-came-out", ".u-over"},
+	}
+	if err := takePages(*out, *link, base, pages, *only); err != nil {
+		log.Fatal(err)
+	}
+	commands := [][2]string{
+		{"terminal-runs", "runs vessels"},
+		{"terminal-curves", "curves vessels/3 --names loss.train,loss.val"},
+		{"terminal-show", "show vessels/3"},
+		{"terminal-restore", "restore vessels/3@best --into /tmp/kembrel-model --overwrite"},
+	}
+	for _, c := range commands {
+		if strings.Contains(c[0], *only) {
+			if err := terminal(filepath.Join(*out, c[0]+".png"), *kembrel, c[1]); err != nil {
+				log.Fatalf("%s: %v", c[0], err)
+			}
+		}
+	}
+}
+
+func takePages(out, link, base string, pages []page, only string) error {
+	ctx, end, err := browser.Open(context.Background(), false)
+	if err != nil {
+		return err
+	}
+	defer end()
+	if err := chromedp.Run(ctx, chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible("form"), chromedp.Sleep(300*time.Millisecond), shot(out, "sign-in", only)); err != nil {
+		return fmt.Errorf("sign-in: %w", err)
+	}
+	if err := chromedp.Run(ctx, chromedp.Navigate(link), chromedp.WaitVisible("tbody tr")); err != nil {
+		return fmt.Errorf("enter: %w", err)
+	}
+	for _, p := range pages {
+		if !strings.Contains(p.name, only) {
+			continue
+		}
+		theme := "light"
+		if strings.HasSuffix(p.name, "dark") {
+			theme = "dark"
+		}
+		err := chromedp.Run(ctx,
+			chromedp.Evaluate(fmt.Sprintf("localStorage.setItem('kembrel-theme', %q)", theme), nil),
+			chromedp.Navigate(base+"/sign-in"), chromedp.Navigate(base+p.path), chromedp.WaitVisible(p.wait), chromedp.Sleep(800*time.Millisecond))
+		if err == nil && strings.Contains(p.path, "#") {
+			err = chromedp.Run(ctx, chromedp.Evaluate("document.getElementById('what-came-out').scrollIntoView()", nil), chromedp.Sleep(200*time.Millisecond))
+		}
+		if err == nil && p.name == "run" { // the cursor, shared by the charts
+			err = chromedp.Run(ctx, chromedp.Evaluate(`{const o = document.querySelector('.u-over'), r = o.getBoundingClientRect();
+				for (const t of ['mouseenter', 'mousemove']) o.dispatchEvent(new MouseEvent(t, {clientX: r.left + r.width * 0.62, clientY: r.top + 60, bubbles: true}))}`, nil),
+				chromedp.Sleep(200*time.Millisecond))
+		}
+		if err == nil {
+			err = chromedp.Run(ctx, shot(out, p.name, only))
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+	}
+	return nil
+}
+
+func shot(out, name, only string) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		if !strings.Contains(name, only) {
+			return nil
+		}
+		var png []byte
+		if err := chromedp.CaptureScreenshot(&png).Do(ctx); err != nil {
+			return err
+		}
+		return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
+	})
+}
+
+// terminal shows a command and what it prints in a terminal window on a display of its own, and takes its picture.
+func terminal(file, kembrel, command string) error {
+	binary, err := filepath.Abs(kembrel)
+	if err != nil {
+		return err
+	}
+	display := fmt.Sprintf(":%d", 90+os.Getpid()%9)
+	screen := exec.Command("Xvfb", display, "-screen", "0", "1280x800x24")
+	if err := screen.Start(); err != nil {
+		return err
+	}
+	defer func() { screen.Process.Kill(); screen.Wait() }()
+	time.Sleep(700 * time.Millisecond)
+	script := fmt.Sprintf("PATH=%s:$PATH; echo '$ kembrel %s'; kembrel %s; sleep 60", filepath.Dir(binary), command, command)
+	window := exec.Command("xterm", "-geometry", "176x52+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "#fdfcfa", "-fg", "#22282b", "+sb", "-e", "sh", "-c", script)
+	window.Env = append(os.Environ(), "DISPLAY="+display, "LC_ALL=C.UTF-8")
+	if err := window.Start(); err != nil {
+		return err
+	}
+	defer func() { window.Process.Kill(); window.Wait() }()
+	time.Sleep(2500 * time.Millisecond)
+	return exec.Command("import", "-display", display, "-window", "root", file).Run()
+}
