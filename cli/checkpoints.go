@@ -27,6 +27,7 @@ func (a *App) checkpoints() *cobra.Command {
 				return err
 			}
 			l := list("checkpoint", "", "why", "step#", "fit to", "parts", "size#", "saved", "figures")
+			l.shorten = 8
 			l.empty = fmt.Sprintf("%s has no checkpoint.", addr)
 			for _, c := range page.Items {
 				var marks []string

@@ -201,7 +201,7 @@ func (a *App) drawMeasure(m measure, by string) {
 		fmt.Fprintf(a.Out, "  no reading is a number\n\n")
 		return
 	}
-	options := []asciigraph.Option{asciigraph.Height(12), asciigraph.SeriesChars(chars...), asciigraph.YAxisValueFormatter(number)}
+	options := []asciigraph.Option{asciigraph.Height(15), asciigraph.SeriesChars(chars...), asciigraph.YAxisValueFormatter(number)}
 	if high > low {
 		options = append(options, asciigraph.XAxisRange(low, high), asciigraph.XAxisTickCount(6), asciigraph.XAxisValueFormatter(func(v float64) string {
 			if by == "time" {

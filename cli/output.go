@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/progress"
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -26,6 +27,7 @@ type listing struct {
 	numeric map[int]bool
 	rows    [][]string
 	empty   string // what to say instead of an empty table
+	shorten int    // the column that is cut, on a terminal, where the table is wider than it; 0: none
 }
 
 func outputFlag(cmd *cobra.Command, output *string) {
@@ -51,10 +53,40 @@ func (a *App) print(output string, l listing, whole any) error {
 			fmt.Fprintln(a.Out, l.empty)
 			return nil
 		}
+		if isTerminal(a.Out) {
+			l.fit(width(a.Out))
+		}
 		fmt.Fprintln(a.Out, l.render())
 		return nil
 	}
 	return usage("--output %q is none of table, json, csv", output)
+}
+
+// fit cuts the column that may be cut until the table is no wider than a terminal.
+func (l *listing) fit(terminal int) {
+	if l.shorten == 0 {
+		return
+	}
+	total, cut := 0, 0
+	for i := range l.columns {
+		widest := utf8.RuneCountInString(l.columns[i])
+		for _, r := range l.rows {
+			widest = max(widest, utf8.RuneCountInString(r[i]))
+		}
+		total += widest + 2
+		if i == l.shorten {
+			cut = widest
+		}
+	}
+	if total <= terminal {
+		return
+	}
+	room := max(10, cut-(total-terminal))
+	for _, r := range l.rows {
+		if text := []rune(r[l.shorten]); len(text) > room {
+			r[l.shorten] = string(text[:room-1]) + "…"
+		}
+	}
 }
 
 func (l listing) render() string {
@@ -158,7 +190,7 @@ func epoch(v api.Float) string {
 	if math.IsNaN(float64(v)) {
 		return ""
 	}
-	return strconv.FormatFloat(float64(v), 'f', -1, 64)
+	return number(float64(v))
 }
 
 func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }

@@ -127,6 +127,7 @@ func (a *App) runs() *cobra.Command {
 				}
 			}
 			l := list("run", "title", "state", "best#", "at", "last#", "epoch#", "hyperparameters", "who", "started", "took#")
+			l.shorten = 7
 			l.empty = fmt.Sprintf("No run yet. Record one: kembrel record --project %s -- CMD", p.Project)
 			for _, r := range whole.Items {
 				l.add(r.Address, r.Title, r.State, figure(r.Best), at(r.Best), figure(r.Last), epoch(r.Epoch), hyperLine(r.Hyper), r.Who, when(r.Started), took(r.Started, r.Ended))
@@ -154,11 +155,7 @@ func hyperLine(h map[string]json.RawMessage) string {
 	for i, n := range names {
 		parts[i] = n + "=" + hyperText(h[n])
 	}
-	line := strings.Join(parts, " ")
-	if r := []rune(line); len(r) > 58 {
-		line = string(r[:57]) + "…"
-	}
-	return line
+	return strings.Join(parts, " ")
 }
 
 // hyperText writes a value as people type it.

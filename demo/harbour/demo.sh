@@ -9,7 +9,7 @@ harbour=build/harbour
 
 "$kembrel" up --data "$data" & up=$!
 # Interrupting a terminal reaches every process of this script; ending only the script must end them too.
-trap 'trap - INT TERM HUP; kill -INT $up 2> /dev/null || true; wait $up 2> /dev/null || true; exit 130' INT TERM HUP
+trap 'trap - INT TERM HUP; kill -INT $up 2> /dev/null || true; wait $up 2> /dev/null || true; exit 0' INT TERM HUP
 
 ready() { "$kembrel" projects > /dev/null 2>&1; }
 until ready; do

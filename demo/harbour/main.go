@@ -135,10 +135,10 @@ func train(s settings) error {
 	for epoch := 1; epoch <= s.epochs; epoch++ {
 		began := time.Now()
 		rate := schedule(s.rate, epoch, s.dropEvery, s.drop)
-		t.pass(rate, func(gradient float64) {
+		t.pass(rate, func(done, gradient float64) {
 			step++
 			if step%10 == 0 {
-				run.Readings(step, float64(epoch), kembrel.V("gradient", gradient))
+				run.Readings(step, float64(epoch-1)+done, kembrel.V("gradient", gradient))
 			}
 		})
 		trainLoss, trainAccuracy := t.net.evaluate(t.train)
@@ -171,16 +171,18 @@ func train(s settings) error {
 	return nil
 }
 
-// pass goes once over the training clips in a new order; each is told the gradient's norm of every step.
-func (t *training) pass(rate float64, each func(gradient float64)) {
+// pass goes once over the training clips in a new order; each is told of every step how much of the epoch is done, and
+// the gradient's norm.
+func (t *training) pass(rate float64, each func(done, gradient float64)) {
 	order := t.random.Perm(len(t.train))
 	for from := 0; from < len(order); from += t.batch {
-		some := order[from:min(from+t.batch, len(order))]
+		to := min(from+t.batch, len(order))
+		some := order[from:to]
 		for _, i := range some {
 			t.net.forward(t.train[i].levels[:], t.random)
 			t.net.backward(t.train[i].levels[:], t.train[i].class)
 		}
-		each(t.optimiser.step(t.net.parameters(), rate, len(some)))
+		each(float64(to)/float64(len(order)), t.optimiser.step(t.net.parameters(), rate, len(some)))
 	}
 }
 

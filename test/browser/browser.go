@@ -24,13 +24,17 @@ func Open(parent context.Context, dark bool) (ctx context.Context, end func(), e
 		options = append(options, chromedp.Flag("blink-settings", "preferredColorScheme=0"))
 	}
 	allocated, cancel := chromedp.NewExecAllocator(parent, options...)
-	ctx, cancelTab := chromedp.NewContext(allocated)
-	ctx, cancelTime := context.WithTimeout(ctx, 3*time.Minute)
-	end = func() {
+	tab, cancelTab := chromedp.NewContext(allocated)
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)); err != nil { // starts it; a time limit here would end the browser itself
+		cancelTab()
+		cancel()
+		return nil, nil, err
+	}
+	ctx, cancelTime := context.WithTimeout(tab, 3*time.Minute)
+	return ctx, func() {
 		cancelTime()
 		cancelTab()
 		cancel()
 		os.RemoveAll(profile)
-	}
-	return ctx, end, chromedp.Run(ctx)
+	}, nil
 }

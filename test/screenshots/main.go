@@ -63,10 +63,10 @@ func takePages(out, link, base string, pages []page, only string) error {
 		return err
 	}
 	defer end()
-	if err := chromedp.Run(ctx, chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible("form"), chromedp.Sleep(300*time.Millisecond), shot(out, "sign-in", only)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible("form"), chromedp.Sleep(300*time.Millisecond), shot(out, "sign-in", only)); err != nil {
 		return fmt.Errorf("sign-in: %w", err)
 	}
-	if err := chromedp.Run(ctx, chromedp.Navigate(link), chromedp.WaitVisible("tbody tr")); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.WaitVisible("tbody tr")); err != nil {
 		return fmt.Errorf("enter: %w", err)
 	}
 	for _, p := range pages {
@@ -77,19 +77,19 @@ func takePages(out, link, base string, pages []page, only string) error {
 		if strings.HasSuffix(p.name, "dark") {
 			theme = "dark"
 		}
-		err := chromedp.Run(ctx,
-			chromedp.Evaluate(fmt.Sprintf("localStorage.setItem('kembrel-theme', %q)", theme), nil),
+		err := chromedp.Do(ctx,
+			chromedp.Evaluate[chromedp.Void](fmt.Sprintf("localStorage.setItem('kembrel-theme', %q)", theme)),
 			chromedp.Navigate(base+"/sign-in"), chromedp.Navigate(base+p.path), chromedp.WaitVisible(p.wait), chromedp.Sleep(800*time.Millisecond))
 		if err == nil && strings.Contains(p.path, "#") {
-			err = chromedp.Run(ctx, chromedp.Evaluate("document.getElementById('what-came-out').scrollIntoView()", nil), chromedp.Sleep(200*time.Millisecond))
+			err = chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void]("document.getElementById('what-came-out').scrollIntoView()"), chromedp.Sleep(200*time.Millisecond))
 		}
 		if err == nil && p.name == "run" { // the cursor, shared by the charts
-			err = chromedp.Run(ctx, chromedp.Evaluate(`{const o = document.querySelector('.u-over'), r = o.getBoundingClientRect();
-				for (const t of ['mouseenter', 'mousemove']) o.dispatchEvent(new MouseEvent(t, {clientX: r.left + r.width * 0.62, clientY: r.top + 60, bubbles: true}))}`, nil),
+			err = chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`{const o = document.querySelector('.u-over'), r = o.getBoundingClientRect();
+				for (const t of ['mouseenter', 'mousemove']) o.dispatchEvent(new MouseEvent(t, {clientX: r.left + r.width * 0.62, clientY: r.top + 60, bubbles: true}))}`),
 				chromedp.Sleep(200*time.Millisecond))
 		}
 		if err == nil {
-			err = chromedp.Run(ctx, shot(out, p.name, only))
+			err = chromedp.Do(ctx, shot(out, p.name, only))
 		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
@@ -98,17 +98,17 @@ func takePages(out, link, base string, pages []page, only string) error {
 	return nil
 }
 
-func shot(out, name, only string) chromedp.Action {
-	return chromedp.ActionFunc(func(ctx context.Context) error {
+func shot(out, name, only string) chromedp.Action[chromedp.Void] {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
 		if !strings.Contains(name, only) {
-			return nil
+			return chromedp.Void{}, nil
 		}
-		var png []byte
-		if err := chromedp.CaptureScreenshot(&png).Do(ctx); err != nil {
-			return err
+		png, err := chromedp.CaptureScreenshot()(ctx, t)
+		if err == nil {
+			err = os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
 		}
-		return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
-	})
+		return chromedp.Void{}, err
+	}
 }
 
 // terminal shows a command and what it prints in a terminal window on a display of its own, and takes its picture.

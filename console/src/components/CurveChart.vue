@@ -164,6 +164,7 @@ function drawMarks(u: uPlot) {
   ctx.save()
   ctx.font = `500 ${11 * dpr}px ${css('--sans')}`
   ctx.textBaseline = 'middle'
+  ctx.textAlign = 'left'
   const ends: { y: number; x: number; text: string; colour: string }[] = []
   lines.value.forEach(({ curve, faint }, i) => {
     if (faint) return

@@ -31,6 +31,7 @@ const look = computed(
   align-items: center;
   gap: 6px;
   color: var(--ink2);
+  font-size: 12px;
 }
 .state.accent {
   color: var(--accent);

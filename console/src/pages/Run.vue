@@ -130,7 +130,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/runs/${props.numbe
         <div class="now">
           <StateMark :state="run.state" />
           <span v-if="run.epoch !== 'NaN'" class="small">
-            · epoch {{ run.epoch }}
+            · epoch {{ Math.floor(toNumber(run.epoch)) }}
             <template v-if="planned">of {{ planned }}</template>
           </span>
         </div>
