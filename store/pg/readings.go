@@ -153,57 +153,68 @@ func gather(legs []Leg, rows []journalRow, wanted func(int) bool, from, to int64
 	return out, nil
 }
 
-type unsummarised struct {
-	Run                 int64
-	Leg                 int
-	Batches, Summarised int64
-	Newest              bool
-}
-
 // Summarise brings the summaries of runs with new batches up to date and returns those runs. Several replicas may do it at
-// once: each takes legs that no other holds.
+// once: each run is done by one of them.
 func (s *Store) Summarise(ctx context.Context) ([]int64, error) {
+	todo, err := values[int64](ctx, s.Queries, "unsummarised", A{})
+	if err != nil {
+		return nil, err
+	}
 	var done []int64
-	err := s.InTx(ctx, func(q Queries) error {
-		todo, err := list[unsummarised](ctx, q, "unsummarised", A{})
-		if err != nil {
-			return err
-		}
-		for _, u := range todo {
-			if err := q.summariseLeg(ctx, u); err != nil {
-				return fmt.Errorf("summarise run %d: %w", u.Run, err)
+	for _, run := range todo {
+		err := s.InTx(ctx, func(q Queries) error {
+			mine, err := value[bool](ctx, q, "summary_lock", A{"run": run})
+			if err != nil || !mine {
+				return err
 			}
-			done = append(done, u.Run)
+			done = append(done, run)
+			return q.summariseRun(ctx, run)
+		})
+		if err != nil {
+			return nil, fmt.Errorf("summarise run %d: %w", run, err)
 		}
-		return nil
-	})
-	return done, err
+	}
+	return done, nil
 }
 
-func (q Queries) summariseLeg(ctx context.Context, u unsummarised) error {
-	legs, err := q.ListLegs(ctx, u.Run)
-	if err != nil {
+func (q Queries) summariseRun(ctx context.Context, run int64) error {
+	legs, err := q.ListLegs(ctx, run)
+	if err != nil || len(legs) == 0 {
 		return err
 	}
-	after := store.Position{Leg: u.Leg, Batch: u.Summarised}
-	sums := map[int]curve.Summary{}
-	if u.Newest && (u.Summarised > 0 || len(legs) == 1) {
-		known, err := q.Summaries(ctx, []int64{u.Run}, "")
+	newest := len(legs) - 1
+	// Only the newest leg's readings go simply behind what is counted; a leg that cuts into earlier ones, or is cut, makes
+	// everything to be counted anew.
+	behind := legs[newest].Summarised > 0 || newest == 0
+	for _, l := range legs[:newest] {
+		behind = behind && l.Summarised == l.Batches
+	}
+	sums, after := map[int]curve.Summary{}, store.Position{}
+	if behind {
+		after = store.Position{Leg: legs[newest].Number, Batch: legs[newest].Summarised}
+		known, err := q.Summaries(ctx, []int64{run}, "")
 		if err != nil {
 			return err
 		}
 		for _, k := range known {
 			sums[k.Curve] = k.Core()
 		}
-	} else {
-		after = store.Position{} // a leg that cuts into earlier ones, or is cut: count anew
+	} else if _, err := q.exec(ctx, "summary_clear", A{"run": run}); err != nil {
+		return err
 	}
-	rows, err := list[journalRow](ctx, q, "journal_read", A{"run": u.Run, "leg": after.Leg, "batch": after.Batch, "from": 0, "to": int64(everyStep)})
+	all, err := list[journalRow](ctx, q, "journal_read", A{"run": run, "leg": after.Leg, "batch": after.Batch, "from": 0, "to": int64(everyStep)})
 	if err != nil {
 		return err
 	}
-	for len(rows) > 0 && rows[len(rows)-1].Leg == u.Leg && rows[len(rows)-1].Batch > u.Batches {
-		rows = rows[:len(rows)-1] // arrived since the leg was taken; its turn comes
+	counted := map[int]int64{}
+	for _, l := range legs {
+		counted[l.Number] = l.Batches
+	}
+	rows := all[:0]
+	for _, r := range all {
+		if r.Batch <= counted[r.Leg] { // what arrived since the legs were read has its turn next time
+			rows = append(rows, r)
+		}
 	}
 	stretches, err := gather(legs, rows, func(int) bool { return true }, 0, everyStep)
 	if err != nil {
@@ -222,12 +233,22 @@ func (q Queries) summariseLeg(ctx context.Context, u unsummarised) error {
 		for _, r := range curve.Join(stretches[id]) {
 			sum.Add(r)
 		}
-		if err := q.setSummary(ctx, u.Run, id, sum); err != nil {
+		if sum.Count == 0 {
+			continue // later legs replaced every reading of it
+		}
+		if err := q.setSummary(ctx, run, id, sum); err != nil {
 			return err
 		}
 	}
-	_, err = q.exec(ctx, "summarised", A{"run": u.Run, "leg": u.Leg, "batches": u.Batches})
-	return err
+	for _, l := range legs {
+		if l.Summarised == l.Batches {
+			continue
+		}
+		if _, err := q.exec(ctx, "summarised", A{"run": run, "leg": l.Number, "batches": l.Batches}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (q Queries) setSummary(ctx context.Context, run int64, id int, s curve.Summary) error {

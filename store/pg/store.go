@@ -223,6 +223,19 @@ func one[T any](ctx context.Context, q Queries, name string, args A) (T, error) 
 	return out, nil
 }
 
+// values is list for a single column.
+func values[T any](ctx context.Context, q Queries, name string, args A) ([]T, error) {
+	rows, err := q.db.Query(ctx, q.sql(name), args)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	out, err := pgx.CollectRows(rows, pgx.RowTo[T])
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return out, nil
+}
+
 // value is one for a single column.
 func value[T any](ctx context.Context, q Queries, name string, args A) (T, error) {
 	rows, err := q.db.Query(ctx, q.sql(name), args)
@@ -236,3 +249,6 @@ func value[T any](ctx context.Context, q Queries, name string, args A) (T, error
 	}
 	return out, nil
 }
+
+// QueryTexts are all queries by name, for checking them against a database.
+func (q Queries) QueryTexts() map[string]string { return q.text }

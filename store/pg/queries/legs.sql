@@ -63,8 +63,10 @@ select leg, batch, payload from journal
 where run = @run and (leg, batch) > (@leg, @batch) and last_step >= @from and first_step <= @to order by leg, batch;
 
 -- query: unsummarised
-select run, number as leg, batches, summarised, number = (select max(number) from leg m where m.run = leg.run) as newest
-from leg where batches > summarised order by run, number limit 64 for update skip locked;
+select distinct run from leg where batches > summarised order by run limit 64;
+
+-- query: summary_lock
+select pg_try_advisory_xact_lock(7420, hashint8(@run::bigint));
 
 -- query: summarised
 update leg set summarised = @batches where run = @run and number = @leg;
@@ -96,3 +98,6 @@ update leg set output = output - (select coalesce(sum(size), 0) from gone) where
 
 -- query: output_list
 select id, leg, stream, start, size, text from output where run = @run and id > @after order by id limit 200;
+
+-- query: summary_clear
+delete from curve_summary where run = @run;

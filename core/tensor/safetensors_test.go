@@ -1,0 +1,87 @@
+package tensor
+
+import (
+	"bytes"
+	"encoding/binary"
+	"math"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func written(t testing.TB, tensors ...Tensor) []byte {
+	var b bytes.Buffer
+	require.NoError(t, WriteSafetensors(&b, tensors))
+	return b.Bytes()
+}
+
+func TestRoundTrip(t *testing.T) {
+	in := []Tensor{
+		Float64("layer1.weight", []int64{2, 2}, []float64{1, math.NaN(), math.Copysign(0, -1), math.Inf(1)}),
+		{Name: "steps", Dtype: "I64", Shape: []int64{}, Data: make([]byte, 8)},
+		{Name: "empty", Dtype: "F32", Shape: []int64{0, 7}, Data: []byte{}},
+	}
+	content := written(t, in...)
+	require.Equal(t, content, written(t, in[2], in[0], in[1]), "the order does not matter")
+	out, err := ReadSafetensors(bytes.NewReader(content), int64(len(content)))
+	require.NoError(t, err)
+	byName := map[string]Tensor{}
+	for _, x := range out {
+		byName[x.Name] = x
+	}
+	for _, x := range in {
+		require.Equal(t, x, byName[x.Name])
+	}
+	values, err := byName["layer1.weight"].Float64s()
+	require.NoError(t, err)
+	require.True(t, math.Signbit(values[2]))
+	_, err = byName["steps"].Float64s()
+	require.Error(t, err)
+}
+
+func file(header string, data int) []byte {
+	out := binary.LittleEndian.AppendUint64(nil, uint64(len(header)))
+	return append(append(out, header...), make([]byte, data)...)
+}
+
+func TestHostileFilesAreRefused(t *testing.T) {
+	for name, content := range map[string][]byte{
+		"empty":            {},
+		"huge header":      {0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0x7f},
+		"header too long":  file(`{}`, 0)[:9],
+		"no JSON":          file(`{`, 0),
+		"unknown dtype":    file(`{"a":{"dtype":"X9","shape":[1],"data_offsets":[0,8]}}`, 8),
+		"shape too large":  file(`{"a":{"dtype":"F32","shape":[9223372036854775807,9],"data_offsets":[0,8]}}`, 8),
+		"negative shape":   file(`{"a":{"dtype":"F32","shape":[-2],"data_offsets":[0,8]}}`, 8),
+		"size differs":     file(`{"a":{"dtype":"F32","shape":[3],"data_offsets":[0,8]}}`, 8),
+		"beyond the end":   file(`{"a":{"dtype":"F32","shape":[2],"data_offsets":[0,8]}}`, 4),
+		"gap":              file(`{"a":{"dtype":"F32","shape":[1],"data_offsets":[4,8]}}`, 8),
+		"overlap":          file(`{"a":{"dtype":"F32","shape":[2],"data_offsets":[0,8]},"b":{"dtype":"F32","shape":[1],"data_offsets":[4,8]}}`, 8),
+		"unclaimed bytes":  file(`{"a":{"dtype":"F32","shape":[1],"data_offsets":[0,4]}}`, 8),
+		"offsets reversed": file(`{"a":{"dtype":"F32","shape":[0],"data_offsets":[0,-4]}}`, 0),
+	} {
+		_, err := ReadSafetensors(bytes.NewReader(content), int64(len(content)))
+		require.ErrorIs(t, err, ErrFormat, name)
+	}
+	require.Error(t, WriteSafetensors(&bytes.Buffer{}, []Tensor{{Name: "a", Dtype: "F32", Shape: []int64{3}, Data: make([]byte, 8)}}))
+	one := Float64("a", []int64{1}, []float64{1})
+	require.ErrorContains(t, WriteSafetensors(&bytes.Buffer{}, []Tensor{one, one}), "twice")
+}
+
+func FuzzReadSafetensors(f *testing.F) {
+	f.Add(written(f, Float64("a", []int64{2}, []float64{1, 2})))
+	f.Add(file(`{"a":{"dtype":"F32","shape":[1],"data_offsets":[0,4]},"__metadata__":{"x":"y"}}`, 4))
+	f.Fuzz(func(t *testing.T, content []byte) {
+		tensors, err := ReadSafetensors(bytes.NewReader(content), int64(len(content)))
+		if err != nil {
+			return
+		}
+		total := 0
+		for _, x := range tensors {
+			total += len(x.Data)
+		}
+		if total > len(content) {
+			t.Fatalf("%d bytes of tensors from %d of file", total, len(content))
+		}
+	})
+}

@@ -1,0 +1,177 @@
+package spool
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+)
+
+func made(t *testing.T) *Spool {
+	s, err := Make(t.TempDir(), Leg{Project: "vessels", RunKey: uuid.NewString(), LegKey: uuid.NewString(), Started: time.Now()})
+	require.NoError(t, err)
+	return s
+}
+
+func all(t *testing.T, s *Spool) []string {
+	var out []string
+	size, _ := s.Size()
+	for r := s.Reader(); ; {
+		record, err := r.Next(size)
+		if errors.Is(err, io.EOF) {
+			return out
+		}
+		require.NoError(t, err)
+		require.EqualValues(t, len(out)+1, record.Number)
+		out = append(out, fmt.Sprintf("%d %d %s", record.Kind, record.Message, record.Body))
+	}
+}
+
+func TestWhatIsKeptIsThereAfterOpeningAgain(t *testing.T) {
+	s := made(t)
+	var wait sync.WaitGroup
+	var want []string
+	for i := range 500 {
+		wait.Add(1)
+		want = append(want, fmt.Sprintf("1 %d body %d", i, i))
+		s.Append(Readings, int64(i), fmt.Appendf(nil, "body %d", i), func(err error) {
+			if err != nil {
+				t.Error(err)
+			}
+			wait.Done()
+		})
+	}
+	wait.Wait()
+	require.Equal(t, want, all(t, s))
+	first := s.Recorder
+	require.NoError(t, s.Close())
+	again, err := Open(s.Folder)
+	require.NoError(t, err)
+	require.Equal(t, want, all(t, again))
+	require.Equal(t, first, again.Previous)
+	require.NotEqual(t, first, again.Recorder)
+	require.NoError(t, again.AppendNow(End, 0, Ending{State: "finished"}))
+	require.Len(t, all(t, again), 501)
+	require.NoError(t, again.Remove())
+	_, err = os.Stat(s.Folder)
+	require.ErrorIs(t, err, os.ErrNotExist)
+}
+
+func TestOnlyOneHolds(t *testing.T) {
+	s := made(t)
+	_, err := Open(s.Folder)
+	require.ErrorIs(t, err, ErrHeld)
+	list, err := List(filepath.Dir(s.Folder))
+	require.NoError(t, err)
+	require.True(t, list[0].Held)
+	require.NoError(t, s.Close())
+	list, err = List(filepath.Dir(s.Folder))
+	require.NoError(t, err)
+	require.False(t, list[0].Held)
+}
+
+// A spool cut anywhere keeps its whole records; one with any bit flipped never yields a wrong record.
+func TestTruncatedAndFlipped(t *testing.T) {
+	s := made(t)
+	for i := range 5 {
+		require.NoError(t, s.AppendNow(Note, int64(i), map[string]int{"n": i}))
+	}
+	require.NoError(t, s.Close())
+	path := filepath.Join(s.Folder, "records")
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	read := func(content []byte) (records []Record, err error) {
+		for r := NewReader(bytes.NewReader(content)); ; {
+			record, err := r.Next(int64(len(content)))
+			if err != nil {
+				return records, err
+			}
+			records = append(records, record)
+		}
+	}
+	want, err := read(whole)
+	require.ErrorIs(t, err, io.EOF)
+	require.Len(t, want, 5)
+	for n := range whole {
+		got, err := read(whole[:n])
+		require.Error(t, err)
+		require.Equal(t, want[:len(got)], append([]Record{}, got...), "cut after %d bytes", n)
+	}
+	for bit := range 8 * len(whole) {
+		flipped := bytes.Clone(whole)
+		flipped[bit/8] ^= 1 << (bit % 8)
+		got, err := read(flipped)
+		require.ErrorIs(t, err, ErrDamaged, "bit %d", bit)
+		require.Equal(t, want[:len(got)], append([]Record{}, got...), "bit %d", bit)
+	}
+
+	flipped := bytes.Clone(whole)
+	flipped[len(whole)-30] ^= 4
+	require.NoError(t, os.WriteFile(path, flipped, 0o600))
+	list, err := List(filepath.Dir(s.Folder))
+	require.NoError(t, err)
+	require.Contains(t, list[0].Damaged, "checksum")
+	opened, err := Open(s.Folder)
+	require.NoError(t, err)
+	defer opened.Close()
+	require.Positive(t, opened.Damage)
+	cut, err := os.ReadFile(path + ".cut")
+	require.NoError(t, err)
+	require.EqualValues(t, opened.Damage, len(cut), "what is cut off is set aside")
+	require.NoError(t, opened.AppendNow(Note, 9, "more"), "and it can be written on")
+
+	require.NoError(t, os.WriteFile(filepath.Join(s.Folder, "records"), []byte("something else"), 0o600))
+	require.NoError(t, opened.Close())
+	_, err = Open(s.Folder)
+	require.ErrorIs(t, err, ErrDamaged)
+}
+
+func TestKeepTakesPlainFilesOnly(t *testing.T) {
+	s := made(t)
+	defer s.Close()
+	outside := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.WriteFile(outside, []byte("x"), 0o600))
+	folder := s.OpenFolder("k")
+	require.NoError(t, os.MkdirAll(filepath.Join(folder, "sub"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "sub", "w.bin"), []byte("weights"), 0o600))
+	require.NoError(t, os.Symlink(outside, filepath.Join(folder, "link")))
+	require.NoError(t, os.Symlink(filepath.Dir(outside), filepath.Join(folder, "dir")))
+	for path, want := range map[string]string{"missing.bin": "missing", "link": "not a plain file", "dir/secret": "missing", "sub": "not a plain file", "../../leg.json": "missing"} {
+		_, err := s.Keep("k", []string{"sub/w.bin", path})
+		require.ErrorContains(t, err, want, path)
+	}
+	sizes, err := s.Keep("k", []string{"sub/w.bin"})
+	require.NoError(t, err)
+	require.Equal(t, []int64{7}, sizes)
+	content, err := os.ReadFile(filepath.Join(s.KeptFolder("k"), "sub", "w.bin"))
+	require.NoError(t, err)
+	require.Equal(t, "weights", string(content))
+	_, err = s.Keep("k", []string{"sub/w.bin"})
+	require.ErrorContains(t, err, "not open")
+}
+
+func FuzzReader(f *testing.F) {
+	f.Add(appendRecord([]byte(magic), Note, 3, []byte("hello")))
+	f.Add([]byte(magic))
+	f.Fuzz(func(t *testing.T, content []byte) {
+		r := NewReader(bytes.NewReader(content))
+		total := 0
+		for {
+			record, err := r.Next(int64(len(content)))
+			if err != nil {
+				return
+			}
+			if total += len(record.Body); total > len(content) {
+				t.Fatal("more came out than is in it")
+			}
+		}
+	})
+}

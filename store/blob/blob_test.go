@@ -1,0 +1,80 @@
+package blob
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestLocal(t *testing.T) {
+	folder := t.TempDir()
+	conformance(t, func() Store {
+		l, err := NewLocal(folder)
+		require.NoError(t, err)
+		return l
+	})
+	left, err := os.ReadDir(folder + "/" + incomingFolder)
+	require.NoError(t, err)
+	require.Empty(t, left, "failed puts leave nothing behind")
+}
+
+// broken fails after some bytes.
+type broken struct{ io.Reader }
+
+func (b broken) Read(p []byte) (int, error) {
+	n, err := b.Reader.Read(p)
+	if err != nil {
+		err = errors.New("cut off")
+	}
+	return n, err
+}
+
+// conformance is what every Store must do; open opens the same store anew.
+func conformance(t *testing.T, open func() Store) {
+	ctx := context.Background()
+	s := open()
+	get := func(name string, offset int64) string {
+		r, err := s.Get(ctx, name, offset)
+		require.NoError(t, err)
+		defer r.Close()
+		content, err := io.ReadAll(r)
+		require.NoError(t, err)
+		return string(content)
+	}
+	_, err := s.Get(ctx, "chunk/ab/cd", 0)
+	require.ErrorIs(t, err, ErrNone)
+	_, err = s.Size(ctx, "chunk/ab/cd")
+	require.ErrorIs(t, err, ErrNone)
+	require.NoError(t, s.Delete(ctx, "chunk/ab/cd"))
+
+	require.NoError(t, s.Put(ctx, "chunk/ab/cd", strings.NewReader("hydrophone")))
+	require.NoError(t, s.Sync(ctx, []string{"chunk/ab/cd"}))
+	s = open()
+	require.Equal(t, "hydrophone", get("chunk/ab/cd", 0))
+	require.Equal(t, "phone", get("chunk/ab/cd", 5))
+	size, err := s.Size(ctx, "chunk/ab/cd")
+	require.NoError(t, err)
+	require.EqualValues(t, 10, size)
+
+	require.ErrorContains(t, s.Put(ctx, "chunk/ab/cd", broken{strings.NewReader("half")}), "cut off")
+	require.Equal(t, "hydrophone", get("chunk/ab/cd", 0), "a put that fails changes nothing")
+	require.Error(t, s.Put(ctx, "chunk/ab/ef", broken{strings.NewReader("half")}))
+	_, err = s.Size(ctx, "chunk/ab/ef")
+	require.ErrorIs(t, err, ErrNone)
+
+	require.NoError(t, s.Put(ctx, "chunk/ab/cd", strings.NewReader("hydrophone")))
+	require.NoError(t, s.Delete(ctx, "chunk/ab/cd"))
+	_, err = s.Get(ctx, "chunk/ab/cd", 0)
+	require.ErrorIs(t, err, ErrNone)
+
+	for _, bad := range []string{"", "/a", "../a", "a/../b", "a//b", "A", "a.b", incomingFolder + "/x", "a/"} {
+		require.Error(t, s.Put(ctx, bad, strings.NewReader("x")), "%q", bad)
+		_, err := s.Get(ctx, bad, 0)
+		require.Error(t, err, "%q", bad)
+	}
+}

@@ -1,0 +1,273 @@
+package pg_test
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"sort"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"kembrel/core/curve"
+	"kembrel/store"
+	"kembrel/store/pg"
+	"kembrel/test/testdb"
+)
+
+var ctx = context.Background()
+
+type fixture struct {
+	*pg.Store
+	person, project int64
+}
+
+func start(t *testing.T) fixture {
+	f := fixture{Store: testdb.New(t)}
+	var err error
+	f.person, err = f.AddPerson(ctx, pg.Person{Name: "Ines"})
+	require.NoError(t, err)
+	f.project, _, err = f.AddProject(ctx, "vessels", "", "loss.val lower", f.person)
+	require.NoError(t, err)
+	return f
+}
+
+func (f fixture) run(t *testing.T) int64 {
+	var id int64
+	require.NoError(t, f.InTx(ctx, func(q pg.Queries) (err error) {
+		id, _, err = q.AddRun(ctx, pg.NewRun{Project: f.project, Creator: f.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.Now()})
+		return err
+	}))
+	return id
+}
+
+// leg writes readings in batches, as recorders do.
+type leg struct {
+	f        fixture
+	run      int64
+	number   int
+	recorder string
+	batch    int64
+}
+
+func (f fixture) leg(t *testing.T, run, from int64) *leg {
+	l := &leg{f: f, run: run, recorder: uuid.NewString()}
+	require.NoError(t, f.InTx(ctx, func(q pg.Queries) (err error) {
+		require.NoError(t, q.LockRun(ctx, run))
+		l.number, err = q.AddLeg(ctx, run, uuid.NewString(), l.recorder, "hydra-2", from, time.Now())
+		return err
+	}))
+	return l
+}
+
+func (l *leg) write(t *testing.T, readings map[string][]curve.Reading) {
+	b := curve.Builder{}
+	for _, name := range []string{"loss.train", "loss.val"} {
+		for _, r := range readings[name] {
+			b.Point(r.Point)
+			b.Value(name, r.Value)
+		}
+	}
+	batch := b.Batch()
+	if len(readings) > 1 { // the axis of several curves is to rise
+		sort.SliceStable(batch.Axis, func(i, k int) bool { return batch.Axis[i].Step < batch.Axis[k].Step })
+	}
+	l.batch++
+	require.NoError(t, l.f.InTx(ctx, func(q pg.Queries) error {
+		_, _, err := q.CountBatch(ctx, pg.Count{Run: l.run, Leg: l.number, Recorder: l.recorder, Number: l.batch, Upto: 10 * l.batch, Points: len(batch.Axis),
+			FirstStep: batch.Axis[0].Step, LastStep: batch.Axis[len(batch.Axis)-1].Step, LastEpoch: math.NaN()})
+		if err != nil {
+			return err
+		}
+		ids, err := q.CurveIDs(ctx, l.run, b.Names)
+		if err != nil {
+			return err
+		}
+		for i := range batch.Columns {
+			batch.Columns[i].Curve = ids[b.Names[i]]
+		}
+		return q.AddJournal(ctx, l.run, l.number, l.batch, batch)
+	}))
+}
+
+func at(step int64, value float64) curve.Reading {
+	return curve.Reading{Point: curve.Point{Step: step, Epoch: float64(step) / 10, Time: 1000 + step}, Value: value}
+}
+
+// Every query is one that the database understands, with the arguments it names.
+func TestEveryQueryPrepares(t *testing.T) {
+	f := start(t)
+	conn, err := f.Pool.Acquire(ctx)
+	require.NoError(t, err)
+	defer conn.Release()
+	count := 0
+	for name, text := range f.QueryTexts() {
+		rewritten, _, err := pgx.NamedArgs{}.RewriteQuery(ctx, conn.Conn(), text, nil)
+		require.NoError(t, err, name)
+		_, err = conn.Conn().Prepare(ctx, fmt.Sprint("q", count), rewritten)
+		require.NoError(t, err, name)
+		count++
+	}
+	require.Greater(t, count, 50)
+}
+
+func TestMigrateAgainChangesNothing(t *testing.T) {
+	f := start(t)
+	require.NoError(t, f.Migrate(ctx))
+	_, err := f.ProjectByKey(ctx, "vessels")
+	require.NoError(t, err)
+}
+
+func TestReadWholeByRangeAndSince(t *testing.T) {
+	f := start(t)
+	run := f.run(t)
+	l := f.leg(t, run, 0)
+	l.write(t, map[string][]curve.Reading{"loss.val": {at(1, 0.5), at(2, math.NaN())}})
+	got, err := f.ReadCurves(ctx, store.Span{Run: run})
+	require.NoError(t, err)
+	require.True(t, got.Whole)
+	require.Equal(t, store.Position{Leg: 1, Batch: 1}, got.Position)
+	require.Len(t, got.ByName["loss.val"], 2)
+	require.True(t, math.IsNaN(got.ByName["loss.val"][1].Value))
+
+	l.write(t, map[string][]curve.Reading{"loss.val": {at(3, math.Inf(1)), at(4, 0.25)}})
+	since, err := f.ReadCurves(ctx, store.Span{Run: run, After: got.Position})
+	require.NoError(t, err)
+	require.False(t, since.Whole)
+	require.Equal(t, []curve.Reading{at(3, math.Inf(1)), at(4, 0.25)}, since.ByName["loss.val"])
+	nothing, err := f.ReadCurves(ctx, store.Span{Run: run, After: since.Position})
+	require.NoError(t, err)
+	require.Empty(t, nothing.ByName)
+	require.Equal(t, since.Position, nothing.Position)
+
+	part, err := f.ReadCurves(ctx, store.Span{Run: run, From: 2, To: 3, Names: []string{"loss.val", "loss.train"}})
+	require.NoError(t, err)
+	require.Len(t, part.ByName["loss.val"], 2)
+	require.EqualValues(t, 2, part.ByName["loss.val"][0].Step)
+}
+
+func TestBatchesCountOnce(t *testing.T) {
+	f := start(t)
+	run := f.run(t)
+	l := f.leg(t, run, 0)
+	l.write(t, map[string][]curve.Reading{"loss.val": {at(5, 1)}})
+	claim := func(c pg.Count) error {
+		c.Run, c.Leg, c.Upto, c.LastEpoch = run, 1, 99, math.NaN()
+		return f.InTx(ctx, func(q pg.Queries) error { _, _, err := q.CountBatch(ctx, c); return err })
+	}
+	require.ErrorIs(t, claim(pg.Count{Number: 1, Recorder: l.recorder}), pg.ErrNone, "repeated")
+	require.ErrorIs(t, claim(pg.Count{Number: 3, Recorder: l.recorder}), pg.ErrNone, "gap")
+	require.ErrorIs(t, claim(pg.Count{Number: 2, Recorder: uuid.NewString()}), pg.ErrNone, "another recorder")
+	require.ErrorIs(t, claim(pg.Count{Number: 2, Recorder: l.recorder, Points: 1, FirstStep: 4, LastStep: 4}), pg.ErrNone, "the step falls")
+	require.NoError(t, claim(pg.Count{Number: 2, Recorder: l.recorder, Points: 1, FirstStep: 5, LastStep: 6}))
+}
+
+// slow is what the summaries must come to: all readings of the joined curves, one by one.
+func slow(t *testing.T, f fixture, run int64) map[string]curve.Summary {
+	got, err := f.ReadCurves(ctx, store.Span{Run: run})
+	require.NoError(t, err)
+	out := map[string]curve.Summary{}
+	for name, readings := range got.ByName {
+		s := curve.NewSummary()
+		for _, r := range readings {
+			s.Add(r)
+		}
+		out[name] = s
+	}
+	return out
+}
+
+// However batches, legs and summarising interleave, the summaries end as if all were counted at once.
+func TestSummariesInAnyOrder(t *testing.T) {
+	f := start(t)
+	for seed := range uint64(12) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		run := f.run(t)
+		legs, steps := []*leg{f.leg(t, run, 0)}, []int64{0}
+		for range 25 {
+			switch r.IntN(8) {
+			case 0:
+				from := r.Int64N(steps[len(steps)-1] + 1)
+				legs, steps = append(legs, f.leg(t, run, from)), append(steps, from)
+			case 1, 2:
+				_, err := f.Summarise(ctx)
+				require.NoError(t, err)
+			default:
+				i := len(legs) - 1
+				if r.IntN(4) == 0 {
+					i = r.IntN(len(legs)) // a late batch of an older leg
+				}
+				var list []curve.Reading
+				for range 1 + r.IntN(5) {
+					steps[i] += r.Int64N(4)
+					v := r.NormFloat64()
+					if r.IntN(6) == 0 {
+						v = math.NaN()
+					}
+					list = append(list, at(steps[i], v))
+				}
+				legs[i].write(t, map[string][]curve.Reading{[]string{"loss.val", "loss.train"}[r.IntN(2)]: list})
+			}
+		}
+		_, err := f.Summarise(ctx)
+		require.NoError(t, err)
+		want := slow(t, f, run)
+		got, err := f.Summaries(ctx, []int64{run}, "")
+		require.NoError(t, err)
+		for _, s := range got {
+			w := want[s.Name]
+			require.Equal(t, fmt.Sprintf("%+v", w), fmt.Sprintf("%+v", s.Core()), "seed %d curve %s", seed, s.Name)
+			delete(want, s.Name)
+		}
+		for name, w := range want {
+			require.Zero(t, w.Count, "seed %d: no summary of %s", seed, name)
+		}
+	}
+}
+
+// An event of a transaction that began earlier is not overtaken by one that commits first.
+func TestEventsAreNotOvertaken(t *testing.T) {
+	f := start(t)
+	mark, err := f.EventsNow(ctx)
+	require.NoError(t, err)
+	slow, err := f.Pool.Begin(ctx)
+	require.NoError(t, err)
+	_, err = slow.Exec(ctx, "insert into event (kind, what) values ('run', 'slow')")
+	require.NoError(t, err)
+	require.NoError(t, f.AddEvent(ctx, pg.Event{Kind: "run", What: "fast"}))
+	events, err := f.EventsAfter(ctx, mark)
+	require.NoError(t, err)
+	require.Empty(t, events, "the fast one waits for the slow one")
+	require.NoError(t, slow.Commit(ctx))
+	events, err = f.EventsAfter(ctx, mark)
+	require.NoError(t, err)
+	require.Len(t, events, 2)
+	require.Equal(t, "slow", events[0].What)
+	rest, err := f.EventsAfter(ctx, events[0].Mark())
+	require.NoError(t, err)
+	require.Len(t, rest, 1)
+	for _, bad := range []string{"", "x", "1", "1-x", "-1-1", "1-1'; drop table event"} {
+		_, err := f.EventsAfter(ctx, bad)
+		require.Error(t, err, bad)
+	}
+}
+
+func TestOutputIsBounded(t *testing.T) {
+	f := start(t)
+	run := f.run(t)
+	l := f.leg(t, run, 0)
+	for i := range int64(100) {
+		o := pg.Output{Leg: 1, Stream: "stdout", Start: i * 100, Size: 100, Text: fmt.Sprint("line ", i)}
+		require.NoError(t, f.AddOutput(ctx, run, l.recorder, o, 1000))
+		require.NoError(t, f.AddOutput(ctx, run, l.recorder, o, 1000), "sent again")
+	}
+	kept, err := f.ListOutput(ctx, run, 0)
+	require.NoError(t, err)
+	require.LessOrEqual(t, len(kept), 13)
+	require.Equal(t, "line 99", kept[len(kept)-1].Text)
+	require.ErrorIs(t, f.AddOutput(ctx, run, uuid.NewString(), pg.Output{Leg: 1, Stream: "stdout", Start: 1 << 20, Size: 1}, 1000), pg.ErrNone)
+}
