@@ -135,6 +135,12 @@ func allowed(ctx context.Context, access api.Access) (service.Who, error) {
 	return found.who, service.Allow(found.who, access)
 }
 
+// whoAsks is the caller of an operation that the guard has let pass.
+func whoAsks(ctx context.Context) service.Who {
+	found, _ := ctx.Value(whoKey{}).(caller)
+	return found.who
+}
+
 func writeProblem(c *gin.Context, p *api.Problem) {
 	c.Writer.Header().Set("Content-Type", p.ContentType(""))
 	c.AbortWithStatusJSON(p.Status, p)

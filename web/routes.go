@@ -70,8 +70,17 @@ func (w *server) routes() {
 	})
 }
 
-func describe(s api.Spec) huma.Operation {
-	op := huma.Operation{OperationID: s.ID, Method: s.Method, Path: api.Base + s.Path, Summary: s.Summary, DefaultStatus: s.Status,
+// describe turns a declaration into Huma's, with a guard that asks who is there before anything of the request is read.
+func (w *server) describe(s api.Spec) huma.Operation {
+	guard := func(ctx huma.Context, next func(huma.Context)) {
+		if _, err := allowed(ctx.Context(), s.Access); err != nil {
+			p := w.service.Problem(err)
+			huma.WriteErr(w.huma, ctx, p.Status, p.Detail, p)
+			return
+		}
+		next(ctx)
+	}
+	op := huma.Operation{Middlewares: huma.Middlewares{guard}, OperationID: s.ID, Method: s.Method, Path: api.Base + s.Path, Summary: s.Summary, DefaultStatus: s.Status,
 		MaxBodyBytes: s.MaxBody, BodyReadTimeout: requestTime}
 	if s.Access != api.Anyone {
 		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
@@ -90,11 +99,7 @@ type answer[O any] struct {
 // bind registers an operation with a JSON answer, or with none.
 func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, service.Who, *I) (*O, error)) {
 	call := func(ctx context.Context, in *I) (*O, error) {
-		who, err := allowed(ctx, op.Access)
-		if err != nil {
-			return nil, w.service.Problem(err)
-		}
-		out, err := do(ctx, who, in)
+		out, err := do(ctx, whoAsks(ctx), in)
 		if err != nil {
 			return nil, w.service.Problem(err)
 		}
@@ -102,13 +107,13 @@ func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, 
 	}
 	var sample any = new(O)
 	if _, none := sample.(*api.None); none {
-		huma.Register(w.huma, describe(op.Spec), func(ctx context.Context, in *I) (*struct{}, error) {
+		huma.Register(w.huma, w.describe(op.Spec), func(ctx context.Context, in *I) (*struct{}, error) {
 			_, err := call(ctx, in)
 			return nil, err
 		})
 		return
 	}
-	huma.Register(w.huma, describe(op.Spec), func(ctx context.Context, in *I) (*answer[O], error) {
+	huma.Register(w.huma, w.describe(op.Spec), func(ctx context.Context, in *I) (*answer[O], error) {
 		out, err := call(ctx, in)
 		if err != nil {
 			return nil, err
@@ -123,12 +128,8 @@ func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, 
 
 // bindStream registers an operation that writes its answer itself.
 func bindStream[I any](w *server, op api.Operation[I, api.None], do func(context.Context, service.Who, *I) (*huma.StreamResponse, error)) {
-	huma.Register(w.huma, describe(op.Spec), func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
-		who, err := allowed(ctx, op.Access)
-		if err != nil {
-			return nil, w.service.Problem(err)
-		}
-		out, err := do(ctx, who, in)
+	huma.Register(w.huma, w.describe(op.Spec), func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
+		out, err := do(ctx, whoAsks(ctx), in)
 		if err != nil {
 			return nil, w.service.Problem(err)
 		}
@@ -168,21 +169,17 @@ func (w *server) bindSessions() {
 		api.LinkInput
 		remote
 	}
-	huma.Register(w.huma, describe(api.SignInWithPassword.Spec), func(ctx context.Context, in *passwordIn) (*signedIn, error) {
+	huma.Register(w.huma, w.describe(api.SignInWithPassword.Spec), func(ctx context.Context, in *passwordIn) (*signedIn, error) {
 		return open(w.service.SignIn(ctx, in.Body, in.from))
 	})
-	huma.Register(w.huma, describe(api.SignInWithLink.Spec), func(ctx context.Context, in *linkIn) (*signedIn, error) {
+	huma.Register(w.huma, w.describe(api.SignInWithLink.Spec), func(ctx context.Context, in *linkIn) (*signedIn, error) {
 		return open(w.service.SignInByLink(ctx, in.Body.Code, in.from))
 	})
 	type signedOut struct {
 		Cookie http.Cookie `header:"Set-Cookie"`
 	}
-	huma.Register(w.huma, describe(api.SignOut.Spec), func(ctx context.Context, _ *struct{}) (*signedOut, error) {
-		who, err := allowed(ctx, api.SignOut.Access)
-		if err == nil {
-			err = w.service.SignOut(ctx, who)
-		}
-		if err != nil {
+	huma.Register(w.huma, w.describe(api.SignOut.Spec), func(ctx context.Context, _ *struct{}) (*signedOut, error) {
+		if err := w.service.SignOut(ctx, whoAsks(ctx)); err != nil {
 			return nil, w.service.Problem(err)
 		}
 		return &signedOut{Cookie: w.cookie("", -1)}, nil

@@ -1,0 +1,165 @@
+package web_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"kembrel/api"
+	"kembrel/client"
+	"kembrel/core/chunk"
+	"kembrel/service"
+	"kembrel/store/blob"
+	"kembrel/store/pg"
+	"kembrel/test/testdb"
+	"kembrel/web"
+)
+
+var ctx = context.Background()
+
+// served is a service on a database of its own, with the administrator's client.
+type served struct {
+	*client.Client
+	service *service.Service
+	db      *pg.Store
+	blobs   string
+	owner   service.Who
+}
+
+func serve(t *testing.T) *served {
+	s := &served{db: testdb.New(t), blobs: t.TempDir()}
+	kept, err := blob.NewLocal(s.blobs)
+	require.NoError(t, err)
+	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	s.service = service.New(s.db, kept, service.Options{Log: log, LostAfter: time.Second, Version: "1"})
+	_, err = s.service.FirstStart(ctx, "Ines")
+	require.NoError(t, err)
+	s.owner, err = s.service.OwnerAccess(ctx)
+	require.NoError(t, err)
+	running, stop := context.WithCancel(ctx)
+	done := make(chan error, 1)
+	go func() { done <- s.service.Run(running) }()
+	console := fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}, "assets/a.js": {Data: []byte("1")}}
+	server := httptest.NewServer(web.New(s.service, web.Options{Log: log, Version: "1", Console: console}).Handler())
+	t.Cleanup(func() {
+		server.CloseClientConnections()
+		server.Close()
+		stop()
+		require.NoError(t, <-done)
+	})
+	s.Client = client.New(server.URL, s.token(t, s.owner, 1).Secret)
+	return s
+}
+
+func (s *served) token(t *testing.T, who service.Who, days int) *api.MadeToken {
+	in := &api.NewToken{}
+	in.Body.Name, in.Body.Days = "test", days
+	token, err := s.service.MakeToken(ctx, who, in)
+	require.NoError(t, err)
+	return token
+}
+
+func call[I, O any](t *testing.T, s *served, op api.Operation[I, O], in *I) *O {
+	t.Helper()
+	out, err := client.Call(ctx, s.Client, op, in)
+	require.NoError(t, err)
+	return out
+}
+
+// refuse calls what must be refused, and returns the problem.
+func refuse[I, O any](t *testing.T, s *served, op api.Operation[I, O], in *I, kind api.Kind, says string) *api.Problem {
+	t.Helper()
+	_, err := client.Call(ctx, s.Client, op, in)
+	require.ErrorContains(t, err, says)
+	var p *api.Problem
+	require.ErrorAs(t, err, &p)
+	require.Equal(t, kind, p.Kind())
+	return p
+}
+
+// raw sends any request and returns status, headers and body.
+func (s *served) raw(t *testing.T, method, path string, body string, header ...string) (*http.Response, string) {
+	t.Helper()
+	r, err := http.NewRequest(method, s.URL+path, bytes.NewBufferString(body))
+	require.NoError(t, err)
+	for i := 0; i+1 < len(header); i += 2 {
+		r.Header.Set(header[i], header[i+1])
+	}
+	response, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	content, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	return response, string(content)
+}
+
+func (s *served) bearer() []string { return []string{"Authorization", "Bearer " + s.Token} }
+
+var vessels = api.ProjectInput{Project: "vessels"}
+
+func (s *served) project(t *testing.T) {
+	in := &api.NewProject{}
+	in.Body.Key = "vessels"
+	call(t, s, api.MakeProject, in)
+}
+
+// leg starts a run and opens its leg.
+func (s *served) leg(t *testing.T) api.LegInput {
+	in := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
+	in.Body.Hyper = map[string]json.RawMessage{"lr": json.RawMessage("0.03"), "seed": json.RawMessage("18446744073709551615")}
+	in.Body.Started = time.Now()
+	run := call(t, s, api.StartRun, in)
+	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: vessels, Number: run.Number}, Key: uuid.NewString()}
+	open.Body.Recorder, open.Body.Started = uuid.NewString(), time.Now()
+	counted := call(t, s, api.OpenLeg, open)
+	return api.LegInput{RunInput: open.RunInput, Leg: counted.Leg, Recorder: open.Body.Recorder}
+}
+
+// batch makes a batch of one curve with readings at steps from, from+1 ...
+func batch(leg api.LegInput, number, from int64, name string, values ...float64) *api.BatchInput {
+	in := &api.BatchInput{LegInput: leg, Body: api.Batch{Number: number, Upto: number * 10}}
+	for i := range values {
+		in.Body.Axis.Step = append(in.Body.Axis.Step, from+int64(i))
+		in.Body.Axis.Epoch = append(in.Body.Axis.Epoch, float64(from+int64(i)))
+		in.Body.Axis.Time = append(in.Body.Axis.Time, 1_790_000_000_000+int64(i))
+	}
+	in.Body.Curves = []api.Column{{Name: name, Values: values}}
+	return in
+}
+
+// manifest describes files of a checkpoint, one chunk each.
+func manifest(leg api.LegInput, step int64, files map[string][]byte) *api.NewCheckpoint {
+	in := &api.NewCheckpoint{LegInput: leg, Key: uuid.NewString()}
+	in.Body.Step, in.Body.Epoch, in.Body.Saved = step, api.Float(step), time.Now()
+	for path, content := range files {
+		pieces, size, whole, err := chunk.Cut(bytes.NewReader(content))
+		if err != nil {
+			panic(err) // reading memory does not fail
+		}
+		f := api.File{Part: "weights", Path: path, Size: size, Digest: whole.String()}
+		for _, p := range pieces {
+			f.Chunks = append(f.Chunks, api.Piece{Digest: p.Digest.String(), Size: p.Size})
+		}
+		in.Body.Files = append(in.Body.Files, f)
+	}
+	return in
+}
+
+func (s *served) put(t *testing.T, content []byte) {
+	t.Helper()
+	for len(content) > 0 {
+		n := min(len(content), chunk.MaxSize)
+		call(t, s, api.PutChunk, &api.ChunkInput{Digest: chunk.Sum(content[:n]).String(), RawBody: content[:n]})
+		content = content[n:]
+	}
+}

@@ -1,0 +1,256 @@
+package web_test
+
+import (
+	"bufio"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"math"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"kembrel/api"
+	"kembrel/client"
+)
+
+func TestUnknownThings(t *testing.T) {
+	s := serve(t)
+	in := api.RunInput{ProjectInput: vessels, Number: 7}
+	refuse(t, s, api.GetRun, &in, api.NotFound, `no project "vessels"`)
+	s.project(t)
+	refuse(t, s, api.GetRun, &in, api.NotFound, "no run vessels/7")
+	refuse(t, s, api.GetProject, &api.ProjectInput{Project: "Vessels!"}, api.Invalid, "project key")
+	again := &api.NewProject{}
+	again.Body.Key = "vessels"
+	refuse(t, s, api.MakeProject, again, api.Conflict, "vessels")
+	again.Body.Key, again.Body.Objective = "other", "loss.val sideways"
+	refuse(t, s, api.MakeProject, again, api.Invalid, "direction")
+	leg := s.leg(t)
+	leg.Leg = 2
+	refuse(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", 1), api.NotFound, "no leg 2")
+	refuse(t, s, api.ShowLife, &leg, api.NotFound, "no leg 2")
+	leg.Leg = 1
+	call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", 1))
+	refuse(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: []string{"los"}}, api.NotFound, "it has: loss.val")
+	refuse(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, After: "x"}, api.Invalid, "position")
+	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "best"}, api.NotFound, "no checkpoint")
+	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "first"}, api.Invalid, "names no checkpoint")
+}
+
+func TestStartingTwiceStartsOnce(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	in := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
+	in.Body.Title, in.Body.Started = "Tug\x00 \xff", time.Now()
+	first := call(t, s, api.StartRun, in)
+	second := call(t, s, api.StartRun, in)
+	require.Equal(t, first.Number, second.Number)
+	in.Key = "no uuid"
+	refuse(t, s, api.StartRun, in, api.Invalid, "Idempotency-Key")
+	in.Key = uuid.NewString()
+	in.Body.Hyper = map[string]json.RawMessage{"x": json.RawMessage(`[[1]]`)}
+	refuse(t, s, api.StartRun, in, api.Invalid, "list within a list")
+}
+
+func TestHyperparametersKeepTypeAndEveryDigit(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	b := batch(leg, 1, 1, "loss.val", 1)
+	b.Body.Hyper = map[string]json.RawMessage{"layers": json.RawMessage("[384, 6]"), "on": json.RawMessage("true"), "name": json.RawMessage(`"tanh"`), "a.b": json.RawMessage("1e-7")}
+	call(t, s, api.SendBatch, b)
+	run := call(t, s, api.GetRun, &leg.RunInput)
+	require.JSONEq(t, `18446744073709551615`, string(run.Hyper["seed"]))
+	require.Equal(t, "18446744073709551615", string(run.Hyper["seed"]))
+	require.JSONEq(t, `[384,6]`, string(run.Hyper["layers"]))
+	require.JSONEq(t, `true`, string(run.Hyper["on"]))
+	late := batch(leg, 2, 2, "loss.val", 1)
+	late.Body.Hyper = map[string]json.RawMessage{"lr": json.RawMessage("9")}
+	refuse(t, s, api.SendBatch, late, api.Sealed, "fixed before training")
+	run = call(t, s, api.GetRun, &leg.RunInput)
+	require.Equal(t, "0.03", string(run.Hyper["lr"]), "a refused batch leaves nothing behind")
+}
+
+func TestBatches(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	first := batch(leg, 1, 10, "loss.val", 0.5, math.NaN(), math.Inf(1), math.Inf(-1), math.Copysign(0, -1), 5e-324)
+	require.Equal(t, &api.Counted{Leg: 1, Batch: 1, Upto: 10}, call(t, s, api.SendBatch, first))
+	require.Equal(t, &api.Counted{Leg: 1, Batch: 1, Upto: 10}, call(t, s, api.SendBatch, first), "repeated")
+	p := refuse(t, s, api.SendBatch, batch(leg, 3, 20, "loss.val", 1), api.BatchGap, "last one counted is 1")
+	require.EqualValues(t, 1, p.Batch)
+	require.EqualValues(t, 10, p.Upto)
+	refuse(t, s, api.SendBatch, batch(leg, 2, 14, "loss.val", 1), api.Invalid, "step 15 to step 14")
+	refuse(t, s, api.SendBatch, batch(leg, 2, 20, "loss\u0007", 1), api.Invalid, "control")
+	twice := batch(leg, 2, 20, "loss.val", 1)
+	twice.Body.Curves = append(twice.Body.Curves, twice.Body.Curves[0])
+	refuse(t, s, api.SendBatch, twice, api.Invalid, "twice")
+	short := batch(leg, 2, 20, "loss.val", 1, 2)
+	short.Body.Curves[0].Values = short.Body.Curves[0].Values[:1]
+	refuse(t, s, api.SendBatch, short, api.Invalid, "1 values for 2 points")
+	back := batch(leg, 2, 20, "loss.val", 1, 2)
+	back.Body.Axis.Step[1] = 19
+	refuse(t, s, api.SendBatch, back, api.Invalid, "goes back")
+	response, content := s.raw(t, "POST", "/api/v1/projects/vessels/runs/1/legs/1/batches",
+		`{"number":2,"upto":20,"axis":{"step":[20],"epoch":[1],"time":[1]},"curves":[{"name":"loss.val","values":["high"]}]}`,
+		append(s.bearer(), "Content-Type", "application/json", "Kembrel-Recorder", leg.Recorder)...)
+	require.Equal(t, http.StatusUnprocessableEntity, response.StatusCode, content)
+
+	got := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput})
+	require.Equal(t, "1.1", got.Position)
+	require.Len(t, got.Curves, 1, "none of what was refused is there")
+	for i, v := range first.Body.Curves[0].Values {
+		require.Equal(t, math.IsNaN(v), math.IsNaN(got.Curves[0].Value[i]))
+		if !math.IsNaN(v) {
+			require.Equal(t, math.Float64bits(v), math.Float64bits(got.Curves[0].Value[i]))
+		}
+	}
+	_, text := s.raw(t, "GET", "/api/v1/projects/vessels/runs/1/curves.csv", "", s.bearer()...)
+	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
+	require.NoError(t, err)
+	require.Equal(t, []string{"curve", "step", "epoch", "time", "value"}, rows[0])
+	var column []string
+	for _, r := range rows[1:] {
+		column = append(column, r[4])
+	}
+	require.Equal(t, []string{"0.5", "NaN", "Infinity", "-Infinity", "-0", "5e-324"}, column)
+
+	require.Eventually(t, func() bool {
+		run := call(t, s, api.GetRun, &leg.RunInput)
+		return run.Best != nil && run.Best.Step == 14 && len(run.Curves) == 1 && run.Curves[0].NaN == 1
+	}, 5*time.Second, 50*time.Millisecond, "the best is the least finite value")
+	runs := call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}})
+	require.Len(t, runs.Items[0].Sketch, 6)
+}
+
+func TestSmoothing(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", 4, 2))
+	got := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Smooth: 1})
+	require.InDelta(t, (4*0.5+2)/1.5, got.Curves[0].Smooth[1], 1e-12)
+}
+
+func TestTwoRecordersClaimOneLeg(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	in := &api.NewLeg{RunInput: leg.RunInput, Key: uuid.NewString()}
+	in.Body.Recorder = leg.Recorder
+	mine := call(t, s, api.OpenLeg, in)
+	require.Equal(t, 2, mine.Leg, "another key is another leg")
+	leg.Leg = 2
+	rival := *in
+	rival.Body.Recorder = uuid.NewString()
+	refuse(t, s, api.OpenLeg, &rival, api.LegClaimed, "only one may")
+	call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", 1))
+
+	rival.Body.Previous = leg.Recorder // whoever holds the spool knows
+	require.EqualValues(t, 1, call(t, s, api.OpenLeg, &rival).Batch)
+	refuse(t, s, api.SendBatch, batch(leg, 2, 2, "loss.val", 1), api.LegClaimed, "this one must stop")
+	refuse(t, s, api.ShowLife, &leg, api.LegClaimed, "another recorder")
+	end := &api.EndInput{LegInput: leg}
+	end.Body.State = "finished"
+	refuse(t, s, api.EndLeg, end, api.LegClaimed, "another recorder")
+	leg.Recorder = rival.Body.Recorder
+	call(t, s, api.SendBatch, batch(leg, 2, 2, "loss.val", 1))
+}
+
+func TestLostAndHeardOfAgain(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	state := func() string { return call(t, s, api.GetRun, &leg.RunInput).State }
+	require.Equal(t, "running", state())
+	require.Eventually(t, func() bool { return state() == "lost" }, 15*time.Second, 100*time.Millisecond)
+	call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", 1))
+	require.Equal(t, "running", state())
+	code := 3
+	end := &api.EndInput{LegInput: leg}
+	end.Body.State, end.Body.ExitCode, end.Body.Tail, end.Body.Why = "failed", &code, "out of clips", ""
+	call(t, s, api.EndLeg, end)
+	call(t, s, api.EndLeg, end)
+	run := call(t, s, api.GetRun, &leg.RunInput)
+	require.Equal(t, "failed", run.State)
+	require.Equal(t, 3, *run.Legs[0].ExitCode)
+	require.Contains(t, run.Answers.Happened, "exit code 3")
+}
+
+func TestPagesCoverEveryRunOnce(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	for range 7 {
+		s.leg(t)
+	}
+	var numbers []int
+	in := &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 3}}
+	all, err := client.All(ctx, s.Client, api.ListRuns, in, func(in *api.RunsInput, c string) { in.Cursor = c })
+	require.NoError(t, err)
+	for _, r := range all {
+		numbers = append(numbers, r.Number)
+	}
+	require.Equal(t, []int{7, 6, 5, 4, 3, 2, 1}, numbers)
+	response, _ := s.raw(t, "GET", "/api/v1/projects/vessels/runs?limit=3", "", s.bearer()...)
+	require.Equal(t, `<?cursor=5>; rel="next"`, response.Header.Get("Link"))
+	in.Cursor = "x"
+	refuse(t, s, api.ListRuns, in, api.Invalid, "cursor")
+}
+
+// stream reads the live stream until want kinds have come.
+func (s *served) stream(t *testing.T, last string, want ...string) (ids []string) {
+	t.Helper()
+	limited, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	body, err := client.Stream(limited, s.Client, api.GetEvents, &api.EventsInput{Project: "vessels", Last: last})
+	require.NoError(t, err)
+	defer body.Close()
+	scanner := bufio.NewScanner(body)
+	for scanner.Scan() && len(want) > 0 {
+		line := scanner.Text()
+		if id, ok := strings.CutPrefix(line, "id: "); ok {
+			ids = append(ids, id)
+		}
+		if kind, ok := strings.CutPrefix(line, "event: "); ok && kind == want[0] {
+			want = want[1:]
+		}
+	}
+	require.Empty(t, want, "these did not come")
+	return ids
+}
+
+func TestLiveStreamAndReplay(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	go func() {
+		time.Sleep(300 * time.Millisecond)
+		client.Call(ctx, s.Client, api.SendBatch, batch(leg, 1, 1, "loss.val", 1))
+	}()
+	ids := s.stream(t, "", "hello", "readings", "summary")
+	edit := &api.RunEdit{RunInput: leg.RunInput}
+	edit.Body.Title = "Renamed while nobody listened"
+	call(t, s, api.ChangeRun, edit)
+	s.stream(t, ids[len(ids)-1], "hello", "run")
+	response, _ := s.raw(t, "GET", "/api/v1/events", "", append(s.bearer(), "Last-Event-ID", "nonsense")...)
+	require.Equal(t, 422, response.StatusCode)
+}
+
+func TestOutputArrivesOnce(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	in := &api.OutputInput{LegInput: leg}
+	in.Body.Stream, in.Body.Offset, in.Body.Size, in.Body.Text = "stdout", 0, 9, "epoch 1\x00\n"
+	call(t, s, api.SendOutput, in)
+	call(t, s, api.SendOutput, in)
+	got := call(t, s, api.GetOutput, &api.OutputsInput{RunInput: leg.RunInput})
+	require.Len(t, got.Items, 1)
+	require.Equal(t, "epoch 1\uFFFD\n", got.Items[0].Text)
+}
