@@ -123,16 +123,13 @@ func foreignOrigin(r *http.Request) bool {
 	return err != nil || origin.Host == "" || origin.Host != r.Host
 }
 
-// allowed returns the caller if they may use an operation.
-func allowed(ctx context.Context, access api.Access) (service.Who, error) {
+// allowed says why the caller may not use an operation, or nil.
+func allowed(ctx context.Context, access api.Access) error {
 	found, _ := ctx.Value(whoKey{}).(caller)
-	if access == api.Anyone {
-		return found.who, nil
+	if access != api.Anyone && found.err != nil {
+		return found.err
 	}
-	if found.err != nil {
-		return found.who, found.err
-	}
-	return found.who, service.Allow(found.who, access)
+	return service.Allow(found.who, access)
 }
 
 // whoAsks is the caller of an operation that the guard has let pass.

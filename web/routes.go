@@ -73,7 +73,7 @@ func (w *server) routes() {
 // describe turns a declaration into Huma's, with a guard that asks who is there before anything of the request is read.
 func (w *server) describe(s api.Spec) huma.Operation {
 	guard := func(ctx huma.Context, next func(huma.Context)) {
-		if _, err := allowed(ctx.Context(), s.Access); err != nil {
+		if err := allowed(ctx.Context(), s.Access); err != nil {
 			p := w.service.Problem(err)
 			huma.WriteErr(w.huma, ctx, p.Status, p.Detail, p)
 			return

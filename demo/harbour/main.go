@@ -74,7 +74,7 @@ func parse(args []string) settings {
 	flags.StringVar(&s.activation, "activation", "tanh", "tanh or relu")
 	flags.StringVar(&s.optimiser, "optimiser", "momentum", "momentum or adam")
 	flags.StringVar(&s.title, "title", "", "title of the run, where no recorder is around")
-	flags.StringVar(&s.keep, "keep", "", "folder for copies of all checkpoints")
+	flags.StringVar(&s.keep, "keep", "", "folder for copies of the checkpoints that were saved")
 	flags.IntVar(&s.clips, "clips", 1920, "training clips")
 	flags.IntVar(&s.epochs, "epochs", 30, "passes over the training clips")
 	flags.IntVar(&s.batch, "batch", 32, "clips per step")
@@ -154,9 +154,11 @@ func train(s settings) error {
 		}
 		if why != "" {
 			if err := run.Checkpoint(step, float64(epoch), why, func(folder string) (map[string][]string, error) {
-				return saved, t.saveAndKeep(folder, epoch)
+				return saved, t.save(folder)
 			}); err != nil {
 				fmt.Fprintln(os.Stderr, "harbour: not saved:", err)
+			} else if err := t.keepCopy(epoch); err != nil {
+				return err
 			}
 		}
 		if why, stop := run.Stop(); stop {
@@ -186,15 +188,14 @@ func (t *training) pass(rate float64, each func(done, gradient float64)) {
 	}
 }
 
-func (t *training) saveAndKeep(folder string, epoch int) error {
-	if t.keep != "" {
-		copyTo := filepath.Join(t.keep, fmt.Sprintf("e%d", epoch))
-		if err := os.MkdirAll(copyTo, 0o755); err != nil {
-			return err
-		}
-		if err := t.save(copyTo); err != nil {
-			return err
-		}
+// keepCopy writes a copy of a checkpoint that was saved, where one is wanted.
+func (t *training) keepCopy(epoch int) error {
+	if t.keep == "" {
+		return nil
+	}
+	folder := filepath.Join(t.keep, fmt.Sprintf("e%d", epoch))
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
 	}
 	return t.save(folder)
 }
