@@ -4,6 +4,7 @@ package stories
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -12,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -473,7 +475,9 @@ func TestKillsLoseNothing(t *testing.T) {
 	go cmd.Wait()
 	trainer := 0
 	require.Eventually(t, func() bool { trainer = find("train", keep); return trainer > 0 }, 10*time.Second, 20*time.Millisecond)
-	r := rand.New(rand.NewPCG(7420, 1))
+	seed, err := strconv.ParseUint(cmp.Or(os.Getenv("KEMBREL_KILL_SEED"), "7420"), 10, 64)
+	require.NoError(t, err)
+	r := rand.New(rand.NewPCG(seed, 1))
 	killed := map[string]int{}
 	for i := range kills {
 		time.Sleep(time.Duration(300+r.IntN(1400)) * time.Millisecond)

@@ -1,0 +1,112 @@
+package stories
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"kembrel/test/browser"
+)
+
+// do runs actions in the browser with a time limit; when they fail, the page is kept for a look.
+func do(t *testing.T, ctx context.Context, what string, actions ...chromedp.Action[chromedp.Void]) {
+	t.Helper()
+	limited, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	if err := chromedp.Do(limited, actions...); err != nil {
+		text, _ := chromedp.Run(ctx, chromedp.Evaluate[string]("location.href + '\\n' + document.body.innerText"))
+		require.NoError(t, err, "%s; the page shows:\n%s", what, text)
+	}
+}
+
+func evaluate[T any](t *testing.T, ctx context.Context, expression string, options ...chromedp.EvaluateOption) T {
+	t.Helper()
+	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](expression, options...))
+	require.NoError(t, err, expression)
+	return v
+}
+
+// readings counts what the first chart's table shows for validation loss.
+const readings = `[...document.querySelectorAll('figure .readings tbody tr')].filter(r => r.cells[0].innerText === 'loss.val').length`
+
+// A person signs in by the link, opens a run while it trains, sees its curve grow without reload, also across a restart of the
+// service, sees where it stopped being a number, and downloads a checkpoint whose bytes are the trainer's.
+func TestWatchingInTheBrowser(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels", "--title", "Vessel classes")
+	keep := w.folder + "/copies"
+	cmd := w.record(w.harbour, "train", "--hidden", "16", "--clips", "320", "--epochs", "40", "--save-every", "4", "--pace", "500ms", "--keep", keep)
+	require.NoError(t, cmd.Start())
+
+	ctx, end, err := browser.Open(context.Background(), false)
+	require.NoError(t, err)
+	defer end()
+	link := strings.TrimSpace(w.kembrel(t, "sign-in", "--link"))
+	do(t, ctx, "without signing in", chromedp.Navigate(w.url+"/vessels/1"), chromedp.WaitVisible("input[name=name]"))
+	do(t, ctx, "enter by the link", chromedp.Navigate(link), chromedp.WaitVisible(`tbody a[href="/vessels"]`))
+	do(t, ctx, "open the project", chromedp.Click(`tbody a[href="/vessels"]`), chromedp.WaitVisible(`a[href="/vessels/1"]`))
+	do(t, ctx, "open the run", chromedp.Click(`td a[href="/vessels/1"]`), chromedp.WaitVisible(".u-over"), chromedp.WaitVisible("figure"))
+	do(t, ctx, "show the readings", chromedp.Click("figure figcaption button"), chromedp.WaitVisible("figure .readings tbody tr"))
+	mark := evaluate[int](t, ctx, "window.stayed = 41")
+	before := evaluate[int](t, ctx, readings)
+	grown := func(by int, why string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return evaluate[int](t, ctx, readings) >= before+by }, 30*time.Second, 100*time.Millisecond, why)
+	}
+	grown(3, "the curve grows while it trains")
+	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('.head').innerText"), "running")
+
+	w.stop(t, 2)
+	w.start(t)
+	before = evaluate[int](t, ctx, readings)
+	grown(3, "and goes on growing after the service was away")
+	require.Equal(t, mark, evaluate[int](t, ctx, "window.stayed"), "without reload")
+
+	do(t, ctx, "the view is in the link", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.el-segmented__item')].find(e => e.innerText.trim() === 'log').click()`),
+		chromedp.Poll[chromedp.Void](`location.search === '?scale=log'`))
+	require.NoError(t, cmd.Wait())
+	w.nothingWaits(t)
+	require.Eventually(t, func() bool {
+		return strings.Contains(evaluate[string](t, ctx, "document.querySelector('.head').innerText"), "finished")
+	}, 15*time.Second, 100*time.Millisecond)
+	require.Equal(t, 40, evaluate[int](t, ctx, readings), "every epoch, once")
+	epochs := evaluate[string](t, ctx, `[...document.querySelectorAll('figure .readings tbody tr')].filter(r => r.cells[0].innerText === 'loss.val').map(r => r.cells[2].innerText).join(' ')`)
+	require.True(t, strings.HasPrefix(epochs, "1 2 3 4 5 ") && strings.HasSuffix(epochs, " 39 40"), epochs)
+
+	// The link of the first file of the best checkpoint, as the menu offers it.
+	address := evaluate[string](t, ctx, `(async () => {
+		[...document.querySelectorAll('#what-came-out tbody tr')].find(r => r.innerText.includes('best')).querySelector('button').click()
+		for (let i = 0; i < 50; i++) {
+			await new Promise(r => setTimeout(r, 50))
+			const a = [...document.querySelectorAll('a.download')].find(a => a.href.includes('weights.safetensors') && a.offsetParent)
+			if (a) return a.href
+		}
+		return ''
+	})()`, chromedp.EvalAwaitPromise)
+	require.Contains(t, address, "/checkpoints/e")
+	got := evaluate[[]int](t, ctx, `fetch("`+address+`").then(r => r.arrayBuffer()).then(b => [...new Uint8Array(b)])`, chromedp.EvalAwaitPromise)
+	at := strings.SplitN(strings.SplitN(address, "/checkpoints/", 2)[1], "/", 2)[0]
+	want, err := os.ReadFile(filepath.Join(keep, at, "weights.safetensors"))
+	require.NoError(t, err)
+	bytesGot := make([]byte, len(got))
+	for i, b := range got {
+		bytesGot[i] = byte(b)
+	}
+	require.True(t, bytes.Equal(want, bytesGot), "%s: %d bytes, not the trainer's %d", address, len(got), len(want))
+
+	// NaN is a value all the way to the chart.
+	_, errs, code := run(w.record(w.harbour, "train", "--hidden", "96", "--activation", "relu", "--lr", "3", "--clips", "960", "--epochs", "10"))
+	require.Zero(t, code, errs)
+	do(t, ctx, "open the diverged run", chromedp.Navigate(w.url+"/vessels/2?axis=step&hide=1"), chromedp.WaitVisible(".u-over"),
+		chromedp.Click("figure figcaption button"), chromedp.WaitVisible("figure .readings tbody tr"))
+	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('figure .readings').innerText"), "NaN")
+	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('section.q').innerText"), "no longer a number")
+}
