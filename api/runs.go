@@ -155,7 +155,7 @@ type RunEdit struct {
 	}
 }
 
-// NewRun starts a run. Sent again with the same idempotency key it answers the same run.
+// NewRun begins a run. Sent again with the same idempotency key it answers the same run.
 type NewRun struct {
 	ProjectInput
 	Key  string `header:"Idempotency-Key" format:"uuid" required:"true"`
@@ -174,7 +174,7 @@ var (
 	GetProject    = declare[ProjectInput, Project](Spec{ID: "project", Method: "GET", Path: "/projects/{project}", Summary: "Show a project", Access: SignedIn})
 	ChangeProject = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH", Path: "/projects/{project}", Summary: "Change a project's title or objective", Access: SignedIn})
 	ListRuns      = declare[RunsInput, Page[Run]](Spec{ID: "runs", Method: "GET", Path: "/projects/{project}/runs", Summary: "List runs, newest first", Access: SignedIn})
-	StartRun      = declare[NewRun, Run](Spec{ID: "start-run", Method: "POST", Path: "/projects/{project}/runs", Summary: "Start a run", Access: SignedIn, Status: 201})
+	BeginRun      = declare[NewRun, Run](Spec{ID: "begin-run", Method: "POST", Path: "/projects/{project}/runs", Summary: "Begin a run", Access: SignedIn, Status: 201})
 	GetRun        = declare[RunInput, RunDetail](Spec{ID: "run", Method: "GET", Path: "/projects/{project}/runs/{number}", Summary: "Show a run", Access: SignedIn})
 	ChangeRun     = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH", Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title", Access: SignedIn})
 )

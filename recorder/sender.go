@@ -161,10 +161,10 @@ func (s *sender) openLeg(ctx context.Context) error {
 	start.Body.Title, start.Body.Hyper, start.Body.Recipe, start.Body.Started = l.Title, l.Hyper, l.Recipe, l.Started
 	var run *api.Run
 	if err := s.try(ctx, func(ctx context.Context) (err error) {
-		run, err = client.Call(ctx, s.client, api.StartRun, start)
+		run, err = client.Call(ctx, s.client, api.BeginRun, start)
 		return err
 	}); err != nil {
-		return fmt.Errorf("start the run: %w", err)
+		return fmt.Errorf("begin the run: %w", err)
 	}
 	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: start.ProjectInput, Number: run.Number}, Key: l.LegKey}
 	open.Body.Recorder, open.Body.Previous, open.Body.Host, open.Body.Started = s.spool.Recorder, s.spool.Previous, l.Recipe.Host, l.Started

@@ -15,17 +15,17 @@ import (
 
 // The background jobs run in one replica at a time, chosen by river; each may run twice without harm.
 
-type sweepArgs struct{}
+type lookoutArgs struct{}
 
-func (sweepArgs) Kind() string { return "sweep" }
+func (lookoutArgs) Kind() string { return "lookout" }
 
-type sweeper struct {
-	river.WorkerDefaults[sweepArgs]
+type lookout struct {
+	river.WorkerDefaults[lookoutArgs]
 	service *Service
 }
 
 // Work marks lost runs and clears expired sessions.
-func (w *sweeper) Work(ctx context.Context, _ *river.Job[sweepArgs]) error {
+func (w *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
 	if err := w.service.loseRuns(ctx); err != nil {
 		return err
 	}
@@ -34,14 +34,14 @@ func (w *sweeper) Work(ctx context.Context, _ *river.Job[sweepArgs]) error {
 
 func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) {
 	workers := river.NewWorkers()
-	river.AddWorker(workers, &sweeper{service: s})
+	river.AddWorker(workers, &lookout{service: s})
 	client, err := river.NewClient(riverpgxv5.New(s.db.Pool), &river.Config{
 		Schema:  pg.JobSchema,
 		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},
 		Workers: workers,
 		Logger:  slog.New(quieter{s.options.Log.Handler()}),
-		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(sweepPace), func() (river.JobArgs, *river.InsertOpts) {
-			return sweepArgs{}, &river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByPeriod: sweepPace}}
+		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(lookoutPace), func() (river.JobArgs, *river.InsertOpts) {
+			return lookoutArgs{}, &river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByPeriod: lookoutPace}}
 		}, &river.PeriodicJobOpts{RunOnStart: true})},
 		CompletedJobRetentionPeriod: 10 * time.Minute,
 	})

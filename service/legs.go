@@ -285,7 +285,7 @@ func (s *Service) EndLeg(ctx context.Context, who Who, in *api.EndInput) (*api.N
 	b := in.Body
 	err = s.db.InTx(ctx, func(q pg.Queries) error {
 		ended := orNow(b.At)
-		newest, err := q.EndLeg(ctx, pg.End{Run: run, Leg: in.Leg, Recorder: in.Recorder, State: b.State, Ended: ended, ExitCode: b.ExitCode,
+		newest, err := q.EndLeg(ctx, pg.Ending{Run: run, Leg: in.Leg, Recorder: in.Recorder, State: b.State, Ended: ended, ExitCode: b.ExitCode,
 			Signal: clean(b.Signal), Why: clean(b.Why), Tail: clean(b.Tail)})
 		if err != nil {
 			return s.orNotMine(ctx, err, run, &in.LegInput)
@@ -327,5 +327,5 @@ func (s *Service) loseRuns(ctx context.Context) error {
 	return err
 }
 
-// sweepPace is how often runs without a sign of life are looked for.
-const sweepPace = 5 * time.Second
+// lookoutPace is how often runs without a sign of life are looked for.
+const lookoutPace = 5 * time.Second

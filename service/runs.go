@@ -75,8 +75,8 @@ func toRun(project string, o verdict.Objective, r pg.Run, sum pg.Summary) api.Ru
 	return out
 }
 
-// StartRun makes a run, or answers the one made before with the same key.
-func (s *Service) StartRun(ctx context.Context, who Who, in *api.NewRun) (*api.Run, error) {
+// BeginRun makes a run, or answers the one made before with the same key.
+func (s *Service) BeginRun(ctx context.Context, who Who, in *api.NewRun) (*api.Run, error) {
 	p, _, err := s.project(ctx, in.Project)
 	if err != nil {
 		return nil, err

@@ -118,7 +118,7 @@ func (s *served) leg(t *testing.T) api.LegInput {
 	in := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
 	in.Body.Hyper = map[string]json.RawMessage{"lr": json.RawMessage("0.03"), "seed": json.RawMessage("18446744073709551615")}
 	in.Body.Started = time.Now()
-	run := call(t, s, api.StartRun, in)
+	run := call(t, s, api.BeginRun, in)
 	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: vessels, Number: run.Number}, Key: uuid.NewString()}
 	open.Body.Recorder, open.Body.Started = uuid.NewString(), time.Now()
 	counted := call(t, s, api.OpenLeg, open)

@@ -47,14 +47,14 @@ func TestStartingTwiceStartsOnce(t *testing.T) {
 	s.project(t)
 	in := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
 	in.Body.Title, in.Body.Started = "Tug\x00 \xff", time.Now()
-	first := call(t, s, api.StartRun, in)
-	second := call(t, s, api.StartRun, in)
+	first := call(t, s, api.BeginRun, in)
+	second := call(t, s, api.BeginRun, in)
 	require.Equal(t, first.Number, second.Number)
 	in.Key = "no uuid"
-	refuse(t, s, api.StartRun, in, api.Invalid, "Idempotency-Key")
+	refuse(t, s, api.BeginRun, in, api.Invalid, "Idempotency-Key")
 	in.Key = uuid.NewString()
 	in.Body.Hyper = map[string]json.RawMessage{"x": json.RawMessage(`[[1]]`)}
-	refuse(t, s, api.StartRun, in, api.Invalid, "list within a list")
+	refuse(t, s, api.BeginRun, in, api.Invalid, "list within a list")
 }
 
 func TestHyperparametersKeepTypeAndEveryDigit(t *testing.T) {

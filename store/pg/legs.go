@@ -99,8 +99,8 @@ func (q Queries) ReviveLeg(ctx context.Context, run int64, leg int) error {
 	return err
 }
 
-// End is how a leg ended.
-type End struct {
+// Ending is how a leg ended.
+type Ending struct {
 	Run               int64
 	Leg               int
 	Recorder, State   string
@@ -110,7 +110,7 @@ type End struct {
 }
 
 // EndLeg ends a leg and reports whether it is the run's newest.
-func (q Queries) EndLeg(ctx context.Context, e End) (newest bool, err error) {
+func (q Queries) EndLeg(ctx context.Context, e Ending) (newest bool, err error) {
 	return value[bool](ctx, q, "leg_end", A{"run": e.Run, "leg": e.Leg, "recorder": e.Recorder, "state": e.State, "ended": e.Ended,
 		"exit_code": e.ExitCode, "signal": e.Signal, "why": e.Why, "tail": e.Tail})
 }

@@ -190,8 +190,8 @@ export interface paths {
         /** List runs, newest first */
         get: operations["runs"];
         put?: never;
-        /** Start a run */
-        post: operations["start-run"];
+        /** Begin a run */
+        post: operations["begin-run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1519,7 +1519,7 @@ export interface operations {
             };
         };
     };
-    "start-run": {
+    "begin-run": {
         parameters: {
             query?: never;
             header: {
