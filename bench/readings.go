@@ -1,0 +1,224 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"kembrel/api"
+	kembrel "kembrel/bindings/go"
+	"kembrel/client"
+	"kembrel/core/curve"
+	"kembrel/store/pg"
+)
+
+// recorderCost is the time of one readings call of the Go binding, under a real recorder, against one plain write to a file of
+// as many bytes.
+func (w *world) recorderCost() row {
+	const calls = 20_000
+	line := fmt.Appendf(nil, `{"kind":"readings","id":123456,"step":123456,"epoch":12,"time":1790000000000,"values":{"loss.train":0.123456789,"loss.val":0.234567891}}`+"\n")
+	return row{what: "recorder: time per readings call, Go", reference: "one write to a file", unit: "us", want: "<= 3 (2)", rounds: 7,
+		theirs: func() (float64, error) {
+			f, err := os.Create(filepath.Join(w.folder, "plain"))
+			if err != nil {
+				return 0, err
+			}
+			defer f.Close()
+			began := time.Now()
+			for range calls {
+				if _, err := f.Write(line); err != nil {
+					return 0, err
+				}
+			}
+			return time.Since(began).Seconds() / calls * 1e6, nil
+		},
+		ours: func() (float64, error) {
+			run := kembrel.Hello(kembrel.Options{Project: "vessels", Title: "bench"})
+			began := time.Now()
+			for i := range int64(calls) {
+				run.Readings(i, 12, kembrel.V("loss.train", 0.123456789), kembrel.V("loss.val", 0.234567891))
+			}
+			took := time.Since(began)
+			run.End("finished", "")
+			return took.Seconds() / calls * 1e6, run.Err()
+		}}
+}
+
+const writers = 4
+
+// parallel runs do in as many goroutines as there are writers and returns units of work done per second.
+func parallel(units int, do func(worker int) error) (float64, error) {
+	var wait sync.WaitGroup
+	errs := make([]error, writers)
+	began := time.Now()
+	for i := range writers {
+		wait.Go(func() { errs[i] = do(i) })
+	}
+	wait.Wait()
+	took := time.Since(began).Seconds()
+	for _, err := range errs {
+		if err != nil {
+			return 0, err
+		}
+	}
+	return float64(units) / took, nil
+}
+
+// copyRows is the reference: PostgreSQL's COPY, a row per reading, one transaction per batch.
+func (w *world) copyRows(curves, points, batches int) (float64, error) {
+	ctx := context.Background()
+	return parallel(writers*batches*curves*points, func(worker int) error {
+		conn, err := pgx.Connect(ctx, w.database)
+		if err != nil {
+			return err
+		}
+		defer conn.Close(ctx)
+		for b := range batches {
+			rows := make([][]any, 0, curves*points)
+			for p := range points {
+				for c := range curves {
+					rows = append(rows, []any{int64(worker), int32(c), int64(b*points + p), float64(b), time.Now(), value(b, p, c)})
+				}
+			}
+			if _, err := conn.CopyFrom(ctx, pgx.Identifier{"plain_reading"}, []string{"run", "curve", "step", "epoch", "at", "value"}, pgx.CopyFromRows(rows)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func value(b, p, c int) float64 {
+	return float64(float32(math.Exp(-float64(b*100+p)/500)+0.3) + float32(c)*0.01)
+}
+
+// storeLayer makes readings durable through the store: counted and kept in one transaction per batch.
+func (w *world) storeLayer(curves, points, batches int) (float64, error) {
+	ctx := context.Background()
+	type target struct {
+		run      int64
+		recorder string
+		names    []string
+	}
+	targets := make([]target, writers)
+	for i := range targets {
+		t := &targets[i]
+		t.recorder = uuid.NewString()
+		for c := range curves {
+			t.names = append(t.names, fmt.Sprintf("curve %d", c))
+		}
+		err := w.db.InTx(ctx, func(q pg.Queries) (err error) {
+			if t.run, _, err = q.AddRun(ctx, pg.NewRun{Project: w.project, Creator: w.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.Now()}); err != nil {
+				return err
+			}
+			if _, err = q.AddLeg(ctx, t.run, uuid.NewString(), t.recorder, "", 0, time.Now()); err != nil {
+				return err
+			}
+			_, err = q.CurveIDs(ctx, t.run, t.names)
+			return err
+		})
+		if err != nil {
+			return 0, err
+		}
+	}
+	return parallel(writers*batches*curves*points, func(worker int) error {
+		t := targets[worker]
+		for b := range batches {
+			batch := curve.Batch{}
+			for p := range points {
+				batch.Axis = append(batch.Axis, curve.Point{Step: int64(b*points + p), Epoch: float64(b), Time: time.Now().UnixMilli()})
+			}
+			for c := range curves {
+				values := make([]float64, points)
+				for p := range values {
+					values[p] = value(b, p, c)
+				}
+				batch.Columns = append(batch.Columns, curve.Column{Curve: c + 1, Values: values})
+			}
+			err := w.db.InTx(ctx, func(q pg.Queries) error {
+				_, _, err := q.CountBatch(ctx, pg.Count{Run: t.run, Leg: 1, Recorder: t.recorder, Number: int64(b + 1), Upto: int64(b + 1), Points: points,
+					FirstStep: batch.Axis[0].Step, LastStep: batch.Axis[points-1].Step, LastEpoch: float64(b)})
+				if err != nil {
+					return err
+				}
+				return q.AddJournal(ctx, t.run, 1, int64(b+1), batch)
+			})
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// overHTTP sends the same as JSON batches to the service.
+func (w *world) overHTTP(curves, points, batches int) (float64, error) {
+	ctx := context.Background()
+	legs := make([]api.LegInput, writers)
+	for i := range legs {
+		run, err := client.Call(ctx, w.client, api.BeginRun, &api.NewRun{ProjectInput: api.ProjectInput{Project: "vessels"}, Key: uuid.NewString()})
+		if err != nil {
+			return 0, err
+		}
+		in := &api.NewLeg{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: "vessels"}, Number: run.Number}, Key: uuid.NewString()}
+		in.Body.Recorder = uuid.NewString()
+		if _, err := client.Call(ctx, w.client, api.OpenLeg, in); err != nil {
+			return 0, err
+		}
+		legs[i] = api.LegInput{RunInput: in.RunInput, Leg: 1, Recorder: in.Body.Recorder}
+	}
+	return parallel(writers*batches*curves*points, func(worker int) error {
+		for b := range batches {
+			in := &api.BatchInput{LegInput: legs[worker], Body: api.Batch{Number: int64(b + 1), Upto: int64(b + 1)}}
+			for p := range points {
+				in.Body.Axis.Step = append(in.Body.Axis.Step, int64(b*points+p))
+				in.Body.Axis.Epoch = append(in.Body.Axis.Epoch, float64(b))
+				in.Body.Axis.Time = append(in.Body.Axis.Time, time.Now().UnixMilli())
+			}
+			for c := range curves {
+				values := make(api.Floats, points)
+				for p := range values {
+					values[p] = value(b, p, c)
+				}
+				in.Body.Curves = append(in.Body.Curves, api.Column{Name: fmt.Sprintf("curve %d", c), Values: values})
+			}
+			if _, err := client.Call(ctx, w.client, api.SendBatch, in); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func (w *world) readings(what string, curves, points, batches int, want string, ours func(int, int, int) (float64, error)) row {
+	return row{what: fmt.Sprintf("%s, %d curves x %d", what, curves, points), reference: "COPY, a row per reading", unit: "readings/s", want: want, more: true, rounds: 5,
+		theirs: func() (float64, error) { return w.copyRows(curves, points, batches) },
+		ours:   func() (float64, error) { return ours(curves, points, batches) }}
+}
+
+// bytesPerReading compares what the tables take, indexes included.
+func (w *world) bytesPerReading() row {
+	const curves, points, batches = 50, 20, 200
+	size := func(table string, fill func(int, int, int) (float64, error)) (float64, error) {
+		ctx := context.Background()
+		if _, err := w.db.Pool.Exec(ctx, "truncate "+table); err != nil {
+			return 0, err
+		}
+		if _, err := fill(curves, points, batches); err != nil {
+			return 0, err
+		}
+		var bytes int64
+		err := w.db.Pool.QueryRow(ctx, "select pg_total_relation_size($1::regclass)", table).Scan(&bytes)
+		return float64(bytes) / (writers * batches * curves * points), err
+	}
+	return row{what: "stored bytes per reading, journal before sealing", reference: "a row per reading", unit: "bytes", want: "(sealing brings <= 2.7)", rounds: 1,
+		theirs: func() (float64, error) { return size("plain_reading", w.copyRows) },
+		ours:   func() (float64, error) { return size("journal", w.storeLayer) }}
+}

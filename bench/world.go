@@ -1,0 +1,97 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+
+	"kembrel/api"
+	"kembrel/client"
+	"kembrel/service"
+	"kembrel/store/blob"
+	"kembrel/store/pg"
+	"kembrel/web"
+)
+
+// world is a service in this process, with recorders as processes of their own.
+type world struct {
+	folder, database string
+	db               *pg.Store
+	client           *client.Client
+	person, project  int64
+}
+
+func measurements() (rows []row, end func(), err error) {
+	ctx := context.Background()
+	folder, err := os.MkdirTemp("/var/tmp", "kembrel-bench-")
+	if err != nil {
+		return nil, nil, err
+	}
+	w := &world{folder: folder, database: os.Getenv("KEMBREL_TEST_DATABASE")}
+	if w.database == "" {
+		return nil, nil, fmt.Errorf("run it by: make bench")
+	}
+	if w.db, err = pg.Open(ctx, w.database); err != nil {
+		return nil, nil, err
+	}
+	if err := w.db.Migrate(ctx); err != nil {
+		return nil, nil, err
+	}
+	// The reference as one would write it: an unlogged or unindexed table would not be what people have.
+	if _, err := w.db.Pool.Exec(ctx, `create table if not exists plain_reading (run bigint not null, curve int not null, step bigint not null,
+		epoch float8, at timestamptz not null, value float8 not null); create index if not exists plain_order on plain_reading (run, curve, step)`); err != nil {
+		return nil, nil, err
+	}
+	kept, err := blob.NewLocal(filepath.Join(folder, "blobs"))
+	if err != nil {
+		return nil, nil, err
+	}
+	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	svc := service.New(w.db, kept, service.Options{Log: log, LostAfter: 60e9, Version: "bench"})
+	if _, err := svc.FirstStart(ctx, "bench"); err != nil {
+		return nil, nil, err
+	}
+	owner, err := svc.OwnerAccess(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	in := &api.NewToken{}
+	in.Body.Name, in.Body.Days = "bench", 1
+	token, err := svc.MakeToken(ctx, owner, in)
+	if err != nil {
+		return nil, nil, err
+	}
+	server := httptest.NewServer(web.New(svc, web.Options{Log: log}).Handler())
+	w.client = client.New(server.URL, token.Secret)
+	os.Setenv("KEMBREL_URL", server.URL)
+	os.Setenv("KEMBREL_TOKEN", token.Secret)
+	os.Setenv("KEMBREL_SPOOL", filepath.Join(folder, "spool"))
+	project := &api.NewProject{}
+	project.Body.Key = "vessels"
+	if _, err := client.Call(ctx, w.client, api.MakeProject, project); err != nil {
+		return nil, nil, err
+	}
+	p, err := w.db.ProjectByKey(ctx, "vessels")
+	if err != nil {
+		return nil, nil, err
+	}
+	w.person, w.project = owner.ID, p.ID
+	return []row{
+			w.recorderCost(),
+			w.readings("readings durable, store layer", 50, 20, 100, ">= 20 (25)", w.storeLayer),
+			w.readings("readings durable, store layer", 5, 200, 100, ">= 20 (25)", w.storeLayer),
+			w.readings("readings durable, store layer", 2000, 1, 20, ">= 8 (15)", w.storeLayer),
+			w.readings("end to end over HTTP, JSON", 50, 20, 50, ">= 4 (6)", w.overHTTP),
+			w.bytesPerReading(),
+			w.upload(), w.stall(), w.restore(),
+		}, func() {
+			server.CloseClientConnections()
+			server.Close()
+			w.db.Close()
+			os.RemoveAll(folder)
+		}, nil
+}
