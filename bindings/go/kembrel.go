@@ -52,6 +52,7 @@ type Run struct {
 	stop    string
 	address string
 	ended   bool
+	back    chan struct{} // closed when the attempt to take up a dead recorder's spool is over
 }
 
 type reply struct {
@@ -192,19 +193,30 @@ func (r *Run) listen(conn net.Conn, reader *bufio.Reader) {
 		close(c)
 	}
 	if !r.ended {
+		r.back = make(chan struct{})
 		go r.takeUp()
 	}
 }
 
+// takeUpTries is how often a recorder is started in place of one that died, with growing pauses between: 12 s in all.
+const takeUpTries = 8
+
 // takeUp starts a recorder that goes on with the spool of one that died.
 func (r *Run) takeUp() {
-	socket, _, err := startRecorder("--take-up", r.spool)
-	if err == nil {
-		err = r.connect(socket)
+	defer close(r.back)
+	pause := 100 * time.Millisecond
+	var err error
+	for range takeUpTries {
+		var socket string
+		if socket, _, err = startRecorder("--take-up", r.spool); err == nil {
+			if err = r.connect(socket); err == nil {
+				return
+			}
+		}
+		time.Sleep(pause)
+		pause = min(2*pause, 3*time.Second)
 	}
-	if err != nil {
-		r.fail(fmt.Errorf("the recorder is gone and another could not take over; training goes on unrecorded: %w", err))
-	}
+	r.fail(fmt.Errorf("the recorder is gone and another could not take over; training goes on unrecorded: %w", err))
 }
 
 // Hyper records hyperparameters; it must come before the first reading.
@@ -328,6 +340,11 @@ func (r *Run) Checkpoint(step int64, epoch float64, why string, write func(folde
 func (r *Run) ask(compose func()) (reply, error) {
 	answer := make(chan reply, 1)
 	r.mutex.Lock()
+	if back := r.back; r.conn == nil && back != nil { // a recorder is being started in place of one that died
+		r.mutex.Unlock()
+		<-back
+		r.mutex.Lock()
+	}
 	if r.conn == nil {
 		r.mutex.Unlock()
 		return reply{}, errors.New("no recorder is connected")
