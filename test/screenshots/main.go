@@ -125,7 +125,7 @@ func terminal(file, kembrel, command string) error {
 	defer func() { screen.Process.Kill(); screen.Wait() }()
 	time.Sleep(700 * time.Millisecond)
 	script := fmt.Sprintf("PATH=%s:$PATH; echo '$ kembrel %s'; kembrel %s; sleep 60", filepath.Dir(binary), command, command)
-	window := exec.Command("xterm", "-geometry", "176x52+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "#fdfcfa", "-fg", "#22282b", "+sb", "-e", "sh", "-c", script)
+	window := exec.Command("xterm", "-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "#fdfcfa", "-fg", "#22282b", "+sb", "-e", "sh", "-c", script)
 	window.Env = append(os.Environ(), "DISPLAY="+display, "LC_ALL=C.UTF-8")
 	if err := window.Start(); err != nil {
 		return err
