@@ -45,9 +45,10 @@ test: setup-database setup-browser build check ## set up, check and test everyth
 	@cd console && npm run --silent test
 	@.ci/test
 
-check: console/node_modules/.ready console/src/api/schema.d.ts ## formatting, vet, types, lint
+check: console/node_modules/.ready console/src/api/schema.d.ts ## formatting, vet, staticcheck, types, lint
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
 	@go vet ./...
+	@go tool staticcheck ./...
 	@cd console && npm run --silent check && npm run --silent lint
 
 bench: setup-database build ## measure against references in the same run; see bench/results.md

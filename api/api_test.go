@@ -66,6 +66,13 @@ func TestFloatsInJSON(t *testing.T) {
 		require.Error(t, json.Unmarshal([]byte(bad), &f), bad)
 	}
 	require.ErrorContains(t, json.Unmarshal([]byte(`[1,"x"]`), &out), "value 1")
+	for text, want := range map[string]Floats{`[]`: {}, ` [ ] `: {}, "[ 1 ,\n -2e3 ]": {1, -2000}, `null`: nil} {
+		require.NoError(t, json.Unmarshal([]byte(text), &out), text)
+		require.Equal(t, want, out)
+	}
+	for _, bad := range []string{`[1,]`, `[,1]`, `[[1]]`, `[1,[2]]`, `{"a":1}`, `"NaN"`, `[null]`, `[true]`, `["a,b"]`, `[1 2]`} {
+		require.Error(t, json.Unmarshal([]byte(bad), &out), bad)
+	}
 }
 
 func TestBytes(t *testing.T) {

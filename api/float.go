@@ -1,7 +1,7 @@
 package api
 
 import (
-	"encoding/json"
+	"bytes"
 	"fmt"
 	"math"
 	"strconv"
@@ -70,20 +70,31 @@ func (f Floats) MarshalJSON() ([]byte, error) {
 	return append(out, ']'), nil
 }
 
-// UnmarshalJSON implements json.Unmarshaler.
+// UnmarshalJSON implements json.Unmarshaler. It walks the list itself, as batches of readings are most of what the service reads;
+// encoding/json has checked that it is valid JSON.
 func (f *Floats) UnmarshalJSON(text []byte) error {
-	var raw []json.RawMessage
-	if err := json.Unmarshal(text, &raw); err != nil {
-		return err
+	rest := bytes.TrimSpace(text)
+	if bytes.Equal(rest, []byte("null")) {
+		*f = nil
+		return nil
 	}
-	*f = make(Floats, len(raw))
-	for i, r := range raw {
-		v, err := ParseFloat(r)
+	if len(rest) < 2 || rest[0] != '[' || rest[len(rest)-1] != ']' {
+		return fmt.Errorf("%.40s is not a list of numbers", text)
+	}
+	rest = bytes.TrimSpace(rest[1 : len(rest)-1])
+	out := make(Floats, 0, len(rest)/8)
+	for len(rest) > 0 {
+		item, after, more := bytes.Cut(rest, []byte{','})
+		v, err := ParseFloat(bytes.TrimSpace(item))
 		if err != nil {
-			return fmt.Errorf("value %d: %w", i, err)
+			return fmt.Errorf("value %d: %w", len(out), err)
 		}
-		(*f)[i] = v
+		out = append(out, v)
+		if rest = after; more && len(rest) == 0 {
+			return fmt.Errorf("the list ends with a comma")
+		}
 	}
+	*f = out
 	return nil
 }
 

@@ -112,7 +112,7 @@ type OutputsInput struct {
 // The operations on legs, called by recorders.
 var (
 	OpenLeg    = declare[NewLeg, Counted](Spec{ID: "open-leg", Method: "POST", Path: "/projects/{project}/runs/{number}/legs", Summary: "Open a leg, or claim it again", Access: SignedIn})
-	SendBatch  = declare[BatchInput, Counted](Spec{ID: "send-batch", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/batches", Summary: "Send a numbered batch", Access: SignedIn, MaxBody: 16 << 20})
+	SendBatch  = declare[BatchInput, Counted](Spec{ID: "send-batch", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/batches", Summary: "Send a numbered batch", Access: SignedIn, MaxBody: 16 << 20, OwnCheck: true})
 	ShowLife   = declare[LegInput, None](Spec{ID: "alive", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/alive", Summary: "Show a sign of life", Access: SignedIn})
 	SendOutput = declare[OutputInput, None](Spec{ID: "send-output", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/output", Summary: "Send output of the program", Access: SignedIn, MaxBody: 2 << 20})
 	EndLeg     = declare[EndInput, None](Spec{ID: "end-leg", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/end", Summary: "End a leg", Access: SignedIn})

@@ -17,6 +17,7 @@ type Spec struct {
 	Access           Access
 	Status           int   // of success; 0: 200, or 204 without output
 	MaxBody          int64 // bytes; 0: 1 MiB
+	OwnCheck         bool  // the service checks the body itself, value by value; the schema only describes it
 }
 
 // Operation is one call of the API with its input and output. The input's tags (path, query, header) place its fields;

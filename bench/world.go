@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"time"
 
 	"kembrel/api"
 	"kembrel/client"
@@ -81,7 +82,8 @@ func measurements() (rows []row, end func(), err error) {
 	}
 	w.person, w.project = owner.ID, p.ID
 	return []row{
-			w.recorderCost(),
+			w.recorderCost("bursts of 20 each 10 ms", 20, 10*time.Millisecond, "<= 3 (2)"),
+			w.recorderCost("without a pause", 20_000, 0, "(the recorder's own speed)"),
 			w.readings("readings durable, store layer", 50, 20, 100, ">= 20 (25)", w.storeLayer),
 			w.readings("readings durable, store layer", 5, 200, 100, ">= 20 (25)", w.storeLayer),
 			w.readings("readings durable, store layer", 2000, 1, 20, ">= 8 (15)", w.storeLayer),

@@ -183,7 +183,7 @@ func at(f *api.Figure) string {
 	case math.IsNaN(float64(f.Epoch)):
 		return "@s" + strconv.FormatInt(f.Step, 10)
 	}
-	return "@e" + strconv.FormatFloat(float64(f.Epoch), 'f', -1, 64)
+	return "@e" + number(float64(f.Epoch))
 }
 
 func epoch(v api.Float) string {

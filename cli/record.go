@@ -148,6 +148,7 @@ func (a *App) spoolSend() *cobra.Command {
 			for _, id := range args {
 				wanted[id] = true
 			}
+			o.Progress = isTerminal(a.Err)
 			var failed error
 			sent := 0
 			for _, s := range spools {

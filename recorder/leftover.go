@@ -25,6 +25,11 @@ func SendLeftover(ctx context.Context, o Options, folder string, say func(string
 	}
 	n := &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: say, over: func() bool { return true },
 		named: func(string, int) {}, advise: func(string) {}}
+	if o.Progress {
+		telling, stop := context.WithCancel(ctx)
+		defer stop()
+		go n.tellProgress(telling)
+	}
 	if err = n.send(ctx); err == nil && s.Damage == 0 {
 		return n.readings.Load(), n.stored.Load(), s.Remove()
 	}

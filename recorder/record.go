@@ -27,16 +27,17 @@ import (
 
 // Options say what to record and where to send it.
 type Options struct {
-	Service string
-	Project string
-	Title   string
-	Hyper   map[string]json.RawMessage
-	Root    string        // where spools are
-	Wait    time.Duration // how long to wait, at the end, for a service that takes nothing
-	Quiet   bool
-	Connect func(service string) *client.Client // with the credentials of the moment
-	Out     io.Writer
-	Err     io.Writer
+	Service  string
+	Project  string
+	Title    string
+	Hyper    map[string]json.RawMessage
+	Root     string        // where spools are
+	Wait     time.Duration // how long to wait, at the end, for a service that takes nothing
+	Quiet    bool
+	Progress bool                                // SendLeftover says now and then how far it is
+	Connect  func(service string) *client.Client // with the credentials of the moment
+	Out      io.Writer
+	Err      io.Writer
 }
 
 // recording is a leg being recorded.
@@ -148,6 +149,11 @@ func (r *recording) finish(end spool.Ending) {
 	interrupt := make(chan os.Signal, 1)
 	signal.Notify(interrupt, os.Interrupt, syscall.SIGTERM)
 	defer signal.Stop(interrupt)
+	if f, ok := r.options.Err.(*os.File); ok && isTerminal(f) {
+		telling, stop := context.WithCancel(context.Background())
+		defer stop()
+		go r.sender.tellProgress(telling)
+	}
 	last, since := r.sender.progress.Load(), time.Now()
 	ticker := time.NewTicker(100 * time.Millisecond)
 	defer ticker.Stop()

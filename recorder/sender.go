@@ -43,6 +43,7 @@ type sender struct {
 	progress atomic.Int64 // rises with everything that the service has taken
 	readings atomic.Int64 // sent
 	stored   atomic.Int64 // checkpoints sent
+	chunks   atomic.Int64 // bytes of chunks sent
 	away     atomic.Bool  // the service did not answer the last time
 	aside    error        // the latest checkpoint that was refused for good
 
@@ -183,6 +184,20 @@ func (s *sender) openLeg(ctx context.Context) error {
 	})
 	s.named(run.Address, s.counted.Leg)
 	return nil
+}
+
+// tellProgress says now and then how far sending is, until ctx ends.
+func (s *sender) tellProgress(ctx context.Context) {
+	ticker := time.NewTicker(2 * time.Second)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+			s.say("sending; %d readings, %d checkpoints and %s of chunks so far", s.readings.Load(), s.stored.Load(), api.Bytes(s.chunks.Load()))
+		}
+	}
 }
 
 // showLife tells the service every few seconds that the leg lives, and gives up where another recorder has taken it.

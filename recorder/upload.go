@@ -134,10 +134,14 @@ func (s *sender) sendChunk(ctx context.Context, digest string, p place) error {
 	if _, err := f.ReadAt(data, p.from); err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
-	return s.try(ctx, func(ctx context.Context) error {
+	err = s.try(ctx, func(ctx context.Context) error {
 		_, err := client.Call(ctx, s.client, api.PutChunk, &api.ChunkInput{Digest: digest, RawBody: data})
 		return err
 	})
+	if err == nil {
+		s.chunks.Add(p.size)
+	}
+	return err
 }
 
 // Limits of the program's output that is sent: a piece, and how far behind its end sending begins when it floods.

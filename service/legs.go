@@ -70,6 +70,9 @@ func (s *Service) SendBatch(ctx context.Context, who Who, in *api.BatchInput) (*
 	if err != nil {
 		return nil, err
 	}
+	if in.Body.Number < 1 || in.Body.Upto < 1 || len(in.Body.Notes) > maxNotes {
+		return nil, api.Fail(api.Invalid, "a batch has a number and an upto from 1 up, and at most %d notes", maxNotes)
+	}
 	batch, names, err := toBatch(in.Body)
 	if err != nil {
 		return nil, api.Fail(api.Invalid, "batch %d: %v", in.Body.Number, err)
@@ -146,6 +149,9 @@ func (s *Service) SendBatch(ctx context.Context, who Who, in *api.BatchInput) (*
 	}
 	return &api.Counted{Leg: in.Leg, Batch: in.Body.Number, Upto: in.Body.Upto}, nil
 }
+
+// maxNotes is how many notes one batch may bring; a note has at most 10,000 bytes, as the recorder sees to.
+const maxNotes = 10_000
 
 // counted says that a batch was counted before; it ends the transaction without being a failure.
 type counted struct{ api.Counted }

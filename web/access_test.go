@@ -193,7 +193,6 @@ func TestHeadersKeepABrowserSafe(t *testing.T) {
 // A database that is away is said to be so, and comes back by itself.
 func TestDatabaseAway(t *testing.T) {
 	s := serve(t)
-	s.db.Pool.Config().MaxConns = 1
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
 	_, err := s.service.Ready(gone)

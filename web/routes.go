@@ -81,7 +81,7 @@ func (w *server) describe(s api.Spec) huma.Operation {
 		next(ctx)
 	}
 	op := huma.Operation{Middlewares: huma.Middlewares{guard}, OperationID: s.ID, Method: s.Method, Path: api.Base + s.Path, Summary: s.Summary, DefaultStatus: s.Status,
-		MaxBodyBytes: s.MaxBody, BodyReadTimeout: requestTime}
+		MaxBodyBytes: s.MaxBody, SkipValidateBody: s.OwnCheck, BodyReadTimeout: requestTime}
 	if s.Access != api.Anyone {
 		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 	}

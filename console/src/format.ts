@@ -26,7 +26,7 @@ export function figure(f: Figure | undefined): string {
 /** Where a figure stands, as in an address. */
 export function place(f: { epoch: Float; step: number } | undefined): string {
   if (!f) return ''
-  return f.epoch === 'NaN' ? `@s${f.step}` : `@e${f.epoch}`
+  return f.epoch === 'NaN' ? `@s${f.step}` : `@e${Number(toNumber(f.epoch).toPrecision(4))}`
 }
 
 const units = ['B', 'kB', 'MB', 'GB', 'TB']

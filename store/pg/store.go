@@ -6,8 +6,11 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
 	"strings"
+	"syscall"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -149,9 +152,15 @@ func Away(err error) bool {
 		return strings.HasPrefix(pe.Code, "57P") || strings.HasPrefix(pe.Code, "53") || strings.HasPrefix(pe.Code, "08") || pe.Code == "25006"
 	}
 	var ce *pgconn.ConnectError
-	return errors.As(err, &ce) || pgconn.SafeToRetry(err) || errors.Is(err, context.DeadlineExceeded) ||
-		strings.Contains(err.Error(), "unexpected EOF") || strings.Contains(err.Error(), "connection reset") ||
-		strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "broken pipe")
+	if errors.As(err, &ce) || pgconn.SafeToRetry(err) {
+		return true
+	}
+	for _, cut := range []error{context.DeadlineExceeded, io.EOF, io.ErrUnexpectedEOF, net.ErrClosed, syscall.ECONNRESET, syscall.ECONNREFUSED, syscall.EPIPE} {
+		if errors.Is(err, cut) {
+			return true
+		}
+	}
+	return false
 }
 
 // loadQueries reads queries/*.sql: each query stands under a line "-- query: name".

@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -71,10 +72,10 @@ func speak() {
 
 // world is a service with its own data, credentials and spool.
 type world struct {
-	folder, url, binary, harbour string
-	env                          []string
-	up                           *exec.Cmd
-	said                         *bytes.Buffer
+	folder, url, metrics, binary, harbour string
+	env                                   []string
+	up                                    *exec.Cmd
+	said                                  *bytes.Buffer
 }
 
 func binary(t *testing.T, variable, path string) string {
@@ -93,17 +94,14 @@ func newWorld(t *testing.T) *world {
 	folder, err := os.MkdirTemp("/var/tmp", "kembrel-story-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(folder, 0o711))
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	address := listener.Addr().String()
-	listener.Close()
-	w := &world{folder: folder, url: "http://" + address, binary: binary(t, "KEMBREL_BINARY", "kembrel"), harbour: binary(t, "HARBOUR_BINARY", "harbour")}
+	address, metrics := freeAddress(t), freeAddress(t)
+	w := &world{folder: folder, url: "http://" + address, metrics: "http://" + metrics, binary: binary(t, "KEMBREL_BINARY", "kembrel"), harbour: binary(t, "HARBOUR_BINARY", "harbour")}
 	for _, e := range os.Environ() {
 		if !strings.HasPrefix(e, "KEMBREL_") {
 			w.env = append(w.env, e)
 		}
 	}
-	w.env = append(w.env, "KEMBREL_URL="+w.url, "KEMBREL_LISTEN="+address, "KEMBREL_METRICS=", "KEMBREL_DATA="+folder+"/data", "KEMBREL_CONFIG="+folder+"/config.toml",
+	w.env = append(w.env, "KEMBREL_URL="+w.url, "KEMBREL_LISTEN="+address, "KEMBREL_METRICS="+metrics, "KEMBREL_DATA="+folder+"/data", "KEMBREL_CONFIG="+folder+"/config.toml",
 		"KEMBREL_CREDENTIALS="+folder+"/credentials.json", "KEMBREL_SPOOL="+folder+"/spool", "KEMBREL_BINARY="+w.binary)
 	t.Cleanup(func() {
 		w.stop(t, syscall.SIGINT)
@@ -113,6 +111,13 @@ func newWorld(t *testing.T) *world {
 		os.RemoveAll(folder)
 	})
 	return w
+}
+
+func freeAddress(t *testing.T) string {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer listener.Close()
+	return listener.Addr().String()
 }
 
 // start starts the service and waits until it answers.
@@ -274,6 +279,12 @@ func TestFirstRun(t *testing.T) {
 		require.True(t, json.Valid([]byte(w.kembrel(t, append(list, "--output", "json")...))), list)
 		require.Contains(t, w.kembrel(t, append(list, "--output", "csv")...), ",", list)
 	}
+	response, err := http.Get(w.metrics)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	measured, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	require.Contains(t, string(measured), "kembrel_readings_total 52", "8 epochs of 5 curves, and the gradient of one step in ten")
 	require.Contains(t, w.kembrel(t, "__complete", "show", "vessels/"), "vessels/1\t")
 	require.Contains(t, w.kembrel(t, "__complete", "restore", "vessels/1@"), "vessels/1@best")
 	w.nothingWaits(t)
