@@ -18,8 +18,8 @@ import (
 	"kembrel/core/chunk"
 )
 
-// piecesAtOnce is how many chunks are on their way together.
-const piecesAtOnce = 4
+// stretchesAtOnce is how many requests are on their way together.
+const stretchesAtOnce = 4
 
 // IsExists reports whether Restore found a file in its way.
 func IsExists(err error) bool { return errors.Is(err, fs.ErrExist) }
@@ -51,7 +51,7 @@ func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api
 		}
 	}()
 	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(piecesAtOnce)
+	group.SetLimit(stretchesAtOnce)
 	for _, f := range files {
 		if err := fetch(ctx, group, c, in, f, filepath.Join(beside, filepath.FromSlash(f.Path)), got); err != nil {
 			return err
@@ -102,7 +102,7 @@ func inTheWay(into string, files []api.File, overwrite bool) error {
 	return nil
 }
 
-// fetch starts the downloads of a file's chunks into the file at path.
+// fetch starts the downloads of a file into the file at path.
 func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.CheckpointInput, f api.File, path string, got func(int64)) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return fmt.Errorf("restore: %w", err)
@@ -116,62 +116,85 @@ func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.Checkpo
 		return fmt.Errorf("restore %s: %w", f.Path, err)
 	}
 	var at int64
-	for _, p := range f.Chunks {
-		from := at
-		at += p.Size
+	for pieces := f.Chunks; len(pieces) > 0; {
+		n, size := 0, int64(0)
+		for n < len(pieces) && size < stretchSize {
+			if pieces[n].Size < 1 || pieces[n].Size > chunk.MaxSize {
+				return fmt.Errorf("the service sent a manifest that cannot be right: a chunk of %d bytes", pieces[n].Size)
+			}
+			size += pieces[n].Size
+			n++
+		}
+		s := stretch{name: f.Path, path: path, from: at, size: size, pieces: pieces[:n]}
 		group.Go(func() error {
-			if err := fetchPiece(ctx, c, in, f.Path, p, from, path); err != nil {
+			if err := s.fetch(ctx, c, in, got); err != nil {
 				return fmt.Errorf("restore %s: %w", f.Path, err)
 			}
-			got(p.Size)
 			return nil
 		})
+		at, pieces = at+size, pieces[n:]
 	}
 	return nil
 }
 
-func fetchPiece(ctx context.Context, c *Client, in api.CheckpointInput, name string, p api.Piece, from int64, path string) error {
-	want, err := chunk.ParseDigest(p.Digest)
-	if err != nil || p.Size < 1 || p.Size > chunk.MaxSize {
-		return fmt.Errorf("the service sent a manifest that cannot be right")
+// stretchSize is about how much one request fetches, in bytes.
+const stretchSize = 32 << 20
+
+// stretch is some chunks of a file that follow each other.
+type stretch struct {
+	name, path string
+	from, size int64
+	pieces     []api.Piece
+}
+
+// fetch downloads a stretch, again if it was cut off or damaged on the way, from the first chunk that is not there yet.
+func (s *stretch) fetch(ctx context.Context, c *Client, in api.CheckpointInput, got func(int64)) error {
+	f, err := os.OpenFile(s.path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
 	}
+	defer f.Close()
 	for try := 0; ; try++ {
-		data, err := download(ctx, c, &api.FileInput{CheckpointInput: in, Path: name, Range: fmt.Sprintf("bytes=%d-%d", from, from+p.Size-1)}, p.Size)
-		if err == nil && chunk.Sum(data) != want {
-			err = fmt.Errorf("bytes %d to %d arrived damaged", from, from+p.Size-1)
+		err := s.download(ctx, c, in, f, got)
+		if err == nil {
+			return f.Close()
 		}
-		if err != nil {
-			var problem *api.Problem
-			if try == 4 || ctx.Err() != nil || errors.As(err, &problem) && problem.Status < 500 {
-				return err
-			}
-			select {
-			case <-ctx.Done():
-				return ctx.Err()
-			case <-time.After(time.Duration(200<<try) * time.Millisecond):
-			}
-			continue
-		}
-		f, err := os.OpenFile(path, os.O_WRONLY, 0)
-		if err != nil {
+		var problem *api.Problem
+		if try == 4 || ctx.Err() != nil || errors.As(err, &problem) && problem.Status < 500 {
 			return err
 		}
-		_, err = f.WriteAt(data, from)
-		return errors.Join(err, f.Close())
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(200<<try) * time.Millisecond):
+		}
 	}
 }
 
-func download(ctx context.Context, c *Client, in *api.FileInput, size int64) ([]byte, error) {
-	body, err := Stream(ctx, c, api.GetFile, in)
+// download writes chunk after chunk, each once its digest is checked, and takes those that are done off the stretch.
+func (s *stretch) download(ctx context.Context, c *Client, in api.CheckpointInput, to io.WriterAt, got func(int64)) error {
+	body, err := Stream(ctx, c, api.GetFile, &api.FileInput{CheckpointInput: in, Path: s.name, Range: fmt.Sprintf("bytes=%d-%d", s.from, s.from+s.size-1)})
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer body.Close()
-	data := make([]byte, size)
-	if _, err := io.ReadFull(body, data); err != nil {
-		return nil, fmt.Errorf("download cut short: %w", err)
+	buffer := make([]byte, chunk.MaxSize)
+	for len(s.pieces) > 0 {
+		p := s.pieces[0]
+		data := buffer[:p.Size]
+		if _, err := io.ReadFull(body, data); err != nil {
+			return fmt.Errorf("download cut short: %w", err)
+		}
+		if chunk.Sum(data).String() != p.Digest {
+			return fmt.Errorf("bytes %d to %d arrived damaged", s.from, s.from+p.Size-1)
+		}
+		if _, err := to.WriteAt(data, s.from); err != nil {
+			return err
+		}
+		s.from, s.size, s.pieces = s.from+p.Size, s.size-p.Size, s.pieces[1:]
+		got(p.Size)
 	}
-	return data, nil
+	return nil
 }
 
 // verify checks a whole file against its digest and makes it durable.

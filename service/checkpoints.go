@@ -376,7 +376,8 @@ type fileReader struct {
 	pieces []chunk.Piece
 	size   int64
 	at     int64
-	loaded []byte // the chunk around at
+	buffer []byte
+	loaded []byte // the chunk around at, in buffer
 	from   int64  // where loaded begins
 }
 
@@ -420,11 +421,12 @@ func (r *fileReader) load() error {
 			return err
 		}
 		defer f.Close()
-		data, err := io.ReadAll(io.LimitReader(f, piece.Size+1))
-		if err != nil {
-			return err
+		if int64(cap(r.buffer)) < piece.Size {
+			r.buffer = make([]byte, min(r.size, chunk.MaxSize))
 		}
-		if chunk.Sum(data) != piece.Digest {
+		r.loaded = nil
+		data := r.buffer[:piece.Size]
+		if _, err := io.ReadFull(f, data); err != nil || chunk.Sum(data) != piece.Digest {
 			return fmt.Errorf("chunk %s is damaged in the blob store", piece.Digest)
 		}
 		r.loaded, r.from = data, from

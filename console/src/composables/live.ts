@@ -4,8 +4,8 @@ export type Kind = 'hello' | 'project' | 'run' | 'leg' | 'checkpoint' | 'reading
 
 /**
  * Follows the live stream. The browser connects again by itself after a cut and the service replays what was missed; hello
- * comes with every connection, so what is not replayed (readings) is read anew then. Handlers of one kind never overlap: news that
- * comes while one runs calls it once more afterwards.
+ * comes with every connection, so what is not replayed (readings) is read anew then. News may come faster than a handler works:
+ * make what it calls with once.
  */
 export function useLive(query: Record<string, string>, handlers: Partial<Record<Kind, () => Promise<void> | void>>) {
   const connected = ref(false)
@@ -13,13 +13,13 @@ export function useLive(query: Record<string, string>, handlers: Partial<Record<
   source.onopen = () => (connected.value = true)
   source.onerror = () => (connected.value = false)
   for (const [kind, handler] of Object.entries(handlers)) {
-    source.addEventListener(kind, once(handler))
+    source.addEventListener(kind, () => void handler())
   }
   onScopeDispose(() => source.close())
   return { connected }
 }
 
-/** Calls do, and once more if it was asked for while it ran. */
+/** Makes work that never overlaps itself, whoever asks for it: asked for while it runs, it runs once more afterwards. */
 export function once(work: () => Promise<void> | void) {
   let running = false
   let again = false

@@ -1,20 +1,20 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { answer, client, type Project } from '../api/client'
-import { useLive } from '../composables/live'
+import { once, useLive } from '../composables/live'
 import { figure, place, when } from '../format'
 
 const projects = ref<Project[]>()
 const problem = ref('')
 
-async function load() {
+const load = once(async () => {
   try {
     projects.value = (await answer(client.GET('/api/v1/projects', { params: { query: { limit: 500 } } }))).items ?? []
     problem.value = ''
   } catch (e) {
     problem.value = (e as Error).message
   }
-}
+})
 useLive({}, { hello: load, project: load, run: load, leg: load, summary: load })
 </script>
 

@@ -9,7 +9,7 @@ import Question from '../components/Question.vue'
 import StateMark from '../components/StateMark.vue'
 import WentIn from '../components/WentIn.vue'
 import { byMeasure, useCurves } from '../composables/curves'
-import { useLive } from '../composables/live'
+import { once, useLive } from '../composables/live'
 import { useQuery } from '../composables/query'
 import { figure, number as text, place, toNumber, took, when } from '../format'
 
@@ -34,36 +34,36 @@ const setZoom = (from: number | null, to: number | null) => {
   zoom.value = from === null || to === null ? '' : `${Number(from.toPrecision(6))}~${Number(to.toPrecision(6))}`
 }
 
-async function guard(work: () => Promise<void>) {
-  try {
-    await work()
-    problem.value = ''
-  } catch (e) {
-    problem.value = (e as Error).message
-  }
-}
-const loadRun = () =>
-  guard(async () => {
-    run.value = await answer(client.GET('/api/v1/projects/{project}/runs/{number}', { params: { path } }))
-  })
-const loadCurves = () => guard(() => read(smooth.value))
-const loadCheckpoints = () =>
-  guard(async () => {
-    const page = await answer(client.GET('/api/v1/projects/{project}/runs/{number}/checkpoints', { params: { path } }))
-    checkpoints.value = page.items ?? []
-  })
-const loadOutput = () =>
-  guard(async () => {
-    for (;;) {
-      const after = output.value.length ? output.value[output.value.length - 1].id : 0
-      const query = { after }
-      const page = await answer(
-        client.GET('/api/v1/projects/{project}/runs/{number}/output', { params: { path, query } }),
-      )
-      if (!page.items?.length) return
-      output.value = [...output.value, ...page.items]
+/** Work that never overlaps itself and shows what goes wrong. */
+function loader(work: () => Promise<void>) {
+  return once(async () => {
+    try {
+      await work()
+      problem.value = ''
+    } catch (e) {
+      problem.value = (e as Error).message
     }
   })
+}
+const loadRun = loader(async () => {
+  run.value = await answer(client.GET('/api/v1/projects/{project}/runs/{number}', { params: { path } }))
+})
+const loadCurves = loader(() => read(smooth.value))
+const loadCheckpoints = loader(async () => {
+  const page = await answer(client.GET('/api/v1/projects/{project}/runs/{number}/checkpoints', { params: { path } }))
+  checkpoints.value = page.items ?? []
+})
+const loadOutput = loader(async () => {
+  for (;;) {
+    const after = output.value.length ? output.value[output.value.length - 1].id : 0
+    const query = { after }
+    const page = await answer(
+      client.GET('/api/v1/projects/{project}/runs/{number}/output', { params: { path, query } }),
+    )
+    if (!page.items?.length) return
+    output.value = [...output.value, ...page.items]
+  }
+})
 
 const { connected } = useLive(
   { project: props.project, run: String(props.number) },

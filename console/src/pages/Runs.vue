@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import { answer, client, type Project, type Run } from '../api/client'
 import Sketch from '../components/Sketch.vue'
 import StateMark from '../components/StateMark.vue'
-import { useLive } from '../composables/live'
+import { once, useLive } from '../composables/live'
 import { useQuery } from '../composables/query'
 import { figure, hyper, place, toNumber, took, when } from '../format'
 
@@ -17,7 +17,7 @@ const sort = useQuery<string>('sort', '')
 const now = ref(Date.now())
 
 /** Reads the first page anew and keeps the older ones that were asked for. */
-async function load() {
+const load = once(async () => {
   try {
     const path = { project: props.project }
     info.value = await answer(client.GET('/api/v1/projects/{project}', { params: { path } }))
@@ -34,7 +34,7 @@ async function load() {
   } catch (e) {
     problem.value = (e as Error).message
   }
-}
+})
 
 async function loadMore() {
   const params = { path: { project: props.project }, query: { limit: 100, cursor: more.value } }
