@@ -148,7 +148,7 @@ func (a *App) spoolSend() *cobra.Command {
 			for _, id := range args {
 				wanted[id] = true
 			}
-			o.Progress = isTerminal(a.Err)
+			o.Progress, o.Force = isTerminal(a.Err), len(args) > 0
 			var failed error
 			sent := 0
 			for _, s := range spools {
@@ -169,7 +169,7 @@ func (a *App) spoolSend() *cobra.Command {
 					fmt.Fprintf(a.Err, "%s: %s\n", s.ID, fmt.Sprintf(format, args...))
 				})
 				if errors.Is(err, spool.ErrHeld) {
-					fmt.Fprintf(a.Err, "%s: its program or recorder still lives\n", s.ID)
+					fmt.Fprintf(a.Err, "%s: its program still lives and may be starting another recorder; name the spool to send it all the same\n", s.ID)
 					continue
 				}
 				if err != nil {

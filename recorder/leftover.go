@@ -10,7 +10,8 @@ import (
 )
 
 // SendLeftover sends a spool that a dead recorder left and removes it once the service has everything. A run whose end
-// was never recorded is left to become lost. The error wraps spool.ErrHeld where a recorder still lives.
+// was never recorded is left to become lost. The error wraps spool.ErrHeld where a recorder still
+// lives, or the program does, which may be starting another recorder.
 func SendLeftover(ctx context.Context, o Options, folder string, say func(string, ...any)) (readings, checkpoints int64, err error) {
 	s, err := spool.Open(folder)
 	if err != nil {
@@ -19,9 +20,9 @@ func SendLeftover(ctx context.Context, o Options, folder string, say func(string
 	if s.Damage > 0 {
 		say("the spool was damaged: %d bytes behind its last whole record are set aside in records.cut", s.Damage)
 	}
-	if p := s.Leg.Program; p > 0 && alive(p) {
+	if s.ProgramLives() && !o.Force {
 		s.Close()
-		return 0, 0, spool.ErrHeld // its program will start another recorder
+		return 0, 0, spool.ErrHeld // its program may be starting another recorder
 	}
 	n := &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: say, over: func() bool { return true },
 		named: func(string, int) {}, advise: func(string) {}}

@@ -11,7 +11,6 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -35,6 +34,7 @@ type Options struct {
 	Wait     time.Duration // how long to wait, at the end, for a service that takes nothing
 	Quiet    bool
 	Progress bool                                // SendLeftover says now and then how far it is
+	Force    bool                                // SendLeftover sends even while the program lives
 	Connect  func(service string) *client.Client // with the credentials of the moment
 	Out      io.Writer
 	Err      io.Writer
@@ -69,13 +69,13 @@ func Check(ctx context.Context, o Options) (away error, err error) {
 }
 
 // begin makes the spool and the socket and starts sending.
-func begin(ctx context.Context, o Options, recipe api.Recipe, program int) (*recording, error) {
+func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error) {
 	folder, err := os.MkdirTemp("", "kembrel-") // a socket's path may have 107 bytes only
 	if err != nil {
 		return nil, fmt.Errorf("make a folder for the socket: %w", err)
 	}
 	s, err := spool.Make(o.Root, spool.Leg{Service: o.Service, Project: o.Project, RunKey: uuid.NewString(), LegKey: uuid.NewString(), Title: o.Title,
-		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Socket: filepath.Join(folder, "s"), Program: program})
+		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Socket: filepath.Join(folder, "s")})
 	if err != nil {
 		os.RemoveAll(folder)
 		return nil, err
@@ -112,6 +112,12 @@ func attach(ctx context.Context, o Options, s *spool.Spool) (*recording, error) 
 func (r *recording) say(format string, args ...any) {
 	if !r.options.Quiet {
 		fmt.Fprintf(r.options.Err, "kembrel: "+format+"\n", args...)
+	}
+}
+
+func (r *recording) noteProgram(pid int) {
+	if err := r.spool.SetProgram(pid); err != nil {
+		r.say("cannot note the program's process: %v", err)
 	}
 }
 
@@ -197,7 +203,7 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	if err != nil {
 		return 0, fmt.Errorf("cannot start %q: %w", command[0], err)
 	}
-	r, err := begin(ctx, o, describe(ctx, command), 0)
+	r, err := begin(ctx, o, describe(ctx, command))
 	if err != nil {
 		return 0, err
 	}
@@ -217,6 +223,7 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	}
 	stdout.Close()
 	stderr.Close()
+	r.noteProgram(cmd.Process.Pid)
 	go func() {
 		for s := range signals {
 			if s != os.Interrupt || !isTerminal(os.Stdin) { // a terminal interrupts the program itself
@@ -283,13 +290,14 @@ func Beside(ctx context.Context, o Options, program int, command []string, folde
 			r, err = attach(ctx, o, s)
 		}
 	} else {
-		r, err = begin(ctx, o, describe(ctx, command), program)
+		r, err = begin(ctx, o, describe(ctx, command))
 	}
 	if err != nil {
 		return err
 	}
+	r.noteProgram(program)
 	fmt.Fprintf(o.Out, "%s %s\n", r.spool.Leg.Socket, r.spool.Folder)
-	for alive(program) {
+	for r.spool.ProgramLives() {
 		time.Sleep(100 * time.Millisecond)
 		r.session.mutex.Lock()
 		done := r.session.ended != nil && len(r.session.programs) == 0
@@ -305,16 +313,4 @@ func Beside(ctx context.Context, o Options, program int, command []string, folde
 	}
 	r.finish(end)
 	return nil
-}
-
-func alive(pid int) bool {
-	if err := syscall.Kill(pid, 0); errors.Is(err, syscall.ESRCH) {
-		return false
-	}
-	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return false
-	}
-	_, after, ok := strings.Cut(string(stat), ") ")
-	return !ok || !strings.HasPrefix(after, "Z")
 }

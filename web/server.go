@@ -80,37 +80,42 @@ func (s *Server) OpenAPI() ([]byte, error) { return s.huma.OpenAPI().MarshalJSON
 func (s *Server) Handler() http.Handler { return s.engine }
 
 // Serve answers on address, and with metrics on another ("" for none), until ctx ends; requests under way get some seconds
-// to finish. ready is called once the addresses are taken.
-func (s *Server) Serve(ctx context.Context, address, metricsAddress string, ready func(address string)) error {
+// to finish. ready is called once the addresses are taken and before the first answer: callers wait meanwhile. Its error ends it.
+func (s *Server) Serve(ctx context.Context, address, metricsAddress string, ready func(address string) error) error {
 	listener, err := listen(ctx, address)
 	if err != nil {
 		return err
 	}
 	main := &http.Server{Handler: s.engine, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(s.options.Log.Handler(), slog.LevelWarn), BaseContext: func(net.Listener) context.Context { return ctx }}
-	servers := []*http.Server{main}
-	failed := make(chan error, 2)
+	listeners := map[*http.Server]net.Listener{main: listener}
 	if metricsAddress != "" {
-		ml, err := listen(ctx, metricsAddress)
+		l, err := listen(ctx, metricsAddress)
 		if err != nil {
 			listener.Close()
 			return err
 		}
-		m := &http.Server{Handler: promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}), ReadHeaderTimeout: 10 * time.Second}
-		servers = append(servers, m)
-		go func() { failed <- m.Serve(ml) }()
+		listeners[&http.Server{Handler: promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}), ReadHeaderTimeout: 10 * time.Second}] = l
 	}
-	go func() { failed <- main.Serve(listener) }()
-	ready(listener.Addr().String())
+	if err := ready(listener.Addr().String()); err != nil {
+		for _, l := range listeners {
+			l.Close()
+		}
+		return err
+	}
+	failed := make(chan error, len(listeners))
+	for server, l := range listeners {
+		go func() { failed <- server.Serve(l) }()
+	}
 	select {
 	case <-ctx.Done():
 	case err = <-failed:
 	}
 	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), 8*time.Second)
 	defer cancel()
-	for _, srv := range servers {
-		if srv.Shutdown(stopping) != nil {
-			srv.Close()
+	for server := range listeners {
+		if server.Shutdown(stopping) != nil {
+			server.Close()
 		}
 	}
 	if errors.Is(err, http.ErrServerClosed) {

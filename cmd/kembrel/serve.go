@@ -191,23 +191,17 @@ func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blo
 	if err != nil {
 		return fmt.Errorf("make the first administrator: %w", err)
 	}
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	done := make(chan error, 1)
 	go func() { done <- svc.Run(ctx) }()
 	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Secure: a.Settings.Get("https") == "true"})
-	err = server.Serve(ctx, a.Settings.Get("listen"), a.Settings.Get("metrics"), func(address string) {
-		if err := ready(ctx, svc, "http://"+reachable(address), first); err != nil {
-			cancel(err)
-		}
+	err = server.Serve(ctx, a.Settings.Get("listen"), a.Settings.Get("metrics"), func(address string) error {
+		return ready(ctx, svc, "http://"+reachable(address), first)
 	})
-	cause := context.Cause(ctx)
-	cancel(nil)
+	cancel()
 	if end := <-done; err == nil {
 		err = end
-	}
-	if err == nil && !errors.Is(cause, context.Canceled) {
-		err = cause
 	}
 	if err == nil {
 		fmt.Fprintln(a.Err, "Stopped.")

@@ -7,6 +7,7 @@
 //	open/KEY       checkpoints being written by the program
 //	kept/KEY       checkpoints handed over; removed when the service has them
 //	stdout, stderr the program's output
+//	program        process id of the program, and when it began
 //	lock           held by the recorder that lives
 //
 // It knows no network and no protocol; it imports api and core only.

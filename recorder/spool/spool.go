@@ -1,6 +1,7 @@
 package spool
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -28,7 +29,6 @@ type Leg struct {
 	Recipe  api.Recipe                 `json:"recipe"`
 	Started time.Time                  `json:"started"`
 	Socket  string                     `json:"socket"`
-	Program int                        `json:"program,omitempty"` // process id, where the recorder was started beside it
 }
 
 // State is how far a spool has been sent. It is rewritten without fsync: what matters is asked of the service.
@@ -159,6 +159,37 @@ func readLeg(folder string) (Leg, error) {
 		return leg, fmt.Errorf("%w: %s says no leg", ErrDamaged, filepath.Join(folder, "leg.json"))
 	}
 	return leg, nil
+}
+
+// SetProgram notes the program's process, so that it can be told whether it lives when its recorder does not.
+func (s *Spool) SetProgram(pid int) error {
+	return writeFile(filepath.Join(s.Folder, "program"), fmt.Appendf(nil, "%d %s\n", pid, began(pid)), true)
+}
+
+// ProgramLives reports whether the program of this spool still runs.
+func (s *Spool) ProgramLives() bool {
+	content, err := os.ReadFile(filepath.Join(s.Folder, "program"))
+	if err != nil {
+		return false
+	}
+	var pid int
+	var since string
+	fmt.Sscan(string(content), &pid, &since)
+	return pid > 0 && since != "" && began(pid) == since
+}
+
+// began is when a living process began, in the kernel's ticks since the machine did (proc(5)); "" where there is none. With its
+// id it names a process for good, as ids alone are used again.
+func began(pid int) string {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return ""
+	}
+	fields := strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:]))
+	if len(fields) < 20 || fields[0] == "Z" || fields[0] == "X" {
+		return ""
+	}
+	return fields[19]
 }
 
 // Append keeps a record; then is called when it is durable, or with the error that kept it from being so.

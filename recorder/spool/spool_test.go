@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"sync"
 	"testing"
@@ -132,6 +133,21 @@ func TestTruncatedAndFlipped(t *testing.T) {
 	require.NoError(t, opened.Close())
 	_, err = Open(s.Folder)
 	require.ErrorIs(t, err, ErrDamaged)
+}
+
+func TestWhetherTheProgramLives(t *testing.T) {
+	s := made(t)
+	defer s.Close()
+	require.False(t, s.ProgramLives(), "none is noted")
+	cmd := exec.Command("sleep", "60")
+	require.NoError(t, cmd.Start())
+	require.NoError(t, s.SetProgram(cmd.Process.Pid))
+	require.True(t, s.ProgramLives())
+	require.NoError(t, cmd.Process.Kill())
+	require.Eventually(t, func() bool { return !s.ProgramLives() }, 5*time.Second, time.Millisecond, "not even while it waits to be reaped")
+	cmd.Wait()
+	require.NoError(t, os.WriteFile(filepath.Join(s.Folder, "program"), fmt.Appendf(nil, "%d 1\n", os.Getpid()), 0o600))
+	require.False(t, s.ProgramLives(), "its id is another's now")
 }
 
 func TestKeepTakesPlainFilesOnly(t *testing.T) {
