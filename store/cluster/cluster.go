@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	mathrand "math/rand/v2"
 	"net"
 	"net/url"
 	"os"
@@ -205,13 +206,20 @@ func (c *Cluster) endLeftover() error {
 	return fmt.Errorf("a PostgreSQL server (process %d) still runs on %s; is another kembrel using this data folder?", pid, c.data())
 }
 
+// freePort finds a port below those that the system gives to outgoing connections, so that it is still free when the server has to be
+// started again.
 func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, fmt.Errorf("find a port for the private database: %w", err)
+	for try := 0; ; try++ {
+		l, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(20_000+mathrand.IntN(10_000)))
+		if err != nil && try < 100 {
+			continue
+		}
+		if err != nil {
+			return 0, fmt.Errorf("find a port for the private database: %w", err)
+		}
+		defer l.Close()
+		return l.Addr().(*net.TCPAddr).Port, nil
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
 // keep runs the server until Stop. Its goroutine keeps its thread, as the kernel ties the parent's death to the thread.

@@ -75,7 +75,7 @@ type world struct {
 	folder, url, metrics, binary, harbour string
 	env                                   []string
 	up                                    *exec.Cmd
-	said                                  *bytes.Buffer
+	said                                  *lockedBuffer
 }
 
 func binary(t *testing.T, variable, path string) string {
@@ -104,27 +104,33 @@ func newWorld(t *testing.T) *world {
 	w.env = append(w.env, "KEMBREL_URL="+w.url, "KEMBREL_LISTEN="+address, "KEMBREL_METRICS="+metrics, "KEMBREL_DATA="+folder+"/data", "KEMBREL_CONFIG="+folder+"/config.toml",
 		"KEMBREL_CREDENTIALS="+folder+"/credentials.json", "KEMBREL_SPOOL="+folder+"/spool", "KEMBREL_BINARY="+w.binary)
 	t.Cleanup(func() {
-		w.stop(t, syscall.SIGINT)
 		if t.Failed() && w.said != nil {
 			t.Log("the service said:\n" + w.said.String())
 		}
+		w.stop(t, syscall.SIGINT)
 		os.RemoveAll(folder)
 	})
 	return w
 }
 
+// freeAddress finds a port below those that the system gives to outgoing connections, so that nobody takes it before the service does.
 func freeAddress(t *testing.T) string {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer listener.Close()
-	return listener.Addr().String()
+	for range 100 {
+		address := fmt.Sprint("127.0.0.1:", 10_000+rand.IntN(10_000))
+		if listener, err := net.Listen("tcp", address); err == nil {
+			listener.Close()
+			return address
+		}
+	}
+	t.Fatal("no free port")
+	return ""
 }
 
 // start starts the service and waits until it answers.
 func (w *world) start(t *testing.T) {
 	t.Helper()
 	if w.said == nil {
-		w.said = &bytes.Buffer{}
+		w.said = &lockedBuffer{}
 	}
 	w.up = exec.Command(w.binary, "up")
 	w.up.Env, w.up.Stderr, w.up.Stdout = w.env, w.said, w.said
