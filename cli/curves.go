@@ -156,11 +156,21 @@ func points(c api.Curve, by string) []float64 {
 	return out
 }
 
+// drawable is how large a value may be to be drawn: beyond it the distance between two is infinite.
+const drawable = 1e300
+
 func shown(c api.Curve) []float64 {
+	values := c.Value
 	if len(c.Smooth) == len(c.Value) {
-		return c.Smooth
+		values = c.Smooth
 	}
-	return c.Value
+	out := make([]float64, len(values))
+	for i, v := range values {
+		if out[i] = v; math.Abs(v) > drawable {
+			out[i] = math.NaN()
+		}
+	}
+	return out
 }
 
 // drawMeasure draws one chart in the terminal: every column a point of the axis, values between readings on a straight line.

@@ -122,6 +122,10 @@ func chart(m measure, title, by string) (*plot.Plot, error) {
 	if p.X.Max <= p.X.Min {
 		p.X.Max = p.X.Min + 1
 	}
+	if p.Y.Max == p.Y.Min { // a constant: around it, not around zero
+		half := max(math.Abs(p.Y.Max)/2, 1e-9)
+		p.Y.Min, p.Y.Max = p.Y.Min-half, p.Y.Max+half
+	}
 	p.X.Max += (p.X.Max - p.X.Min) * 0.16 // room for the labels
 	return p, nil
 }
