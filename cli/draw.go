@@ -119,6 +119,9 @@ func chart(m measure, title, by string) (*plot.Plot, error) {
 		labels.TextStyle[0].YAlign = draw.YCenter
 		p.Add(labels)
 	}
+	if p.X.Max < p.X.Min { // no reading is a number: an empty chart
+		p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = 0, 1, 0, 1
+	}
 	if p.X.Max <= p.X.Min {
 		p.X.Max = p.X.Min + 1
 	}

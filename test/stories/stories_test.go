@@ -430,6 +430,22 @@ func TestWhatTheRecorderRefuses(t *testing.T) {
 	w.nothingWaits(t)
 }
 
+// Curves that are nothing but NaN, or reach the ends of what a number can be, are drawn as far as they can be.
+func TestDrawingOddCurves(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	_, errs, code := run(w.speak(
+		`{"kind":"readings","id":1,"step":[1,2,3],"values":{"never":["NaN","NaN","Infinity"],"huge":[-1.7e308,0,1.7e308],"tiny":[5e-324,5e-324,5e-324],"once":[null,1,null]}}`,
+		`{"kind":"readings","id":2,"step":3,"epoch":1,"values":{"late":1}}`))
+	require.Zero(t, code, errs)
+	require.Contains(t, w.kembrel(t, "curves", "vessels/1"), "no reading is a number")
+	for _, by := range []string{"epoch", "step", "time"} {
+		w.kembrel(t, "curves", "vessels/1", "--by", by, "--smooth", "1", "--svg", w.folder+"/odd.svg", "--png", w.folder+"/odd.png")
+	}
+	require.Contains(t, w.kembrel(t, "curves", "vessels/1", "--csv", "-"), "never,3,,")
+}
+
 // With no service from the first moment to the last, training goes on unharmed; everything is sent later.
 func TestServiceDownAllAlong(t *testing.T) {
 	w := newWorld(t)
