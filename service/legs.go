@@ -303,6 +303,11 @@ func (s *Service) EndLeg(ctx context.Context, who Who, in *api.EndInput) (*api.N
 		}
 		return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: b.State})
 	})
+	if err == nil { // whoever asks for the best now is to get it; the ticker would do it a moment later
+		if _, err := s.db.Summarise(ctx); err != nil {
+			s.options.Log.Warn("summaries of curves wait", "err", err)
+		}
+	}
 	s.live.news()
 	return nil, err
 }

@@ -234,7 +234,11 @@ func TestFirstRun(t *testing.T) {
 		w.harbour, "train", "--hidden", "24", "--clips", "480", "--epochs", "8", "--keep", keep))
 	require.Zero(t, code, errs)
 	require.Equal(t, 8, strings.Count(out, "epoch "), "the program's output passes through")
-	r := w.show(t, "vessels/1")
+	var r api.RunDetail
+	require.Eventually(t, func() bool {
+		r = w.show(t, "vessels/1")
+		return r.Best != nil && len(r.Curves) == 6 && r.Curves[4].Count == 8
+	}, 10*time.Second, 50*time.Millisecond, "summaries follow the readings within a moment")
 	require.Equal(t, "finished", r.State)
 	require.Equal(t, "Small net", r.Title)
 	require.JSONEq(t, `"first try"`, string(r.Hyper["note"]))
