@@ -70,7 +70,7 @@ func toRun(project string, o verdict.Objective, r pg.Run, sum pg.Summary) api.Ru
 			out.Best = figure(o.Curve, best)
 		}
 		out.Last = figure(o.Curve, sum.Core().Last)
-		out.Sketch = sum.Sketch
+		out.Sketch = sum.Core().Sketch.Values
 	}
 	return out
 }

@@ -6,30 +6,25 @@ import (
 	"kembrel/core/curve"
 )
 
-// Position is how far a run's readings have been read: all batches up to this one of this leg.
-type Position struct {
-	Leg   int
-	Batch int64
-}
-
-// Span asks for readings of a run.
+// Span asks for the readings of a run.
 type Span struct {
 	Run      int64
 	Names    []string // nil: all
-	From, To int64    // steps, both included
-	After    Position // zero: from the beginning
+	From, To int64    // steps, both included; To 0: to the end
 }
 
-// Curves is what a Span answers. Where Whole is set, a later leg has cut into what was there at After, so the
-// curves are complete and replace what was read before.
-type Curves struct {
-	Position Position
-	Whole    bool
-	ByName   map[string][]curve.Reading
-}
-
-// Readings is the reading side of curves, whatever form they are stored in: the legs of a run joined, in the order of
-// steps. Implementations may be called from many goroutines.
+// Readings is the reading side of curves, whatever form they are stored in: the legs of a run joined, each curve in the order of
+// its steps. Implementations may be called from many goroutines, while the same run is written and sealed.
 type Readings interface {
-	ReadCurves(ctx context.Context, span Span) (Curves, error)
+	// Scan hands over all readings of a span, curve by curve in the order of names, each in stretches of bounded length, of points and
+	// values of equal length that must not be kept. A curve that is not there is left out. An error of do ends it and is returned.
+	Scan(ctx context.Context, span Span, do func(name string, points []curve.Point, values []float64) error) error
+
+	// View folds the named curves (nil: all) by the pixels of a window, reading the coarsest level of folds that is fine enough. A pixel's
+	// count, extremes and mean are of all its readings; a fold may be counted up to a quarter of a pixel off. Curves without a reading in
+	// the window are left out.
+	View(ctx context.Context, run int64, names []string, window curve.Window) (map[string][]curve.Fold, error)
+
+	// Extent is the first and the last point of the named curves (nil: all) of a run, on an axis; ok is false where it has none.
+	Extent(ctx context.Context, run int64, by curve.By) (from, to float64, ok bool, err error)
 }

@@ -93,3 +93,15 @@ func (b Batch) Readings(c Column) []Reading {
 	}
 	return out
 }
+
+// Points lists the points at which a column has values.
+func (b Batch) Points(c Column) []Point {
+	if c.Rows == nil {
+		return b.Axis
+	}
+	out := make([]Point, len(c.Rows))
+	for i, row := range c.Rows {
+		out[i] = b.Axis[row]
+	}
+	return out
+}

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"math"
 	"math/rand/v2"
-	"sort"
 	"strings"
 	"testing"
 
@@ -47,7 +46,7 @@ func randomBatch(r *rand.Rand) Batch {
 	return b
 }
 
-func bits(values []float64) []uint64 {
+func bitsOf(values []float64) []uint64 {
 	out := make([]uint64, len(values))
 	for i, v := range values {
 		out[i] = math.Float64bits(v)
@@ -69,7 +68,7 @@ func requireSame(t *testing.T, want, got Batch) {
 	require.Len(t, got.Columns, len(want.Columns))
 	for i, c := range want.Columns {
 		require.Equal(t, c.Curve, got.Columns[i].Curve)
-		require.Equal(t, bits(c.Values), bits(got.Columns[i].Values), "every bit of every value")
+		require.Equal(t, bitsOf(c.Values), bitsOf(got.Columns[i].Values), "every bit of every value")
 		require.Equal(t, c.Rows == nil, got.Columns[i].Rows == nil)
 		require.Equal(t, len(c.Rows), len(got.Columns[i].Rows))
 		for k := range c.Rows {
@@ -212,35 +211,23 @@ func TestBuilderGathersWhatWasAdded(t *testing.T) {
 	}
 }
 
-// joined is Join as one would say it: of each leg's readings, those before the start of every later leg.
-func joined(stretches []Stretch) []Reading {
-	var out []Reading
-	for i, s := range stretches {
-		for _, r := range s.Readings {
-			keep := true
-			for _, later := range stretches[i+1:] {
-				keep = keep && r.Step < later.From
-			}
-			if keep {
-				out = append(out, r)
-			}
-		}
-	}
-	return out
-}
-
-func TestJoinCutsLegsAsTheSlowWayDoes(t *testing.T) {
+func TestEndsAsTheSlowWaySays(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 8))
-	for range 2000 {
-		stretches := make([]Stretch, r.IntN(5))
-		for i := range stretches {
-			stretches[i].From = r.Int64N(60)
-			for range r.IntN(30) {
-				stretches[i].Readings = append(stretches[i].Readings, Reading{Point: Point{Step: stretches[i].From + r.Int64N(60)}, Value: r.Float64()})
-			}
-			sort.SliceStable(stretches[i].Readings, func(a, b int) bool { return stretches[i].Readings[a].Step < stretches[i].Readings[b].Step })
+	for range 500 {
+		starts := make([]int64, r.IntN(6))
+		for i := range starts {
+			starts[i] = r.Int64N(20)
 		}
-		require.Equal(t, joined(stretches), Join(stretches))
+		ends := Ends(starts)
+		for i := range starts {
+			for step := range int64(25) {
+				counts := true
+				for _, later := range starts[i+1:] {
+					counts = counts && step < later
+				}
+				require.Equal(t, counts, step < ends[i], "leg %d of %v at step %d", i, starts, step)
+			}
+		}
 	}
 }
 
@@ -270,28 +257,6 @@ func TestSketchStaysSmallAndEven(t *testing.T) {
 		}
 		for k, v := range s.Sketch.Values {
 			require.EqualValues(t, int64(k)*s.Sketch.Every, v)
-		}
-	}
-}
-
-func TestSmooth(t *testing.T) {
-	x, y := []float64{1, 2, 3, 4, 6}, []float64{4, 2, math.NaN(), 6, 0}
-	require.Equal(t, bits(y), bits(Smooth(x, y, 0)), "no half-life, no smoothing")
-	got := Smooth(x, y, 1)
-	require.Equal(t, 4.0, got[0])
-	require.InDelta(t, (4*0.5+2)/(0.5+1), got[1], 1e-12)
-	require.True(t, math.IsNaN(got[2]))
-	// The slow way: each reading's weight halves with every unit of x since.
-	for i := range y {
-		var sum, weight float64
-		for k := 0; k <= i; k++ {
-			if !math.IsNaN(y[k]) {
-				w := math.Exp2(-(x[i] - x[k]))
-				sum, weight = sum+w*y[k], weight+w
-			}
-		}
-		if !math.IsNaN(y[i]) {
-			require.InDelta(t, sum/weight, got[i], 1e-12)
 		}
 	}
 }

@@ -26,7 +26,7 @@ const (
 	epochsWhole    = 1
 	epochsUnknown  = 2
 	someRows       = 1
-	single         = 2
+	single32       = 2
 )
 
 // ErrPayload is wrapped by every error of DecodeJournal.
@@ -88,7 +88,7 @@ func appendEpochs(dst []byte, axis []Point, flags byte) []byte {
 func appendColumn(dst []byte, c Column) []byte {
 	dst = binary.AppendUvarint(dst, uint64(c.Curve))
 	dst = binary.AppendUvarint(dst, uint64(len(c.Values)))
-	form := byte(single)
+	form := byte(single32)
 	for _, v := range c.Values {
 		if math.Float64bits(float64(float32(v))) != math.Float64bits(v) {
 			form = 0
@@ -105,7 +105,7 @@ func appendColumn(dst []byte, c Column) []byte {
 		last = r
 	}
 	for _, v := range c.Values {
-		if form&single != 0 {
+		if form&single32 != 0 {
 			dst = binary.LittleEndian.AppendUint32(dst, math.Float32bits(float32(v)))
 		} else {
 			dst = binary.LittleEndian.AppendUint64(dst, math.Float64bits(v))
@@ -235,10 +235,10 @@ func (d *decoder) column(points int) Column {
 	n := d.count(1)
 	form := d.byte()
 	width := 8
-	if form&single != 0 {
+	if form&single32 != 0 {
 		width = 4
 	}
-	if form > single|someRows || n > points || n > len(d.rest)/width || (form&someRows == 0 && n != points) {
+	if form > single32|someRows || n > points || n > len(d.rest)/width || (form&someRows == 0 && n != points) {
 		d.fail("column does not fit the axis")
 		return Column{}
 	}

@@ -1,30 +1,15 @@
 package curve
 
-import (
-	"math"
-	"sort"
-)
+import "math"
 
-// Stretch is one leg's readings of one curve, in the order of their steps, and the step from which the leg counts.
-type Stretch struct {
-	From     int64
-	Readings []Reading
-}
-
-// Join makes one curve of the legs of a run: a later leg's readings replace the earlier legs' from the step where it
-// starts. Stretches come in the order of the legs. Nothing is altered; O(n) in the readings returned.
-func Join(stretches []Stretch) []Reading {
-	var out []Reading
-	for i, s := range stretches {
-		end := int64(math.MaxInt64)
-		for _, later := range stretches[i+1:] {
-			end = min(end, later.From)
-		}
-		keep := sort.Search(len(s.Readings), func(k int) bool { return s.Readings[k].Step >= end })
-		if end == math.MaxInt64 {
-			keep = len(s.Readings)
-		}
-		out = append(out, s.Readings[:keep]...)
+// Ends says for each leg of a run, in their order, at which step it ends to count: a later leg's readings replace the earlier legs'
+// from the step where it starts. starts are the legs' first steps; a leg counts for steps below its end. O(n).
+func Ends(starts []int64) []int64 {
+	out := make([]int64, len(starts))
+	end := int64(math.MaxInt64)
+	for i := len(starts) - 1; i >= 0; i-- {
+		out[i] = end
+		end = min(end, starts[i])
 	}
 	return out
 }

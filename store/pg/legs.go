@@ -19,7 +19,8 @@ type Leg struct {
 	Seen                              time.Time
 	ExitCode                          *int
 	Signal, Why, Tail                 string
-	Batches, Upto, Summarised, Points int64
+	Batches, Upto                     int64
+	Summarised, Sealed, Points        int64
 	Alive                             bool
 }
 
@@ -63,29 +64,6 @@ func (q Queries) ListLegs(ctx context.Context, run int64) ([]Leg, error) {
 // Leg finds one leg, for saying why it refused something.
 func (q Queries) Leg(ctx context.Context, run int64, leg int) (Leg, error) {
 	return one[Leg](ctx, q, "leg_state", A{"run": run, "leg": leg})
-}
-
-// Count is one batch's claim to be counted.
-type Count struct {
-	Run                 int64
-	Leg                 int
-	Recorder            string
-	Number, Upto        int64
-	Points              int
-	FirstStep, LastStep int64
-	LastEpoch           float64
-}
-
-// CountBatch moves a leg's counter by one batch and returns the leg's state before and how many points it had; ErrNone
-// where it is not this batch's turn.
-func (q Queries) CountBatch(ctx context.Context, c Count) (state string, before int64, err error) {
-	type counted struct {
-		State  string
-		Before int64
-	}
-	r, err := one[counted](ctx, q, "leg_count", A{"run": c.Run, "leg": c.Leg, "recorder": c.Recorder, "number": c.Number, "upto": c.Upto,
-		"points": c.Points, "first_step": c.FirstStep, "last_step": c.LastStep, "last_epoch": c.LastEpoch})
-	return r.State, r.Before, err
 }
 
 // SeeLeg notes a sign of life and returns the leg's state.

@@ -6,6 +6,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"sort"
+	"sync"
 	"testing"
 	"time"
 
@@ -76,22 +77,19 @@ func (l *leg) write(t *testing.T, readings map[string][]curve.Reading) {
 	if len(readings) > 1 { // the axis of several curves is to rise
 		sort.SliceStable(batch.Axis, func(i, k int) bool { return batch.Axis[i].Step < batch.Axis[k].Step })
 	}
+	l.count(t, b.Names, batch)
+}
+
+// count makes a batch the leg's next.
+func (l *leg) count(t *testing.T, names []string, batch curve.Batch) {
+	ids, err := l.f.CurveIDs(ctx, l.run, names)
+	require.NoError(t, err)
+	for i := range batch.Columns {
+		batch.Columns[i].Curve = ids[names[i]]
+	}
 	l.batch++
-	require.NoError(t, l.f.InTx(ctx, func(q pg.Queries) error {
-		_, _, err := q.CountBatch(ctx, pg.Count{Run: l.run, Leg: l.number, Recorder: l.recorder, Number: l.batch, Upto: 10 * l.batch, Points: len(batch.Axis),
-			FirstStep: batch.Axis[0].Step, LastStep: batch.Axis[len(batch.Axis)-1].Step, LastEpoch: math.NaN()})
-		if err != nil {
-			return err
-		}
-		ids, err := q.CurveIDs(ctx, l.run, b.Names)
-		if err != nil {
-			return err
-		}
-		for i := range batch.Columns {
-			batch.Columns[i].Curve = ids[b.Names[i]]
-		}
-		return q.AddJournal(ctx, l.run, l.number, l.batch, batch)
-	}))
+	_, err = l.f.CountTogether(ctx, pg.Count{Run: l.run, Leg: l.number, Recorder: l.recorder, Number: l.batch, Upto: 10 * l.batch, Batch: batch})
+	require.NoError(t, err)
 }
 
 func at(step int64, value float64) curve.Reading {
@@ -122,32 +120,29 @@ func TestMigrateAgainChangesNothing(t *testing.T) {
 	require.NoError(t, err)
 }
 
-func TestReadWholeByRangeAndSince(t *testing.T) {
+// scan reads a span whole.
+func scan(t *testing.T, f fixture, span store.Span) map[string][]curve.Reading {
+	out := map[string][]curve.Reading{}
+	require.NoError(t, f.Scan(ctx, span, func(name string, points []curve.Point, values []float64) error {
+		for i, v := range values {
+			out[name] = append(out[name], curve.Reading{Point: points[i], Value: v})
+		}
+		return nil
+	}))
+	return out
+}
+
+func TestScanWholeAndByRange(t *testing.T) {
 	f := start(t)
 	run := f.run(t)
 	l := f.leg(t, run, 0)
 	l.write(t, map[string][]curve.Reading{"loss.val": {at(1, 0.5), at(2, math.NaN())}})
-	got, err := f.ReadCurves(ctx, store.Span{Run: run})
-	require.NoError(t, err)
-	require.True(t, got.Whole)
-	require.Equal(t, store.Position{Leg: 1, Batch: 1}, got.Position)
-	require.Len(t, got.ByName["loss.val"], 2)
-	require.True(t, math.IsNaN(got.ByName["loss.val"][1].Value))
-
+	got := scan(t, f, store.Span{Run: run})
+	require.Len(t, got["loss.val"], 2)
+	require.True(t, math.IsNaN(got["loss.val"][1].Value))
 	l.write(t, map[string][]curve.Reading{"loss.val": {at(3, math.Inf(1)), at(4, 0.25)}})
-	since, err := f.ReadCurves(ctx, store.Span{Run: run, After: got.Position})
-	require.NoError(t, err)
-	require.False(t, since.Whole)
-	require.Equal(t, []curve.Reading{at(3, math.Inf(1)), at(4, 0.25)}, since.ByName["loss.val"])
-	nothing, err := f.ReadCurves(ctx, store.Span{Run: run, After: since.Position})
-	require.NoError(t, err)
-	require.Empty(t, nothing.ByName)
-	require.Equal(t, since.Position, nothing.Position)
-
-	part, err := f.ReadCurves(ctx, store.Span{Run: run, From: 2, To: 3, Names: []string{"loss.val", "loss.train"}})
-	require.NoError(t, err)
-	require.Len(t, part.ByName["loss.val"], 2)
-	require.EqualValues(t, 2, part.ByName["loss.val"][0].Step)
+	part := scan(t, f, store.Span{Run: run, From: 3, To: 4, Names: []string{"loss.val", "loss.train"}})
+	require.Equal(t, map[string][]curve.Reading{"loss.val": {at(3, math.Inf(1)), at(4, 0.25)}}, part)
 }
 
 func TestBatchesCountOnce(t *testing.T) {
@@ -155,23 +150,65 @@ func TestBatchesCountOnce(t *testing.T) {
 	run := f.run(t)
 	l := f.leg(t, run, 0)
 	l.write(t, map[string][]curve.Reading{"loss.val": {at(5, 1)}})
+	points := func(from, to int64) curve.Batch {
+		return curve.Batch{Axis: []curve.Point{{Step: from}, {Step: to}}, Columns: []curve.Column{{Curve: 1, Values: []float64{1, 2}}}}
+	}
 	claim := func(c pg.Count) error {
-		c.Run, c.Leg, c.Upto, c.LastEpoch = run, 1, 99, math.NaN()
-		return f.InTx(ctx, func(q pg.Queries) error { _, _, err := q.CountBatch(ctx, c); return err })
+		c.Run, c.Leg, c.Upto = run, 1, 99
+		_, together := f.CountTogether(ctx, c)
+		if together != nil {
+			require.ErrorIs(t, f.InTx(ctx, func(q pg.Queries) error { _, err := q.CountBatch(ctx, c); return err }), together, "the same alone")
+		}
+		return together
 	}
 	require.ErrorIs(t, claim(pg.Count{Number: 1, Recorder: l.recorder}), pg.ErrNone, "repeated")
 	require.ErrorIs(t, claim(pg.Count{Number: 3, Recorder: l.recorder}), pg.ErrNone, "gap")
 	require.ErrorIs(t, claim(pg.Count{Number: 2, Recorder: uuid.NewString()}), pg.ErrNone, "another recorder")
-	require.ErrorIs(t, claim(pg.Count{Number: 2, Recorder: l.recorder, Points: 1, FirstStep: 4, LastStep: 4}), pg.ErrNone, "the step falls")
-	require.NoError(t, claim(pg.Count{Number: 2, Recorder: l.recorder, Points: 1, FirstStep: 5, LastStep: 6}))
+	require.ErrorIs(t, claim(pg.Count{Number: 2, Recorder: l.recorder, Batch: points(4, 4)}), pg.ErrNone, "the step falls")
+	require.NoError(t, claim(pg.Count{Number: 2, Recorder: l.recorder, Batch: points(5, 6)}))
+	require.Len(t, scan(t, f, store.Span{Run: run})["loss.val"], 3)
+}
+
+// Many recorders at once, each sending every batch twice: each counts once, in order.
+func TestCommonCommits(t *testing.T) {
+	f := start(t)
+	var wait sync.WaitGroup
+	legs := make([]*leg, 20)
+	for i := range legs {
+		legs[i] = f.leg(t, f.run(t), 0)
+		_, err := f.CurveIDs(ctx, legs[i].run, []string{"loss.val"})
+		require.NoError(t, err)
+	}
+	for _, l := range legs {
+		wait.Go(func() {
+			for n := range int64(30) {
+				c := pg.Count{Run: l.run, Leg: 1, Recorder: l.recorder, Number: n + 1, Upto: n + 1, Batch: curve.Batch{
+					Axis: []curve.Point{{Step: n}}, Columns: []curve.Column{{Curve: 1, Values: []float64{float64(n)}}}}}
+				errs := make(chan error, 2)
+				for range 2 {
+					go func() { _, err := f.CountTogether(ctx, c); errs <- err }()
+				}
+				one, two := <-errs, <-errs
+				if (one == nil) == (two == nil) {
+					t.Errorf("batch %d counted %v, %v", n+1, one, two)
+				}
+			}
+		})
+	}
+	wait.Wait()
+	for _, l := range legs {
+		got := scan(t, f, store.Span{Run: l.run})["loss.val"]
+		require.Len(t, got, 30)
+		for n, r := range got {
+			require.EqualValues(t, n, r.Value)
+		}
+	}
 }
 
 // slow is what the summaries must come to: all readings of the joined curves, one by one.
 func slow(t *testing.T, f fixture, run int64) map[string]curve.Summary {
-	got, err := f.ReadCurves(ctx, store.Span{Run: run})
-	require.NoError(t, err)
 	out := map[string]curve.Summary{}
-	for name, readings := range got.ByName {
+	for name, readings := range scan(t, f, store.Span{Run: run}) {
 		s := curve.NewSummary()
 		for _, r := range readings {
 			s.Add(r)
@@ -181,7 +218,7 @@ func slow(t *testing.T, f fixture, run int64) map[string]curve.Summary {
 	return out
 }
 
-// However batches, legs and summarising interleave, the summaries end as if all were counted at once.
+// However batches, legs, summarising and sealing interleave, the summaries end as if all were counted at once.
 func TestSummariesInAnyOrder(t *testing.T) {
 	f := start(t)
 	for seed := range uint64(12) {
@@ -195,6 +232,9 @@ func TestSummariesInAnyOrder(t *testing.T) {
 				legs, steps = append(legs, f.leg(t, run, from)), append(steps, from)
 			case 1, 2:
 				_, err := f.Summarise(ctx)
+				require.NoError(t, err)
+			case 3:
+				_, err := f.Seal(ctx, pg.SealRule{})
 				require.NoError(t, err)
 			default:
 				i := len(legs) - 1

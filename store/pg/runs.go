@@ -52,17 +52,21 @@ type Summary struct {
 	LastEpoch, LastValue, LowEpoch, LowValue float64
 	HighEpoch, HighValue                     float64
 	SketchEvery                              int64
-	Sketch                                   []float64
+	Sketch                                   []byte // curve.AppendValues
 }
 
 // Core is the summary as core computes it.
 func (s Summary) Core() curve.Summary {
+	var sketch []float64
+	if len(s.Sketch) > 0 {
+		sketch, _ = curve.DecodeValues(s.Sketch) // a damaged drawing is left out
+	}
 	return curve.Summary{
 		Count: s.Count, NaN: s.NaN, Infinite: s.Infinite,
 		Last:    curve.Reading{Point: curve.Point{Step: s.LastStep, Epoch: s.LastEpoch, Time: s.LastTime}, Value: s.LastValue},
 		Lowest:  curve.Reading{Point: curve.Point{Step: s.LowStep, Epoch: s.LowEpoch, Time: s.LowTime}, Value: s.LowValue},
 		Highest: curve.Reading{Point: curve.Point{Step: s.HighStep, Epoch: s.HighEpoch, Time: s.HighTime}, Value: s.HighValue},
-		Sketch:  curve.Sketch{Every: s.SketchEvery, Seen: s.Count, Values: s.Sketch},
+		Sketch:  curve.Sketch{Every: s.SketchEvery, Seen: s.Count, Values: sketch},
 	}
 }
 

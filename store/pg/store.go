@@ -49,7 +49,10 @@ type Queries struct {
 // Store is a database with Kembrel's tables.
 type Store struct {
 	Queries
-	Pool *pgxpool.Pool
+	Pool    *pgxpool.Pool
+	claims  chan claim // batches for the next common commit
+	closing chan struct{}
+	names   nameCache
 }
 
 // Open connects to the database at url and waits for nothing: an unreachable database is an error.
@@ -60,6 +63,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	}
 	config.MaxConns = max(config.MaxConns, 12)
 	config.ConnConfig.RuntimeParams["application_name"] = "kembrel"
+	config.ConnConfig.RuntimeParams["jit"] = "off" // its start costs more than these queries
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("connect to the database: %w", err)
@@ -73,11 +77,19 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
-	return &Store{Queries: Queries{db: pool, text: text}, Pool: pool}, nil
+	s := &Store{Queries: Queries{db: pool, text: text}, Pool: pool, claims: make(chan claim, groupSize), closing: make(chan struct{}),
+		names: nameCache{runs: map[int64]map[string]int{}}}
+	for range committers {
+		go s.commitGroups()
+	}
+	return s, nil
 }
 
-// Close ends all connections.
-func (s *Store) Close() { s.Pool.Close() }
+// Close ends all connections. Nothing may be asked of the store after.
+func (s *Store) Close() {
+	close(s.closing)
+	s.Pool.Close()
+}
 
 // Migrate brings the tables to this version, under a lock so that replicas starting together do it once.
 func (s *Store) Migrate(ctx context.Context) error {

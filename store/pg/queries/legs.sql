@@ -17,18 +17,32 @@ returning number;
 update leg set recorder = @recorder, seen = now() where run = @run and number = @number;
 
 -- query: leg_list
-select number, state, host, from_step, last_step, last_epoch, started, ended, seen, exit_code, signal, why, tail, batches, summarised, points
+select number, state, host, from_step, last_step, last_epoch, started, ended, seen, exit_code, signal, why, tail, batches, summarised, sealed, points
 from leg where run = @run order by number;
 
 -- query: leg_state
-select number, recorder, state, batches, upto, last_step, points, host from leg where run = @run and number = @leg;
+select number, recorder, state, batches, upto, last_step, points, host, summarised, sealed from leg where run = @run and number = @leg;
 
--- query: leg_count
--- Counts a batch once: no row comes back where the number is not the next one, the recorder another, or the step falls.
-update leg set batches = @number, upto = @upto, seen = now(), points = points + @points,
-    last_step = greatest(last_step, @last_step), last_epoch = case when @last_epoch::float8 = 'NaN' then last_epoch else @last_epoch end
-where run = @run and number = @leg and recorder = @recorder and batches = @number - 1 and (@points = 0 or last_step <= @first_step)
-returning state, points - @points as before;
+-- query: batches_count
+-- Counts each batch once and keeps its readings: no row comes back where the number is not the next one, the recorder another, or
+-- the step falls. At most one batch of a leg.
+with given as (
+    select * from unnest(@runs::bigint[], @legs::int[], @recorders::uuid[], @numbers::bigint[], @uptos::bigint[], @points::bigint[],
+                         @firsts::bigint[], @lasts::bigint[], @epochs::float8[], @payloads::bytea[])
+        as g(run, leg, recorder, number, upto, points, first_step, last_step, last_epoch, payload)
+), counted as (
+    update leg l set batches = g.number, upto = g.upto, seen = now(), open = true, points = l.points + g.points,
+        last_step = greatest(l.last_step, g.last_step), last_epoch = case when g.last_epoch = 'NaN' then l.last_epoch else g.last_epoch end
+    from given g
+    where l.run = g.run and l.number = g.leg and l.recorder = g.recorder and l.batches = g.number - 1
+        and (g.points = 0 or l.last_step <= g.first_step)
+    returning l.run, l.number as leg, l.state::text as state, l.points - g.points as before
+), kept as (
+    insert into journal
+    select g.run, g.leg, g.number, g.first_step, g.last_step, g.payload, (select turn % 4 from journal_turn)
+    from given g join counted using (run, leg) where g.points > 0
+)
+select run, leg, state, before from counted;
 
 -- query: leg_seen
 update leg set seen = now() where run = @run and number = @leg and recorder = @recorder returning state;
@@ -41,7 +55,7 @@ update leg set state = @state, ended = @ended, seen = now(), exit_code = @exit_c
 where run = @run and number = @leg and recorder = @recorder returning number = (select max(number) from leg where run = @run) as newest;
 
 -- query: leg_lose
-update leg set state = 'lost', ended = seen where state = 'running' and seen < now() - make_interval(secs => @after)
+update leg set state = 'lost', ended = seen where open and state = 'running' and seen < now() - make_interval(secs => @after)
 returning run, ended, number = (select max(number) from leg l where l.run = leg.run) as newest;
 
 -- query: run_project
@@ -55,15 +69,8 @@ insert into curve (run, id, name)
 select @run, coalesce((select max(id) from curve where run = @run), 0) + n.i, n.name
 from unnest(@names::text[]) with ordinality as n(name, i);
 
--- query: journal_add
-insert into journal (run, leg, batch, first_step, last_step, payload) values (@run, @leg, @batch, @first_step, @last_step, @payload);
-
--- query: journal_read
-select leg, batch, payload from journal
-where run = @run and (leg, batch) > (@leg, @batch) and last_step >= @from and first_step <= @to order by leg, batch;
-
 -- query: unsummarised
-select distinct run from leg where batches > summarised order by run limit 64;
+select distinct run from leg where open and batches > summarised order by run;
 
 -- query: summary_lock
 select pg_try_advisory_xact_lock(7420, hashint8(@run::bigint));
@@ -72,13 +79,17 @@ select pg_try_advisory_xact_lock(7420, hashint8(@run::bigint));
 update leg set summarised = @batches where run = @run and number = @leg;
 
 -- query: summary_set
-insert into curve_summary values (@run, @curve, @count, @nan, @infinite, @last_step, @last_epoch, @last_time, @last_value,
-    @low_step, @low_epoch, @low_time, @low_value, @high_step, @high_epoch, @high_time, @high_value, @sketch_every, @sketch)
-on conflict (run, curve) do update set count = @count, nan = @nan, infinite = @infinite,
-    last_step = @last_step, last_epoch = @last_epoch, last_time = @last_time, last_value = @last_value,
-    low_step = @low_step, low_epoch = @low_epoch, low_time = @low_time, low_value = @low_value,
-    high_step = @high_step, high_epoch = @high_epoch, high_time = @high_time, high_value = @high_value,
-    sketch_every = @sketch_every, sketch = @sketch;
+insert into curve_summary (run, curve, count, nan, infinite, last_step, last_epoch, last_time, last_value,
+    low_step, low_epoch, low_time, low_value, high_step, high_epoch, high_time, high_value, sketch_every, sketch)
+select @run, * from unnest(@curves::int[], @counts::bigint[], @nans::bigint[], @infinites::bigint[],
+    @last_steps::bigint[], @last_epochs::float8[], @last_times::bigint[], @last_values::float8[],
+    @low_steps::bigint[], @low_epochs::float8[], @low_times::bigint[], @low_values::float8[],
+    @high_steps::bigint[], @high_epochs::float8[], @high_times::bigint[], @high_values::float8[], @everies::bigint[], @sketches::bytea[])
+on conflict (run, curve) do update set count = excluded.count, nan = excluded.nan, infinite = excluded.infinite,
+    last_step = excluded.last_step, last_epoch = excluded.last_epoch, last_time = excluded.last_time, last_value = excluded.last_value,
+    low_step = excluded.low_step, low_epoch = excluded.low_epoch, low_time = excluded.low_time, low_value = excluded.low_value,
+    high_step = excluded.high_step, high_epoch = excluded.high_epoch, high_time = excluded.high_time, high_value = excluded.high_value,
+    sketch_every = excluded.sketch_every, sketch = excluded.sketch;
 
 -- query: output_add
 insert into output (run, leg, stream, start, size, text) values (@run, @leg, @stream, @start, @size, @text)

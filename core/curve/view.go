@@ -1,0 +1,111 @@
+package curve
+
+import (
+	"fmt"
+	"math"
+)
+
+// By is the axis on which a curve is looked at.
+type By string
+
+// The axes. Since is the time since the run began, which the service turns into ByTime.
+const (
+	ByStep  By = "step"
+	ByEpoch By = "epoch"
+	ByTime  By = "time" // milliseconds since 1970 UTC
+)
+
+// At is where a point stands on an axis; NaN where its epoch is unknown and wanted.
+func (b By) At(p Point) float64 {
+	switch b {
+	case ByEpoch:
+		return p.Epoch
+	case ByTime:
+		return float64(p.Time)
+	}
+	return float64(p.Step)
+}
+
+// Window is a stretch of an axis, both ends included, cut into pixels of one width. Pixel i covers [i Width, (i+1) Width), so the
+// same width gives the same pixels in every window, and what comes in later alters none but the last.
+type Window struct {
+	By       By
+	From, To float64
+	Width    float64 // 0: every reading by itself
+}
+
+// PixelWidth is the least width of the form (4, 5, 6 or 7) 2^k that needs at most so many pixels for the stretch; of steps and times a
+// whole number. 0 for an empty stretch.
+func PixelWidth(by By, from, to float64, pixels int) float64 {
+	want := (to - from) / float64(max(1, pixels-1))
+	if !(want > 0) || math.IsInf(want, 0) {
+		return 0
+	}
+	_, e := math.Frexp(want)
+	for m := 4.0; ; m++ {
+		w := math.Ldexp(m, e-3)
+		if m == 8 {
+			w = math.Ldexp(1, e)
+		}
+		if w >= want {
+			if by != ByEpoch {
+				return max(1, math.Ceil(w))
+			}
+			return w
+		}
+	}
+}
+
+// Check says what is wrong with a window, or nil.
+func (w Window) Check() error {
+	switch {
+	case w.By != ByStep && w.By != ByEpoch && w.By != ByTime:
+		return fmt.Errorf("the axis is step, epoch or time, not %q", string(w.By))
+	case math.IsNaN(w.From) || math.IsNaN(w.To) || w.To < w.From:
+		return fmt.Errorf("the window from %v to %v is empty", w.From, w.To)
+	case w.Width < 0 || math.IsNaN(w.Width) || math.IsInf(w.Width, 0):
+		return fmt.Errorf("a pixel cannot be %v wide", w.Width)
+	}
+	return nil
+}
+
+// Fits reports whether a fold whose readings stand after first and up to last may be taken as one: all of it lies in the window
+// and it spans at most a quarter of a pixel. What does not fit is read at a finer level.
+func (w Window) Fits(first, last Point) bool {
+	a, b := w.By.At(first), w.By.At(last)
+	return math.Abs(b-a) <= w.Width/4 && a >= w.From && b <= w.To
+}
+
+// Misses reports whether such a fold lies outside the window altogether.
+func (w Window) Misses(first, last Point) bool {
+	return w.By.At(last) < w.From || w.By.At(first) > w.To
+}
+
+// Reducer folds what lies in one pixel together. Add readings and folds in the order of the curve.
+type Reducer struct {
+	Window Window
+	Folds  []Fold // one per pixel that has readings
+	pixel  float64
+}
+
+// Reading adds one reading, if it lies in the window. O(1).
+func (r *Reducer) Reading(v Reading) {
+	if x := r.Window.By.At(v.Point); x >= r.Window.From && x <= r.Window.To {
+		r.add(x, One(v))
+	}
+}
+
+// Fold adds a fold that fits. O(1).
+func (r *Reducer) Fold(f Fold) { r.add(r.Window.By.At(f.Last.Point), f) }
+
+func (r *Reducer) add(x float64, f Fold) {
+	pixel := x
+	if r.Window.Width > 0 {
+		pixel = math.Floor(x / r.Window.Width)
+	}
+	if n := len(r.Folds); n > 0 && pixel == r.pixel && r.Window.Width > 0 {
+		r.Folds[n-1].Add(f)
+		return
+	}
+	r.Folds, r.pixel = append(r.Folds, f), pixel
+}

@@ -1,0 +1,169 @@
+package pg
+
+import (
+	"context"
+	"fmt"
+	"sort"
+	"time"
+
+	"kembrel/core/curve"
+)
+
+// Count is one batch: its claim to be the next of its leg, and its readings, whose columns are numbered as CurveIDs said.
+type Count struct {
+	Run          int64
+	Leg          int
+	Recorder     string
+	Number, Upto int64
+	Batch        curve.Batch
+}
+
+// Counted is a batch counted: the leg's state and points before it.
+type Counted struct {
+	Run    int64
+	Leg    int
+	State  string
+	Before int64
+}
+
+// CountBatch counts a batch and keeps its readings, in this transaction; ErrNone where it is not this batch's turn.
+func (q Queries) CountBatch(ctx context.Context, c Count) (Counted, error) {
+	done, err := q.countBatches(ctx, []Count{c})
+	if err == nil && len(done) == 0 {
+		err = ErrNone
+	}
+	if err != nil {
+		return Counted{}, err
+	}
+	return done[0], nil
+}
+
+func (q Queries) countBatches(ctx context.Context, counts []Count) ([]Counted, error) {
+	n := len(counts)
+	runs, legs, recorders, numbers, uptos := make([]int64, n), make([]int, n), make([]string, n), make([]int64, n), make([]int64, n)
+	points, firsts, lasts, epochs, payloads := make([]int, n), make([]int64, n), make([]int64, n), make([]float64, n), make([][]byte, n)
+	for i, c := range counts {
+		runs[i], legs[i], recorders[i], numbers[i], uptos[i], points[i], epochs[i] = c.Run, c.Leg, c.Recorder, c.Number, c.Upto, len(c.Batch.Axis), nan
+		for _, p := range c.Batch.Axis {
+			if p.Epoch == p.Epoch {
+				epochs[i] = p.Epoch
+			}
+		}
+		if k := len(c.Batch.Axis); k > 0 {
+			firsts[i], lasts[i], payloads[i] = c.Batch.Axis[0].Step, c.Batch.Axis[k-1].Step, curve.AppendJournal(nil, c.Batch)
+		}
+	}
+	return list[Counted](ctx, q, "batches_count", A{"runs": runs, "legs": legs, "recorders": recorders, "numbers": numbers, "uptos": uptos,
+		"points": points, "firsts": firsts, "lasts": lasts, "epochs": epochs, "payloads": payloads})
+}
+
+// claim is a batch that waits for the next common commit.
+type claim struct {
+	Count
+	answer chan<- answer
+}
+
+type answer struct {
+	Counted
+	err error
+}
+
+// Batches of many recorders are committed together: while one group waits for the disk the next one gathers.
+const (
+	committers = 2
+	groupSize  = 64
+	groupTime  = 30 * time.Second
+)
+
+// CountTogether is CountBatch outside of a transaction, sharing one commit with the batches of other legs that are waiting. It returns
+// when the batch is durable. Where ctx ends before, the batch may or may not have been counted.
+func (s *Store) CountTogether(ctx context.Context, c Count) (Counted, error) {
+	answers := make(chan answer, 1)
+	select {
+	case s.claims <- claim{c, answers}:
+	case <-ctx.Done():
+		return Counted{}, ctx.Err()
+	case <-s.closing:
+		return Counted{}, fmt.Errorf("the store is closed")
+	}
+	select {
+	case a := <-answers:
+		return a.Counted, a.err
+	case <-ctx.Done():
+		return Counted{}, ctx.Err()
+	}
+}
+
+// commitGroups serves claims until the store closes.
+func (s *Store) commitGroups() {
+	var waiting []claim
+	for {
+		if len(waiting) == 0 {
+			select {
+			case <-s.closing:
+				return
+			case c := <-s.claims:
+				waiting = append(waiting, c)
+			}
+		}
+	gather:
+		for len(waiting) < groupSize {
+			select {
+			case c := <-s.claims:
+				waiting = append(waiting, c)
+			default:
+				break gather
+			}
+		}
+		waiting = s.commitGroup(waiting)
+	}
+}
+
+// commitGroup commits the first waiting batch of each leg and returns the others.
+func (s *Store) commitGroup(waiting []claim) (others []claim) {
+	type key struct {
+		run int64
+		leg int
+	}
+	group, taken := waiting[:0:0], map[key]bool{}
+	for _, c := range waiting {
+		if k := (key{c.Run, c.Leg}); taken[k] {
+			others = append(others, c)
+		} else {
+			taken[k], group = true, append(group, c)
+		}
+	}
+	// One order of locking for all, so that groups do not wait for each other in a circle.
+	sort.Slice(group, func(i, k int) bool {
+		return group[i].Run < group[k].Run || group[i].Run == group[k].Run && group[i].Leg < group[k].Leg
+	})
+	counts := make([]Count, len(group))
+	for i, c := range group {
+		counts[i] = c.Count
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), groupTime)
+	defer cancel()
+	done, err := s.countBatches(ctx, counts)
+	if err != nil && len(group) > 1 && !Away(err) {
+		for _, c := range group { // one of them may be the reason
+			counted, err := s.CountBatch(ctx, c.Count)
+			c.answer <- answer{counted, err}
+		}
+		return others
+	}
+	at := make(map[key]Counted, len(done))
+	for _, d := range done {
+		at[key{d.Run, d.Leg}] = d
+	}
+	for _, c := range group {
+		a := answer{err: err}
+		if err == nil {
+			var ok bool
+			if a.Counted, ok = at[key{c.Run, c.Leg}]; !ok {
+				a.err = ErrNone
+			}
+		}
+		c.answer <- a
+	}
+	return others
+}
