@@ -4,27 +4,35 @@ package api
 type CurvesInput struct {
 	RunInput
 	Names  []string `query:"names" maxItems:"5000" doc:"Curves wanted, separated by commas; absent: all"`
-	From   int64    `query:"from" minimum:"0" doc:"First step"`
-	To     int64    `query:"to" minimum:"0" doc:"Last step; 0: to the end"`
-	After  string   `query:"after" maxLength:"60" doc:"The position of an earlier answer: only what came since"`
-	Smooth float64  `query:"smooth" minimum:"0" doc:"Half-life of the smoothing, in epochs, or in steps where epochs are unknown; 0: none"`
+	By     string   `query:"by" enum:"step,epoch,time" default:"step" doc:"The axis of from, to, pixels and smoothing; time is in milliseconds since 1970 UTC"`
+	From   float64  `query:"from" doc:"Where the window begins on the axis"`
+	To     float64  `query:"to" doc:"Where it ends, included; 0: the end"`
+	Pixels int      `query:"pixels" minimum:"0" maximum:"20000" doc:"Fold the readings of the window into at most so many pixels; 0: every reading"`
+	Width  float64  `query:"width" minimum:"0" doc:"Fold by pixels of this width, as an earlier answer said; pixels is then not looked at"`
+	Smooth float64  `query:"smooth" minimum:"0" doc:"Half-life of an exponential smoothing, in units of the axis; 0: none"`
+	Median float64  `query:"median" minimum:"0" doc:"Stretch of the axis for a moving median; 0: none"`
 }
 
-// Curves are the curves of a run up to a position.
+// Curves are the curves of a run in a window of an axis.
 type Curves struct {
-	Position string  `json:"position" doc:"For after in the next call"`
-	Whole    bool    `json:"whole" doc:"True: this replaces what was read before; false: it goes behind it"`
-	Curves   []Curve `json:"curves"`
+	Legs   int     `json:"legs" doc:"Legs of the run; a new one may have replaced what was read before"`
+	Width  float64 `json:"width" doc:"Of a pixel, on the axis: pixel i covers [i width, (i+1) width). 0: every reading is there"`
+	Axes   []Axis  `json:"axes" doc:"Where the values stand; curves with the same points share one"`
+	Curves []Curve `json:"curves" doc:"By name"`
 }
 
-// Curve is a curve's readings, one list each.
+// Curve is a curve's values, one for each point of its axis: the reading there, which is the last of its pixel. What the other
+// readings of the pixel were is in the other lists, which are absent where each pixel has one reading.
 type Curve struct {
-	Name   string  `json:"name"`
-	Step   []int64 `json:"step"`
-	Epoch  Floats  `json:"epoch" doc:"NaN where the program did not say"`
-	Time   []int64 `json:"time" doc:"Milliseconds since 1970 UTC"`
-	Value  Floats  `json:"value"`
-	Smooth Floats  `json:"smooth,omitempty"`
+	Name   string `json:"name"`
+	Axis   int    `json:"axis" doc:"Index into axes"`
+	Value  Floats `json:"value"`
+	Smooth Floats `json:"smooth,omitempty" doc:"The smoothed value at that reading, from all readings before it"`
+	Count  Ints   `json:"count,omitempty" doc:"Readings in the pixel"`
+	NaN    Ints   `json:"nan,omitempty" doc:"Readings in the pixel that are NaN; absent where none is"`
+	Min    Floats `json:"min,omitempty" doc:"Least finite reading, NaN where none is finite"`
+	Max    Floats `json:"max,omitempty" doc:"Greatest finite reading"`
+	Mean   Floats `json:"mean,omitempty" doc:"Mean of the finite readings, to 24 bits"`
 }
 
 // EventsInput subscribes to the live stream.
@@ -35,7 +43,7 @@ type EventsInput struct {
 }
 
 // Event is a change of state, or the news that a run has new readings (kind "readings", which is not replayed: who
-// reconnects reads the curves after its position).
+// reconnects reads the curves from where it was).
 type Event struct {
 	Kind    string `json:"kind" enum:"project,person,run,leg,checkpoint,readings,summary,output"`
 	Project string `json:"project,omitempty"`
@@ -45,9 +53,8 @@ type Event struct {
 	At      string `json:"at,omitempty"`
 }
 
-// The operations on curves and the live stream.
+// The operations on curves and the live stream. Curves come as JSON or, asked for by Accept, as CBOR with typed arrays (docs/curves.md).
 var (
-	GetCurves    = declare[CurvesInput, Curves](Spec{ID: "curves", Method: "GET", Path: "/projects/{project}/runs/{number}/curves", Summary: "Read curves", Access: SignedIn})
-	GetCurvesCSV = declare[CurvesInput, None](Spec{ID: "curves-csv", Method: "GET", Path: "/projects/{project}/runs/{number}/curves.csv", Summary: "Read curves as CSV: curve,step,epoch,time,value", Access: SignedIn, Status: 200})
-	GetEvents    = declare[EventsInput, None](Spec{ID: "events", Method: "GET", Path: "/events", Summary: "Live stream (server-sent events)", Access: SignedIn, Status: 200})
+	GetCurves = declare[CurvesInput, Curves](Spec{ID: "curves", Method: "GET", Path: "/projects/{project}/runs/{number}/curves", Summary: "Read curves", Access: SignedIn, Binary: true})
+	GetEvents = declare[EventsInput, None](Spec{ID: "events", Method: "GET", Path: "/events", Summary: "Live stream (server-sent events)", Access: SignedIn, Status: 200})
 )

@@ -26,6 +26,13 @@ type Counted struct {
 	Upto  int64 `json:"upto"`
 }
 
+// LegNews is what a recorder hears when it shows that it lives: by what its run may be stopped, and whether it is to stop now.
+type LegNews struct {
+	Objective string    `json:"objective" example:"loss.val lower"`
+	Rule      *StopRule `json:"rule,omitempty" doc:"The stop rule in force; absent: none"`
+	Stop      string    `json:"stop,omitempty" doc:"Why the run is to stop; absent: it may go on"`
+}
+
 // LegInput names a leg and the recorder that writes to it.
 type LegInput struct {
 	RunInput
@@ -49,18 +56,32 @@ type NewNote struct {
 	Text string    `json:"text" maxLength:"10000"`
 }
 
-// Axis is the shared axis of a batch: for each point its step, epoch and time.
+// Axis is an axis that curves share: for each point its step, epoch and time.
 type Axis struct {
-	Step  []int64 `json:"step,omitempty" doc:"Never falls within a leg"`
-	Epoch Floats  `json:"epoch,omitempty" doc:"NaN where unknown"`
-	Time  []int64 `json:"time,omitempty" doc:"Milliseconds since 1970 UTC"`
+	Step  Ints   `json:"step,omitempty" doc:"Never falls within a leg"`
+	Epoch Floats `json:"epoch,omitempty" doc:"NaN where unknown"`
+	Time  Ints   `json:"time,omitempty" doc:"Milliseconds since 1970 UTC"`
 }
 
-// Column is one curve's values in a batch.
+// Column is one curve's values in a batch. The curve is given by its name, or by the number that name-curves gave it.
 type Column struct {
-	Name   string `json:"name" example:"loss.val"`
-	Rows   []int  `json:"rows,omitempty" doc:"Points that have a value, rising; absent: all"`
+	Name   string `json:"name,omitempty" example:"loss.val"`
+	Curve  int    `json:"curve,omitempty" doc:"Number of the curve, instead of its name"`
+	Rows   Ints   `json:"rows,omitempty" doc:"Points that have a value, rising; absent: all"`
 	Values Floats `json:"values"`
+}
+
+// CurveNames asks for the numbers of curves, which batches may use instead of the names.
+type CurveNames struct {
+	LegInput
+	Body struct {
+		Names []string `json:"names" minItems:"1" maxItems:"5000"`
+	}
+}
+
+// CurveNumbers are the numbers, in the order of the names. They hold for the run.
+type CurveNumbers struct {
+	Curves []int `json:"curves"`
 }
 
 // BatchInput carries a batch.
@@ -112,8 +133,9 @@ type OutputsInput struct {
 // The operations on legs, called by recorders.
 var (
 	OpenLeg    = declare[NewLeg, Counted](Spec{ID: "open-leg", Method: "POST", Path: "/projects/{project}/runs/{number}/legs", Summary: "Open a leg, or claim it again", Access: SignedIn})
-	SendBatch  = declare[BatchInput, Counted](Spec{ID: "send-batch", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/batches", Summary: "Send a numbered batch", Access: SignedIn, MaxBody: 16 << 20, OwnCheck: true})
-	ShowLife   = declare[LegInput, None](Spec{ID: "alive", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/alive", Summary: "Show a sign of life", Access: SignedIn})
+	NameCurves = declare[CurveNames, CurveNumbers](Spec{ID: "name-curves", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/curves", Summary: "Give curves numbers, for batches", Access: SignedIn})
+	SendBatch  = declare[BatchInput, Counted](Spec{ID: "send-batch", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/batches", Summary: "Send a numbered batch, as JSON or CBOR", Access: SignedIn, MaxBody: 16 << 20, OwnCheck: true, Binary: true})
+	ShowLife   = declare[LegInput, LegNews](Spec{ID: "alive", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/alive", Summary: "Show a sign of life", Access: SignedIn})
 	SendOutput = declare[OutputInput, None](Spec{ID: "send-output", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/output", Summary: "Send output of the program", Access: SignedIn, MaxBody: 2 << 20})
 	EndLeg     = declare[EndInput, None](Spec{ID: "end-leg", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/end", Summary: "End a leg", Access: SignedIn})
 	GetOutput  = declare[OutputsInput, Page[Output]](Spec{ID: "output", Method: "GET", Path: "/projects/{project}/runs/{number}/output", Summary: "Read the program's output", Access: SignedIn})

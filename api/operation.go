@@ -17,6 +17,7 @@ type Spec struct {
 	Access           Access
 	Status           int   // of success; 0: 200, or 204 without output
 	MaxBody          int64 // bytes; 0: 1 MiB
+	Binary           bool  // the Go client speaks CBOR here, not JSON
 	OwnCheck         bool  // the service checks the body itself, value by value; the schema only describes it
 }
 

@@ -43,6 +43,7 @@ type Run struct {
 	Last      *Figure                    `json:"last,omitempty" doc:"Last reading of the objective"`
 	Step      int64                      `json:"step" doc:"Last step reported"`
 	Epoch     Float                      `json:"epoch" doc:"Last epoch reported; NaN where none was"`
+	Verdict   *Verdict                   `json:"verdict,omitempty" doc:"What the curves say; absent until the run has been judged"`
 	Sketch    Floats                     `json:"sketch,omitempty" doc:"The objective's curve in at most 64 values, for a small drawing"`
 }
 
@@ -55,6 +56,8 @@ type RunDetail struct {
 	Notes       []Note      `json:"notes"`
 	Curves      []CurveInfo `json:"curves"`
 	Checkpoints int         `json:"checkpoints"`
+	Stop        StopState   `json:"stop"`
+	ExpectedEnd *time.Time  `json:"expected_end,omitempty" doc:"When the last of the epochs will be done at the present pace; only of running runs whose hyperparameter epochs says how many there will be"`
 }
 
 // Answers are the sentences that open the sections of a run's page.
@@ -164,6 +167,7 @@ type NewRun struct {
 		Hyper   map[string]json.RawMessage `json:"hyper,omitempty"`
 		Recipe  Recipe                     `json:"recipe,omitempty"`
 		Started time.Time                  `json:"started"`
+		Stop    *StopRule                  `json:"stop_rule,omitempty" doc:"A stop rule for this run, instead of the project's"`
 	}
 }
 

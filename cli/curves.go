@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -20,13 +21,15 @@ import (
 
 func (a *App) curves() *cobra.Command {
 	var names []string
-	var csvFile, jsonFile, svgFile, pngFile, by string
+	var csvFile, jsonFile, svgFile, pngFile string
 	in := &api.CurvesInput{}
 	cmd := &cobra.Command{Use: "curves RUN", Short: "Draw the curves of a run, or write them to files", Args: arguments("RUN"),
-		Long: `Draw the curves of a run in the terminal, one chart a measure, or write them to files ("-" is the output). CSV and JSON hold every
-reading, bit for bit; NaN and infinities are written as NaN, Infinity and -Infinity.`,
+		Long: `Draw the curves of a run in the terminal, one chart a measure, or write them to files ("-" is the output). Where many readings fall on
+one place of the drawing, the line is their mean and, in files, a band reaches from the least to the greatest. CSV and JSON hold every reading,
+bit for bit; NaN and infinities are written as NaN, Infinity and -Infinity. kembrel export writes other formats, and many runs.`,
 		Example: `  kembrel curves vessels/3
   kembrel curves vessels/3 --names loss.train,loss.val --smooth 2 --png loss.png
+  kembrel curves vessels/3 --by step --from 1000 --to 2000
   kembrel curves vessels/3 --csv curves.csv`,
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -34,8 +37,8 @@ reading, bit for bit; NaN and infinities are written as NaN, Infinity and -Infin
 			if err != nil {
 				return err
 			}
-			if by != "epoch" && by != "step" && by != "time" {
-				return usage("--by %q is none of epoch, step, time", by)
+			if in.By != "epoch" && in.By != "step" && in.By != "time" {
+				return usage("--by %q is none of epoch, step, time", in.By)
 			}
 			for _, n := range names {
 				if err := curve.CheckName(n); err != nil {
@@ -44,16 +47,25 @@ reading, bit for bit; NaN and infinities are written as NaN, Infinity and -Infin
 			}
 			in.RunInput, in.Names = runOf(addr), names
 			c := a.client()
-			found, err := client.Call(cmd.Context(), c, api.GetCurves, in)
-			if err != nil {
-				return err
+			read := func(pixels int) (*api.Curves, error) {
+				in := *in
+				in.Pixels = pixels
+				return readCurves(cmd.Context(), c, &in)
 			}
 			wrote := false
 			for file, write := range map[string]func(io.Writer) error{
-				csvFile:  func(w io.Writer) error { return copyCSV(cmd, c, in, w) },
-				jsonFile: func(w io.Writer) error { return json.NewEncoder(w).Encode(found) },
-				svgFile:  func(w io.Writer) error { return drawTo(w, "svg", addr.String(), by, measures(found)) },
-				pngFile:  func(w io.Writer) error { return drawTo(w, "png", addr.String(), by, measures(found)) },
+				csvFile: func(w io.Writer) error {
+					return copyHistory(cmd.Context(), c, &api.HistoryInput{ProjectInput: in.ProjectInput, Format: "csv-long", Runs: []int{in.Number}, Names: names}, w)
+				},
+				jsonFile: func(w io.Writer) error {
+					found, err := read(0)
+					if err != nil {
+						return err
+					}
+					return json.NewEncoder(w).Encode(found)
+				},
+				svgFile: func(w io.Writer) error { return drawFound(w, "svg", addr.String(), in.By, read) },
+				pngFile: func(w io.Writer) error { return drawFound(w, "png", addr.String(), in.By, read) },
 			} {
 				if file == "" {
 					continue
@@ -66,21 +78,29 @@ reading, bit for bit; NaN and infinities are written as NaN, Infinity and -Infin
 			if wrote {
 				return nil
 			}
+			found, err := read(2 * terminalColumns(a.Out))
+			if err != nil {
+				return err
+			}
 			if len(found.Curves) == 0 {
-				fmt.Fprintf(a.Out, "%s has no readings yet.\n", addr)
+				fmt.Fprintf(a.Out, "%s has no readings there.\n", addr)
 				return nil
 			}
-			for _, m := range measures(found) {
-				a.drawMeasure(m, by)
+			for _, m := range measures(found, in.By) {
+				for _, l := range a.measureLines(m, in.By, terminalColumns(a.Out), 15) {
+					fmt.Fprintln(a.Out, l)
+				}
+				fmt.Fprintln(a.Out)
 			}
 			return nil
 		}}
 	f := cmd.Flags()
 	f.StringSliceVar(&names, "names", nil, "only these curves, such as loss.train,loss.val")
-	f.Int64Var(&in.From, "from", 0, "first step")
-	f.Int64Var(&in.To, "to", 0, "last step; 0: to the end")
-	f.Float64Var(&in.Smooth, "smooth", 0, "half-life of the smoothing, in epochs; 0: none")
-	f.StringVar(&by, "by", "epoch", "axis: epoch, step or time")
+	f.Float64Var(&in.From, "from", 0, "where to begin on the axis")
+	f.Float64Var(&in.To, "to", 0, "where to end on the axis; 0: the end")
+	f.Float64Var(&in.Smooth, "smooth", 0, "half-life of an exponential smoothing, in units of the axis; 0: none")
+	f.Float64Var(&in.Median, "median", 0, "stretch of the axis for a moving median; 0: none")
+	f.StringVar(&in.By, "by", "epoch", "axis: epoch, step or time (milliseconds since 1970)")
 	f.StringVar(&csvFile, "csv", "", "write every reading to this file as CSV")
 	f.StringVar(&jsonFile, "json", "", "write every reading to this file as JSON (the API's own)")
 	f.StringVar(&svgFile, "svg", "", "draw into this file as SVG")
@@ -88,14 +108,30 @@ reading, bit for bit; NaN and infinities are written as NaN, Infinity and -Infin
 	return cmd
 }
 
-func copyCSV(cmd *cobra.Command, c *client.Client, in *api.CurvesInput, w io.Writer) error {
-	body, err := client.Stream(cmd.Context(), c, api.GetCurvesCSV, in)
+// readCurves reads curves; where they have no epochs and epochs are asked for, by step.
+func readCurves(ctx context.Context, c *client.Client, in *api.CurvesInput) (*api.Curves, error) {
+	found, err := client.Call(ctx, c, api.GetCurves, in)
+	if err != nil || len(found.Curves) > 0 || in.By != "epoch" || in.From != 0 || in.To != 0 {
+		return found, err
+	}
+	in.By = "step"
+	return client.Call(ctx, c, api.GetCurves, in)
+}
+
+const filePixels = 1200
+
+func drawFound(w io.Writer, format, title, by string, read func(int) (*api.Curves, error)) error {
+	found, err := read(filePixels)
 	if err != nil {
 		return err
 	}
-	defer body.Close()
-	_, err = io.Copy(w, body)
-	return err
+	return drawTo(w, format, title, by, measures(found, by))
+}
+
+// terminalColumns is how many readings stand beside each other.
+func terminalColumns(w io.Writer) int {
+	const label = 12
+	return max(20, min(width(w), 160)-label)
 }
 
 // writeFile writes a file whole or not at all; "-" is the output.
@@ -121,10 +157,19 @@ func (a *App) writeFile(path string, write func(io.Writer) error) error {
 // measure is the curves of one measure, training first.
 type measure struct {
 	name   string
-	curves []api.Curve
+	curves []drawn
 }
 
-func measures(found *api.Curves) []measure {
+// drawn is a curve as it is drawn: its places on the axis, its values there (smoothed, or the means of what fell together), and between what
+// they lay. Values that cannot be drawn are NaN.
+type drawn struct {
+	name      string
+	x, y      []float64
+	low, high []float64
+	last      float64
+}
+
+func measures(found *api.Curves, by string) []measure {
 	var out []measure
 	index := map[string]int{}
 	for _, c := range found.Curves {
@@ -135,23 +180,7 @@ func measures(found *api.Curves) []measure {
 			index[name] = i
 			out = append(out, measure{name: name})
 		}
-		out[i].curves = append(out[i].curves, c)
-	}
-	return out
-}
-
-// points are a curve's places on the axis: epochs, or steps where epochs are unknown, or seconds since the first reading.
-func points(c api.Curve, by string) []float64 {
-	out := make([]float64, len(c.Step))
-	for i := range out {
-		switch {
-		case by == "time":
-			out[i] = float64(c.Time[i]-c.Time[0]) / 1000
-		case by == "epoch" && !math.IsNaN(c.Epoch[0]):
-			out[i] = c.Epoch[i]
-		default:
-			out[i] = float64(c.Step[i])
-		}
+		out[i].curves = append(out[i].curves, toDrawn(c, found.Axes[c.Axis], by))
 	}
 	return out
 }
@@ -159,27 +188,44 @@ func points(c api.Curve, by string) []float64 {
 // drawable is how large a value may be to be drawn: beyond it the distance between two is infinite.
 const drawable = 1e300
 
-func shown(c api.Curve) []float64 {
-	values := c.Value
-	if len(c.Smooth) == len(c.Value) {
-		values = c.Smooth
-	}
-	out := make([]float64, len(values))
-	for i, v := range values {
-		if out[i] = v; math.Abs(v) > drawable {
-			out[i] = math.NaN()
+func toDrawn(c api.Curve, axis api.Axis, by string) drawn {
+	d := drawn{name: c.Name, x: make([]float64, len(c.Value)), last: c.Value[len(c.Value)-1]}
+	for i := range d.x {
+		switch {
+		case by == "time":
+			d.x[i] = float64(axis.Time[i]-axis.Time[0]) / 1000
+		case by == "epoch" && !math.IsNaN(axis.Epoch[0]):
+			d.x[i] = axis.Epoch[i]
+		default:
+			d.x[i] = float64(axis.Step[i])
 		}
 	}
-	return out
+	shown := func(values []float64) []float64 {
+		out := make([]float64, len(values))
+		for i, v := range values {
+			if out[i] = v; math.Abs(v) > drawable {
+				out[i] = math.NaN()
+			}
+		}
+		return out
+	}
+	switch {
+	case len(c.Smooth) > 0:
+		d.y = shown(c.Smooth)
+	case len(c.Mean) > 0:
+		d.y = shown(c.Mean)
+	default:
+		d.y = shown(c.Value)
+	}
+	d.low, d.high = shown(c.Min), shown(c.Max)
+	return d
 }
 
-// drawMeasure draws one chart in the terminal: every column a point of the axis, values between readings on a straight line.
-func (a *App) drawMeasure(m measure, by string) {
-	const label = 12
-	columns := max(20, min(width(a.Out), 160)-label)
+// measureLines draws one chart for the terminal: every column a place on the axis, values between readings on a straight line.
+func (a *App) measureLines(m measure, by string, columns, height int) []string {
 	low, high := math.Inf(1), math.Inf(-1)
 	for _, c := range m.curves {
-		for _, x := range points(c, by) {
+		for _, x := range c.x {
 			low, high = math.Min(low, x), math.Max(high, x)
 		}
 	}
@@ -190,28 +236,26 @@ func (a *App) drawMeasure(m measure, by string) {
 	var chars []asciigraph.CharSet
 	finite := false
 	for i, c := range m.curves {
-		line := resample(points(c, by), shown(c), low, high, columns)
+		line := resample(c.x, c.y, low, high, columns)
 		for _, v := range line {
 			finite = finite || !math.IsNaN(v)
 		}
-		_, split := curve.SplitName(c.Name)
+		_, split := curve.SplitName(c.name)
 		if split == "" {
-			split = c.Name
+			split = c.name
 		}
 		set, mark := asciigraph.DefaultCharSet, "─"
 		if split == "train" { // dotted here as it is dashed elsewhere
 			set, mark = asciigraph.CreateCharSet("·"), "·"
 		}
-		last := c.Value[len(c.Value)-1]
 		series, used, chars = append(series, line), append(used, colours[i%len(colours)]), append(chars, set)
-		legends = append(legends, fmt.Sprintf("%s%s %s %s", mark, mark, printable(split), number(last)))
+		legends = append(legends, fmt.Sprintf("%s%s %s %s", mark, mark, printable(split), number(c.last)))
 	}
-	fmt.Fprintf(a.Out, "%s by %s    %s\n", printable(m.name), by, strings.Join(legends, "    "))
+	lines := []string{fmt.Sprintf("%s by %s    %s", printable(m.name), by, strings.Join(legends, "    "))}
 	if !finite {
-		fmt.Fprintf(a.Out, "  no reading is a number\n\n")
-		return
+		return append(lines, "  no reading is a number")
 	}
-	options := []asciigraph.Option{asciigraph.Height(15), asciigraph.SeriesChars(chars...), asciigraph.YAxisValueFormatter(number)}
+	options := []asciigraph.Option{asciigraph.Height(height), asciigraph.SeriesChars(chars...), asciigraph.YAxisValueFormatter(number)}
 	if high > low {
 		options = append(options, asciigraph.XAxisRange(low, high), asciigraph.XAxisTickCount(6), asciigraph.XAxisValueFormatter(func(v float64) string {
 			if by == "time" {
@@ -223,11 +267,10 @@ func (a *App) drawMeasure(m measure, by string) {
 	if isTerminal(a.Out) && os.Getenv("NO_COLOR") == "" {
 		options = append(options, asciigraph.SeriesColors(used...))
 	}
-	lines := strings.Split(asciigraph.PlotMany(series, options...), "\n")
-	for _, l := range lines {
-		fmt.Fprintln(a.Out, strings.TrimRight(l, " "))
+	for _, l := range strings.Split(asciigraph.PlotMany(series, options...), "\n") {
+		lines = append(lines, strings.TrimRight(l, " "))
 	}
-	fmt.Fprintln(a.Out)
+	return lines
 }
 
 // resample puts a curve on evenly spaced points from low to high; NaN outside it and beside readings that are not finite.

@@ -73,7 +73,7 @@ func chart(m measure, title, by string) (*plot.Plot, error) {
 	grid.Vertical.Width, grid.Horizontal.Color, grid.Horizontal.Width = 0, rule, 0.7
 	p.Add(grid)
 	for i, c := range m.curves {
-		_, split := curve.SplitName(c.Name)
+		_, split := curve.SplitName(c.name)
 		style := draw.LineStyle{Color: line, Width: 1.5}
 		switch split {
 		case "train":
@@ -82,7 +82,10 @@ func chart(m measure, title, by string) (*plot.Plot, error) {
 		default:
 			style.Color = other[i%len(other)]
 		}
-		x, y := points(c, by), shown(c)
+		x, y := c.x, c.y
+		if err := addBand(p, c, style.Color); err != nil {
+			return nil, err
+		}
 		last := -1
 		for from := 0; from < len(x); {
 			var piece plotter.XYs
@@ -109,7 +112,7 @@ func chart(m measure, title, by string) (*plot.Plot, error) {
 		}
 		text := split
 		if text == "" {
-			text = c.Name
+			text = c.name
 		}
 		labels, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{{X: x[last], Y: y[last]}}, Labels: []string{" " + text + " " + number(y[last])}})
 		if err != nil {
@@ -131,4 +134,39 @@ func chart(m measure, title, by string) (*plot.Plot, error) {
 	}
 	p.X.Max += (p.X.Max - p.X.Min) * 0.16 // room for the labels
 	return p, nil
+}
+
+// addBand draws between what the readings lay where many fell together, as one pale area for each stretch of finite values.
+func addBand(p *plot.Plot, c drawn, of color.Color) error {
+	if len(c.low) == 0 {
+		return nil
+	}
+	r, g, b, _ := of.RGBA()
+	pale := color.NRGBA{uint8(r >> 8), uint8(g >> 8), uint8(b >> 8), 0x30}
+	for from := 0; from < len(c.x); {
+		for from < len(c.x) && math.IsNaN(c.low[from]) {
+			from++
+		}
+		to := from
+		for to < len(c.x) && !math.IsNaN(c.low[to]) {
+			to++
+		}
+		if to-from > 1 {
+			var edge plotter.XYs
+			for i := from; i < to; i++ {
+				edge = append(edge, plotter.XY{X: c.x[i], Y: c.high[i]})
+			}
+			for i := to - 1; i >= from; i-- {
+				edge = append(edge, plotter.XY{X: c.x[i], Y: c.low[i]})
+			}
+			area, err := plotter.NewPolygon(edge)
+			if err != nil {
+				return err
+			}
+			area.Color, area.LineStyle.Width = pale, 0
+			p.Add(area)
+		}
+		from = to
+	}
+	return nil
 }

@@ -202,7 +202,15 @@ func took(from time.Time, to *time.Time) string {
 	return to.Sub(from).Round(time.Second / 10).String()
 }
 
-func isTerminal(w io.Writer) bool {
+// seconds writes a stretch of time.
+func seconds(s float64) string {
+	if math.IsNaN(s) || s == 0 {
+		return ""
+	}
+	return time.Duration(s * float64(time.Second)).Round(time.Second / 10).String()
+}
+
+func isTerminal(w any) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }

@@ -126,11 +126,11 @@ func (a *App) runs() *cobra.Command {
 					break
 				}
 			}
-			l := list("run", "title", "state", "best#", "at", "last#", "epoch#", "hyperparameters", "who", "started", "took#")
-			l.shorten = 7
+			l := list("run", "title", "state", "best#", "at", "last#", "epoch#", "verdict", "hyperparameters", "who", "started", "took#")
+			l.shorten = 8
 			l.empty = fmt.Sprintf("No run yet. Record one: kembrel record --project %s -- CMD", p.Project)
 			for _, r := range whole.Items {
-				l.add(r.Address, r.Title, r.State, figure(r.Best), at(r.Best), figure(r.Last), epoch(r.Epoch), hyperLine(r.Hyper), r.Who, when(r.Started), took(r.Started, r.Ended))
+				l.add(r.Address, r.Title, r.State, figure(r.Best), at(r.Best), figure(r.Last), epoch(r.Epoch), verdictWord(r.Verdict), hyperLine(r.Hyper), r.Who, when(r.Started), took(r.Started, r.Ended))
 			}
 			if err := a.print(output, l, whole); err != nil {
 				return err
@@ -143,6 +143,16 @@ func (a *App) runs() *cobra.Command {
 	outputFlag(cmd, &output)
 	cmd.Flags().IntVar(&limit, "limit", limit, "how many; 0: all")
 	return cmd
+}
+
+func verdictWord(v *api.Verdict) string {
+	switch {
+	case v == nil:
+		return ""
+	case v.Aside != nil:
+		return v.Kind + " (set aside)"
+	}
+	return v.Kind
 }
 
 func hyperLine(h map[string]json.RawMessage) string {
@@ -235,6 +245,15 @@ func (a *App) showRun(r *api.RunDetail) {
 	}
 	p("%s, step %d, started %s by %s", state, r.Step, when(r.Started), printable(r.Who))
 	p("\nHow is it learning?  %s", r.Answers.Learning)
+	if v := r.Verdict; v != nil && v.Aside != nil {
+		p("  %s set this aside: %s", printable(v.Aside.Who), printable(v.Aside.Reason))
+	}
+	if r.Stop.Rule != nil {
+		p("  stop rule of the %s: %s%s", r.Stop.From, r.Stop.Said, patience(r.Stop))
+	}
+	if r.ExpectedEnd != nil {
+		p("  expected to end %s", when(*r.ExpectedEnd))
+	}
 	if len(r.Curves) > 0 {
 		p("%s", indent(curveTable(r).render()))
 	}
@@ -276,6 +295,16 @@ func (a *App) showRun(r *api.RunDetail) {
 	for _, n := range r.Notes {
 		p("  %s  %s", when(n.At), printable(n.Text))
 	}
+}
+
+func patience(s api.StopState) string {
+	switch {
+	case s.Stopped != nil:
+		return "; it said stop" + at(&s.Stopped.At)
+	case math.IsNaN(float64(s.Left)):
+		return ""
+	}
+	return fmt.Sprintf("; %s epochs of patience left", number(float64(s.Left)))
 }
 
 func indent(text string) string { return "  " + strings.ReplaceAll(text, "\n", "\n  ") }

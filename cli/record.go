@@ -26,7 +26,9 @@ func (a *App) recorderOptions() (recorder.Options, error) {
 func (a *App) record() *cobra.Command {
 	var project, title, takeUp string
 	var assignments []string
-	var wait time.Duration
+	var wait, grace time.Duration
+	var obey bool
+	var rule ruleFlags
 	var quiet bool
 	var beside int
 	cmd := &cobra.Command{Use: "record --project PROJECT -- COMMAND...", Short: "Run a training program under a recorder",
@@ -46,7 +48,10 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			if err != nil {
 				return err
 			}
-			o.Project, o.Title, o.Wait, o.Quiet = project, title, wait, quiet
+			o.Project, o.Title, o.Wait, o.Quiet, o.Obey, o.Grace = project, title, wait, quiet, obey, grace
+			if o.Stop, err = rule.rule(cmd); err != nil {
+				return err
+			}
 			if takeUp != "" {
 				return recorder.Beside(cmd.Context(), o, beside, nil, takeUp)
 			}
@@ -56,7 +61,7 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			if o.Hyper, err = parseHyper(assignments); err != nil {
 				return err
 			}
-			away, err := recorder.Check(cmd.Context(), o)
+			away, err := recorder.Check(cmd.Context(), &o)
 			if err != nil {
 				return err
 			}
@@ -77,6 +82,9 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 	f.StringVar(&title, "title", "", "title of the run")
 	f.StringArrayVar(&assignments, "hyper", nil, "a hyperparameter, name=value; may be given many times")
 	f.DurationVar(&wait, "wait", 10*time.Second, "how long to wait, once the program has ended, for a service that does not answer")
+	rule.add(f, "stop-")
+	f.BoolVar(&obey, "obey-stop", false, "end the program (SIGTERM, then SIGKILL) when the stop rule says so and it goes on")
+	f.DurationVar(&grace, "grace", 30*time.Second, "with --obey-stop: how long the program may take to end, each time")
 	f.BoolVar(&quiet, "quiet", false, "print nothing of the recorder's own")
 	f.IntVar(&beside, "beside", 0, "record a program that runs already, by its process id (used by bindings)")
 	f.StringVar(&takeUp, "take-up", "", "with --beside: go on with the spool in this folder (used by bindings)")

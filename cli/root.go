@@ -57,7 +57,7 @@ func New(version string, more ...func(*App) *cobra.Command) *cobra.Command {
 Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  vessels/17@best  vessels/17@last`,
 		Example: `  kembrel up
   kembrel record --project vessels -- ./harbour train
-  kembrel curves vessels/3
+  kembrel follow vessels/3
   kembrel restore vessels/3@best --into model`,
 		SilenceErrors:     true,
 		SilenceUsage:      true,
@@ -70,7 +70,7 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 	for _, f := range more {
 		root.AddCommand(f(a))
 	}
-	root.AddCommand(a.record(), a.spoolCommand(), a.projects(), a.runs(), a.show(), a.curves(), a.checkpoints(), a.restore(),
+	root.AddCommand(a.record(), a.spoolCommand(), a.projects(), a.runs(), a.show(), a.curves(), a.follow(), a.verdict(), a.stopRule(), a.export(), a.importCommand(), a.checkpoints(), a.restore(),
 		a.signIn(), a.tokens(), a.config(), a.version())
 	return root
 }

@@ -49,10 +49,21 @@ func Call[I, O any](ctx context.Context, c *Client, op api.Operation[I, O], in *
 		io.Copy(io.Discard, response.Body)
 		return out, nil
 	}
-	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+	if err := decode(response, out); err != nil {
 		return nil, fmt.Errorf("answer of %s: %w", op.ID, err)
 	}
 	return out, nil
+}
+
+func decode(response *http.Response, into any) error {
+	if kind, _, _ := mime.ParseMediaType(response.Header.Get("Content-Type")); kind != api.CBOR {
+		return json.NewDecoder(response.Body).Decode(into)
+	}
+	content, err := io.ReadAll(response.Body)
+	if err != nil {
+		return err
+	}
+	return api.UnmarshalCBOR(content, into)
 }
 
 // Stream calls an operation whose answer is not JSON; the caller closes it.
@@ -81,7 +92,7 @@ func All[I, T any](ctx context.Context, c *Client, op api.Operation[I, api.Page[
 }
 
 func (c *Client) send(ctx context.Context, spec api.Spec, in any) (*http.Response, error) {
-	r := request{path: spec.Path, query: url.Values{}, header: http.Header{}}
+	r := request{path: spec.Path, query: url.Values{}, header: http.Header{}, binary: spec.Binary}
 	if err := r.fill(reflect.ValueOf(in).Elem()); err != nil {
 		return nil, fmt.Errorf("call %s: %w", spec.ID, err)
 	}
@@ -100,6 +111,9 @@ func (c *Client) send(ctx context.Context, spec api.Spec, in any) (*http.Respons
 	request.Header = r.header
 	if r.body != nil && r.header.Get("Content-Type") == "" {
 		request.Header.Set("Content-Type", "application/json")
+	}
+	if spec.Binary {
+		request.Header.Set("Accept", api.CBOR)
 	}
 	if c.Token != "" {
 		request.Header.Set("Authorization", "Bearer "+c.Token)
@@ -133,6 +147,7 @@ type request struct {
 	query  url.Values
 	header http.Header
 	body   []byte
+	binary bool
 }
 
 // fill places the fields of an input by their tags; embedded structs count as their fields.
@@ -145,6 +160,15 @@ func (r *request) fill(v reflect.Value) error {
 				return err
 			}
 		case field.Name == "Body":
+			if r.binary {
+				var body bytes.Buffer
+				if err := api.Format.Marshal(&body, value.Interface()); err != nil {
+					return err
+				}
+				r.body = body.Bytes()
+				r.header.Set("Content-Type", api.CBOR)
+				continue
+			}
 			body, err := json.Marshal(value.Interface())
 			if err != nil {
 				return err

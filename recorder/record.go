@@ -33,11 +33,16 @@ type Options struct {
 	Root     string        // where spools are
 	Wait     time.Duration // how long to wait, at the end, for a service that takes nothing
 	Quiet    bool
+	Stop     *api.StopRule                       // the run's own stop rule
+	Obey     bool                                // end a program that goes on although its stop rule says stop
+	Grace    time.Duration                       // how long it may take to end by itself, and again after SIGTERM
 	Progress bool                                // SendLeftover says now and then how far it is
 	Force    bool                                // SendLeftover sends even while the program lives
 	Connect  func(service string) *client.Client // with the credentials of the moment
 	Out      io.Writer
 	Err      io.Writer
+
+	rules api.LegNews // as Check found them
 }
 
 // recording is a leg being recorded.
@@ -55,10 +60,20 @@ type recording struct {
 
 // Check finds out before the program starts whether the service would take the run: a wrong project or token is an error now, a
 // service that does not answer is none (nil, with away set).
-func Check(ctx context.Context, o Options) (away error, err error) {
+func Check(ctx context.Context, o *Options) (away error, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
-	_, err = client.Call(ctx, o.Connect(o.Service), api.GetProject, &api.ProjectInput{Project: o.Project})
+	c, in := o.Connect(o.Service), &api.ProjectInput{Project: o.Project}
+	project, err := client.Call(ctx, c, api.GetProject, in)
+	if err == nil {
+		var rule *api.StopState
+		if rule, err = client.Call(ctx, c, api.GetStopRule, in); err == nil {
+			o.rules = api.LegNews{Objective: project.Objective, Rule: rule.Rule}
+			if o.Stop != nil {
+				o.rules.Rule = o.Stop
+			}
+		}
+	}
 	if err != nil && (temporary(err) || errors.Is(err, context.DeadlineExceeded)) && !api.Is(err, api.SignedOut) {
 		return err, nil
 	}
@@ -75,7 +90,10 @@ func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error
 		return nil, fmt.Errorf("make a folder for the socket: %w", err)
 	}
 	s, err := spool.Make(o.Root, spool.Leg{Service: o.Service, Project: o.Project, RunKey: uuid.NewString(), LegKey: uuid.NewString(), Title: o.Title,
-		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Socket: filepath.Join(folder, "s")})
+		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Socket: filepath.Join(folder, "s"), Stop: o.Stop})
+	if err == nil && o.rules.Objective != "" {
+		err = s.SetState(spool.State{Objective: o.rules.Objective, Rule: o.rules.Rule})
+	}
 	if err != nil {
 		os.RemoveAll(folder)
 		return nil, err
@@ -98,7 +116,7 @@ func attach(ctx context.Context, o Options, s *spool.Spool) (*recording, error) 
 		return nil, fmt.Errorf("listen for the program: %w", err)
 	}
 	go r.accept()
-	r.sender = &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: r.say, over: r.over.Load, advise: r.session.advise,
+	r.sender = &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: r.say, over: r.over.Load, session: r.session, advise: r.session.advise,
 		named: func(run string, leg int) {
 			r.session.named(run, leg)
 			r.say("recording %s", run)
@@ -233,6 +251,15 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	}()
 	copied := make(chan struct{})
 	ended := make(chan struct{})
+	if o.Obey {
+		go func() {
+			select {
+			case <-ended:
+			case <-r.session.stopping:
+				endGently(cmd.Process, r.session.knows(), o.Grace, ended, r.say)
+			}
+		}()
+	}
 	go func() {
 		defer close(copied)
 		copyOutput(r.spool.Folder, o.Out, o.Err, ended)
@@ -256,6 +283,7 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 func ending(p *os.ProcessState, n *session, at time.Time) spool.Ending {
 	e := spool.Ending{State: "finished", At: at}
 	n.mutex.Lock()
+	why := n.why
 	if n.ended != nil {
 		e.Why = n.ended.Why
 		if n.ended.State != "" {
@@ -263,17 +291,18 @@ func ending(p *os.ProcessState, n *session, at time.Time) spool.Ending {
 		}
 	}
 	n.mutex.Unlock()
-	if p == nil {
-		return e
+	if p != nil {
+		status := p.Sys().(syscall.WaitStatus)
+		if code := status.ExitStatus(); status.Signaled() {
+			e.State, e.Signal = "failed", status.Signal().String()
+		} else if e.ExitCode = &code; code != 0 {
+			e.State = "failed"
+		}
 	}
-	status := p.Sys().(syscall.WaitStatus)
-	if status.Signaled() {
-		e.State, e.Signal = "failed", status.Signal().String()
-		return e
-	}
-	code := status.ExitStatus()
-	if e.ExitCode = &code; code != 0 {
-		e.State = "failed"
+	// A program that was told to stop and ended, by itself or by our signal, was stopped.
+	told := e.Signal == syscall.SIGTERM.String() || e.Signal == syscall.SIGKILL.String() || e.ExitCode != nil && *e.ExitCode == 128+int(syscall.SIGTERM)
+	if why != "" && (e.State != "failed" || told) {
+		e.State, e.Why = "stopped", why
 	}
 	return e
 }

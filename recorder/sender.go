@@ -34,11 +34,13 @@ type sender struct {
 	connect func() *client.Client // with the credentials of the moment
 	say     func(format string, args ...any)
 	named   func(run string, leg int) // the service has given the run its address
+	session *session                  // nil where the program is long gone
 	advise  func(why string)          // the program should stop
 	over    func() bool               // the program has ended: what the spool holds is all
 
 	client   *client.Client
-	leg      api.LegInput
+	leg      api.LegInput   // guarded by mutex while it is opened
+	numbers  map[string]int // of curves
 	counted  api.Counted
 	progress atomic.Int64 // rises with everything that the service has taken
 	readings atomic.Int64 // sent
@@ -58,6 +60,9 @@ var errRefused = errors.New("the service refuses it")
 // the service has everything. It waits for a service that does not answer as long as ctx lasts.
 func (s *sender) send(ctx context.Context) error {
 	s.state = s.spool.State()
+	if s.session != nil {
+		go s.obeyRule(ctx)
+	}
 	if err := s.openLeg(ctx); err != nil {
 		return s.refused(ctx, err)
 	}
@@ -159,7 +164,7 @@ func (s *sender) openLeg(ctx context.Context) error {
 	s.client = s.connect()
 	l := s.spool.Leg
 	start := &api.NewRun{ProjectInput: api.ProjectInput{Project: l.Project}, Key: l.RunKey}
-	start.Body.Title, start.Body.Hyper, start.Body.Recipe, start.Body.Started = l.Title, l.Hyper, l.Recipe, l.Started
+	start.Body.Title, start.Body.Hyper, start.Body.Recipe, start.Body.Started, start.Body.Stop = l.Title, l.Hyper, l.Recipe, l.Started, l.Stop
 	var run *api.Run
 	if err := s.try(ctx, func(ctx context.Context) (err error) {
 		run, err = client.Call(ctx, s.client, api.BeginRun, start)
@@ -178,7 +183,10 @@ func (s *sender) openLeg(ctx context.Context) error {
 	}); err != nil {
 		return fmt.Errorf("open the leg: %w", err)
 	}
+	s.mutex.Lock()
 	s.leg = api.LegInput{RunInput: open.RunInput, Leg: s.counted.Leg, Recorder: s.spool.Recorder}
+	s.mutex.Unlock()
+	s.numbers = map[string]int{}
 	s.change(func(st *spool.State) {
 		st.Run, st.Leg, st.Batch, st.Upto, st.Why = run.Address, s.counted.Leg, s.counted.Batch, s.counted.Upto, ""
 	})
@@ -204,16 +212,15 @@ func (s *sender) tellProgress(ctx context.Context) {
 func (s *sender) showLife(ctx context.Context, fail context.CancelCauseFunc) {
 	ticker := time.NewTicker(lifePace)
 	defer ticker.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticker.C:
+	for first := true; ; first = false {
+		if !first {
+			select {
+			case <-ctx.Done():
+				return
+			case <-ticker.C:
+			}
 		}
-		limited, cancel := context.WithTimeout(ctx, lifePace)
-		leg := s.leg
-		_, err := client.Call(limited, s.connect(), api.ShowLife, &leg)
-		cancel()
+		err := s.hearNews(ctx)
 		if api.Is(err, api.LegClaimed) {
 			s.advise(err.Error())
 			fail(err)
@@ -335,8 +342,21 @@ func (s *sender) sendBatch(ctx context.Context, p pending) (inStep bool, err err
 		p.batch.Axis.Epoch = append(p.batch.Axis.Epoch, point.Epoch)
 		p.batch.Axis.Time = append(p.batch.Axis.Time, point.Time)
 	}
+	if err := s.nameCurves(ctx, p.builder.Names); err != nil {
+		return false, err
+	}
 	for i, c := range b.Columns {
-		p.batch.Curves = append(p.batch.Curves, api.Column{Name: p.builder.Names[i], Rows: c.Rows, Values: c.Values})
+		column := api.Column{Curve: s.numbers[p.builder.Names[i]], Values: c.Values}
+		if column.Curve == 0 {
+			column.Name = p.builder.Names[i]
+		}
+		if c.Rows != nil {
+			column.Rows = make(api.Ints, len(c.Rows))
+			for k, r := range c.Rows {
+				column.Rows[k] = int64(r)
+			}
+		}
+		p.batch.Curves = append(p.batch.Curves, column)
 	}
 	p.batch.Number = s.counted.Batch + 1
 	in := &api.BatchInput{LegInput: s.leg, Body: p.batch}
@@ -362,6 +382,36 @@ func (s *sender) sendBatch(ctx context.Context, p pending) (inStep bool, err err
 	}
 	s.change(func(st *spool.State) { st.Batch, st.Upto = counted.Batch, counted.Upto })
 	return inStep, nil
+}
+
+// nameCurves asks once for the numbers of curves. Those of the machine keep their names, by which the service tells them from the
+// program's.
+func (s *sender) nameCurves(ctx context.Context, names []string) error {
+	in := &api.CurveNames{LegInput: s.leg}
+	for _, n := range names {
+		if s.numbers[n] == 0 && !curve.OfMachine(n) {
+			in.Body.Names = append(in.Body.Names, n)
+		}
+	}
+	if len(in.Body.Names) == 0 {
+		return nil
+	}
+	err := s.try(ctx, func(ctx context.Context) error {
+		out, err := client.Call(ctx, s.client, api.NameCurves, in)
+		if err == nil && len(out.Curves) == len(in.Body.Names) {
+			for i, n := range in.Body.Names {
+				s.numbers[n] = out.Curves[i]
+			}
+		}
+		return err
+	})
+	if api.Is(err, api.LegClaimed) {
+		s.advise(err.Error())
+	}
+	if err != nil {
+		return fmt.Errorf("name curves: %w", err)
+	}
+	return nil
 }
 
 func (s *sender) sendEnd(ctx context.Context, e spool.Ending) error {

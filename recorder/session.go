@@ -42,11 +42,19 @@ type session struct {
 	programs  map[*outbox]bool
 	connected int // ever
 	language  string
+	stop      stopper
+	crossed   chan struct{} // the stopper has said stop
+	stopping  chan string   // the program has been advised, and why
+	why       string        // of that
 }
 
 // newSession takes up what the spool already holds, so that a recorder can follow one that died.
 func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
-	n := &session{spool: s, say: say, figures: map[string]api.Float{}, open: map[string]spool.Manifest{}, steps: map[int64]bool{}, programs: map[*outbox]bool{}}
+	n := &session{spool: s, say: say, figures: map[string]api.Float{}, open: map[string]spool.Manifest{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
+		crossed: make(chan struct{}, 1), stopping: make(chan string, 1)}
+	if state := s.State(); state.Objective != "" {
+		n.stop.set(state.Objective, state.Rule)
+	}
 	size, _ := s.Size()
 	for r := s.Reader(); ; {
 		record, err := r.Next(size)
@@ -81,6 +89,7 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 // note remembers what later messages are judged by.
 func (n *session) note(names []string, b curve.Batch) {
 	n.lastStep = b.Axis[len(b.Axis)-1].Step
+	n.watch(names, b)
 	for i, c := range b.Columns {
 		n.readings += int64(len(c.Values))
 		_, known := n.figures[names[i]]
@@ -358,4 +367,11 @@ func (n *session) named(run string, leg int) {
 	n.mutex.Lock()
 	defer n.mutex.Unlock()
 	n.run, n.leg = run, leg
+}
+
+// knows reports whether a program has ever spoken with the recorder, and so may hear its advice.
+func (n *session) knows() bool {
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	return n.connected > 0
 }

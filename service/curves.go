@@ -2,12 +2,9 @@ package service
 
 import (
 	"context"
-	"encoding/csv"
-	"fmt"
-	"io"
 	"math"
+	"slices"
 	"sort"
-	"strconv"
 	"strings"
 
 	"kembrel/api"
@@ -15,101 +12,208 @@ import (
 	"kembrel/store"
 )
 
-// GetCurves reads curves of a run, whole, by range, or what came since a position.
+// maxWhole is how many readings one answer brings when they are not folded.
+const maxWhole = 2_000_000
+
+// GetCurves reads curves of a run in a window of an axis, folded by pixels or whole.
 func (s *Service) GetCurves(ctx context.Context, _ Who, in *api.CurvesInput) (*api.Curves, error) {
 	run, err := s.runID(ctx, in.RunInput)
 	if err != nil {
 		return nil, err
 	}
-	span := store.Span{Run: run, Names: in.Names, From: in.From, To: in.To}
-	if in.After != "" {
-		leg, batch, _ := strings.Cut(in.After, ".")
-		l, err1 := strconv.ParseInt(leg, 10, 32)
-		b, err2 := strconv.ParseInt(batch, 10, 64)
-		if err1 != nil || err2 != nil {
-			return nil, api.Fail(api.Invalid, "position %q is none that this service gave out", in.After)
-		}
-		if in.Smooth == 0 { // smoothing needs what came before
-			span.After = store.Position{Leg: int(l), Batch: b}
-		}
+	if err := s.checkNames(ctx, run, in); err != nil {
+		return nil, err
 	}
-	found, err := s.readings.ReadCurves(ctx, span)
+	w, smoothing, err := s.window(ctx, run, in)
 	if err != nil {
 		return nil, err
 	}
-	if in.After == "" {
-		for _, n := range in.Names {
-			if _, ok := found.ByName[n]; !ok {
-				if err := s.checkCurve(ctx, run, in, n); err != nil {
-					return nil, err
-				}
+	legs, err := s.db.ListLegs(ctx, run)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.Curves{Legs: len(legs), Width: w.Width, Axes: []api.Axis{}, Curves: []api.Curve{}}
+	shared := &sharer{out: out}
+	if w.Width > 0 && smoothing.None() {
+		folds, err := s.readings.View(ctx, run, in.Names, w)
+		if err != nil {
+			return nil, err
+		}
+		names := make([]string, 0, len(folds))
+		for name := range folds {
+			names = append(names, name)
+		}
+		sort.Strings(names)
+		for _, name := range names {
+			shared.add(name, folds[name], nil)
+		}
+		return out, nil
+	}
+	return out, s.readWhole(ctx, run, in.Names, w, smoothing, shared)
+}
+
+// readWhole reads every reading of the window, and what smoothing needs before it.
+func (s *Service) readWhole(ctx context.Context, run int64, names []string, w curve.Window, smoothing curve.Smoothing, shared *sharer) error {
+	if w.Width == 0 {
+		sums, err := s.db.Summaries(ctx, []int64{run}, "")
+		if err != nil {
+			return err
+		}
+		total := int64(0)
+		for _, c := range sums {
+			if names == nil || slices.Contains(names, c.Name) {
+				total += c.Count
+			}
+		}
+		if whole := w.By != curve.ByStep || w.From <= 0 && math.IsInf(w.To, 1); whole && total > maxWhole {
+			return api.Fail(api.Invalid, "these curves have %d readings; ask for a number of pixels, for a window of steps, or export them", total)
+		}
+	}
+	span := store.Span{Run: run, Names: names}
+	if w.By == curve.ByStep {
+		span.From = int64(max(0, math.Floor(w.From-smoothing.Memory())))
+		if w.To < math.MaxInt64/2 {
+			span.To = max(1, int64(w.To))
+		}
+	}
+	current, reducer := "", curve.Reducer{}
+	var smoother curve.Smoother
+	var smooth []float64
+	finish := func() {
+		if len(reducer.Folds) > 0 {
+			shared.add(current, reducer.Folds, smooth)
+		}
+	}
+	count := 0
+	err := s.readings.Scan(ctx, span, func(name string, points []curve.Point, values []float64) error {
+		if name != current {
+			finish()
+			current, reducer, smooth = name, curve.Reducer{Window: w}, nil
+			smoother = smoothing.Smoother()
+		}
+		if count += len(values); w.Width == 0 && len(reducer.Folds) > maxWhole {
+			return api.Fail(api.Invalid, "the window holds more than %d readings; ask for a number of pixels", maxWhole)
+		}
+		for i, v := range values {
+			reducer.Reading(curve.Reading{Point: points[i], Value: v})
+			if smoothing.None() {
+				continue
+			}
+			x := w.By.At(points[i])
+			y := smoother.Next(x, v)
+			if n := len(reducer.Folds); n > 0 && x >= w.From && x <= w.To {
+				smooth = append(smooth[:min(len(smooth), n-1)], y)
+			}
+		}
+		return nil
+	})
+	if err == nil {
+		finish()
+	}
+	return err
+}
+
+// window is the window that was asked for, its ends filled in.
+func (s *Service) window(ctx context.Context, run int64, in *api.CurvesInput) (curve.Window, curve.Smoothing, error) {
+	w := curve.Window{By: curve.By(in.By), From: in.From, To: in.To, Width: in.Width}
+	if w.By == "" {
+		w.By = curve.ByStep
+	}
+	if w.To == 0 {
+		w.To = math.Inf(1)
+	}
+	smoothing := curve.Smoothing{HalfLife: in.Smooth, Median: in.Median}
+	if err := smoothing.Check(); err != nil {
+		return w, smoothing, api.Fail(api.Invalid, "%v", err)
+	}
+	if w.Width == 0 && in.Pixels > 0 {
+		from, to, ok, err := s.readings.Extent(ctx, run, w.By)
+		if err != nil {
+			return w, smoothing, err
+		}
+		if ok {
+			from, to = max(from, w.From), min(to, w.To)
+			if w.Width = curve.PixelWidth(w.By, from, to, in.Pixels); w.Width == 0 {
+				w.Width = 1 // one place on the axis is one pixel
 			}
 		}
 	}
-	out := &api.Curves{Position: fmt.Sprintf("%d.%d", found.Position.Leg, found.Position.Batch), Whole: found.Whole, Curves: []api.Curve{}}
-	for name, readings := range found.ByName {
-		if len(readings) > 0 {
-			out.Curves = append(out.Curves, toCurve(name, readings, in.Smooth))
-		}
+	if err := w.Check(); err != nil {
+		return w, smoothing, api.Fail(api.Invalid, "%v", err)
 	}
-	sort.Slice(out.Curves, func(i, j int) bool { return out.Curves[i].Name < out.Curves[j].Name })
-	return out, nil
+	return w, smoothing, nil
 }
 
-func (s *Service) checkCurve(ctx context.Context, run int64, in *api.CurvesInput, name string) error {
-	known, err := s.db.CurveIDs(ctx, run, nil)
+// sharer fills an answer, giving equal axes once.
+type sharer struct {
+	out   *api.Curves
+	known map[[2]int64][]int // by length and last step: indices of axes
+}
+
+func (s *sharer) add(name string, folds []curve.Fold, smooth []float64) {
+	n := len(folds)
+	axis := api.Axis{Step: make(api.Ints, n), Epoch: make(api.Floats, n), Time: make(api.Ints, n)}
+	c := api.Curve{Name: name, Value: make(api.Floats, n), Smooth: smooth}
+	single, nan := true, false
+	for i, f := range folds {
+		axis.Step[i], axis.Epoch[i], axis.Time[i], c.Value[i] = f.Last.Step, f.Last.Epoch, f.Last.Time, f.Last.Value
+		single, nan = single && f.N == 1, nan || f.NaN > 0
+	}
+	if !single {
+		c.Count, c.Min, c.Max, c.Mean = make(api.Ints, n), make(api.Floats, n), make(api.Floats, n), make(api.Floats, n)
+		if nan {
+			c.NaN = make(api.Ints, n)
+		}
+		for i, f := range folds {
+			c.Count[i], c.Min[i], c.Max[i], c.Mean[i] = f.N, f.Min, f.Max, float64(float32(f.Mean))
+			if nan {
+				c.NaN[i] = f.NaN
+			}
+		}
+	}
+	c.Axis = s.axis(axis)
+	s.out.Curves = append(s.out.Curves, c)
+}
+
+func (s *sharer) axis(a api.Axis) int {
+	if s.known == nil {
+		s.known = map[[2]int64][]int{}
+	}
+	key := [2]int64{int64(len(a.Step)), a.Step[len(a.Step)-1]}
+	for _, i := range s.known[key] {
+		if o := s.out.Axes[i]; slices.Equal(o.Step, a.Step) && slices.Equal(o.Time, a.Time) && sameEpochs(o.Epoch, a.Epoch) {
+			return i
+		}
+	}
+	s.out.Axes = append(s.out.Axes, a)
+	i := len(s.out.Axes) - 1
+	s.known[key] = append(s.known[key], i)
+	return i
+}
+
+func sameEpochs(a, b []float64) bool {
+	return slices.EqualFunc(a, b, func(x, y float64) bool { return x == y || math.IsNaN(x) && math.IsNaN(y) })
+}
+
+// checkNames refuses names that the run has no curve of.
+func (s *Service) checkNames(ctx context.Context, run int64, in *api.CurvesInput) error {
+	known, err := s.db.CachedCurves(ctx, run, in.Names, 0)
 	if err != nil {
 		return err
 	}
-	if _, ok := known[name]; ok {
-		return nil
-	}
-	names := make([]string, 0, len(known))
-	for n := range known {
-		names = append(names, n)
-	}
-	sort.Strings(names)
-	if len(names) > 8 {
-		names = append(names[:8], "...")
-	}
-	return api.Fail(api.NotFound, "%s has no curve %q; it has: %s", runAddress(in.Project, in.Number), name, strings.Join(names, ", "))
-}
-
-func toCurve(name string, readings []curve.Reading, halfLife float64) api.Curve {
-	n := len(readings)
-	c := api.Curve{Name: name, Step: make([]int64, n), Epoch: make(api.Floats, n), Time: make([]int64, n), Value: make(api.Floats, n)}
-	x, epochs := make([]float64, n), true
-	for i, r := range readings {
-		c.Step[i], c.Epoch[i], c.Time[i], c.Value[i] = r.Step, r.Epoch, r.Time, r.Value
-		epochs = epochs && !math.IsNaN(r.Epoch)
-	}
-	if halfLife > 0 {
-		for i, r := range readings {
-			x[i] = float64(r.Step)
-			if epochs {
-				x[i] = r.Epoch
-			}
+	for _, name := range in.Names {
+		if _, ok := known[name]; ok {
+			continue
 		}
-		c.Smooth = curve.Smooth(x, c.Value, halfLife)
-	}
-	return c
-}
-
-// WriteCurvesCSV writes curves as RFC 4180 lines: curve,step,epoch,time,value. Times are milliseconds since 1970 UTC, unknown epochs
-// empty, values in the shortest form that reads back equal, NaN, Infinity and -Infinity by these names.
-func WriteCurvesCSV(to io.Writer, curves *api.Curves) error {
-	w := csv.NewWriter(to)
-	w.Write([]string{"curve", "step", "epoch", "time", "value"})
-	for _, c := range curves.Curves {
-		for i := range c.Step {
-			epoch := ""
-			if !math.IsNaN(c.Epoch[i]) {
-				epoch = strconv.FormatFloat(c.Epoch[i], 'f', -1, 64)
-			}
-			value := strings.Trim(string(api.AppendFloat(nil, c.Value[i])), `"`)
-			w.Write([]string{c.Name, strconv.FormatInt(c.Step[i], 10), epoch, strconv.FormatInt(c.Time[i], 10), value})
+		names := make([]string, 0, len(known))
+		for n := range known {
+			names = append(names, n)
 		}
+		sort.Strings(names)
+		if len(names) > 8 {
+			names = append(names[:8], "...")
+		}
+		return api.Fail(api.NotFound, "%s has no curve %q; it has: %s", runAddress(in.Project, in.Number), name, strings.Join(names, ", "))
 	}
-	w.Flush()
-	return w.Error()
+	return nil
 }

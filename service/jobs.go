@@ -32,17 +32,41 @@ func (w *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
 	return w.service.db.ClearExpired(ctx)
 }
 
+type sealArgs struct{}
+
+func (sealArgs) Kind() string { return "seal" }
+
+type seal struct {
+	river.WorkerDefaults[sealArgs]
+	service *Service
+}
+
+// Timeout gives sealing after a long outage time.
+func (w *seal) Timeout(*river.Job[sealArgs]) time.Duration { return 10 * time.Minute }
+
+// Work seals what the journal holds.
+func (w *seal) Work(ctx context.Context, _ *river.Job[sealArgs]) error {
+	_, err := w.service.db.Seal(ctx, w.service.options.Seal)
+	return err
+}
+
+// every is a job that is begun at this pace.
+func every(pace time.Duration, args river.JobArgs) *river.PeriodicJob {
+	return river.NewPeriodicJob(river.PeriodicInterval(pace), func() (river.JobArgs, *river.InsertOpts) {
+		return args, &river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByPeriod: pace}}
+	}, &river.PeriodicJobOpts{RunOnStart: true})
+}
+
 func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &lookout{service: s})
+	river.AddWorker(workers, &seal{service: s})
 	client, err := river.NewClient(riverpgxv5.New(s.db.Pool), &river.Config{
-		Schema:  pg.JobSchema,
-		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},
-		Workers: workers,
-		Logger:  slog.New(quieter{s.options.Log.Handler()}),
-		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(lookoutPace), func() (river.JobArgs, *river.InsertOpts) {
-			return lookoutArgs{}, &river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByPeriod: lookoutPace}}
-		}, &river.PeriodicJobOpts{RunOnStart: true})},
+		Schema:                      pg.JobSchema,
+		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},
+		Workers:                     workers,
+		Logger:                      slog.New(quieter{s.options.Log.Handler()}),
+		PeriodicJobs:                []*river.PeriodicJob{every(lookoutPace, lookoutArgs{}), every(sealPace, sealArgs{})},
 		CompletedJobRetentionPeriod: 10 * time.Minute,
 	})
 	if err != nil {
@@ -61,3 +85,9 @@ func (q quieter) Enabled(ctx context.Context, level slog.Level) bool {
 func (q quieter) WithAttrs(a []slog.Attr) slog.Handler { return quieter{q.Handler.WithAttrs(a)} }
 
 func (q quieter) WithGroup(name string) slog.Handler { return quieter{q.Handler.WithGroup(name)} }
+
+// sealPace is how often the journal is looked at, and DefaultSeal when it turns.
+const sealPace = 5 * time.Second
+
+// DefaultSeal is when the journal turns to the next slot, unless options say otherwise.
+var DefaultSeal = pg.SealRule{Age: 3 * time.Minute, Bytes: 64 << 20}

@@ -2,8 +2,9 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
-	"math"
+	"fmt"
 	"time"
 
 	"github.com/google/uuid"
@@ -73,70 +74,33 @@ func (s *Service) SendBatch(ctx context.Context, who Who, in *api.BatchInput) (*
 	if in.Body.Number < 1 || in.Body.Upto < 1 || len(in.Body.Notes) > maxNotes {
 		return nil, api.Fail(api.Invalid, "a batch has a number and an upto from 1 up, and at most %d notes", maxNotes)
 	}
-	batch, names, err := toBatch(in.Body)
-	if err != nil {
-		return nil, api.Fail(api.Invalid, "batch %d: %v", in.Body.Number, err)
-	}
 	if err := hyper.Check(in.Body.Hyper); err != nil {
 		return nil, api.Fail(api.Invalid, "batch %d: %v", in.Body.Number, err)
 	}
-	count := pg.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto, Points: len(batch.Axis), LastEpoch: math.NaN()}
-	if n := len(batch.Axis); n > 0 {
-		count.FirstStep, count.LastStep = batch.Axis[0].Step, batch.Axis[n-1].Step
-		for _, p := range batch.Axis {
-			if !math.IsNaN(p.Epoch) {
-				count.LastEpoch = p.Epoch
-			}
-		}
+	batch, fresh, err := s.toBatch(ctx, run, in.Body)
+	if err != nil {
+		return nil, err
 	}
-	changed := false
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
-		state, before, err := q.CountBatch(ctx, count)
-		if errors.Is(err, pg.ErrNone) {
-			return s.whyNotCounted(ctx, in, run, count)
-		}
-		if err != nil {
-			return err
-		}
-		changed, err = s.alive(ctx, q, run, in.Leg, state)
-		if err != nil {
-			return err
-		}
-		if len(in.Body.Hyper) > 0 {
-			if before > 0 {
-				return api.Fail(api.Sealed, "hyperparameters are fixed before training; %s already has readings", runAddress(in.Project, in.Number))
-			}
-			changed = true
-			if err := q.SetHyper(ctx, run, in.Body.Hyper); err != nil {
+	count := pg.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto, Batch: batch.Batch, Points: batch.training}
+	changed := len(in.Body.Hyper) > 0 || len(in.Body.Notes) > 0
+	if !changed && !fresh {
+		var before pg.Counted
+		if before, err = s.db.CountTogether(ctx, count); err == nil && before.State == "lost" {
+			err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
+				changed, err = s.alive(ctx, q, run, in.Leg, before.State)
 				return err
+			})
+		}
+	} else {
+		err = s.db.InTx(ctx, func(q pg.Queries) error { return s.countAlone(ctx, q, who, in, batch, count) })
+	}
+	if errors.Is(err, pg.ErrNone) {
+		if err = s.whyNotCounted(ctx, in, run, count); err != nil {
+			var done *counted
+			if errors.As(err, &done) {
+				return &done.Counted, nil
 			}
 		}
-		for _, n := range in.Body.Notes {
-			changed = true
-			if err := q.AddNote(ctx, run, pg.Note{Leg: in.Leg, At: n.At, Text: clean(n.Text)}); err != nil {
-				return err
-			}
-		}
-		if len(batch.Axis) > 0 {
-			ids, err := q.CurveIDs(ctx, run, names)
-			if err != nil {
-				return err
-			}
-			for i := range batch.Columns {
-				batch.Columns[i].Curve = ids[names[i]]
-			}
-			if err := q.AddJournal(ctx, run, in.Leg, in.Body.Number, batch); err != nil {
-				return err
-			}
-		}
-		if changed {
-			return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: "told"})
-		}
-		return nil
-	})
-	var done *counted
-	if errors.As(err, &done) {
-		return &done.Counted, nil
 	}
 	if err != nil {
 		return nil, err
@@ -148,6 +112,84 @@ func (s *Service) SendBatch(ctx context.Context, who Who, in *api.BatchInput) (*
 		s.live.touch("r", run)
 	}
 	return &api.Counted{Leg: in.Leg, Batch: in.Body.Number, Upto: in.Body.Upto}, nil
+}
+
+// countAlone counts a batch that brings more than readings of known curves, all in one transaction.
+func (s *Service) countAlone(ctx context.Context, q pg.Queries, who Who, in *api.BatchInput, batch readBatch, count pg.Count) error {
+	ids, err := q.CurveIDs(ctx, count.Run, batch.names)
+	if err != nil {
+		return err
+	}
+	for i, name := range batch.names {
+		if name != "" {
+			count.Batch.Columns[i].Curve = ids[name]
+		}
+	}
+	before, err := q.CountBatch(ctx, count)
+	if err != nil {
+		return err
+	}
+	changed, err := s.alive(ctx, q, count.Run, in.Leg, before.State)
+	if err != nil {
+		return err
+	}
+	if len(in.Body.Hyper) > 0 {
+		if before.Before > 0 {
+			return api.Fail(api.Sealed, "hyperparameters are fixed before training; %s already has readings", runAddress(in.Project, in.Number))
+		}
+		changed = true
+		if err := q.SetHyper(ctx, count.Run, in.Body.Hyper); err != nil {
+			return err
+		}
+	}
+	for _, n := range in.Body.Notes {
+		changed = true
+		if err := q.AddNote(ctx, count.Run, pg.Note{Leg: in.Leg, At: n.At, Text: clean(n.Text)}); err != nil {
+			return err
+		}
+	}
+	if !changed {
+		return nil
+	}
+	return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: count.Run, Person: who.ID, What: "told"})
+}
+
+// NameCurves gives curves numbers.
+func (s *Service) NameCurves(ctx context.Context, _ Who, in *api.CurveNames) (*api.CurveNumbers, error) {
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range in.Body.Names {
+		if err := curve.CheckName(name); err != nil {
+			return nil, api.Fail(api.Invalid, "%v", err)
+		}
+	}
+	if leg, err := s.db.Leg(ctx, run, in.Leg); err != nil || leg.Recorder != in.Recorder {
+		if err != nil {
+			return nil, orNotFound(err, "%s has no leg %d", runAddress(in.Project, in.Number), in.Leg)
+		}
+		return nil, legClaimed(runAddress(in.Project, in.Number), in.Leg)
+	}
+	out := &api.CurveNumbers{Curves: make([]int, len(in.Body.Names))}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		ids, err := q.CurveIDs(ctx, run, in.Body.Names)
+		if err == nil && len(ids) > maxCurves {
+			err = tooManyCurves(in.RunInput)
+		}
+		for i, name := range in.Body.Names {
+			out.Curves[i] = ids[name]
+		}
+		return err
+	})
+	return out, err
+}
+
+// maxCurves is how many curves a run may have.
+const maxCurves = 5000
+
+func tooManyCurves(in api.RunInput) error {
+	return api.Fail(api.Invalid, "%s would have more than %d curves", runAddress(in.Project, in.Number), maxCurves)
 }
 
 // maxNotes is how many notes one batch may bring; a note has at most 10,000 bytes, as the recorder sees to.
@@ -174,35 +216,94 @@ func (s *Service) whyNotCounted(ctx context.Context, in *api.BatchInput, run int
 		p.Batch, p.Upto = leg.Batches, leg.Upto
 		return p
 	}
-	return api.Fail(api.Invalid, "batch %d goes back from step %d to step %d; within a leg the step never falls", in.Body.Number, leg.LastStep, c.FirstStep)
+	return api.Fail(api.Invalid, "batch %d goes back from step %d to step %d; within a leg the step never falls", in.Body.Number, leg.LastStep, c.Batch.Axis[0].Step)
 }
 
 func legClaimed(address string, leg int) error {
 	return api.Fail(api.LegClaimed, "leg %d of %s is written by another recorder now; this one must stop", leg, address)
 }
 
-// toBatch checks a batch and turns it into core's form; names are those of its columns.
-func toBatch(in api.Batch) (curve.Batch, []string, error) {
+// readBatch is a batch in core's form.
+type readBatch struct {
+	curve.Batch
+	names    []string // of the columns that came by name, else ""
+	training int      // points that have more than the machine's readings
+}
+
+// toBatch checks a batch and turns it into core's form; fresh says that some of its names have no number yet.
+func (s *Service) toBatch(ctx context.Context, run int64, in api.Batch) (out readBatch, fresh bool, err error) {
+	invalid := func(format string, args ...any) (readBatch, bool, error) {
+		return readBatch{}, false, api.Fail(api.Invalid, "batch %d: %v", in.Number, fmt.Sprintf(format, args...))
+	}
 	n := len(in.Axis.Step)
 	if len(in.Axis.Epoch) != n || len(in.Axis.Time) != n {
-		return curve.Batch{}, nil, api.Fail(api.Invalid, "the axis has %d steps, %d epochs and %d times", n, len(in.Axis.Epoch), len(in.Axis.Time))
+		return invalid("the axis has %d steps, %d epochs and %d times", n, len(in.Axis.Epoch), len(in.Axis.Time))
 	}
-	b := curve.Batch{Axis: make([]curve.Point, n), Columns: make([]curve.Column, len(in.Curves))}
-	for i := range b.Axis {
-		b.Axis[i] = curve.Point{Step: in.Axis.Step[i], Epoch: in.Axis.Epoch[i], Time: in.Axis.Time[i]}
+	out.Axis, out.Columns, out.names = make([]curve.Point, n), make([]curve.Column, len(in.Curves)), make([]string, len(in.Curves))
+	for i := range out.Axis {
+		out.Axis[i] = curve.Point{Step: in.Axis.Step[i], Epoch: in.Axis.Epoch[i], Time: in.Axis.Time[i]}
 	}
-	names, seen := make([]string, len(in.Curves)), map[string]bool{}
+	var named []string
+	highest := 0
 	for i, c := range in.Curves {
-		if err := curve.CheckName(c.Name); err != nil {
-			return b, nil, err
+		switch {
+		case c.Name != "" && c.Curve != 0:
+			return invalid("curve %q has a name and a number; give one of them", c.Name)
+		case c.Name != "":
+			if err := curve.CheckName(c.Name); err != nil {
+				return invalid("%v", err)
+			}
+			named, out.names[i] = append(named, c.Name), c.Name
+		case c.Curve < 1 || c.Curve > maxCurves:
+			return invalid("column %d has neither a name nor a number that name-curves gave", i)
 		}
-		if seen[c.Name] {
-			return b, nil, api.Fail(api.Invalid, "curve %q is there twice", c.Name)
+		if !curve.OfMachine(c.Name) { // those of the machine come by name
+			out.training = n
 		}
-		seen[c.Name], names[i] = true, c.Name
-		b.Columns[i] = curve.Column{Curve: i, Rows: c.Rows, Values: c.Values}
+		highest = max(highest, c.Curve)
+		out.Columns[i] = curve.Column{Curve: c.Curve, Values: c.Values}
+		if c.Rows != nil {
+			out.Columns[i].Rows = make([]int, len(c.Rows))
+			for k, r := range c.Rows {
+				out.Columns[i].Rows[k] = int(r)
+			}
+		}
 	}
-	return b, names, b.Check(0)
+	if err := out.Check(0); err != nil {
+		return invalid("%v", err)
+	}
+	if len(in.Curves) == 0 {
+		return out, false, nil
+	}
+	ids, err := s.db.CachedCurves(ctx, run, named, highest)
+	if err != nil {
+		return out, false, err
+	}
+	if highest > len(ids) {
+		return invalid("no curve has the number %d; name-curves gives numbers", highest)
+	}
+	seen := make(map[int]bool, len(in.Curves))
+	added := map[string]bool{}
+	for i, name := range out.names {
+		id, known := out.Columns[i].Curve, true
+		if name != "" {
+			if id, known = ids[name]; !known {
+				if added[name] {
+					return invalid("curve %q is there twice", name)
+				}
+				added[name], fresh = true, true
+				continue
+			}
+		}
+		if seen[id] {
+			return invalid("curve %d (%s) is there twice", id, name)
+		}
+		seen[id], out.Columns[i].Curve = true, id
+	}
+	if len(ids)+len(added) > maxCurves {
+		return invalid("the run would have more than %d curves", maxCurves)
+	}
+	return out, fresh, nil
 }
 
 // alive makes a lost leg running again and returns whether it was.
@@ -220,7 +321,7 @@ func (s *Service) alive(ctx context.Context, q pg.Queries, run int64, leg int, s
 }
 
 // ShowLife notes a sign of life.
-func (s *Service) ShowLife(ctx context.Context, _ Who, in *api.LegInput) (*api.None, error) {
+func (s *Service) ShowLife(ctx context.Context, _ Who, in *api.LegInput) (*api.LegNews, error) {
 	run, err := s.runID(ctx, in.RunInput)
 	if err != nil {
 		return nil, err
@@ -237,7 +338,30 @@ func (s *Service) ShowLife(ctx context.Context, _ Who, in *api.LegInput) (*api.N
 	if revived {
 		s.live.news()
 	}
-	return nil, err
+	if err != nil {
+		return nil, err
+	}
+	return s.legNews(ctx, run)
+}
+
+// legNews applies the stop rule to what is there, so that a recorder which asks hears at once.
+func (s *Service) legNews(ctx context.Context, run int64) (*api.LegNews, error) {
+	if err := s.watchRuns(ctx, []int64{run}); err != nil {
+		return nil, err
+	}
+	rows, err := s.db.Judgements(ctx, []int64{run})
+	if err != nil || len(rows) == 0 {
+		return &api.LegNews{}, err
+	}
+	out := &api.LegNews{Objective: rows[0].Objective, Rule: parseRule(rows[0].Rule)}
+	if rows[0].Stopped != nil && rows[0].State == "running" {
+		var stopped api.Stopped
+		if err := json.Unmarshal(rows[0].Stopped, &stopped); err != nil {
+			return nil, err
+		}
+		out.Stop = stopped.Why
+	}
+	return out, nil
 }
 
 func (s *Service) orNotMine(ctx context.Context, err error, run int64, in *api.LegInput) error {
@@ -304,7 +428,8 @@ func (s *Service) EndLeg(ctx context.Context, who Who, in *api.EndInput) (*api.N
 		return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: b.State})
 	})
 	if err == nil { // whoever asks for the best now is to get it; the ticker would do it a moment later
-		if _, err := s.db.Summarise(ctx); err != nil {
+		_, err := s.db.SummariseRun(ctx, run)
+		if err = errors.Join(err, s.judge(ctx, run)); err != nil {
 			s.options.Log.Warn("summaries of curves wait", "err", err)
 		}
 	}

@@ -72,6 +72,7 @@ func toRun(project string, o verdict.Objective, r pg.Run, sum pg.Summary) api.Ru
 		out.Last = figure(o.Curve, sum.Core().Last)
 		out.Sketch = sum.Core().Sketch.Values
 	}
+	out.Verdict = toVerdict(r.Verdict, r.Aside)
 	return out
 }
 
@@ -87,6 +88,11 @@ func (s *Service) BeginRun(ctx context.Context, who Who, in *api.NewRun) (*api.R
 	if err := hyper.Check(in.Body.Hyper); err != nil {
 		return nil, api.Fail(api.Invalid, "%v", err)
 	}
+	if in.Body.Stop != nil {
+		if err := in.Body.Stop.Check(); err != nil {
+			return nil, api.Fail(api.Invalid, "%v", err)
+		}
+	}
 	_, number, project, err := s.db.RunByKey(ctx, in.Key)
 	if err == nil && project != p.ID {
 		return nil, api.Fail(api.Conflict, "this key made a run of another project")
@@ -101,6 +107,11 @@ func (s *Service) BeginRun(ctx context.Context, who Who, in *api.NewRun) (*api.R
 			}
 			if err := q.SetHyper(ctx, id, in.Body.Hyper); err != nil {
 				return err
+			}
+			if in.Body.Stop != nil {
+				if err := q.SetRunStopRule(ctx, id, in.Body.Stop); err != nil {
+					return err
+				}
 			}
 			return q.AddEvent(ctx, pg.Event{Kind: "run", Project: p.ID, Run: id, Person: who.ID, What: "started"})
 		})
@@ -166,7 +177,7 @@ func (s *Service) runWith(ctx context.Context, in api.RunInput) (*api.Run, pg.Ru
 
 // GetRun shows a run with its legs, notes, curves and the sentences of its page.
 func (s *Service) GetRun(ctx context.Context, _ Who, in *api.RunInput) (*api.RunDetail, error) {
-	run, row, sum, err := s.runWith(ctx, *in)
+	run, row, _, err := s.runWith(ctx, *in)
 	if err != nil {
 		return nil, err
 	}
@@ -207,8 +218,32 @@ func (s *Service) GetRun(ctx context.Context, _ Who, in *api.RunInput) (*api.Run
 	if err != nil {
 		return nil, err
 	}
-	out.Answers = api.Answers{Learning: verdict.Say(o, sum.Core()), WentIn: sayWentIn(out), CameOut: sayCameOut(count, size), Happened: sayHappened(out)}
+	if out.Verdict == nil { // not judged yet
+		if out.Verdict, err = s.verdictOf(ctx, row.ID, o); err != nil {
+			return nil, err
+		}
+	}
+	stop, err := s.stopState(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	out.Stop, out.ExpectedEnd = *stop, expectedEnd(out)
+	out.Answers = api.Answers{Learning: out.Verdict.Said, WentIn: sayWentIn(out), CameOut: sayCameOut(count, size), Happened: sayHappened(out)}
 	return out, nil
+}
+
+// expectedEnd is when a running run will have done the epochs that its hyperparameters announce.
+func expectedEnd(r *api.RunDetail) *time.Time {
+	var epochs float64
+	if r.State != "running" || json.Unmarshal(r.Hyper["epochs"], &epochs) != nil || len(r.Legs) == 0 {
+		return nil
+	}
+	left := (epochs - float64(r.Epoch)) * float64(r.Verdict.Pace)
+	if !(left >= 0) || left > 1e9 {
+		return nil
+	}
+	end := r.Legs[len(r.Legs)-1].Seen.Add(time.Duration(left * float64(time.Second)))
+	return &end
 }
 
 // ChangeRun changes a run's title.

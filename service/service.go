@@ -20,6 +20,7 @@ type Options struct {
 	Log       *slog.Logger
 	LostAfter time.Duration // a run without a sign of life for so long is lost
 	Version   string
+	Seal      pg.SealRule // zero: DefaultSeal
 }
 
 // Service answers every operation of the API.
@@ -29,11 +30,15 @@ type Service struct {
 	blobs    blob.Store
 	options  Options
 	live     *live
+	watches  watches
 	tries    tries
 }
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
 func New(db *pg.Store, blobs blob.Store, o Options) *Service {
+	if o.Seal == (pg.SealRule{}) {
+		o.Seal = DefaultSeal
+	}
 	s := &Service{db: db, readings: db, blobs: blobs, options: o}
 	s.live = newLive(db, o.Log)
 	return s
@@ -56,25 +61,32 @@ func (s *Service) Run(ctx context.Context) error {
 	return jobs.Stop(stopping)
 }
 
-const summaryPace = 250 * time.Millisecond
+// summaryPace is how often summaries are brought up to date, and summaryShare the share of the time that may take: with many runs it
+// is done less often.
+const (
+	summaryPace  = 250 * time.Millisecond
+	summaryShare = 8
+)
 
-// keepSummaries brings curve summaries up to date a few times a second, not once per request.
+// keepSummaries brings curve summaries, verdicts and stop rules up to date with the readings a few times a second, not once per request.
 func (s *Service) keepSummaries(ctx context.Context) {
-	ticker := time.NewTicker(summaryPace)
-	defer ticker.Stop()
-	for {
+	for pause := summaryPace; ; {
 		select {
 		case <-ctx.Done():
 			return
-		case <-ticker.C:
+		case <-time.After(pause):
 		}
+		began := time.Now()
 		runs, err := s.db.Summarise(ctx)
+		for _, r := range runs {
+			err = errors.Join(err, s.judge(ctx, r))
+			s.live.touch("s", r)
+		}
+		err = errors.Join(err, s.watchRuns(ctx, runs))
 		if err != nil && ctx.Err() == nil {
 			s.options.Log.Warn("summaries of curves wait", "err", err)
 		}
-		for _, r := range runs {
-			s.live.touch("s", r)
-		}
+		pause = max(summaryPace, summaryShare*time.Since(began))
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 
 	"kembrel/api"
+	"kembrel/core/history"
 	"kembrel/service"
 )
 
@@ -41,6 +42,7 @@ func (w *server) routes() {
 	bind(w, api.ChangeRun, s.ChangeRun)
 
 	bind(w, api.OpenLeg, s.OpenLeg)
+	bind(w, api.NameCurves, s.NameCurves)
 	bind(w, api.SendBatch, func(ctx context.Context, who service.Who, in *api.BatchInput) (*api.Counted, error) {
 		out, err := s.SendBatch(ctx, who, in)
 		if err == nil {
@@ -56,8 +58,18 @@ func (w *server) routes() {
 	bind(w, api.GetOutput, s.GetOutput)
 
 	bind(w, api.GetCurves, s.GetCurves)
-	bindStream(w, api.GetCurvesCSV, w.curvesCSV)
 	bindStream(w, api.GetEvents, w.events)
+	bindStream(w, api.GetHistory, w.history)
+	bind(w, api.AddHistory, s.AddHistory)
+
+	bind(w, api.SetAside, s.SetAside)
+	bind(w, api.DropAside, s.DropAside)
+	bind(w, api.GetStopRule, s.GetStopRule)
+	bind(w, api.SetStopRule, s.SetStopRule)
+	bind(w, api.DropStopRule, s.DropStopRule)
+	bind(w, api.SetRunRule, s.SetRunRule)
+	bind(w, api.DropRunRule, s.DropRunRule)
+	bind(w, api.TryStopRule, s.TryStopRule)
 
 	bind(w, api.ListCheckpoints, s.ListCheckpoints)
 	bind(w, api.GetCheckpoint, s.GetCheckpoint)
@@ -186,15 +198,20 @@ func (w *server) bindSessions() {
 	})
 }
 
-func (w *server) curvesCSV(ctx context.Context, who service.Who, in *api.CurvesInput) (*huma.StreamResponse, error) {
-	curves, err := w.service.GetCurves(ctx, who, in)
+// history sends the history of runs. What fails under way cuts the answer off, so that it is not taken for whole.
+func (w *server) history(ctx context.Context, _ service.Who, in *api.HistoryInput) (*huma.StreamResponse, error) {
+	h, err := w.service.OpenHistory(ctx, in)
 	if err != nil {
 		return nil, err
 	}
 	return &huma.StreamResponse{Body: func(c huma.Context) {
-		c.SetHeader("Content-Type", "text/csv; charset=utf-8; header=present")
-		c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%d.csv"`, in.Project, in.Number))
-		service.WriteCurvesCSV(c.BodyWriter(), curves)
+		g := humagin.Unwrap(c)
+		g.Header("Content-Type", history.MediaType(in.Format))
+		g.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s"`, h.FileName()))
+		if err := h.Write(g.Request.Context(), steady{g.Writer}); err != nil {
+			w.options.Log.Warn("a history was cut off", "err", err)
+			panic(http.ErrAbortHandler)
+		}
 	}}, nil
 }
 

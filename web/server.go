@@ -68,6 +68,7 @@ func New(s *service.Service, o Options) *Server {
 		"token":   {Type: "http", Scheme: "bearer", Description: "A personal token"},
 		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "A console session"},
 	}
+	config.Formats = map[string]huma.Format{"application/json": config.Formats["application/json"], "json": config.Formats["json"], api.CBOR: api.Format, "cbor": api.Format}
 	w.huma = humagin.New(engine, config)
 	w.routes()
 	return &Server{server: w, engine: engine}

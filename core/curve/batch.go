@@ -2,6 +2,7 @@ package curve
 
 import (
 	"fmt"
+	"iter"
 	"math"
 )
 
@@ -34,7 +35,7 @@ type Batch struct {
 
 // MaxRows and MaxColumns bound one batch, so that a hostile one cannot take the memory.
 const (
-	MaxRows    = 1 << 20
+	MaxRows    = 1 << 24
 	MaxColumns = 1 << 14
 )
 
@@ -104,4 +105,33 @@ func (b Batch) Points(c Column) []Point {
 		out[i] = b.Axis[row]
 	}
 	return out
+}
+
+// Parts cuts a batch into batches of at most so many points. Columns without a value there are left out. The values are shared.
+func (b Batch) Parts(points int) iter.Seq[Batch] {
+	return func(yield func(Batch) bool) {
+		at := make([]int, len(b.Columns))
+		for from := 0; from < len(b.Axis); from += points {
+			to := min(from+points, len(b.Axis))
+			part := Batch{Axis: b.Axis[from:to]}
+			for i, c := range b.Columns {
+				first := at[i]
+				if c.Rows == nil {
+					part.Columns = append(part.Columns, Column{Curve: c.Curve, Values: c.Values[from:to]})
+					continue
+				}
+				var rows []int
+				for at[i] < len(c.Rows) && c.Rows[at[i]] < to {
+					rows = append(rows, c.Rows[at[i]]-from)
+					at[i]++
+				}
+				if len(rows) > 0 {
+					part.Columns = append(part.Columns, Column{Curve: c.Curve, Rows: rows, Values: c.Values[first:at[i]]})
+				}
+			}
+			if !yield(part) {
+				return
+			}
+		}
+	}
 }

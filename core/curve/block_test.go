@@ -68,11 +68,17 @@ func axes(r *rand.Rand, n int) map[string][]Point {
 		}
 		out[name] = p
 	}
-	of("even", func(i int) Point { return Point{Step: int64(i) * 10, Epoch: float64(i*10) / 937, Time: 1790000000000 + int64(i)*40} })
-	of("per epoch", func(i int) Point { return Point{Step: int64(i) * 937, Epoch: float64(i), Time: 1790000000000 + int64(i)*40_000 + r.Int64N(900)} })
+	of("even", func(i int) Point {
+		return Point{Step: int64(i) * 10, Epoch: float64(i*10) / 937, Time: 1790000000000 + int64(i)*40}
+	})
+	of("per epoch", func(i int) Point {
+		return Point{Step: int64(i) * 937, Epoch: float64(i), Time: 1790000000000 + int64(i)*40_000 + r.Int64N(900)}
+	})
 	of("no epochs", func(i int) Point { return Point{Step: int64(i), Epoch: math.NaN(), Time: int64(i)} })
 	of("any", func(i int) Point { return Point{Step: r.Int64(), Epoch: r.Float64(), Time: -r.Int64()} })
-	of("far apart", func(i int) Point { return Point{Step: math.MaxInt64 * int64(i%2), Epoch: float64(i % 7), Time: math.MinInt64 * int64(i%2)} })
+	of("far apart", func(i int) Point {
+		return Point{Step: math.MaxInt64 * int64(i%2), Epoch: float64(i % 7), Time: math.MinInt64 * int64(i%2)}
+	})
 	of("epochs of another", func(i int) Point { return Point{Step: int64(i), Epoch: float64(i)/3 + 0.1} })
 	return out
 }

@@ -52,3 +52,6 @@ func SplitName(name string) (measure, split string) {
 	}
 	return name, ""
 }
+
+// OfMachine reports whether a curve is one of the machine's own, such as host.cpu, which say nothing about the training.
+func OfMachine(name string) bool { return strings.HasPrefix(name, "host.") }

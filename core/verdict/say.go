@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"math"
 	"strconv"
+	"strings"
 
 	"kembrel/core/curve"
 )
 
-// Say puts a run's objective into one sentence: the best reading, where it was, and how long ago; or where the curve
-// stopped being a number. It compares what was read, and judges no further.
-func Say(o Objective, s curve.Summary) string {
+// Say puts a verdict into a sentence or two: what the curves say, with the evidence, and the best reading.
+func (v Verdict) Say(o Objective, s curve.Summary) string {
 	if s.Count == 0 {
 		return "No reading of " + o.Curve + " yet."
 	}
@@ -18,23 +18,78 @@ func Say(o Objective, s curve.Summary) string {
 	if !ok {
 		return fmt.Sprintf("%s never was a number: all %d readings are NaN or infinite.", o.Curve, s.Count)
 	}
-	at := Place(best.Point)
-	if v := s.Last.Value; math.IsNaN(v) || math.IsInf(v, 0) {
-		return fmt.Sprintf("%s is no longer a number (%s %s). It was best at %s %s.", o.Curve, Number(v), Place(s.Last.Point), Number(best.Value), at)
+	bestText := fmt.Sprintf(" Best %s %s.", Number(best.Value), Place(best.Point))
+	measure, _ := curve.SplitName(o.Curve)
+	switch v.Kind {
+	case TooShort:
+		return fmt.Sprintf("Too short to tell after %s.", v.length(float64(v.Places))) + bestText
+	case Diverged:
+		what := "its values exploded."
+		if math.IsNaN(s.Last.Value) || math.IsInf(s.Last.Value, 0) {
+			what = o.Curve + " is no longer a number."
+		}
+		return fmt.Sprintf("Diverged %s: %s", v.in(), what) + strings.Replace(bestText, " Best", " It was best at", 1)
+	case Overfitting:
+		val := moved(v.Val)
+		if math.Abs(v.Val) < 0.01 || (v.Val < 0) == (o.Direction == Lower) {
+			val = "did not improve"
+		}
+		return fmt.Sprintf("Overfitting since %s: training %s %s, validation %s %s.", v.place(), measure, strings.Replace(moved(v.Train), " ", " a further ", 1), measure, val) + bestText
+	case Improving:
+		return fmt.Sprintf("Still improving: %s %s since %s.", o.Curve, moved(v.Val), v.place()) + bestText
+	case Underfitting:
+		return fmt.Sprintf("Underfitting: training and validation are close together (%s apart) and both poor; %s of the first error was learnt, and since %s nothing.",
+			Number(math.Abs(v.Gap)), percent(v.Learnt), v.place()) + bestText
+	case Converged:
+		return fmt.Sprintf("Converged since %s: %s stays where it is.", v.place(), o.Curve) + bestText
 	}
-	if s.Last.Step == best.Step {
-		return fmt.Sprintf("The last %s, %s %s, is the best so far.", o.Curve, Number(best.Value), at)
+	return strings.TrimSpace(bestText)
+}
+
+func percent(share float64) string {
+	return strconv.FormatFloat(roundTo(100*math.Abs(share)), 'f', -1, 64) + " %"
+}
+
+// roundTo keeps two significant digits of small numbers, whole ones of others.
+func roundTo(v float64) float64 {
+	if v >= 10 || v == 0 {
+		return math.Round(v)
 	}
-	since := fmt.Sprintf("%d steps", s.Last.Step-best.Step)
-	if d := s.Last.Epoch - best.Epoch; d >= 1 {
-		since = plural(d, "epoch")
+	scale := math.Pow(10, 1-math.Floor(math.Log10(v)))
+	return math.Round(v*scale) / scale
+}
+
+func moved(share float64) string {
+	switch {
+	case math.IsNaN(share) || math.IsInf(share, 0):
+		return "changed"
+	case math.Abs(share) < 0.0005:
+		return "stayed"
+	case share < 0:
+		return "fell " + percent(share)
 	}
-	change := math.Abs(s.Last.Value-best.Value) / math.Abs(best.Value)
-	text := fmt.Sprintf("Best %s %s %s; none better in the %s since", o.Curve, Number(best.Value), at, since)
-	if change > 0 && !math.IsInf(change, 0) {
-		text += fmt.Sprintf(", now %s %% worse", strconv.FormatFloat(100*change, 'g', 2, 64))
+	return "rose " + percent(share)
+}
+
+func (v Verdict) place() string {
+	if v.By == curve.ByEpoch {
+		return "epoch " + strconv.FormatFloat(v.Since, 'f', -1, 64)
 	}
-	return text + "."
+	return "step " + strconv.FormatFloat(v.Since, 'f', -1, 64)
+}
+
+func (v Verdict) in() string {
+	if v.By == curve.ByEpoch {
+		return "in " + v.place()
+	}
+	return "at " + v.place()
+}
+
+func (v Verdict) length(n float64) string {
+	if v.By == curve.ByEpoch {
+		return plural(n, "epoch")
+	}
+	return plural(n, "reading")
 }
 
 // Place says where a point is: "in epoch 12", or "at step 480" where the epoch is unknown.

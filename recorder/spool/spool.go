@@ -29,6 +29,7 @@ type Leg struct {
 	Recipe  api.Recipe                 `json:"recipe"`
 	Started time.Time                  `json:"started"`
 	Socket  string                     `json:"socket"`
+	Stop    *api.StopRule              `json:"stop_rule,omitempty"` // the run's own, to be told to the service
 }
 
 // State is how far a spool has been sent. It is rewritten without fsync: what matters is asked of the service.
@@ -40,6 +41,9 @@ type State struct {
 	Stdout int64  `json:"stdout"`
 	Stderr int64  `json:"stderr"`
 	Why    string `json:"why,omitempty"` // why the service refused it
+
+	Objective string        `json:"objective,omitempty"` // of the run, as last heard
+	Rule      *api.StopRule `json:"rule,omitempty"`      // in force, as last heard
 }
 
 // Manifest is a checkpoint handed over by the program.

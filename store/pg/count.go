@@ -3,18 +3,21 @@ package pg
 import (
 	"context"
 	"fmt"
+	"math"
 	"sort"
 	"time"
 
 	"kembrel/core/curve"
 )
 
-// Count is one batch: its claim to be the next of its leg, and its readings, whose columns are numbered as CurveIDs said.
+// Count is one batch: its claim to be the next of its leg, and its readings, whose columns are numbered as CurveIDs said. Points is
+// how many of its points count as training, which fixes the hyperparameters.
 type Count struct {
 	Run          int64
 	Leg          int
 	Recorder     string
 	Number, Upto int64
+	Points       int
 	Batch        curve.Batch
 }
 
@@ -43,9 +46,9 @@ func (q Queries) countBatches(ctx context.Context, counts []Count) ([]Counted, e
 	runs, legs, recorders, numbers, uptos := make([]int64, n), make([]int, n), make([]string, n), make([]int64, n), make([]int64, n)
 	points, firsts, lasts, epochs, payloads := make([]int, n), make([]int64, n), make([]int64, n), make([]float64, n), make([][]byte, n)
 	for i, c := range counts {
-		runs[i], legs[i], recorders[i], numbers[i], uptos[i], points[i], epochs[i] = c.Run, c.Leg, c.Recorder, c.Number, c.Upto, len(c.Batch.Axis), nan
+		runs[i], legs[i], recorders[i], numbers[i], uptos[i], points[i], epochs[i] = c.Run, c.Leg, c.Recorder, c.Number, c.Upto, c.Points, math.NaN()
 		for _, p := range c.Batch.Axis {
-			if p.Epoch == p.Epoch {
+			if !math.IsNaN(p.Epoch) {
 				epochs[i] = p.Epoch
 			}
 		}

@@ -9,19 +9,19 @@ import (
 
 // Leg is a row of legs.
 type Leg struct {
-	Number                            int
-	Recorder                          string
-	State, Host                       string
-	FromStep, LastStep                int64
-	LastEpoch                         float64
-	Started                           time.Time
-	Ended                             *time.Time
-	Seen                              time.Time
-	ExitCode                          *int
-	Signal, Why, Tail                 string
-	Batches, Upto                     int64
-	Summarised, Sealed, Points        int64
-	Alive                             bool
+	Number                     int
+	Recorder                   string
+	State, Host                string
+	FromStep, LastStep         int64
+	LastEpoch                  float64
+	Started                    time.Time
+	Ended                      *time.Time
+	Seen                       time.Time
+	ExitCode                   *int
+	Signal, Why, Tail          string
+	Batches, Upto              int64
+	Summarised, Sealed, Points int64
+	Alive                      bool
 }
 
 func none(err error) bool { return errors.Is(err, ErrNone) }

@@ -2,11 +2,8 @@ package pg
 
 import (
 	"context"
-	"math"
 	"sync"
 )
-
-var nan = math.NaN()
 
 type curveName struct {
 	ID   int

@@ -30,6 +30,8 @@ type Run struct {
 	Hyper   json.RawMessage
 	Step    int64
 	Epoch   float64
+	Verdict json.RawMessage
+	Aside   json.RawMessage
 }
 
 // NewRun is what a run is made of.

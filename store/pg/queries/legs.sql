@@ -35,12 +35,12 @@ with given as (
         last_step = greatest(l.last_step, g.last_step), last_epoch = case when g.last_epoch = 'NaN' then l.last_epoch else g.last_epoch end
     from given g
     where l.run = g.run and l.number = g.leg and l.recorder = g.recorder and l.batches = g.number - 1
-        and (g.points = 0 or l.last_step <= g.first_step)
+        and (g.payload is null or l.last_step <= g.first_step)
     returning l.run, l.number as leg, l.state::text as state, l.points - g.points as before
 ), kept as (
     insert into journal
     select g.run, g.leg, g.number, g.first_step, g.last_step, g.payload, (select turn % 4 from journal_turn)
-    from given g join counted using (run, leg) where g.points > 0
+    from given g join counted using (run, leg) where g.payload is not null
 )
 select run, leg, state, before from counted;
 

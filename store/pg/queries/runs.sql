@@ -38,7 +38,7 @@ select r.id from run r join project p on p.id = r.project where p.key = @project
 -- query: run_list
 select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.ended, r.recipe,
        coalesce((select jsonb_object_agg(h.name, h.value) from hyper h where h.run = r.id), '{}') as hyper,
-       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch
+       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.aside
 from run r join person p on p.id = r.creator
 left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
 where r.project = @project and r.number < @before and (@number = 0 or r.number = @number)

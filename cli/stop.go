@@ -1,0 +1,211 @@
+package cli
+
+import (
+	"fmt"
+	"math"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"kembrel/api"
+	"kembrel/client"
+)
+
+// ruleFlags are the flags that make a stop rule.
+type ruleFlags struct {
+	prefix string
+	value  api.StopRule
+}
+
+func (r *ruleFlags) add(f *pflag.FlagSet, prefix string) {
+	r.prefix = prefix
+	f.Float64Var(&r.value.Patience, prefix+"patience", 0, "stop after so many epochs without improvement")
+	f.Float64Var(&r.value.Margin, prefix+"margin", 0, "the least change that counts as improvement")
+	f.BoolVar(&r.value.Relative, prefix+"relative", false, "the margin is a share of the best value, such as 0.01")
+	f.Float64Var(&r.value.Earliest, prefix+"earliest", 0, "never stop before this epoch")
+	f.BoolVar(&r.value.Diverged, prefix+"diverged", false, "also stop at once when the objective is not a number")
+}
+
+// rule is the rule that was given, nil for none.
+func (r *ruleFlags) rule(cmd *cobra.Command) (*api.StopRule, error) {
+	given := false
+	cmd.Flags().Visit(func(f *pflag.Flag) {
+		for _, name := range []string{"patience", "margin", "relative", "earliest", "diverged"} {
+			given = given || f.Name == r.prefix+name
+		}
+	})
+	if !given {
+		return nil, nil
+	}
+	if err := r.value.Check(); err != nil {
+		return nil, usage("%w", err)
+	}
+	return &r.value, nil
+}
+
+func (a *App) stopRule() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "stop-rule ADDRESS", Short: "Show, set or try the rule that ends runs early", Args: arguments("ADDRESS"),
+		Long: `A stop rule ends a run whose objective has not improved for a number of epochs. A project's rule holds for its runs, unless a run has its own.
+The program is advised to stop; under kembrel record --obey-stop it is ended. The run ends as stopped, with the rule and the best epoch.`,
+		Example:           "  kembrel stop-rule vessels\n  kembrel stop-rule set vessels --patience 5 --margin 0.001\n  kembrel stop-rule set vessels/7 --none\n  kembrel stop-rule try --patience 5 --margin 0.001 vessels/2 vessels/3",
+		ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			addr, err := api.ParseAddress(args[0])
+			if err != nil {
+				return usage("%w", err)
+			}
+			var state *api.StopState
+			if addr.Run == 0 {
+				in := projectOf(addr)
+				state, err = client.Call(cmd.Context(), a.client(), api.GetStopRule, &in)
+			} else {
+				in := runOf(addr)
+				var run *api.RunDetail
+				if run, err = client.Call(cmd.Context(), a.client(), api.GetRun, &in); err == nil {
+					state = &run.Stop
+				}
+			}
+			if err != nil {
+				return err
+			}
+			return a.print(output, stopTable(state), state)
+		}}
+	outputFlag(cmd, &output)
+	cmd.AddCommand(a.stopRuleSet(), a.stopRuleDrop(), a.stopRuleTry())
+	return cmd
+}
+
+func stopTable(s *api.StopState) listing {
+	l := list("", "value")
+	l.add("stop rule", s.Said)
+	if s.From != "none" {
+		l.add("of the", s.From)
+	}
+	if !math.IsNaN(float64(s.Left)) && s.Stopped == nil {
+		l.add("patience left", number(float64(s.Left))+" epochs")
+	}
+	if s.Stopped != nil {
+		l.add("said stop", s.Stopped.Why)
+		if s.Stopped.Checkpoint != "" {
+			l.add("best checkpoint", s.Stopped.Checkpoint)
+		}
+	}
+	return l
+}
+
+func (a *App) stopRuleSet() *cobra.Command {
+	var rule ruleFlags
+	var none bool
+	cmd := &cobra.Command{Use: "set ADDRESS", Short: "Set the stop rule of a project, or of a run, also while it runs", Args: arguments("ADDRESS"),
+		Example:           "  kembrel stop-rule set vessels --patience 5 --margin 0.001 --diverged\n  kembrel stop-rule set vessels/7 --none",
+		ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			addr, err := api.ParseAddress(args[0])
+			if err != nil {
+				return usage("%w", err)
+			}
+			given, err := rule.rule(cmd)
+			if err != nil {
+				return err
+			}
+			var state *api.StopState
+			switch {
+			case none && (given != nil || addr.Run == 0):
+				return usage("--none is for a run whose project has a rule; it goes with no other flag")
+			case !none && given == nil:
+				return usage("say the rule, such as --patience 5")
+			case addr.Run == 0:
+				state, err = client.Call(cmd.Context(), a.client(), api.SetStopRule, &api.RuleInput{ProjectInput: projectOf(addr), Body: *given})
+			default:
+				in := &api.RunRuleInput{RunInput: runOf(addr)}
+				in.Body.None, in.Body.Rule = none, given
+				state, err = client.Call(cmd.Context(), a.client(), api.SetRunRule, in)
+			}
+			if err != nil {
+				return err
+			}
+			return a.print("table", stopTable(state), state)
+		}}
+	rule.add(cmd.Flags(), "")
+	cmd.Flags().BoolVar(&none, "none", false, "no rule stops this run, whatever its project's is")
+	return cmd
+}
+
+func (a *App) stopRuleDrop() *cobra.Command {
+	return &cobra.Command{Use: "drop ADDRESS", Short: "Take the stop rule away: of a project, or of a run, which then follows its project's", Args: arguments("ADDRESS"),
+		Example: "  kembrel stop-rule drop vessels/7", ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			addr, err := api.ParseAddress(args[0])
+			if err != nil {
+				return usage("%w", err)
+			}
+			var state *api.StopState
+			if addr.Run == 0 {
+				in := projectOf(addr)
+				state, err = client.Call(cmd.Context(), a.client(), api.DropStopRule, &in)
+			} else {
+				in := runOf(addr)
+				state, err = client.Call(cmd.Context(), a.client(), api.DropRunRule, &in)
+			}
+			if err != nil {
+				return err
+			}
+			return a.print("table", stopTable(state), state)
+		}}
+}
+
+func (a *App) stopRuleTry() *cobra.Command {
+	var rule ruleFlags
+	var output string
+	cmd := &cobra.Command{Use: "try RUN...", Short: "Show where a rule would have stopped past runs, what it would have saved and lost",
+		Example:           "  kembrel stop-rule try --patience 5 --margin 0.001 vessels/2 vessels/3",
+		ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usage("say which runs: kembrel stop-rule try --patience 5 vessels/2 vessels/3")
+			}
+			given, err := rule.rule(cmd)
+			if err != nil {
+				return err
+			}
+			if given == nil {
+				return usage("say the rule, such as --patience 5")
+			}
+			in := &api.TryInput{}
+			in.Body.Rule = *given
+			for _, text := range args {
+				addr, err := address(text, true, false)
+				if err != nil {
+					return err
+				}
+				if in.Project != "" && in.Project != addr.Project {
+					return usage("%s and %s are in different projects; try one project at a time", args[0], text)
+				}
+				in.Project = addr.Project
+				in.Body.Runs = append(in.Body.Runs, addr.Run)
+			}
+			tried, err := client.Call(cmd.Context(), a.client(), api.TryStopRule, in)
+			if err != nil {
+				return err
+			}
+			l := list("run", "stops", "best until then#", "at", "best of all#", "at", "saves epochs#", "saves time#", "loses#")
+			for _, r := range tried.Runs {
+				l.add(r.Address, orText(at(r.Stop), "no"), figure(r.Best), at(r.Best), figure(r.Later), at(r.Later), epoch(r.SavedEpochs), seconds(float64(r.SavedTime)), number(float64(r.Lost)))
+			}
+			if output == "table" {
+				fmt.Fprintf(a.Out, "%s\n\n", tried.Said)
+			}
+			return a.print(output, l, tried)
+		}}
+	outputFlag(cmd, &output)
+	rule.add(cmd.Flags(), "")
+	return cmd
+}
+
+func orText(text, other string) string {
+	if text == "" {
+		return other
+	}
+	return text
+}

@@ -1,0 +1,70 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/client"
+)
+
+func (a *App) verdict() *cobra.Command {
+	var output, aside string
+	var stand bool
+	cmd := &cobra.Command{Use: "verdict RUN", Short: "Say what a run's curves say, with the numbers; or disagree", Args: arguments("RUN"),
+		Long: `Say what a run's curves say: improving, converged, underfitting, overfitting, diverged, or too short to tell, with the numbers that led to it
+(docs/verdicts.md). A person may set the verdict aside with a reason, which is kept and shown with it.`,
+		Example:           "  kembrel verdict vessels/3\n  kembrel verdict vessels/3 --set-aside \"validation rose because the sea state changed\"\n  kembrel verdict vessels/3 --stand",
+		ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			addr, err := address(args[0], true, false)
+			if err != nil {
+				return err
+			}
+			var v *api.Verdict
+			run := runOf(addr)
+			switch {
+			case aside != "" && stand:
+				return usage("--set-aside and --stand exclude each other")
+			case aside != "":
+				in := &api.AsideInput{RunInput: run}
+				in.Body.Reason = aside
+				v, err = client.Call(cmd.Context(), a.client(), api.SetAside, in)
+			case stand:
+				v, err = client.Call(cmd.Context(), a.client(), api.DropAside, &run)
+			default:
+				var r *api.RunDetail
+				if r, err = client.Call(cmd.Context(), a.client(), api.GetRun, &run); err == nil {
+					v = r.Verdict
+				}
+			}
+			if err != nil {
+				return err
+			}
+			return a.print(output, verdictTable(v), v)
+		}}
+	outputFlag(cmd, &output)
+	cmd.Flags().StringVar(&aside, "set-aside", "", "disagree, and why")
+	cmd.Flags().BoolVar(&stand, "stand", false, "let the verdict stand again")
+	return cmd
+}
+
+func verdictTable(v *api.Verdict) listing {
+	l := list("", "value")
+	l.add("verdict", orText(v.Kind, "none yet"))
+	l.add("in words", v.Said)
+	if v.Aside != nil {
+		l.add("set aside", fmt.Sprintf("%s (%s, %s; it was %q)", v.Aside.Reason, v.Aside.Who, when(v.Aside.At), v.Aside.Kind))
+	}
+	l.add("since", orText(epoch(v.Since), "-")+" ("+v.By+")")
+	for _, n := range []struct {
+		what string
+		v    api.Float
+	}{{"training changed since, share", v.Train}, {"objective changed since, share", v.Val}, {"gap, validation minus training", v.Gap},
+		{"noise of the objective", v.Noise}, {"learnt of the first error, share", v.Learnt}, {"slope lately, per " + v.By, v.Slope}, {"seconds per epoch", v.Pace}} {
+		l.add(n.what, number(float64(n.v)))
+	}
+	l.add("places judged", fmt.Sprint(v.Places))
+	return l
+}

@@ -1,0 +1,207 @@
+package recorder
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"syscall"
+	"time"
+
+	"kembrel/api"
+	"kembrel/client"
+	"kembrel/core/curve"
+	"kembrel/core/verdict"
+	"kembrel/recorder/spool"
+)
+
+// stopper applies the run's stop rule to this recorder's own readings, as the service does to those it has. The service has the word
+// while it answers; where it is away, the recorder decides. Both use core/verdict, so they decide the same.
+type stopper struct {
+	objective verdict.Objective
+	rule      *verdict.StopRule
+	watch     verdict.Watch
+	told      bool // the program has been advised
+}
+
+// set takes a rule; true where it is another than before, so that the watch begins anew.
+func (s *stopper) set(objective string, rule *verdict.StopRule) bool {
+	o, err := verdict.ParseObjective(objective)
+	if err != nil {
+		o, rule = verdict.Objective{}, nil
+	}
+	same := o == s.objective && (rule == nil) == (s.rule == nil) && (rule == nil || *rule == *s.rule)
+	if !same {
+		s.objective, s.rule, s.watch = o, rule, verdict.Watch{}
+	}
+	return !same
+}
+
+// see takes readings and reports whether the rule says stop.
+func (s *stopper) see(names []string, b curve.Batch) bool {
+	if s.rule == nil {
+		return false
+	}
+	for i, c := range b.Columns {
+		if names[i] != s.objective.Curve {
+			continue
+		}
+		for _, r := range b.Readings(c) {
+			s.watch.Add(s.objective, *s.rule, r)
+		}
+	}
+	return s.watch.Stop != nil
+}
+
+// follow takes the rule that the service names, over all readings that the spool holds, and passes on its word to stop.
+func (n *session) follow(news *api.LegNews) (changed bool) {
+	n.mutex.Lock()
+	changed = n.stop.set(news.Objective, news.Rule)
+	if changed && news.Rule != nil {
+		if err := n.replay(); err != nil {
+			n.say("read the spool again for the stop rule: %v", err)
+		}
+	}
+	n.mutex.Unlock()
+	if news.Stop != "" {
+		n.tellStop(news.Stop)
+	}
+	return changed
+}
+
+// replay shows the stopper all readings in the spool. The mutex is held.
+func (n *session) replay() error {
+	size, _ := n.spool.Size()
+	for r := n.spool.Reader(); ; {
+		record, err := r.Next(size)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if record.Kind != spool.Readings {
+			continue
+		}
+		names, batch, err := decodeReadings(record.Body)
+		if err != nil {
+			return err
+		}
+		n.watch(names, batch)
+	}
+}
+
+// watch shows the stopper readings. The mutex is held.
+func (n *session) watch(names []string, b curve.Batch) {
+	if n.stop.see(names, b) && !n.stop.told {
+		select {
+		case n.crossed <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// tellStop advises the program to stop, once.
+func (n *session) tellStop(why string) {
+	n.mutex.Lock()
+	told := n.stop.told
+	n.stop.told = true
+	n.why = why
+	n.mutex.Unlock()
+	if told {
+		return
+	}
+	n.say("%s", why)
+	n.advise(why)
+	select {
+	case n.stopping <- why:
+	default:
+	}
+}
+
+// Where the recorder's own watch says stop, the service is asked for its word so often, and so long before the recorder decides alone.
+const (
+	askPace = 300 * time.Millisecond
+	askTime = 10 * time.Second
+)
+
+// obeyRule waits for the recorder's own watch to say stop and sees to it that the program hears.
+func (s *sender) obeyRule(ctx context.Context) {
+	for n := s.session; ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-n.crossed:
+		}
+		if s.decide(ctx, n) {
+			return
+		}
+	}
+}
+
+// decide asks the service for its word, or decides alone. It is false where the rule has been changed meanwhile.
+func (s *sender) decide(ctx context.Context, n *session) (told bool) {
+	for began := time.Now(); ; {
+		err := s.hearNews(ctx)
+		n.mutex.Lock()
+		why := ""
+		if n.stop.rule != nil && n.stop.watch.Stop != nil {
+			why = n.stop.watch.Why(n.stop.objective, *n.stop.rule)
+		}
+		told := n.stop.told
+		n.mutex.Unlock()
+		switch {
+		case told || ctx.Err() != nil:
+			return true
+		case why == "":
+			return false
+		case err != nil && !api.Is(err, api.LegClaimed) || time.Since(began) > askTime:
+			n.tellStop(why)
+			return true
+		}
+		time.Sleep(askPace)
+	}
+}
+
+// errUnknown says that the service has not been reached yet, so that it knows of no run.
+var errUnknown = errors.New("the service knows nothing of the run yet")
+
+// hearNews shows life and hears what the service says.
+func (s *sender) hearNews(ctx context.Context) error {
+	s.mutex.Lock()
+	leg := s.leg
+	s.mutex.Unlock()
+	if leg.Leg == 0 {
+		return errUnknown
+	}
+	limited, cancel := context.WithTimeout(ctx, lifePace)
+	defer cancel()
+	news, err := client.Call(limited, s.connect(), api.ShowLife, &leg)
+	if err == nil && s.session != nil && s.session.follow(news) {
+		s.change(func(st *spool.State) { st.Objective, st.Rule = news.Objective, news.Rule })
+	}
+	return err
+}
+
+// endGently ends a program that goes on although the rule says stop: it may end by itself for a while if it has spoken with the recorder, then
+// SIGTERM, then SIGKILL.
+func endGently(process *os.Process, knows bool, grace time.Duration, ended <-chan struct{}, say func(string, ...any)) {
+	wait := func(d time.Duration) bool {
+		select {
+		case <-ended:
+			return true
+		case <-time.After(d):
+			return false
+		}
+	}
+	if knows && wait(grace) {
+		return
+	}
+	say("the program is asked to end (SIGTERM)")
+	process.Signal(syscall.SIGTERM)
+	if wait(grace) {
+		return
+	}
+	say("the program did not end within %s; it is killed", grace)
+	process.Kill()
+}

@@ -1,0 +1,259 @@
+package service
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"slices"
+	"sort"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kembrel/api"
+	"kembrel/core/curve"
+	"kembrel/core/history"
+	"kembrel/store"
+	"kembrel/store/pg"
+)
+
+// maxWide is how many readings of one run a wide CSV holds: its rows are put together in memory.
+const maxWide = 5_000_000
+
+// History is what is asked for, found and ready to be written.
+type History struct {
+	service   *Service
+	in        *api.HistoryInput
+	runs      []pg.Run
+	objective string
+}
+
+// OpenHistory finds the runs whose history is wanted.
+func (s *Service) OpenHistory(ctx context.Context, in *api.HistoryInput) (*History, error) {
+	p, o, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	h := &History{service: s, in: in, objective: o.Curve}
+	for before := math.MaxInt32; ; {
+		rows, err := s.db.ListRuns(ctx, p.ID, 0, before, 500)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			if in.Runs == nil || slices.Contains(in.Runs, r.Number) {
+				h.runs = append(h.runs, r)
+			}
+		}
+		if len(rows) < 500 {
+			break
+		}
+		before = rows[len(rows)-1].Number
+	}
+	slices.Reverse(h.runs)
+	for _, n := range in.Runs {
+		if !slices.ContainsFunc(h.runs, func(r pg.Run) bool { return r.Number == n }) {
+			return nil, api.Fail(api.NotFound, "there is no run %s", runAddress(in.Project, n))
+		}
+	}
+	if in.What == "runs" || in.Format != "csv" {
+		return h, nil
+	}
+	for _, r := range h.runs {
+		sums, err := s.db.Summaries(ctx, []int64{r.ID}, "")
+		if err != nil {
+			return nil, err
+		}
+		total := int64(0)
+		for _, c := range sums {
+			total += c.Count
+		}
+		if total > maxWide {
+			return nil, api.Fail(api.Invalid, "%s has %d readings, too many for a wide CSV; take csv-long, jsonl or parquet", runAddress(in.Project, r.Number), total)
+		}
+	}
+	return h, nil
+}
+
+// Write writes the history.
+func (h *History) Write(ctx context.Context, to io.Writer) error {
+	buffered := bufio.NewWriterSize(to, 1<<16)
+	if err := h.write(ctx, buffered); err != nil {
+		return err
+	}
+	return buffered.Flush()
+}
+
+func (h *History) write(ctx context.Context, to io.Writer) error {
+	if h.in.What == "runs" {
+		return h.writeRuns(ctx, to)
+	}
+	names := map[string]bool{}
+	for _, r := range h.runs {
+		known, err := h.service.db.CurveIDs(ctx, r.ID, nil)
+		if err != nil {
+			return err
+		}
+		for name := range known {
+			if h.in.Names == nil || slices.Contains(h.in.Names, name) {
+				names[name] = true
+			}
+		}
+	}
+	columns := make([]string, 0, len(names))
+	for name := range names {
+		columns = append(columns, name)
+	}
+	sort.Strings(columns)
+	w, err := history.NewWriter(h.in.Format, to, columns, len(h.in.Runs) != 1)
+	if err != nil {
+		return err
+	}
+	for _, r := range h.runs {
+		address := runAddress(h.in.Project, r.Number)
+		err := h.service.readings.Scan(ctx, store.Span{Run: r.ID, Names: h.in.Names}, func(name string, points []curve.Point, values []float64) error {
+			return w.Write(address, name, points, values)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return w.Close()
+}
+
+// writeRuns writes a row per run: what it is, its hyperparameters, and each curve's last, least and greatest reading.
+func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
+	table := history.NewTable(h.in.Format, to)
+	for _, r := range h.runs {
+		row := history.Row{{Name: "run", Value: runAddress(h.in.Project, r.Number)}, {Name: "title", Value: r.Title}, {Name: "state", Value: r.State},
+			{Name: "who", Value: r.Who}, {Name: "host", Value: r.Host}, {Name: "started", Value: r.Started.UTC().Format(time.RFC3339Nano)}}
+		ended := ""
+		if r.Ended != nil {
+			ended = r.Ended.UTC().Format(time.RFC3339Nano)
+		}
+		row = append(row, history.Cell{Name: "ended", Value: ended}, history.Cell{Name: "step", Value: r.Step}, history.Cell{Name: "epoch", Value: r.Epoch})
+		var hyper map[string]any
+		if err := json.Unmarshal(r.Hyper, &hyper); err != nil {
+			return fmt.Errorf("hyperparameters of run %d: %w", r.ID, err)
+		}
+		names := make([]string, 0, len(hyper))
+		for name := range hyper {
+			names = append(names, name)
+		}
+		sort.Strings(names)
+		for _, name := range names {
+			row = append(row, history.Cell{Name: "hyper." + name, Value: hyper[name]})
+		}
+		sums, err := h.service.db.Summaries(ctx, []int64{r.ID}, "")
+		if err != nil {
+			return err
+		}
+		for _, c := range sums {
+			if h.in.Names == nil || slices.Contains(h.in.Names, c.Name) {
+				row = append(row, history.Cell{Name: "last." + c.Name, Value: c.LastValue}, history.Cell{Name: "least." + c.Name, Value: c.LowValue},
+					history.Cell{Name: "greatest." + c.Name, Value: c.HighValue})
+			}
+		}
+		table.Add(row)
+	}
+	return table.Close()
+}
+
+// FileName is what a saved history is called.
+func (h *History) FileName() string {
+	name := h.in.Project
+	if len(h.in.Runs) == 1 {
+		name += fmt.Sprint("-", h.in.Runs[0])
+	}
+	return name + "-" + h.in.What + "." + history.Extension(h.in.Format)
+}
+
+// importPoints is how many points of an imported run go into one row of the journal.
+const importPoints = 4096
+
+// AddHistory keeps a run that was trained elsewhere, in one transaction.
+func (s *Service) AddHistory(ctx context.Context, who Who, in *api.NewHistory) (*api.Run, error) {
+	p, _, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := uuid.Parse(in.Key); err != nil {
+		return nil, api.Fail(api.Invalid, "%.60q is not a UUID; the key is", in.Key)
+	}
+	b := in.Body
+	for _, c := range b.Curves {
+		if c.Name == "" {
+			return nil, api.Fail(api.Invalid, "a history's curves have names, not numbers")
+		}
+	}
+	batch, _, err := s.toBatch(ctx, 0, api.Batch{Number: 1, Axis: b.Axis, Curves: b.Curves})
+	if err != nil {
+		return nil, err
+	}
+	if len(batch.Axis) == 0 || len(batch.Columns) == 0 {
+		return nil, api.Fail(api.Invalid, "there is no reading in it")
+	}
+	if b.Started.IsZero() || b.Ended.Before(b.Started) {
+		return nil, api.Fail(api.Invalid, "a history says when it started and, not before, when it ended")
+	}
+	_, number, project, err := s.db.RunByKey(ctx, in.Key)
+	var run int64
+	switch {
+	case err == nil && project != p.ID:
+		return nil, api.Fail(api.Conflict, "this key made a run of another project")
+	case err == nil:
+		return s.run(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: number})
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
+		run, number, err = q.AddRun(ctx, pg.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: clean(b.Title), Recipe: api.Recipe{}, Started: b.Started})
+		if err != nil {
+			return err
+		}
+		return s.keepHistory(ctx, q, run, who, in, batch)
+	})
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.db.SummariseRun(ctx, run); err != nil {
+		s.options.Log.Warn("summaries of curves wait", "err", err)
+	}
+	s.live.news()
+	return s.run(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: number})
+}
+
+func (s *Service) keepHistory(ctx context.Context, q pg.Queries, run int64, who Who, in *api.NewHistory, batch readBatch) error {
+	b := in.Body
+	recorder := uuid.NewString()
+	leg, err := q.AddLeg(ctx, run, uuid.NewString(), recorder, "", batch.Axis[0].Step, b.Started)
+	if err != nil {
+		return err
+	}
+	ids, err := q.CurveIDs(ctx, run, batch.names)
+	if err != nil {
+		return err
+	}
+	for i, name := range batch.names {
+		batch.Columns[i].Curve = ids[name]
+	}
+	number := int64(0)
+	for part := range batch.Parts(importPoints) {
+		number++
+		_, err := q.CountBatch(ctx, pg.Count{Run: run, Leg: leg, Recorder: recorder, Number: number, Upto: number, Points: len(part.Axis), Batch: part})
+		if err != nil {
+			return fmt.Errorf("keep part %d of a history: %w", number, err)
+		}
+	}
+	if _, err := q.EndLeg(ctx, pg.Ending{Run: run, Leg: leg, Recorder: recorder, State: "finished", Ended: b.Ended}); err != nil {
+		return err
+	}
+	if _, err := q.SetRunState(ctx, run, "finished", &b.Ended); err != nil {
+		return err
+	}
+	if err := q.AddNote(ctx, run, pg.Note{Leg: leg, At: time.Now(), Text: clean("Brought in from " + b.Source)}); err != nil {
+		return err
+	}
+	return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: "imported"})
+}

@@ -1,0 +1,313 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"sync"
+
+	"kembrel/api"
+	"kembrel/core/curve"
+	"kembrel/core/verdict"
+	"kembrel/store"
+	"kembrel/store/pg"
+)
+
+// watches are the stop rules at work, by run: what of the objective has been seen. They are rebuilt from the readings after a start.
+type watches struct {
+	mutex sync.Mutex
+	runs  map[int64]*watched
+}
+
+type watched struct {
+	rule  string // and objective, as text: a change begins anew
+	legs  int
+	last  curve.Reading
+	watch verdict.Watch
+	next  int64 // step from which readings have not been seen
+	at    int   // readings seen at the step before next
+}
+
+func parseRule(text json.RawMessage) *verdict.StopRule {
+	if len(text) == 0 || string(text) == "{}" {
+		return nil
+	}
+	r := &verdict.StopRule{}
+	if json.Unmarshal(text, r) != nil {
+		return nil
+	}
+	return r
+}
+
+// watchRuns applies stop rules to what came since the last time.
+func (s *Service) watchRuns(ctx context.Context, runs []int64) error {
+	if len(runs) == 0 {
+		return nil
+	}
+	ruled, err := s.db.RunsWithRules(ctx, runs)
+	if err != nil || len(ruled) == 0 {
+		return err
+	}
+	rows, err := s.db.Judgements(ctx, ruled)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		if err := s.watchRun(ctx, row); err != nil {
+			return fmt.Errorf("stop rule of run %d: %w", row.ID, err)
+		}
+	}
+	return nil
+}
+
+func (s *Service) watchRun(ctx context.Context, row pg.Judgement) error {
+	rule := parseRule(row.Rule)
+	o, err := verdict.ParseObjective(row.Objective)
+	if err != nil || rule == nil {
+		return err
+	}
+	w, err := s.seen(ctx, row, o, *rule)
+	if err != nil || w.Stop == nil {
+		return err
+	}
+	stopped := s.stoppedAt(ctx, row, o, *rule, w)
+	first := false
+	err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
+		if first, err = q.SetStopped(ctx, row.ID, stopped); err != nil || !first {
+			return err
+		}
+		return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: row.ID, What: "was told to stop"})
+	})
+	if first {
+		s.live.news()
+	}
+	return err
+}
+
+// seen brings the watch of a run up to date and returns a copy.
+func (s *Service) seen(ctx context.Context, row pg.Judgement, o verdict.Objective, rule verdict.StopRule) (verdict.Watch, error) {
+	legs, err := s.db.ListLegs(ctx, row.ID)
+	if err != nil {
+		return verdict.Watch{}, err
+	}
+	s.watches.mutex.Lock()
+	defer s.watches.mutex.Unlock()
+	text := row.Objective + " " + string(row.Rule)
+	w := s.watches.runs[row.ID]
+	if w == nil || w.rule != text || w.legs != len(legs) {
+		w = &watched{rule: text, legs: len(legs)}
+		if s.watches.runs == nil || len(s.watches.runs) > 10_000 {
+			s.watches.runs = map[int64]*watched{}
+		}
+		s.watches.runs[row.ID] = w
+	}
+	skip := w.at // of the readings at the last step, those seen
+	err = s.readings.Scan(ctx, store.Span{Run: row.ID, Names: []string{o.Curve}, From: w.next}, func(_ string, points []curve.Point, values []float64) error {
+		for i, v := range values {
+			if skip > 0 {
+				skip--
+				continue
+			}
+			if points[i].Step != w.next || w.watch.Readings == 0 {
+				w.next, w.at = points[i].Step, 0
+			}
+			w.at++
+			w.last = curve.Reading{Point: points[i], Value: v}
+			w.watch.Add(o, rule, w.last)
+		}
+		return nil
+	})
+	return w.watch, err
+}
+
+func (s *Service) stoppedAt(ctx context.Context, row pg.Judgement, o verdict.Objective, rule verdict.StopRule, w verdict.Watch) api.Stopped {
+	out := api.Stopped{Why: w.Why(o, rule), At: *figure(o.Curve, *w.Stop), Best: *figure(o.Curve, w.Best)}
+	step, epoch, err := s.db.CheckpointBefore(ctx, row.ID, w.Best.Step)
+	switch {
+	case errors.Is(err, pg.ErrNone):
+	case err != nil:
+		s.options.Log.Warn("find the best checkpoint", "err", err)
+	case epoch == math.Trunc(epoch):
+		out.Checkpoint = fmt.Sprintf("%s@e%.0f", runAddress(row.Project, row.Number), epoch)
+	default:
+		out.Checkpoint = fmt.Sprintf("%s@s%d", runAddress(row.Project, row.Number), step)
+	}
+	return out
+}
+
+// stopState is the rule of a run and what it has come to.
+func (s *Service) stopState(ctx context.Context, run int64) (*api.StopState, error) {
+	rows, err := s.db.Judgements(ctx, []int64{run})
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	row := rows[0]
+	out := toStopState(parseRule(row.Rule), row.Own)
+	if row.Stopped != nil {
+		out.Stopped = &api.Stopped{}
+		if err := json.Unmarshal(row.Stopped, out.Stopped); err != nil {
+			return nil, fmt.Errorf("what stopped run %d: %w", run, err)
+		}
+	}
+	if out.Rule == nil || row.State != "running" {
+		return out, nil
+	}
+	o, err := verdict.ParseObjective(row.Objective)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.seen(ctx, row, o, *out.Rule)
+	if err != nil {
+		return nil, err
+	}
+	s.watches.mutex.Lock()
+	defer s.watches.mutex.Unlock()
+	if known := s.watches.runs[run]; w.Readings > 0 && known != nil {
+		out.Left = api.Float(w.Left(*out.Rule, known.last))
+	}
+	return out, nil
+}
+
+func toStopState(rule *verdict.StopRule, own bool) *api.StopState {
+	out := &api.StopState{Rule: rule, From: "project", Left: api.Float(math.NaN()), Said: "none"}
+	switch {
+	case own:
+		out.From = "run"
+	case rule == nil:
+		out.From = "none"
+	}
+	if rule != nil {
+		out.Said = rule.Say()
+	}
+	return out
+}
+
+// GetStopRule shows a project's rule.
+func (s *Service) GetStopRule(ctx context.Context, _ Who, in *api.ProjectInput) (*api.StopState, error) {
+	p, _, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	rule, err := s.db.ProjectStopRule(ctx, p.ID)
+	return toStopState(parseRule(rule), false), err
+}
+
+// SetStopRule sets a project's rule.
+func (s *Service) SetStopRule(ctx context.Context, who Who, in *api.RuleInput) (*api.StopState, error) {
+	if err := in.Body.Check(); err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	return s.changeProjectRule(ctx, who, in.ProjectInput, &in.Body, "set the stop rule: "+in.Body.Say())
+}
+
+// DropStopRule takes a project's rule away.
+func (s *Service) DropStopRule(ctx context.Context, who Who, in *api.ProjectInput) (*api.StopState, error) {
+	return s.changeProjectRule(ctx, who, *in, nil, "took the stop rule away")
+}
+
+func (s *Service) changeProjectRule(ctx context.Context, who Who, in api.ProjectInput, rule *verdict.StopRule, what string) (*api.StopState, error) {
+	p, _, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		var kept any
+		if rule != nil {
+			kept = rule
+		}
+		if err := q.SetProjectStopRule(ctx, p.ID, kept); err != nil {
+			return err
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, Person: who.ID, What: what})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.live.news()
+	return toStopState(rule, false), nil
+}
+
+// SetRunRule sets a run's own rule, or that it has none.
+func (s *Service) SetRunRule(ctx context.Context, who Who, in *api.RunRuleInput) (*api.StopState, error) {
+	if in.Body.None == (in.Body.Rule != nil) {
+		return nil, api.Fail(api.Invalid, "give a rule, or say none")
+	}
+	if in.Body.None {
+		return s.changeRunRule(ctx, who, in.RunInput, struct{}{}, "will not be stopped by a rule")
+	}
+	if err := in.Body.Rule.Check(); err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	return s.changeRunRule(ctx, who, in.RunInput, in.Body.Rule, "got the stop rule: "+in.Body.Rule.Say())
+}
+
+// DropRunRule lets the project's rule hold again.
+func (s *Service) DropRunRule(ctx context.Context, who Who, in *api.RunInput) (*api.StopState, error) {
+	return s.changeRunRule(ctx, who, *in, nil, "follows the project's stop rule")
+}
+
+func (s *Service) changeRunRule(ctx context.Context, who Who, in api.RunInput, rule any, what string) (*api.StopState, error) {
+	run, err := s.runID(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := q.SetRunStopRule(ctx, run, rule); err != nil {
+			return err
+		}
+		return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: what})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.live.news()
+	if err := s.watchRuns(ctx, []int64{run}); err != nil { // the new rule may say stop on what is there
+		return nil, err
+	}
+	return s.stopState(ctx, run)
+}
+
+// TryStopRule shows where a rule would have stopped runs.
+func (s *Service) TryStopRule(ctx context.Context, _ Who, in *api.TryInput) (*api.Tried, error) {
+	_, o, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	rule := in.Body.Rule
+	if err := rule.Check(); err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	out := &api.Tried{Said: rule.Say(), Runs: []api.TriedRun{}}
+	for _, number := range in.Body.Runs {
+		run, err := s.runID(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: number})
+		if err != nil {
+			return nil, err
+		}
+		var readings []curve.Reading
+		err = s.readings.Scan(ctx, store.Span{Run: run, Names: []string{o.Curve}}, func(_ string, points []curve.Point, values []float64) error {
+			for i, v := range values {
+				readings = append(readings, curve.Reading{Point: points[i], Value: v})
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+		out.Runs = append(out.Runs, toTried(runAddress(in.Project, number), o, verdict.Try(o, rule, readings)))
+	}
+	return out, nil
+}
+
+func toTried(address string, o verdict.Objective, t verdict.Outcome) api.TriedRun {
+	saved, ms := t.Saved()
+	out := api.TriedRun{Address: address, SavedEpochs: api.Float(saved), SavedTime: api.Float(float64(ms) / 1000), Lost: api.Float(t.Lost())}
+	if t.At > 0 {
+		out.Best, out.Later = figure(o.Curve, t.Best), figure(o.Curve, t.Later)
+	}
+	if t.Stop != nil {
+		out.Stop = figure(o.Curve, *t.Stop)
+	}
+	return out
+}

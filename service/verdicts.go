@@ -1,0 +1,157 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"kembrel/api"
+	"kembrel/core/curve"
+	"kembrel/core/verdict"
+	"kembrel/store/pg"
+)
+
+// judgedPlaces is into how many epochs or stretches of steps curves are folded before they are judged.
+const judgedPlaces = 512
+
+// judge reads what a run's curves say and keeps it.
+func (s *Service) judge(ctx context.Context, run int64) error {
+	rows, err := s.db.Judgements(ctx, []int64{run})
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	o, err := verdict.ParseObjective(rows[0].Objective)
+	if err != nil {
+		return err
+	}
+	v, err := s.verdictOf(ctx, run, o)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.SetVerdict(ctx, run, v)
+	return err
+}
+
+func (s *Service) verdictOf(ctx context.Context, run int64, o verdict.Objective) (*api.Verdict, error) {
+	sums, err := s.db.Summaries(ctx, []int64{run}, o.Curve)
+	if err != nil {
+		return nil, err
+	}
+	sum := curve.NewSummary()
+	if len(sums) > 0 {
+		sum = sums[0].Core()
+	}
+	by := curve.ByEpoch
+	if math.IsNaN(sum.Last.Epoch) {
+		by = curve.ByStep
+	}
+	trainName := ""
+	names := []string{o.Curve}
+	if measure, split := curve.SplitName(o.Curve); split == "val" || split == "test" {
+		trainName = measure + ".train"
+		names = append(names, trainName)
+	}
+	from, to, ok, err := s.readings.Extent(ctx, run, by)
+	if err != nil {
+		return nil, err
+	}
+	folds := map[string][]curve.Fold{}
+	if ok {
+		w := curve.Window{By: by, From: from, To: to, Width: 1}
+		if to-from > judgedPlaces || by == curve.ByStep {
+			w.Width = max(curve.PixelWidth(by, from, to, judgedPlaces), 1)
+		}
+		if folds, err = s.readings.View(ctx, run, names, w); err != nil {
+			return nil, err
+		}
+	}
+	j := verdict.Judge(o, by, verdict.FromFolds(by, folds[trainName]), verdict.FromFolds(by, folds[o.Curve]))
+	return &api.Verdict{Kind: string(j.Kind), Said: j.Say(o, sum), By: string(by), Since: api.Float(j.Since), Train: api.Float(j.Train), Val: api.Float(j.Val),
+		Gap: api.Float(j.Gap), Noise: api.Float(j.Noise), Learnt: api.Float(j.Learnt), Slope: api.Float(j.Slope), Places: j.Places,
+		Pace: api.Float(pace(folds[o.Curve]))}, nil
+}
+
+// pace is the usual time per epoch lately, in seconds; NaN where epochs are unknown.
+func pace(folds []curve.Fold) float64 {
+	var paces []float64
+	for i := max(1, len(folds)-20); i < len(folds); i++ {
+		a, b := folds[i-1].Last, folds[i].Last
+		if d := b.Epoch - a.Epoch; d > 0 {
+			paces = append(paces, float64(b.Time-a.Time)/1000/d)
+		}
+	}
+	if len(paces) == 0 {
+		return math.NaN()
+	}
+	slices.Sort(paces)
+	return paces[len(paces)/2]
+}
+
+func toVerdict(kept, aside json.RawMessage) *api.Verdict {
+	v := &api.Verdict{}
+	if kept == nil || json.Unmarshal(kept, v) != nil {
+		return nil
+	}
+	if aside != nil {
+		v.Aside = &api.Aside{}
+		if json.Unmarshal(aside, v.Aside) != nil {
+			v.Aside = nil
+		}
+	}
+	return v
+}
+
+// freshVerdict judges a run now and returns what is kept.
+func (s *Service) freshVerdict(ctx context.Context, run int64) (*api.Verdict, error) {
+	if err := s.judge(ctx, run); err != nil {
+		return nil, err
+	}
+	rows, err := s.db.Judgements(ctx, []int64{run})
+	if err != nil || len(rows) == 0 {
+		return &api.Verdict{}, err
+	}
+	return toVerdict(rows[0].Verdict, rows[0].Aside), nil
+}
+
+// SetAside keeps a person's disagreement with a verdict, and the reason.
+func (s *Service) SetAside(ctx context.Context, who Who, in *api.AsideInput) (*api.Verdict, error) {
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	v, err := s.freshVerdict(ctx, run)
+	if err != nil {
+		return nil, err
+	}
+	if v.Kind == "" {
+		return nil, api.Fail(api.Invalid, "%s has no verdict yet", runAddress(in.Project, in.Number))
+	}
+	aside := api.Aside{Kind: v.Kind, Reason: clean(in.Body.Reason), Who: who.Name, At: time.Now()}
+	return s.changeAside(ctx, who, run, aside, fmt.Sprintf("set the verdict %q aside: %s", v.Kind, aside.Reason))
+}
+
+// DropAside lets the verdict stand again.
+func (s *Service) DropAside(ctx context.Context, who Who, in *api.RunInput) (*api.Verdict, error) {
+	run, err := s.runID(ctx, *in)
+	if err != nil {
+		return nil, err
+	}
+	return s.changeAside(ctx, who, run, nil, "let the verdict stand")
+}
+
+func (s *Service) changeAside(ctx context.Context, who Who, run int64, aside any, what string) (*api.Verdict, error) {
+	err := s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := q.SetAside(ctx, run, aside); err != nil {
+			return err
+		}
+		return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: what})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.live.news()
+	return s.freshVerdict(ctx, run)
+}
