@@ -15,9 +15,17 @@ const CBOR = "application/cbor"
 
 // Format reads and writes it. What it takes is bounded by the body's length.
 var Format = huma.Format{
-	Marshal:   func(w io.Writer, v any) error { return cbor.NewEncoder(w).Encode(v) },
+	Marshal:   func(w io.Writer, v any) error { return pack.NewEncoder(w).Encode(v) },
 	Unmarshal: unpack.Unmarshal,
 }
+
+var pack = func() cbor.EncMode {
+	mode, err := cbor.EncOptions{Time: cbor.TimeRFC3339Nano}.EncMode()
+	if err != nil {
+		panic(err) // the options are constant
+	}
+	return mode
+}()
 
 var unpack = func() cbor.DecMode {
 	mode, err := cbor.DecOptions{DupMapKey: cbor.DupMapKeyEnforcedAPF, MaxNestedLevels: 8, MaxArrayElements: 1 << 20, MaxMapPairs: 1 << 14}.DecMode()
@@ -40,10 +48,14 @@ const (
 	tagInt64   = 79
 	tagFloat32 = 85
 	tagFloat64 = 86
+	null       = 0xf6 // RFC 8949, section 3.3
 )
 
 // MarshalCBOR implements cbor.Marshaler: int32 where all fit, else int64, little endian.
 func (n Ints) MarshalCBOR() ([]byte, error) {
+	if n == nil {
+		return []byte{null}, nil
+	}
 	for _, v := range n {
 		if v != int64(int32(v)) {
 			out := typedHead(tagInt64, 8*len(n))
@@ -62,6 +74,9 @@ func (n Ints) MarshalCBOR() ([]byte, error) {
 
 // MarshalCBOR implements cbor.Marshaler: float32 where that loses no bit, else float64, little endian.
 func (f Floats) MarshalCBOR() ([]byte, error) {
+	if f == nil {
+		return []byte{null}, nil
+	}
 	for _, v := range f {
 		if math.Float64bits(float64(float32(v))) != math.Float64bits(v) {
 			out := typedHead(tagFloat64, 8*len(f))
@@ -143,6 +158,10 @@ func typed(data []byte, integer func(int64), float func(float64)) (done bool, er
 
 // UnmarshalCBOR implements cbor.Unmarshaler.
 func (n *Ints) UnmarshalCBOR(data []byte) error {
+	if len(data) == 1 && data[0] == null {
+		*n = nil
+		return nil
+	}
 	out, fractions := make(Ints, 0, len(data)/4), false
 	done, err := typed(data, func(v int64) { out = append(out, v) }, func(float64) { fractions = true })
 	switch {
@@ -157,6 +176,10 @@ func (n *Ints) UnmarshalCBOR(data []byte) error {
 
 // UnmarshalCBOR implements cbor.Unmarshaler.
 func (f *Floats) UnmarshalCBOR(data []byte) error {
+	if len(data) == 1 && data[0] == null {
+		*f = nil
+		return nil
+	}
 	out := make(Floats, 0, len(data)/4)
 	done, err := typed(data, func(v int64) { out = append(out, float64(v)) }, func(v float64) { out = append(out, v) })
 	if !done {

@@ -162,14 +162,7 @@ func (w *world) storeLayer(curves, points, batches int) (float64, error) {
 				}
 				batch.Columns = append(batch.Columns, curve.Column{Curve: c + 1, Values: values})
 			}
-			err := w.db.InTx(ctx, func(q pg.Queries) error {
-				_, _, err := q.CountBatch(ctx, pg.Count{Run: t.run, Leg: 1, Recorder: t.recorder, Number: int64(b + 1), Upto: int64(b + 1), Points: points,
-					FirstStep: batch.Axis[0].Step, LastStep: batch.Axis[points-1].Step, LastEpoch: float64(b)})
-				if err != nil {
-					return err
-				}
-				return q.AddJournal(ctx, t.run, 1, int64(b+1), batch)
-			})
+			_, err := w.db.CountTogether(ctx, pg.Count{Run: t.run, Leg: 1, Recorder: t.recorder, Number: int64(b + 1), Upto: int64(b + 1), Points: points, Batch: batch})
 			if err != nil {
 				return err
 			}

@@ -46,7 +46,7 @@ func (w *seal) Timeout(*river.Job[sealArgs]) time.Duration { return 10 * time.Mi
 
 // Work seals what the journal holds.
 func (w *seal) Work(ctx context.Context, _ *river.Job[sealArgs]) error {
-	_, err := w.service.db.Seal(ctx, w.service.options.Seal)
+	_, err := w.service.db.Seal(ctx, pg.SealRule{Age: w.service.options.SealAfter, Bytes: sealBytes})
 	return err
 }
 
@@ -66,7 +66,7 @@ func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) 
 		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},
 		Workers:                     workers,
 		Logger:                      slog.New(quieter{s.options.Log.Handler()}),
-		PeriodicJobs:                []*river.PeriodicJob{every(lookoutPace, lookoutArgs{}), every(sealPace, sealArgs{})},
+		PeriodicJobs:                []*river.PeriodicJob{every(lookoutPace, lookoutArgs{}), every(min(sealPace, s.options.SealAfter), sealArgs{})},
 		CompletedJobRetentionPeriod: 10 * time.Minute,
 	})
 	if err != nil {
@@ -86,8 +86,8 @@ func (q quieter) WithAttrs(a []slog.Attr) slog.Handler { return quieter{q.Handle
 
 func (q quieter) WithGroup(name string) slog.Handler { return quieter{q.Handler.WithGroup(name)} }
 
-// sealPace is how often the journal is looked at, and DefaultSeal when it turns.
-const sealPace = 5 * time.Second
-
-// DefaultSeal is when the journal turns to the next slot, unless options say otherwise.
-var DefaultSeal = pg.SealRule{Age: 3 * time.Minute, Bytes: 64 << 20}
+// sealPace is how often the journal is looked at, and sealBytes the size at which it is sealed before its time.
+const (
+	sealPace  = 5 * time.Second
+	sealBytes = 64 << 20
+)

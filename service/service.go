@@ -20,7 +20,7 @@ type Options struct {
 	Log       *slog.Logger
 	LostAfter time.Duration // a run without a sign of life for so long is lost
 	Version   string
-	Seal      pg.SealRule // zero: DefaultSeal
+	SealAfter time.Duration // readings lie in the journal for so long before they are packed into blocks; 0: 3 minutes
 }
 
 // Service answers every operation of the API.
@@ -36,8 +36,8 @@ type Service struct {
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
 func New(db *pg.Store, blobs blob.Store, o Options) *Service {
-	if o.Seal == (pg.SealRule{}) {
-		o.Seal = DefaultSeal
+	if o.SealAfter == 0 {
+		o.SealAfter = 3 * time.Minute
 	}
 	s := &Service{db: db, readings: db, blobs: blobs, options: o}
 	s.live = newLive(db, o.Log)

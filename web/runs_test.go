@@ -37,7 +37,8 @@ func TestUnknownThings(t *testing.T) {
 	leg.Leg = 1
 	call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", 1))
 	refuse(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: []string{"los"}}, api.NotFound, "it has: loss.val")
-	refuse(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, After: "x"}, api.Invalid, "position")
+	refuse(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, From: 5, To: 4}, api.Invalid, "empty")
+	refuse(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Smooth: 1, Median: 1}, api.Invalid, "not both")
 	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "best"}, api.NotFound, "no checkpoint")
 	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "first"}, api.Invalid, "names no checkpoint")
 }
@@ -103,7 +104,7 @@ func TestBatches(t *testing.T) {
 	require.Equal(t, http.StatusUnprocessableEntity, response.StatusCode, content)
 
 	got := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput})
-	require.Equal(t, "1.1", got.Position)
+	require.Equal(t, 1, got.Legs)
 	require.Len(t, got.Curves, 1, "none of what was refused is there")
 	for i, v := range first.Body.Curves[0].Values {
 		require.Equal(t, math.IsNaN(v), math.IsNaN(got.Curves[0].Value[i]))
@@ -111,13 +112,13 @@ func TestBatches(t *testing.T) {
 			require.Equal(t, math.Float64bits(v), math.Float64bits(got.Curves[0].Value[i]))
 		}
 	}
-	_, text := s.raw(t, "GET", "/api/v1/projects/vessels/runs/1/curves.csv", "", s.bearer()...)
+	_, text := s.raw(t, "GET", "/api/v1/projects/vessels/history?runs=1&format=csv-long", "", s.bearer()...)
 	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
 	require.NoError(t, err)
-	require.Equal(t, []string{"curve", "step", "epoch", "time", "value"}, rows[0])
+	require.Equal(t, []string{"run", "curve", "step", "epoch", "time", "value"}, rows[0])
 	var column []string
 	for _, r := range rows[1:] {
-		column = append(column, r[4])
+		column = append(column, r[5])
 	}
 	require.Equal(t, []string{"0.5", "NaN", "Infinity", "-Infinity", "-0", "5e-324"}, column)
 

@@ -40,7 +40,7 @@ and leaves a token for this user, so that the other commands work at once; every
 			defer stop()
 			return runUp(ctx, a)
 		}}
-	a.Settings.Add(cmd.Flags(), "data", "listen", "metrics", "lost-after", "https", "log-level", "log-format")
+	a.Settings.Add(cmd.Flags(), "data", "listen", "metrics", "lost-after", "seal-after", "https", "log-level", "log-format")
 	return cmd
 }
 
@@ -75,7 +75,7 @@ Any number of them may serve the same database and blobs. The first start prints
 				return err
 			})
 		}}
-	a.Settings.Add(cmd.Flags(), "database", "blobs", "listen", "metrics", "lost-after", "https", "log-level", "log-format")
+	a.Settings.Add(cmd.Flags(), "database", "blobs", "listen", "metrics", "lost-after", "seal-after", "https", "log-level", "log-format")
 	return cmd
 }
 
@@ -186,7 +186,11 @@ func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blo
 	if err != nil {
 		return err
 	}
-	svc := service.New(db, kept, service.Options{Log: log, LostAfter: lost, Version: a.Version})
+	seal, err := time.ParseDuration(a.Settings.Get("seal-after"))
+	if err != nil || seal < time.Second {
+		return fmt.Errorf("seal-after %q: write a time of a second at least, such as 3m", a.Settings.Get("seal-after"))
+	}
+	svc := service.New(db, kept, service.Options{Log: log, LostAfter: lost, SealAfter: seal, Version: a.Version})
 	first, err := svc.FirstStart(ctx, userName())
 	if err != nil {
 		return fmt.Errorf("make the first administrator: %w", err)
