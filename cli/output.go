@@ -101,7 +101,7 @@ func (l listing) render() string {
 	configs := make([]table.ColumnConfig, len(l.columns))
 	for i, c := range l.columns {
 		head[i] = c
-		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: 80}
+		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: 80, WidthMaxEnforcer: prettytext.WrapSoft}
 		if l.numeric[i] {
 			configs[i].Align, configs[i].AlignHeader = prettytext.AlignRight, prettytext.AlignRight
 		}

@@ -182,8 +182,12 @@ func (r *request) fill(v reflect.Value) error {
 		case value.IsZero():
 		case field.Tag.Get("query") != "":
 			text := fmt.Sprint(value.Interface())
-			if list, ok := value.Interface().([]string); ok {
-				text = strings.Join(list, ",")
+			if value.Kind() == reflect.Slice {
+				parts := make([]string, value.Len())
+				for k := range parts {
+					parts[k] = fmt.Sprint(value.Index(k).Interface())
+				}
+				text = strings.Join(parts, ",")
 			}
 			r.query.Set(field.Tag.Get("query"), text)
 		case field.Tag.Get("header") != "":

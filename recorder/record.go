@@ -56,6 +56,9 @@ type recording struct {
 	conns   sync.WaitGroup
 	sending chan error
 	cancel  context.CancelFunc
+	machine *machine
+	unplug  context.CancelFunc // ends the machine's readings
+	program atomic.Int32       // process id
 }
 
 // Check finds out before the program starts whether the service would take the run: a wrong project or token is an error now, a
@@ -122,6 +125,10 @@ func attach(ctx context.Context, o Options, s *spool.Spool) (*recording, error) 
 			r.say("recording %s", run)
 		}}
 	ctx, r.cancel = context.WithCancel(context.WithoutCancel(ctx))
+	r.machine = newMachine()
+	reading, stop := context.WithCancel(ctx)
+	r.unplug = stop
+	go r.session.watchMachine(reading, r.machine, func() int { return int(r.program.Load()) })
 	go func() { r.sending <- r.sender.send(ctx) }()
 	go sendLeftovers(ctx, o, s.Folder)
 	return r, nil
@@ -134,6 +141,7 @@ func (r *recording) say(format string, args ...any) {
 }
 
 func (r *recording) noteProgram(pid int) {
+	r.program.Store(int32(pid))
 	if err := r.spool.SetProgram(pid); err != nil {
 		r.say("cannot note the program's process: %v", err)
 	}
@@ -166,6 +174,12 @@ func (r *recording) hangUp() {
 
 // finish records the end and sends the rest. It waits for the service as long as something gets through, and Wait longer.
 func (r *recording) finish(end spool.Ending) {
+	r.unplug()
+	if end.State == "failed" && end.Signal == syscall.SIGKILL.String() || end.Signal == "" && end.ExitCode == nil && end.State == "failed" {
+		if text := r.machine.ranOut(); text != "" {
+			r.session.remark(text)
+		}
+	}
 	if err := r.spool.AppendNow(spool.End, 0, end); err != nil {
 		r.say("the end could not be kept: %v", err)
 	}

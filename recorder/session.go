@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"os"
 	"strings"
@@ -31,6 +32,7 @@ type session struct {
 
 	mutex     sync.Mutex
 	lastStep  int64
+	lastEpoch float64
 	readings  int64
 	kept      int64 // last message kept
 	figures   map[string]api.Float
@@ -51,7 +53,7 @@ type session struct {
 // newSession takes up what the spool already holds, so that a recorder can follow one that died.
 func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 	n := &session{spool: s, say: say, figures: map[string]api.Float{}, open: map[string]spool.Manifest{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
-		crossed: make(chan struct{}, 1), stopping: make(chan string, 1)}
+		lastEpoch: math.NaN(), crossed: make(chan struct{}, 1), stopping: make(chan string, 1)}
 	if state := s.State(); state.Objective != "" {
 		n.stop.set(state.Objective, state.Rule)
 	}
@@ -88,9 +90,16 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 
 // note remembers what later messages are judged by.
 func (n *session) note(names []string, b curve.Batch) {
-	n.lastStep = b.Axis[len(b.Axis)-1].Step
+	last := b.Axis[len(b.Axis)-1]
+	n.lastStep = last.Step
+	if !math.IsNaN(last.Epoch) {
+		n.lastEpoch = last.Epoch
+	}
 	n.watch(names, b)
 	for i, c := range b.Columns {
+		if curve.OfMachine(names[i]) {
+			continue
+		}
 		n.readings += int64(len(c.Values))
 		_, known := n.figures[names[i]]
 		if len(c.Values) > 0 && (known || len(n.figures) < maxFigures) {

@@ -67,5 +67,31 @@ func sayHappened(r *api.RunDetail) string {
 	if len(r.Legs) > 1 {
 		text += fmt.Sprintf(" %d legs.", len(r.Legs))
 	}
+	if p := peaks(r.Curves); p != "" {
+		text += " At most " + p + "."
+	}
 	return text
+}
+
+// peaks says what the machine's curves came to at most.
+func peaks(curves []api.CurveInfo) string {
+	var parts []string
+	for _, c := range curves {
+		if c.Highest == nil {
+			continue
+		}
+		v := float64(c.Highest.Value)
+		percent := func(what string) { parts = append(parts, fmt.Sprintf("%.0f %% of %s", 100*v, what)) }
+		switch gpu, part, _ := strings.Cut(strings.TrimPrefix(c.Name, "host.gpu"), "."); {
+		case c.Name == "host.cpu":
+			percent("the CPU")
+		case c.Name == "host.memory.share":
+			percent("memory")
+		case c.Name == "host.program.memory":
+			parts = append(parts, api.Bytes(int64(v))+" by the program")
+		case strings.HasPrefix(c.Name, "host.gpu") && part == "use":
+			percent("GPU " + gpu)
+		}
+	}
+	return strings.Join(parts, ", ")
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -116,7 +117,8 @@ func (s *Service) SendBatch(ctx context.Context, who Who, in *api.BatchInput) (*
 
 // countAlone counts a batch that brings more than readings of known curves, all in one transaction.
 func (s *Service) countAlone(ctx context.Context, q pg.Queries, who Who, in *api.BatchInput, batch readBatch, count pg.Count) error {
-	ids, err := q.CurveIDs(ctx, count.Run, batch.names)
+	named := slices.DeleteFunc(slices.Clone(batch.names), func(n string) bool { return n == "" })
+	ids, err := q.CurveIDs(ctx, count.Run, named)
 	if err != nil {
 		return err
 	}

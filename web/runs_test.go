@@ -255,3 +255,39 @@ func TestOutputArrivesOnce(t *testing.T) {
 	require.Len(t, got.Items, 1)
 	require.Equal(t, "epoch 1\uFFFD\n", got.Items[0].Text)
 }
+
+// Curves named once, batches by number: as JSON and as CBOR, also together with hyperparameters and notes, which take another path.
+func TestBatchesByNumber(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	in := &api.CurveNames{LegInput: leg}
+	in.Body.Names = []string{"loss.train", "loss.val"}
+	numbers := call(t, s, api.NameCurves, in).Curves
+	require.Equal(t, []int{1, 2}, numbers)
+	require.Equal(t, numbers, call(t, s, api.NameCurves, in).Curves, "they stay")
+	send := func(number int, change func(*api.Batch)) error {
+		b := batch(leg, int64(number), int64(number), "", float64(number))
+		b.Body.Curves = []api.Column{{Curve: 1, Values: api.Floats{float64(number)}}, {Curve: 2, Values: api.Floats{-1}}}
+		change(&b.Body)
+		_, err := client.Call(t.Context(), s.Client, api.SendBatch, b)
+		return err
+	}
+	require.NoError(t, send(1, func(b *api.Batch) { b.Hyper = map[string]json.RawMessage{"width": json.RawMessage("3")} }))
+	require.NoError(t, send(2, func(b *api.Batch) {}))
+	require.NoError(t, send(3, func(b *api.Batch) { b.Notes = []api.NewNote{{At: time.Now(), Text: "fog"}} }))
+	require.NoError(t, send(4, func(b *api.Batch) { b.Curves[1] = api.Column{Name: "host.cpu", Values: api.Floats{0.5}} }))
+	response, content := s.raw(t, "POST", "/api/v1/projects/vessels/runs/1/legs/1/batches",
+		`{"number":5,"upto":5,"axis":{"step":[20],"epoch":[1],"time":[1]},"curves":[{"curve":1,"values":[5]}]}`,
+		append(s.bearer(), "Content-Type", "application/json", "Kembrel-Recorder", leg.Recorder)...)
+	require.Equal(t, http.StatusOK, response.StatusCode, content)
+	require.ErrorContains(t, send(6, func(b *api.Batch) { b.Curves[0].Curve = 9 }), "no curve has the number 9")
+	require.ErrorContains(t, send(6, func(b *api.Batch) { b.Curves[0].Curve = 2 }), "there twice")
+	require.ErrorContains(t, send(6, func(b *api.Batch) { b.Curves[0].Name = "loss.train" }), "a name and a number")
+	require.ErrorContains(t, send(6, func(b *api.Batch) { b.Curves[0] = api.Column{Name: "loss.val", Values: api.Floats{1}} }), "there twice")
+	got := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput})
+	require.Len(t, got.Curves, 3)
+	require.Equal(t, "host.cpu", got.Curves[0].Name)
+	require.Equal(t, api.Floats{1, 2, 3, 4, 5}, got.Curves[1].Value)
+	require.Len(t, got.Curves[2].Value, 3)
+}

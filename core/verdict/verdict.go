@@ -39,6 +39,7 @@ const (
 	least       = 5    // places below which nothing is said
 	sure        = 3.0  // standard errors by which two levels must differ
 	worth       = 0.02 // share of all that was learnt which a change must come to
+	little      = 0.01 // share of the error by which a curve that still falls must fall in its last quarter
 	strong      = 0.25 // share by which training must go on improving where validation only stalls
 	poor        = 0.5  // share of the first error that is left when a run has learnt too little
 	near        = 0.15 // share of the error by which training and validation differ at most when underfitting
@@ -106,7 +107,7 @@ func (j *judging) kind() Kind {
 	slope, z := trend(thin(y[n-window:]))
 	slope /= float64(max(1, window)) / float64(len(thin(y[n-window:])))
 	j.verdict.Slope = j.sign * slope
-	falls := z < falling && -slope*float64(window) >= worth*learnt
+	falls := z < falling && -slope*float64(window) >= max(worth*learnt, little*math.Abs(j.errorOf(end)))
 
 	j.verdict.Since = x[min(at+1, n-1)]
 	j.verdict.Val = j.change(low, end)

@@ -19,17 +19,20 @@ done
 
 record() { # TITLE FLAGS...
     title=$1; shift
+    rule=
+    case "$1" in --stop-*) rule="$1 $2"; shift 2 ;; esac
     echo "Training: $title"
-    "$kembrel" record --quiet --project vessels --title "$title" -- "$harbour" train "$@" > /dev/null
+    "$kembrel" record --quiet --project vessels $rule --title "$title" -- "$harbour" train "$@" > /dev/null
 }
 
 "$kembrel" show vessels > /dev/null 2>&1 || "$kembrel" projects make vessels --title "Vessel classes by sound" --objective "loss.val lower" > /dev/null
 if [ "$("$kembrel" runs vessels --output csv | wc -l)" -le 1 ]; then
     echo "Training the harbour's first runs, about a minute; watch them in the console."
-    record "Softmax only"                    --hidden= --lr 0.001 --clips 7680 --epochs 16
+    record "Two hidden units"                --hidden 2 --lr 0.003 --clips 7680 --epochs 24 --drop-every 6
     record "Wide net, 240 clips, no dropout" --hidden 256,256 --lr 0.005 --clips 240 --epochs 32
-    record "Dropout 0.4, steps down"         --hidden 96 --dropout 0.4 --lr 0.008 --clips 5760 --epochs 20 --drop-every 8
+    record "Dropout 0.5, steps down"         --hidden 48 --dropout 0.5 --lr 0.008 --clips 7680 --epochs 24 --drop-every 5
     record "Rate 3, relu"                    --hidden 96 --activation relu --lr 3 --clips 960 --epochs 10
+    record "Wide net, stop rule" --stop-patience 5 --hidden 256,256 --lr 0.005 --clips 240 --epochs 32
 fi
 "$kembrel" runs vessels
 echo

@@ -2,19 +2,25 @@
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import uPlot from 'uplot'
 import 'uplot/dist/uPlot.min.css'
-import type { Drawn } from '../composables/curves'
+import { css, hasNegative, linearBelow, linesOf, shortNumber, tableOf, ticks } from '../chart/lines'
+import { drawMarks, type Best, type Flag } from '../chart/marks'
+import { download, toCSV, toPNG, toSVG } from '../chart/save'
+import type { Axis, Drawn } from '../composables/curves'
 import { dark } from '../composables/theme'
-import { number } from '../format'
+import { duration, number } from '../format'
 
 const props = defineProps<{
-  measure: string
+  title: string
+  file: string
   curves: Drawn[]
-  axis: string
+  axis: Axis
   scale: string
   hide: number
   from: number | null
   to: number | null
-  best?: { curve: string; step: number; value: number }
+  best?: Best
+  flags?: Flag[]
+  height?: number
 }>()
 const emit = defineEmits<{
   zoom: [from: number | null, to: number | null]
@@ -22,88 +28,93 @@ const emit = defineEmits<{
 }>()
 
 const host = ref<HTMLElement>()
-const tip = ref<{ left: number; head: string; rows: { label: string; text: string }[] } | null>(null)
+const tip = ref<{ left: number; head: string; rows: { label: string; text: string; colour: string }[] } | null>(null)
 const asTable = ref(false)
+const focus = ref('')
 let plot: uPlot | null = null
+let starts: number[] = []
 let setting = false
 
-const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
-const label = (c: Drawn) => c.split || c.name
-
-/** Where a curve's readings stand on the axis. */
-function places(c: Drawn): number[] {
-  if (props.axis === 'time') return c.time.map((t) => t / 1000)
-  if (props.axis === 'epoch' && !Number.isNaN(c.epoch[0])) return c.epoch
-  return c.step
-}
-
-/** Values for drawing: what cannot be drawn is a gap. */
-const drawable = (v: number) => (Number.isFinite(v) && (props.scale !== 'log' || v > 0) ? v : null)
-
-interface Line {
-  curve: Drawn
-  faint: boolean
-}
-const lines = computed<Line[]>(() =>
-  props.curves.flatMap((c) =>
-    c.smooth.length === c.value.length && c.value.length
-      ? [
-          { curve: c, faint: true },
-          { curve: c, faint: false },
-        ]
-      : [{ curve: c, faint: false }],
-  ),
-)
-
-/** The readings that are shown, on one axis for all lines; only true gaps stay gaps. */
-function data(): uPlot.AlignedData {
-  const tables = lines.value.map(({ curve, faint }) => {
-    const smooth = !faint && curve.smooth.length === curve.value.length
-    const ys = smooth ? curve.smooth : curve.value
-    const xs = places(curve)
-    const x: number[] = []
-    const y: (number | null)[] = []
-    xs.forEach((at, i) => {
-      if (props.hide > 0 && curve.epoch[i] <= props.hide) return
-      if (x.length && x[x.length - 1] === at) y[y.length - 1] = drawable(ys[i])
-      else {
-        x.push(at)
-        y.push(drawable(ys[i]))
-      }
-    })
-    return [x, y] as [number[], (number | null)[]]
-  })
-  if (!tables.length) return [[], []]
-  return uPlot.join(
-    tables,
-    tables.map(() => [0, 1]),
-  )
-}
-
-/** Readings that are NaN or infinite, for their marks. */
-function unreal(): number[] {
-  return lines.value.flatMap(({ curve, faint }) =>
-    faint ? [] : places(curve).filter((_, i) => !Number.isFinite(curve.value[i]) && !(curve.epoch[i] <= props.hide)),
-  )
-}
+const lines = computed(() => (void dark.value, linesOf(props.curves)))
+const high = computed(() => props.height ?? 230)
 
 const clock = (s: number) => new Date(s * 1000).toTimeString().slice(0, 8)
 
 function axisText(v: number): string {
-  return props.axis === 'time' ? clock(v) : number(Math.round(v * 100) / 100)
+  if (props.axis === 'clock') return clock(v)
+  if (props.axis === 'since') return v === 0 ? '0' : duration(v * 1000)
+  return number(Math.round(v * 100) / 100)
+}
+
+const times = computed(() => props.axis === 'clock' || props.axis === 'since')
+
+function xTicks(low: number, top: number, about: number): number[] {
+  if (!times.value) return ticks(low, top, about)
+  const steps = [
+    1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 28800, 43200, 86400, 172800, 604800,
+  ]
+  const step = steps.find((s) => s >= (top - low) / about)
+  if (!step || top - low < about) return ticks(low, top, about)
+  const out = []
+  for (let v = Math.ceil(low / step) * step; v <= top; v += step) out.push(v)
+  return out
+}
+
+const yTicks = (u: uPlot, low: number, top: number) =>
+  ticks(low, top, Math.max(2, Math.floor(u.bbox.height / devicePixelRatio / 38)))
+
+function yScale(): uPlot.Scale {
+  if (props.scale !== 'log') return { distr: 1 }
+  return hasNegative(lines.value) ? { distr: 4, asinh: linearBelow(lines.value) } : { distr: 3 }
+}
+
+function series(): uPlot.Series[] {
+  const out: uPlot.Series[] = [{}]
+  for (const l of lines.value) {
+    const grey = focus.value !== '' && focus.value !== l.curve.name
+    const colour = grey ? css('--ink3') : l.colour
+    const single = l.main.length < 2
+    out.push({
+      label: l.label,
+      stroke: grey ? colour + '66' : colour,
+      width: grey ? 1 : 1.7,
+      dash: l.dash,
+      spanGaps: false,
+      points: { show: single },
+    })
+    if (l.raw) out.push({ stroke: colour + '44', width: 1, points: { show: false } })
+    if (l.high)
+      out.push(
+        { stroke: undefined, width: 0, points: { show: false } },
+        { stroke: undefined, width: 0, points: { show: false } },
+      )
+  }
+  return out
+}
+
+function bands(): uPlot.Band[] {
+  return lines.value.flatMap((l, i) => {
+    if (!l.high) return []
+    const at = starts[i] + (l.raw ? 2 : 1)
+    const grey = focus.value !== '' && focus.value !== l.curve.name
+    return [
+      { series: [at, at + 1] as [number, number], fill: (grey ? css('--ink3') : l.colour) + (grey ? '11' : '26') },
+    ]
+  })
 }
 
 function options(width: number): uPlot.Options {
   const ink2 = css('--ink2')
   const rule = css('--rule')
   const font = `11px ${css('--mono')}`
+  const longest = Math.max(4, ...lines.value.map((l) => l.label.length))
   return {
     width,
-    height: 230,
-    padding: [8, 58, 0, 0],
+    height: high.value,
+    padding: [8, Math.min(130, 16 + 6.5 * longest), 0, 0],
     legend: { show: false },
     cursor: { sync: { key: 'run' }, drag: { x: true, y: false, setScale: true }, points: { size: 6 }, y: false },
-    scales: { x: { time: false }, y: { distr: props.scale === 'log' ? 3 : 1 } },
+    scales: { x: { time: false }, y: yScale() },
     axes: [
       {
         stroke: ink2,
@@ -111,6 +122,7 @@ function options(width: number): uPlot.Options {
         grid: { show: false },
         ticks: { show: false },
         size: 26,
+        splits: (u, _, low, top) => xTicks(low, top, Math.max(2, Math.floor(u.bbox.width / devicePixelRatio / 90))),
         values: (_, at) => at.map(axisText),
       },
       {
@@ -118,26 +130,28 @@ function options(width: number): uPlot.Options {
         font,
         grid: { stroke: rule, width: 1 },
         ticks: { show: false },
-        size: 46,
+        size: 56,
+        ...(props.scale === 'log'
+          ? {}
+          : { splits: (u: uPlot, _: number, low: number, top: number) => yTicks(u, low, top) }),
         values: (_, at) => at.map((v) => (v === null ? '' : shortNumber(v))),
       },
     ],
-    series: [
-      {},
-      ...lines.value.map(({ curve, faint }): uPlot.Series => {
-        const colour = css(curve.split === '' ? '--c3' : curve.split === 'test' ? '--c2' : '--c1')
-        return {
-          label: label(curve),
-          stroke: faint ? colour + '44' : colour,
-          width: faint ? 1 : 1.7,
-          dash: curve.split === 'train' ? [5, 3] : undefined,
-          spanGaps: false,
-          points: { show: curve.value.length < 2 },
-        }
-      }),
-    ],
+    series: series(),
+    bands: bands(),
     hooks: {
-      draw: [drawMarks],
+      draw: [
+        (u) => {
+          drawMarks(u, lines.value, starts, {
+            focus: focus.value,
+            hide: props.hide,
+            best: props.best,
+            flags: props.flags ?? [],
+          })
+          const ratio = devicePixelRatio
+          emit('area', u.bbox.left / ratio, u.bbox.width / ratio, u.scales.x.min ?? 0, u.scales.x.max ?? 1)
+        },
+      ],
       setCursor: [showTip],
       setScale: [
         (u, key) => {
@@ -152,79 +166,9 @@ function options(width: number): uPlot.Options {
   }
 }
 
-function shortNumber(v: number): string {
-  if (v !== 0 && (Math.abs(v) >= 1e5 || Math.abs(v) < 1e-3)) return v.toExponential(0).replace('e+', 'e')
-  return String(Number(v.toPrecision(6)))
-}
+const exact = (v: number) => (Number.isFinite(v) ? String(Number(v.toPrecision(9))) : String(v))
 
-/** Draws direct labels at line ends, the best point, and crosses at the foot where a reading is not a number. */
-function drawMarks(u: uPlot) {
-  const ctx = u.ctx
-  const dpr = devicePixelRatio
-  ctx.save()
-  ctx.font = `500 ${11 * dpr}px ${css('--sans')}`
-  ctx.textBaseline = 'middle'
-  ctx.textAlign = 'left'
-  const ends: { y: number; x: number; text: string; colour: string }[] = []
-  lines.value.forEach(({ curve, faint }, i) => {
-    if (faint) return
-    const ys = u.data[i + 1] as (number | null | undefined)[]
-    let last = ys.length - 1
-    while (last >= 0 && (ys[last] == null || u.data[0][last] > (u.scales.x.max ?? Infinity))) last--
-    if (last < 0) return
-    ends.push({
-      x: u.valToPos(u.data[0][last], 'x', true),
-      y: u.valToPos(ys[last]!, 'y', true),
-      text: label(curve),
-      colour: css(curve.split === '' ? '--c3' : curve.split === 'test' ? '--c2' : '--c1'),
-    })
-  })
-  ends.sort((a, b) => a.y - b.y)
-  ends.forEach((e, i) => {
-    if (i > 0) e.y = Math.max(e.y, ends[i - 1].y + 12 * dpr)
-    ctx.fillStyle = e.colour
-    ctx.fillText(e.text, e.x + 6 * dpr, e.y)
-  })
-  ctx.strokeStyle = css('--bad')
-  ctx.lineWidth = 1.5 * dpr
-  const foot = u.bbox.top + u.bbox.height - 6 * dpr
-  for (const at of new Set(unreal().map((v) => Math.round(u.valToPos(v, 'x', true))))) {
-    if (at < u.bbox.left || at > u.bbox.left + u.bbox.width) continue
-    const r = 3 * dpr
-    ctx.beginPath()
-    ctx.moveTo(at - r, foot - r)
-    ctx.lineTo(at + r, foot + r)
-    ctx.moveTo(at + r, foot - r)
-    ctx.lineTo(at - r, foot + r)
-    ctx.stroke()
-  }
-  const best = props.best
-  const on = best && props.curves.find((c) => c.name === best.curve)
-  const i = on ? on.step.findIndex((s, k) => s === best.step && on.value[k] === best.value) : -1
-  if (best && on && i >= 0 && !(on.epoch[i] <= props.hide) && drawable(best.value) !== null) {
-    const x = u.valToPos(places(on)[i], 'x', true)
-    const y = u.valToPos(best.value, 'y', true)
-    if (x >= u.bbox.left && x <= u.bbox.left + u.bbox.width) {
-      ctx.beginPath()
-      ctx.arc(x, y, 4 * dpr, 0, 2 * Math.PI)
-      ctx.fillStyle = css('--paper')
-      ctx.fill()
-      ctx.strokeStyle = css('--c1')
-      ctx.lineWidth = 2 * dpr
-      ctx.stroke()
-      ctx.fillStyle = css('--ink')
-      ctx.textAlign = 'center'
-      const above = y - u.bbox.top > 24 * dpr
-      const half = ctx.measureText(`best ${number(best.value)}`).width / 2
-      const middle = Math.min(Math.max(x, u.bbox.left + half), u.bbox.left + u.bbox.width - half)
-      ctx.fillText(`best ${number(best.value)}`, middle, above ? y - 13 * dpr : y + 14 * dpr)
-    }
-  }
-  ctx.restore()
-  emit('area', u.bbox.left / dpr, u.bbox.width / dpr, u.scales.x.min ?? 0, u.scales.x.max ?? 1)
-}
-
-/** Shows the exact readings at or before the cursor. */
+/** Shows the exact readings at or before the cursor, and what fell on the same pixel. */
 function showTip(u: uPlot) {
   const { left, idx } = u.cursor
   if (left == null || left < 0 || idx == null) {
@@ -233,24 +177,28 @@ function showTip(u: uPlot) {
   }
   const at = u.data[0][idx]
   const rows = lines.value
-    .filter((l) => !l.faint)
-    .map(({ curve }) => {
-      const xs = places(curve)
-      let i = xs.length - 1
-      while (i > 0 && xs[i] > at) i--
-      return { label: label(curve), text: xs[i] <= at ? exact(curve.value[i]) : '' }
+    .filter((l) => focus.value === '' || l.curve.name === focus.value)
+    .slice(0, 12)
+    .map(({ curve, label, colour }) => {
+      let i = curve.x.length - 1
+      while (i > 0 && !(curve.x[i] <= at)) i--
+      if (!(curve.x[i] <= at)) return { label, text: '', colour }
+      const many = (curve.count?.[i] ?? 1) > 1
+      const range = many ? ` (${number(curve.min![i])} – ${number(curve.max![i])} of ${curve.count![i]})` : ''
+      const smooth = curve.smooth ? ` ~ ${number(curve.smooth[i])}` : ''
+      return { label, text: exact(curve.value[i]) + smooth + range, colour }
     })
-  const head = props.axis === 'time' ? clock(at) : `${props.axis} ${axisText(at)}`
+  const name = props.axis === 'clock' ? '' : props.axis === 'since' ? 'after' : props.axis
   const area = u.over.clientWidth
-  tip.value = { left: left > area - 190 ? left - 150 + 46 : left + 12 + 46, head, rows }
+  tip.value = { left: left > area / 2 ? left - 180 : left + 70, head: `${name} ${axisText(at)}`, rows }
 }
-
-const exact = (v: number) => (Number.isFinite(v) ? String(Number(v.toPrecision(9))) : String(v))
 
 function build() {
   if (!host.value) return
   plot?.destroy()
-  plot = new uPlot(options(host.value.clientWidth), data(), host.value)
+  const table = tableOf(lines.value, props.hide)
+  starts = table.starts
+  plot = new uPlot(options(host.value.clientWidth), table.data, host.value)
   applyZoom()
 }
 
@@ -264,22 +212,27 @@ function applyZoom() {
   setting = false
 }
 
-// New readings only replace the data; another look builds the chart anew.
-watch(
-  () => props.curves,
-  (now, before) => {
-    if (!plot || now.length !== before.length || lines.value.length !== plot.series.length - 1) return build()
-    setting = true
-    plot.setData(data(), false)
-    setting = false
-    applyZoom()
-  },
-)
-watch([() => props.axis, () => props.scale, () => props.hide, dark], build)
+/** What makes a chart need to be built anew rather than take new data. */
+const shape = (list: typeof lines.value) =>
+  list.map((l) => [l.curve.name, l.raw ? 1 : 0, l.high ? 1 : 0, l.main.length < 2].join()).join('|')
+
+watch(lines, (now, before) => {
+  if (!plot || shape(now) !== shape(before) || (props.scale === 'log' && hasNegative(now) !== hasNegative(before)))
+    return build()
+  setting = true
+  plot.setData(tableOf(now, props.hide).data, false)
+  setting = false
+  applyZoom()
+})
+watch([() => props.axis, () => props.scale, () => props.hide, dark, focus], build)
 watch([() => props.from, () => props.to], applyZoom)
+watch(
+  () => props.flags,
+  () => plot?.redraw(false),
+)
 
 const resize = new ResizeObserver(() => {
-  if (plot && host.value) plot.setSize({ width: host.value.clientWidth, height: 230 })
+  if (plot && host.value) plot.setSize({ width: host.value.clientWidth, height: high.value })
 })
 onMounted(() => {
   build()
@@ -290,30 +243,98 @@ onBeforeUnmount(() => {
   plot?.destroy()
 })
 
+/** Zooms and pans by keyboard: + and - around the middle, arrows by a tenth, 0 shows all. */
+function byKey(e: KeyboardEvent) {
+  const min = plot?.scales.x.min
+  const max = plot?.scales.x.max
+  if (!plot || min == null || max == null || e.ctrlKey || e.metaKey || e.altKey) return
+  const span = max - min
+  const xs = plot.data[0]
+  const go = (low: number, top: number) => {
+    e.preventDefault()
+    const first = Math.max(low, xs[0] - span / 2)
+    emit('zoom', first, Math.max(first + span / 1e6, top))
+  }
+  if (e.key === '+' || e.key === '=') go(min + span / 4, max - span / 4)
+  else if (e.key === '-') go(min - span / 2, max + span / 2)
+  else if (e.key === 'ArrowLeft') go(min - span / 10, max - span / 10)
+  else if (e.key === 'ArrowRight') go(min + span / 10, max + span / 10)
+  else if (e.key === '0' || e.key === 'Home') emit('zoom', null, null)
+}
+
+async function save(kind: string) {
+  if (!plot) return
+  const name = `${props.file}-${props.title}.${kind}`
+  const { min, max } = plot.scales.x
+  if (kind === 'csv')
+    download(name, new Blob([toCSV(props.curves, min ?? -Infinity, max ?? Infinity)], { type: 'text/csv' }))
+  else if (kind === 'png') download(name, await toPNG(plot, props.title))
+  else {
+    const low = plot.scales.y.min ?? 0
+    const top = plot.scales.y.max ?? 1
+    const y = yTicks(plot, low, top).map((v): [number, string] => [v, shortNumber(v)])
+    const x = xTicks(min ?? 0, max ?? 1, 6).map((v): [number, string] => [v, axisText(v)])
+    const text = toSVG(plot, props.title, lines.value, starts, { focus: focus.value, hide: props.hide, x, y })
+    download(name, new Blob([text], { type: 'image/svg+xml' }))
+  }
+}
+
 const rows = computed(() =>
   props.curves.flatMap((c) =>
     c.step.map((s, i) => ({ key: c.name + i, name: c.name, step: s, epoch: c.epoch[i], value: c.value[i] })),
   ),
 )
 const last = computed(() =>
-  props.curves.map((c) => `${label(c)} ${number(c.value[c.value.length - 1] as number)}`).join(', '),
+  lines.value.map((l) => `${l.label} ${number(l.curve.value[l.curve.value.length - 1])}`).join(', '),
 )
 </script>
 
 <template>
   <figure>
     <figcaption>
-      <b>{{ measure }}</b>
+      <b>{{ title }}</b>
+      <span v-if="lines.length > 2" class="chips">
+        <button
+          v-for="l in lines"
+          :key="l.curve.name"
+          type="button"
+          class="small"
+          :aria-pressed="focus === l.curve.name"
+          :style="{ color: focus && focus !== l.curve.name ? 'var(--ink3)' : l.colour }"
+          @click="focus = focus === l.curve.name ? '' : l.curve.name"
+        >
+          {{ l.label }}
+        </button>
+      </span>
       <span class="space"></span>
-      <button type="button" class="small" :aria-expanded="asTable" @click="asTable = !asTable">
-        {{ asTable ? 'chart only' : 'as table' }}
-      </button>
+      <span class="acts">
+        <button
+          v-for="k in ['svg', 'png', 'csv']"
+          :key="k"
+          type="button"
+          class="small"
+          :aria-label="`${title} as ${k.toUpperCase()}`"
+          @click="save(k)"
+        >
+          {{ k }}
+        </button>
+        <button type="button" class="small" :aria-expanded="asTable" @click="asTable = !asTable">
+          {{ asTable ? 'chart only' : 'as table' }}
+        </button>
+      </span>
     </figcaption>
-    <div ref="host" class="host" role="img" :aria-label="`${measure} by ${axis}; last: ${last}`">
+    <div
+      ref="host"
+      class="host"
+      role="img"
+      tabindex="0"
+      :aria-label="`${title} by ${axis}; last: ${last}. Keys: plus and minus zoom, arrows pan, 0 shows all.`"
+      @keydown="byKey"
+    >
       <div v-if="tip" class="tip" :style="{ left: tip.left + 'px' }">
         <div class="small">{{ tip.head }}</div>
         <div v-for="r in tip.rows" :key="r.label" class="row">
-          <span class="small">{{ r.label }}</span>
+          <span class="small" :style="{ color: r.colour }">{{ r.label }}</span>
           <span class="mono">{{ r.text }}</span>
         </div>
       </div>
@@ -349,13 +370,25 @@ figure {
 figcaption {
   display: flex;
   align-items: baseline;
+  gap: 12px;
 }
 figcaption button {
   background: none;
   border: 0;
   padding: 0;
   cursor: pointer;
-  margin-right: 58px;
+}
+.chips {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0 10px;
+  max-height: 34px;
+  overflow: hidden;
+}
+.acts {
+  display: flex;
+  gap: 10px;
+  white-space: nowrap;
 }
 .host {
   position: relative;
@@ -370,6 +403,7 @@ figcaption button {
   border: 1px solid var(--rule2);
   border-radius: 3px;
   pointer-events: none;
+  white-space: nowrap;
 }
 .tip .row {
   display: flex;

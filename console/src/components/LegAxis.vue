@@ -12,7 +12,11 @@ const props = defineProps<{
   width: number
   low: number
   high: number
+  started?: number
 }>()
+
+const seconds = (t: string) => (Date.parse(t) - (props.axis === 'since' ? (props.started ?? 0) : 0)) / 1000
+const timed = computed(() => props.axis === 'since' || props.axis === 'clock')
 defineEmits<{ choose: [checkpoint: Checkpoint] }>()
 
 const x = (v: number) => props.left + (props.width * (v - props.low)) / (props.high - props.low || 1)
@@ -24,8 +28,8 @@ const lines = computed(() =>
     const span =
       props.axis === 'step'
         ? [l.from_step, l.last_step]
-        : props.axis === 'time'
-          ? [Date.parse(l.started) / 1000, Date.parse(l.ended ?? l.seen) / 1000]
+        : timed.value
+          ? [seconds(l.started), seconds(l.ended ?? l.seen)]
           : [i === 0 ? 0 : (toNumber(l.epoch) * l.from_step) / (l.last_step || 1), toNumber(l.epoch)]
     return {
       leg: l,
@@ -40,7 +44,7 @@ const lines = computed(() =>
 const marks = computed(() =>
   props.checkpoints
     .map((c) => {
-      const at = props.axis === 'step' ? c.step : props.axis === 'time' ? Date.parse(c.saved) / 1000 : toNumber(c.epoch)
+      const at = props.axis === 'step' ? c.step : timed.value ? seconds(c.saved) : toNumber(c.epoch)
       return { c, at: x(at) }
     })
     .filter((m) => inside(m.at)),

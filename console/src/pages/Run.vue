@@ -1,17 +1,20 @@
 <script setup lang="ts">
-import { ElButton, ElInputNumber, ElSegmented } from 'element-plus'
+import { ElButton, ElCheckbox, ElInputNumber, ElOption, ElSegmented, ElSelect } from 'element-plus'
 import { computed, onScopeDispose, ref, watch } from 'vue'
+import type { Flag } from '../chart/marks'
 import { answer, client, type Checkpoint, type Output, type RunDetail } from '../api/client'
 import CheckpointTable from '../components/CheckpointTable.vue'
 import CurveChart from '../components/CurveChart.vue'
 import LegAxis from '../components/LegAxis.vue'
 import Question from '../components/Question.vue'
 import StateMark from '../components/StateMark.vue'
+import StopRule from '../components/StopRule.vue'
+import VerdictActs from '../components/VerdictActs.vue'
 import WentIn from '../components/WentIn.vue'
-import { byMeasure, useCurves } from '../composables/curves'
+import { families, useCurves, type Axis, type Look } from '../composables/curves'
 import { once, useLive } from '../composables/live'
 import { useQuery } from '../composables/query'
-import { figure, number as text, place, toNumber, took, when } from '../format'
+import { duration, figure, number as text, place, toNumber, took, when } from '../format'
 
 const props = defineProps<{ project: string; number: number }>()
 const path = { project: props.project, number: props.number }
@@ -20,10 +23,13 @@ const checkpoints = ref<Checkpoint[]>([])
 const output = ref<Output[]>([])
 const problem = ref('')
 const { curves, read } = useCurves(props.project, props.number)
+const machine = useCurves(props.project, props.number)
 
-const axis = useQuery<string>('axis', 'epoch')
+const axis = useQuery<Axis>('axis', 'epoch')
 const scale = useQuery<string>('scale', 'linear')
 const smooth = useQuery<number>('smooth', 0)
+const kind = useQuery<string>('smoothing', 'mean')
+const shown = useQuery<string>('shown', '')
 const hide = useQuery<number>('hide', 0)
 const zoom = useQuery<string>('zoom', '')
 const range = computed(() => {
@@ -48,7 +54,74 @@ function loader(work: () => Promise<void>) {
 const loadRun = loader(async () => {
   run.value = await answer(client.GET('/api/v1/projects/{project}/runs/{number}', { params: { path } }))
 })
-const loadCurves = loader(() => read(smooth.value))
+/** How many pixels a chart has; the service folds to so many. */
+const pixels = 700
+/** Charts shown unless the link says which: more would make the page slow to read. */
+const chartsAtFirst = 8
+
+const objective = computed(() => run.value?.objective.split(' ')[0] ?? '')
+const names = computed(() => (run.value?.curves ?? []).map((c) => c.name))
+const all = computed(() =>
+  families(
+    names.value.filter((n) => !n.startsWith('host.')),
+    objective.value,
+  ),
+)
+const wanted = computed(() => {
+  if (!shown.value) return all.value.slice(0, chartsAtFirst)
+  const picked = shown.value.split(',')
+  return all.value.filter((f) => picked.includes(f.family))
+})
+const picked = computed({
+  get: () => wanted.value.map((f) => f.family),
+  set: (list: string[]) => (shown.value = list.join(',')),
+})
+/** Epochs are the axis unless the run has none. */
+const axisUsed = computed<Axis>(() => (axis.value === 'epoch' && run.value?.epoch === 'NaN' ? 'step' : axis.value))
+
+const look = computed<Look>(() => ({
+  names: wanted.value.flatMap((f) => f.names.slice(0, 30)),
+  axis: axisUsed.value,
+  from: range.value.from,
+  to: range.value.to,
+  pixels,
+  smooth: smooth.value,
+  median: kind.value === 'median',
+  started: Date.parse(run.value?.started ?? ''),
+}))
+const paused = ref(false)
+const behind = ref({ epoch: 0, at: 0 })
+const lastRead = ref(0)
+const loadCurves = loader(async () => {
+  if (paused.value || !run.value) return
+  // Ten batches a second are no reason to draw ten times a second.
+  const rest = lastRead.value + 200 - Date.now()
+  if (rest > 0) await new Promise((done) => setTimeout(done, rest))
+  lastRead.value = Date.now()
+  await read(look.value)
+  behind.value = { epoch: toNumber(run.value.epoch), at: Date.now() }
+})
+const behindText = computed(() => {
+  const epochs = toNumber(run.value?.epoch) - behind.value.epoch
+  const span = duration(now.value - behind.value.at)
+  return `paused; the view is ${span}${epochs > 0 ? ` and ${text(Math.round(epochs * 100) / 100)} epochs` : ''} behind`
+})
+const machineNames = computed(() => names.value.filter((n) => n.startsWith('host.') && n !== 'host.memory.share'))
+const loadMachine = loader(async () => {
+  if (run.value)
+    await machine.read({ ...look.value, names: machineNames.value, axis: 'since', from: null, to: null, smooth: 0 })
+})
+const machineCharts = computed(() =>
+  families(machineNames.value, '').map((f) => ({
+    ...f,
+    curves: machine.curves.value.filter((c) => f.names.includes(c.name)),
+  })),
+)
+const charts = computed(() =>
+  wanted.value
+    .map((f) => ({ ...f, curves: curves.value.filter((c) => f.names.includes(c.name)) }))
+    .filter((f) => f.curves.length),
+)
 const loadCheckpoints = loader(async () => {
   const page = await answer(client.GET('/api/v1/projects/{project}/runs/{number}/checkpoints', { params: { path } }))
   checkpoints.value = page.items ?? []
@@ -69,12 +142,13 @@ const { connected } = useLive(
   { project: props.project, run: String(props.number) },
   {
     hello: async () => {
-      await Promise.all([loadRun(), loadCurves(), loadCheckpoints(), loadOutput()])
+      await loadRun()
+      await Promise.all([loadCurves(), loadMachine(), loadCheckpoints(), loadOutput()])
     },
     run: loadRun,
     leg: loadRun,
     summary: async () => {
-      await Promise.all([loadRun(), loadCheckpoints()])
+      await Promise.all([loadRun(), loadCheckpoints(), loadMachine()])
     },
     checkpoint: async () => {
       await Promise.all([loadRun(), loadCheckpoints()])
@@ -83,14 +157,18 @@ const { connected } = useLive(
     output: loadOutput,
   },
 )
-watch(smooth, loadCurves)
+watch([look, paused], loadCurves)
 
 const now = ref(Date.now())
 const clock = setInterval(() => (now.value = Date.now()), 1000)
 onScopeDispose(() => clearInterval(clock))
 
-const objective = computed(() => run.value?.objective.split(' ')[0] ?? '')
-const measures = computed(() => byMeasure(curves.value, objective.value))
+const flags = ref<Flag[]>([])
+function setFlag(stop: { epoch: number; step: number } | null) {
+  const c = stop && curves.value.find((c) => c.name === objective.value)
+  const i = c ? c.step.findIndex((s) => s >= stop.step) : -1
+  flags.value = c && i >= 0 ? [{ x: c.x[i], text: 'would stop here' }] : []
+}
 const best = computed(() => {
   const b = run.value?.best
   return b && { curve: b.curve, step: b.step, value: toNumber(b.value) }
@@ -115,7 +193,7 @@ const perEpoch = computed(() => {
   )
 })
 const shownOutput = computed(() => output.value.map((o) => o.text).join(''))
-const csv = computed(() => `/api/v1/projects/${props.project}/runs/${props.number}/curves.csv`)
+const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${props.number}`)
 </script>
 
 <template>
@@ -163,44 +241,95 @@ const csv = computed(() => `/api/v1/projects/${props.project}/runs/${props.numbe
       </div>
 
       <Question title="How is it learning?" :says="run.answers.learning">
+        <template #aside>
+          <VerdictActs :run="run" @changed="loadRun" />
+          <StopRule :run="run" @changed="loadRun" @tried="setFlag" />
+          <p v-if="run.expected_end" class="small">Expected to end about {{ when(run.expected_end) }}.</p>
+        </template>
         <div class="controls">
-          <ElSegmented v-model="axis" size="small" :options="['epoch', 'step', 'time']" aria-label="Axis" />
+          <ElSegmented
+            v-model="axis"
+            size="small"
+            :options="[
+              { label: 'epoch', value: 'epoch' },
+              { label: 'step', value: 'step' },
+              { label: 'time since start', value: 'since' },
+              { label: 'clock', value: 'clock' },
+            ]"
+            aria-label="Axis"
+            @change="setZoom(null, null)"
+          />
           <ElSegmented v-model="scale" size="small" :options="['linear', 'log']" aria-label="Scale" />
           <label class="small">
             Smooth
-            <ElInputNumber v-model="smooth" size="small" :min="0" :max="1000" :step="1" controls-position="right" />
-            epochs
+            <ElInputNumber v-model="smooth" size="small" :min="0" :step="1" controls-position="right" />
+            {{ axisUsed === 'epoch' ? 'epochs' : axisUsed === 'step' ? 'steps' : 's' }}
           </label>
+          <ElSegmented
+            v-if="smooth > 0"
+            v-model="kind"
+            size="small"
+            :options="[
+              { label: 'mean', value: 'mean' },
+              { label: 'median', value: 'median' },
+            ]"
+            aria-label="Smoothing"
+          />
           <label class="small">
             Hide first
             <ElInputNumber v-model="hide" size="small" :min="0" :max="100000" :step="1" controls-position="right" />
             epochs
           </label>
+          <ElSelect
+            v-if="all.length > 1"
+            v-model="picked"
+            size="small"
+            multiple
+            collapse-tags
+            filterable
+            class="pick"
+            aria-label="Measures shown"
+          >
+            <ElOption v-for="f in all" :key="f.family" :value="f.family" />
+          </ElSelect>
           <ElButton v-if="zoom" size="small" @click="setZoom(null, null)">Whole range</ElButton>
           <span class="space"></span>
-          <span v-if="run.state === 'running'" class="small">
-            {{ connected ? 'live' : 'cut off; connecting again' }}
-          </span>
-          <a class="small" :href="csv" download>Curves as CSV</a>
+          <template v-if="run.state === 'running'">
+            <ElCheckbox v-model="paused" size="small" label="pause" />
+            <span class="small" role="status">
+              {{ paused ? behindText : connected ? 'live' : 'cut off; connecting again' }}
+            </span>
+          </template>
+          <a class="small" :href="csv" download>All readings as CSV</a>
         </div>
-        <p v-if="!curves.length" class="small">No reading yet.</p>
+        <p v-if="!names.length" class="small">No reading yet.</p>
         <div class="charts">
-          <div v-for="(m, i) in measures" :key="m.measure">
+          <div v-for="(m, i) in charts" :key="m.family">
             <CurveChart
-              :measure="m.measure"
+              :title="m.family"
+              :file="`${project}-${number}`"
               :curves="m.curves"
-              :axis="axis"
+              :axis="axisUsed"
               :scale="scale"
               :hide="hide"
               :from="range.from"
               :to="range.to"
               :best="best"
+              :flags="i === 0 ? flags : []"
               @zoom="setZoom"
               @area="(l, w, a, b) => i === 0 && setArea(l, w, a, b)"
             />
-            <LegAxis v-if="i === 0" v-bind="area" :legs="run.legs ?? []" :checkpoints="checkpoints" :axis="axis" />
+            <LegAxis
+              v-if="i === 0"
+              v-bind="area"
+              :legs="run.legs ?? []"
+              :checkpoints="checkpoints"
+              :axis="axisUsed"
+              :started="look.started"
+            />
             <p v-if="i === 1" class="small key">
-              ◆ best &#160; ● fit to resume &#160; ○ less &#160; · drag to zoom, double-click for all
+              ◆ best &#160; ● fit to resume &#160; ○ less &#160; · drag to zoom, double-click for all; or by keys: + − ←
+              → 0
             </p>
           </div>
         </div>
@@ -241,6 +370,21 @@ const csv = computed(() => `/api/v1/projects/${props.project}/runs/${props.numbe
             </tr>
           </tbody>
         </table>
+        <div v-if="machineCharts.length" class="charts machine">
+          <CurveChart
+            v-for="m in machineCharts"
+            :key="m.family"
+            :title="m.family"
+            :file="`${project}-${number}`"
+            :curves="m.curves"
+            axis="since"
+            scale="linear"
+            :hide="0"
+            :from="null"
+            :to="null"
+            :height="130"
+          />
+        </div>
         <ul v-if="run.notes?.length" class="notes">
           <li v-for="(n, i) in run.notes" :key="i">
             <span class="small">{{ when(n.at) }}</span>
@@ -287,6 +431,13 @@ const csv = computed(() => `/api/v1/projects/${props.project}/runs/${props.numbe
   display: grid;
   grid-template-columns: repeat(2, minmax(0, 1fr));
   gap: 16px 20px;
+}
+.machine {
+  grid-template-columns: repeat(3, minmax(0, 1fr));
+  margin-top: 14px;
+}
+.pick {
+  width: 170px;
 }
 .key {
   margin: 4px 0 0 46px;

@@ -104,6 +104,7 @@ const objective = computed(() => info.value?.objective.split(' ')[0] ?? '')
 const heads = computed(() => [
   { name: 'run', label: 'Run', n: false },
   { name: '', label: objective.value, n: false },
+  { name: '', label: 'Verdict', n: false },
   { name: 'best', label: 'Best', n: true },
   { name: '', label: 'at', n: false },
   { name: 'last', label: 'Last', n: true },
@@ -155,6 +156,9 @@ const heads = computed(() => [
             </RouterLink>
           </td>
           <td class="sketch"><Sketch :run="r" /></td>
+          <td :title="r.verdict?.said">
+            <span :class="{ bad: r.verdict?.kind === 'diverged', aside: r.verdict?.aside }">{{ r.verdict?.kind }}</span>
+          </td>
           <td class="n">{{ figure(r.best) }}</td>
           <td class="mono small">{{ place(r.best) }}</td>
           <td class="n" :class="{ bad: r.last && !Number.isFinite(toNumber(r.last.value)) }">{{ figure(r.last) }}</td>
@@ -171,6 +175,9 @@ const heads = computed(() => [
 </template>
 
 <style scoped>
+.aside {
+  text-decoration: line-through;
+}
 .head {
   display: flex;
   align-items: baseline;
