@@ -14,7 +14,7 @@ help: ## list the targets
 demo: setup-database build ## start everything with the harbour's first runs; stays up until interrupted
 	@demo/harbour/demo.sh
 
-build: build/kembrel build/harbour ## build the binary with the console inside, and the demo's trainer
+build: build/kembrel build/harbour build/gpu ## build the binary with the console inside, and the demo's trainer
 
 build/kembrel: $(GO_FILES) console/dist/index.html
 	@echo "Building kembrel ..."
@@ -22,6 +22,9 @@ build/kembrel: $(GO_FILES) console/dist/index.html
 
 build/harbour: $(GO_FILES)
 	@$(BUILD) -o $@ ./demo/harbour
+
+build/gpu: $(GO_FILES)
+	@$(BUILD) -o $@ ./demo/gpu
 
 console/node_modules/.ready: console/package.json console/package-lock.json console/.npmrc
 	@echo "Installing the console's modules ..."

@@ -35,6 +35,7 @@ func main() {
 		{"projects", "/", "tbody tr"},
 		{"runs", "/vessels?sort=best", "tbody tr svg"},
 		{"run", "/vessels/3", ".u-over"},
+		{"run-stopped", "/vessels/5?axis=step&smooth=20", ".u-over"},
 		{"run-overfitting", "/vessels/2?smooth=1", ".u-over"},
 		{"run-dark", "/vessels/4", ".u-over"},
 		{"run-evidence", "/vessels/3#what-came-out", ".u-over"},

@@ -54,7 +54,7 @@ func TestWatchingInTheBrowser(t *testing.T) {
 	do(t, ctx, "enter by the link", chromedp.Navigate(link), chromedp.WaitVisible(`tbody a[href="/vessels"]`))
 	do(t, ctx, "open the project", chromedp.Click(`tbody a[href="/vessels"]`), chromedp.WaitVisible(`a[href="/vessels/1"]`))
 	do(t, ctx, "open the run", chromedp.Click(`td a[href="/vessels/1"]`), chromedp.WaitVisible(".u-over"), chromedp.WaitVisible("figure"))
-	do(t, ctx, "show the readings", chromedp.Click("figure figcaption button"), chromedp.WaitVisible("figure .readings tbody tr"))
+	do(t, ctx, "show the readings", chromedp.Click("figure figcaption button[aria-expanded]"), chromedp.WaitVisible("figure .readings tbody tr"))
 	mark := evaluate[int](t, ctx, "window.stayed = 41")
 	before := evaluate[int](t, ctx, readings)
 	grown := func(by int, why string) {
@@ -72,6 +72,13 @@ func TestWatchingInTheBrowser(t *testing.T) {
 
 	do(t, ctx, "the view is in the link", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.el-segmented__item')].find(e => e.innerText.trim() === 'log').click()`),
 		chromedp.Poll[chromedp.Void](`location.search === '?scale=log'`))
+	do(t, ctx, "pause", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.el-checkbox')].find(e => e.innerText.trim() === 'pause').click()`),
+		chromedp.Poll[chromedp.Void](`/paused; the view is .* epochs behind/.test(document.querySelector('.controls').innerText)`))
+	stood := evaluate[int](t, ctx, readings)
+	time.Sleep(time.Second)
+	require.Equal(t, stood, evaluate[int](t, ctx, readings), "a paused view stands still")
+	do(t, ctx, "go on", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.el-checkbox')].find(e => e.innerText.trim() === 'pause').click()`))
+
 	require.NoError(t, cmd.Wait())
 	w.nothingWaits(t)
 	require.Eventually(t, func() bool {
@@ -106,7 +113,30 @@ func TestWatchingInTheBrowser(t *testing.T) {
 	_, errs, code := run(w.record(w.harbour, "train", "--hidden", "96", "--activation", "relu", "--lr", "3", "--clips", "960", "--epochs", "10"))
 	require.Zero(t, code, errs)
 	do(t, ctx, "open the diverged run", chromedp.Navigate(w.url+"/vessels/2?axis=step&hide=1"), chromedp.WaitVisible(".u-over"),
-		chromedp.Click("figure figcaption button"), chromedp.WaitVisible("figure .readings tbody tr"))
+		chromedp.Click("figure figcaption button[aria-expanded]"), chromedp.WaitVisible("figure .readings tbody tr"))
 	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('figure .readings').innerText"), "NaN")
 	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('section.q').innerText"), "no longer a number")
+
+	// Keys zoom and pan, the link follows; the files hold what is seen.
+	key := func(key string) chromedp.Action[chromedp.Void] {
+		return chromedp.Evaluate[chromedp.Void](`document.querySelector('figure .host').dispatchEvent(new KeyboardEvent('keydown', {key: '` + key + `', bubbles: true}))`)
+	}
+	do(t, ctx, "open the first run", chromedp.Navigate(w.url+"/vessels/1"), chromedp.WaitVisible(".u-over"))
+	do(t, ctx, "zoom by key", key("+"), chromedp.Poll[chromedp.Void](`/zoom=10\.75~30\.25/.test(decodeURIComponent(location.search))`))
+	do(t, ctx, "pan by key", key("ArrowRight"), chromedp.Poll[chromedp.Void](`/zoom=12\.7~32\.2/.test(decodeURIComponent(location.search))`))
+	saved := func(kind string) string {
+		return evaluate[string](t, ctx, `(async () => {
+			let blob
+			const make = URL.createObjectURL
+			URL.createObjectURL = b => (blob = b, make(b))
+			document.querySelector('figure [aria-label$="as `+kind+`"]').click()
+			for (let i = 0; i < 50 && !blob; i++) await new Promise(r => setTimeout(r, 50))
+			URL.createObjectURL = make
+			return blob.type === 'image/png' ? 'png ' + blob.size : await blob.text()
+		})()`, chromedp.EvalAwaitPromise)
+	}
+	require.Eventually(t, func() bool { return len(strings.Split(strings.TrimSpace(saved("CSV")), "\n")) == 1+2*20 }, 5*time.Second, 100*time.Millisecond, "epochs 13 to 32 of two curves")
+	require.Regexp(t, `^<svg .*<path d="M.*</svg>`, strings.ReplaceAll(saved("SVG"), "\n", " "))
+	require.Regexp(t, `^png \d{4,}`, saved("PNG"))
+	do(t, ctx, "show all by key", key("0"), chromedp.Poll[chromedp.Void](`!location.search.includes('zoom')`))
 }

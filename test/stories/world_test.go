@@ -214,10 +214,18 @@ func (w *world) record(program ...string) *exec.Cmd {
 	return w.command(w.binary, append([]string{"record", "--project", "vessels", "--"}, program...)...)
 }
 
-func (w *world) speak(lines ...string) *exec.Cmd {
-	cmd := w.record(os.Args[0])
+func (w *world) speak(lines ...string) *exec.Cmd { return w.speakAs(w.record(os.Args[0]), lines...) }
+
+// speakAs makes the program of a record command say these lines.
+func (w *world) speakAs(cmd *exec.Cmd, lines ...string) *exec.Cmd {
 	cmd.Env = append(cmd.Env, "KEMBREL_TEST_SPEAK="+strings.Join(lines, "\n"))
 	return cmd
+}
+
+// recordWith starts a program under a recorder with flags.
+func (w *world) recordWith(flags []string, program ...string) *exec.Cmd {
+	args := append([]string{"record", "--project", "vessels"}, flags...)
+	return w.command(w.binary, append(append(args, "--"), program...)...)
 }
 
 // nothingWaits waits until no spool is left.

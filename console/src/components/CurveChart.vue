@@ -28,7 +28,12 @@ const emit = defineEmits<{
 }>()
 
 const host = ref<HTMLElement>()
-const tip = ref<{ left: number; head: string; rows: { label: string; text: string; colour: string }[] } | null>(null)
+const tip = ref<{
+  left: number
+  flip: boolean
+  head: string
+  rows: { label: string; text: string; colour: string }[]
+} | null>(null)
 const asTable = ref(false)
 const focus = ref('')
 let plot: uPlot | null = null
@@ -61,7 +66,7 @@ function xTicks(low: number, top: number, about: number): number[] {
 }
 
 const yTicks = (u: uPlot, low: number, top: number) =>
-  ticks(low, top, Math.max(2, Math.floor(u.bbox.height / devicePixelRatio / 38)))
+  ticks(low, top, Math.max(2, Math.floor(u.bbox.height / devicePixelRatio / 30)))
 
 function yScale(): uPlot.Scale {
   if (props.scale !== 'log') return { distr: 1 }
@@ -122,7 +127,8 @@ function options(width: number): uPlot.Options {
         grid: { show: false },
         ticks: { show: false },
         size: 26,
-        splits: (u, _, low, top) => xTicks(low, top, Math.max(2, Math.floor(u.bbox.width / devicePixelRatio / 90))),
+        splits: (u, _, low, top) =>
+          xTicks(low, top, Math.max(2, Math.floor(u.bbox.width / devicePixelRatio / (times.value ? 90 : 60)))),
         values: (_, at) => at.map(axisText),
       },
       {
@@ -130,7 +136,7 @@ function options(width: number): uPlot.Options {
         font,
         grid: { stroke: rule, width: 1 },
         ticks: { show: false },
-        size: 56,
+        size: margin,
         ...(props.scale === 'log'
           ? {}
           : { splits: (u: uPlot, _: number, low: number, top: number) => yTicks(u, low, top) }),
@@ -166,6 +172,8 @@ function options(width: number): uPlot.Options {
   }
 }
 
+/** Room for the numbers left of a chart, in pixels. */
+const margin = 56
 const exact = (v: number) => (Number.isFinite(v) ? String(Number(v.toPrecision(9))) : String(v))
 
 /** Shows the exact readings at or before the cursor, and what fell on the same pixel. */
@@ -190,7 +198,8 @@ function showTip(u: uPlot) {
     })
   const name = props.axis === 'clock' ? '' : props.axis === 'since' ? 'after' : props.axis
   const area = u.over.clientWidth
-  tip.value = { left: left > area / 2 ? left - 180 : left + 70, head: `${name} ${axisText(at)}`, rows }
+  const flip = left > area / 2
+  tip.value = { left: left + margin + (flip ? -12 : 12), flip, head: `${name} ${axisText(at)}`, rows }
 }
 
 function build() {
@@ -331,7 +340,11 @@ const last = computed(() =>
       :aria-label="`${title} by ${axis}; last: ${last}. Keys: plus and minus zoom, arrows pan, 0 shows all.`"
       @keydown="byKey"
     >
-      <div v-if="tip" class="tip" :style="{ left: tip.left + 'px' }">
+      <div
+        v-if="tip"
+        class="tip"
+        :style="{ left: tip.left + 'px', transform: tip.flip ? 'translateX(-100%)' : undefined }"
+      >
         <div class="small">{{ tip.head }}</div>
         <div v-for="r in tip.rows" :key="r.label" class="row">
           <span class="small" :style="{ color: r.colour }">{{ r.label }}</span>

@@ -244,6 +244,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
         <template #aside>
           <VerdictActs :run="run" @changed="loadRun" />
           <StopRule :run="run" @changed="loadRun" @tried="setFlag" />
+          <p class="small"><a :href="csv" download>All readings as CSV</a></p>
           <p v-if="run.expected_end" class="small">Expected to end about {{ when(run.expected_end) }}.</p>
         </template>
         <div class="controls">
@@ -300,7 +301,6 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
               {{ paused ? behindText : connected ? 'live' : 'cut off; connecting again' }}
             </span>
           </template>
-          <a class="small" :href="csv" download>All readings as CSV</a>
         </div>
         <p v-if="!names.length" class="small">No reading yet.</p>
         <div class="charts">
@@ -328,8 +328,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
               :started="look.started"
             />
             <p v-if="i === 1" class="small key">
-              ◆ best &#160; ● fit to resume &#160; ○ less &#160; · drag to zoom, double-click for all; or by keys: + − ←
-              → 0
+              ◆ best &#160; ● fit to resume &#160; ○ less &#160; drag to zoom; keys + − ← → 0
             </p>
           </div>
         </div>

@@ -1,0 +1,106 @@
+package stories
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/parquet-go/parquet-go"
+	"github.com/stretchr/testify/require"
+
+	"kembrel/api"
+)
+
+// What leaves as CSV or JSON Lines comes back equal, once; and other scripts' tables come in as one would read them.
+func TestOutAndIn(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "make", "copies")
+	_, errs, code := run(w.record(w.harbour, "train", "--hidden", "8", "--clips", "960", "--epochs", "6", "--lr", "3", "--activation", "relu"))
+	require.Zero(t, code, errs)
+	w.nothingWaits(t)
+	want := w.curves(t, "vessels/1")
+	for i, format := range []string{"csv", "csv-long", "jsonl"} {
+		ending := map[string]string{"csv": "csv", "csv-long": "csv", "jsonl": "jsonl"}[format]
+		file := filepath.Join(w.folder, format+"."+ending)
+		w.kembrel(t, "export", "vessels/1", "--format", format, "--to", file)
+		dry := w.kembrel(t, "import", file, "--project", "copies", "--dry-run")
+		require.Contains(t, dry, "Nothing was brought in")
+		out := w.kembrel(t, "import", file, "--project", "copies", "--yes")
+		require.Contains(t, out, "copies/")
+		again := w.kembrel(t, "import", file, "--project", "copies", "--yes")
+		require.Equal(t, strings.Fields(out)[len(strings.Fields(out))-2], strings.Fields(again)[len(strings.Fields(again))-2], "brought in once")
+		got := w.curves(t, map[int]string{0: "copies/1", 1: "copies/2", 2: "copies/3"}[i])
+		require.Len(t, got, len(want))
+		for name, c := range want {
+			a, err := json.Marshal(c)
+			require.NoError(t, err)
+			c := got[name]
+			c.Axis = want[name].Axis
+			b, err := json.Marshal(c)
+			require.NoError(t, err)
+			require.Equal(t, string(a), string(b), "%s by %s", name, format)
+			require.Equal(t, want[name].step, got[name].step)
+		}
+	}
+	file := filepath.Join(w.folder, "all.parquet")
+	w.kembrel(t, "export", "copies", "--to", file)
+	f, err := os.Open(file)
+	require.NoError(t, err)
+	defer f.Close()
+	info, err := f.Stat()
+	require.NoError(t, err)
+	p, err := parquet.OpenFile(f, info.Size())
+	require.NoError(t, err)
+	count := 0
+	for _, c := range want {
+		count += 3 * len(c.Value)
+	}
+	require.EqualValues(t, count, p.NumRows())
+	runs := w.kembrel(t, "export", "vessels", "--what", "runs")
+	require.Contains(t, runs, "hyper.lr")
+	require.Contains(t, runs, "vessels/1")
+
+	script := filepath.Join(w.folder, "theirs.csv")
+	require.NoError(t, os.WriteFile(script, []byte("Epoch;loss;val_loss;remark\n1;0.9;1.0;calm\n2;0.8;0.95;calm\n"), 0o600))
+	out := w.kembrel(t, "import", script, "--project", "copies", "--yes", "--title", "Theirs")
+	require.Contains(t, out, "it holds text")
+	got := w.curves(t, "copies/4")
+	require.Equal(t, api.Floats{0.9, 0.8}, got["loss.train"].Value)
+	require.Equal(t, api.Floats{1, 0.95}, got["loss.val"].Value)
+
+	require.NoError(t, os.WriteFile(script, []byte("epoch,loss\n1,0.9\nx,0.8\n"), 0o600))
+	_, errs, code = w.try("import", script, "--project", "copies", "--yes")
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, `line 3, column 1: epoch: "x" is not an epoch`)
+	_, errs, code = w.try("import", script, "--project", "copies")
+	require.NotZero(t, code, "nobody to ask")
+	_, errs, code = w.try("import", script, "--project", "copies", "--map", "what=step")
+	require.Equal(t, 2, code, errs)
+	_, errs, code = w.try("export", "vessels/9")
+	require.Equal(t, 3, code, errs)
+}
+
+// The machine's readings are curves of their own, with GPUs where a command tells of them.
+func TestMachineReadings(t *testing.T) {
+	w := newWorld(t)
+	w.env = append(w.env, "KEMBREL_GPU_QUERY="+binary(t, "GPU_BINARY", "gpu"))
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	cmd := w.record(w.harbour, "train", "--hidden", "8", "--clips", "240", "--epochs", "8", "--pace", "300ms")
+	_, errs, code := run(cmd)
+	require.Zero(t, code, errs)
+	w.nothingWaits(t)
+	curves := w.curves(t, "vessels/1")
+	for _, name := range []string{"host.cpu", "host.memory", "host.program.memory", "host.gpu0.use", "host.gpu0.memory"} {
+		require.NotEmpty(t, curves[name].Value, name)
+	}
+	require.InDelta(t, 0.5, curves["host.cpu"].Value[0], 0.51, "a share of 1")
+	require.Greater(t, curves["host.program.memory"].Value[0], 1e6)
+	r := w.show(t, "vessels/1")
+	require.Contains(t, r.Answers.Happened, "of GPU 0")
+	require.Contains(t, r.Notes[0].Text, "Another process held a GPU: /usr/lib/harbour/sonar (process 1)")
+}
