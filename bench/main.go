@@ -10,6 +10,7 @@ import (
 	"log"
 	"os"
 	"runtime"
+	"runtime/pprof"
 	"slices"
 	"strings"
 	"time"
@@ -34,7 +35,18 @@ func main() {
 	}
 	out := flag.String("out", "", "file to append the results to")
 	only := flag.String("only", "", "only rows whose name contains this")
+	profile := flag.String("profile", "", "file for a CPU profile of this process")
 	flag.Parse()
+	if *profile != "" {
+		f, err := os.Create(*profile)
+		if err != nil {
+			log.Fatal(err)
+		}
+		if err := pprof.StartCPUProfile(f); err != nil {
+			log.Fatal(err)
+		}
+		defer pprof.StopCPUProfile()
+	}
 	rows, end, err := measurements()
 	if err != nil {
 		log.Fatal(err)

@@ -171,43 +171,64 @@ func (w *world) storeLayer(curves, points, batches int) (float64, error) {
 	})
 }
 
-// overHTTP sends the same as JSON batches to the service.
-func (w *world) overHTTP(curves, points, batches int) (float64, error) {
-	ctx := context.Background()
-	legs := make([]api.LegInput, writers)
-	for i := range legs {
-		run, err := client.Call(ctx, w.client, api.BeginRun, &api.NewRun{ProjectInput: api.ProjectInput{Project: "vessels"}, Key: uuid.NewString()})
-		if err != nil {
-			return 0, err
+// overHTTP sends the same as batches to the service: JSON with names, or CBOR with numbers.
+func (w *world) overHTTP(binary bool) func(curves, points, batches int) (float64, error) {
+	return func(curves, points, batches int) (float64, error) {
+		ctx := context.Background()
+		legs, numbers := make([]api.LegInput, writers), make([][]int, writers)
+		names := make([]string, curves)
+		for c := range names {
+			names[c] = fmt.Sprintf("curve %d", c)
 		}
-		in := &api.NewLeg{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: "vessels"}, Number: run.Number}, Key: uuid.NewString()}
-		in.Body.Recorder = uuid.NewString()
-		if _, err := client.Call(ctx, w.client, api.OpenLeg, in); err != nil {
-			return 0, err
-		}
-		legs[i] = api.LegInput{RunInput: in.RunInput, Leg: 1, Recorder: in.Body.Recorder}
-	}
-	return parallel(writers*batches*curves*points, func(worker int) error {
-		for b := range batches {
-			in := &api.BatchInput{LegInput: legs[worker], Body: api.Batch{Number: int64(b + 1), Upto: int64(b + 1)}}
-			for p := range points {
-				in.Body.Axis.Step = append(in.Body.Axis.Step, int64(b*points+p))
-				in.Body.Axis.Epoch = append(in.Body.Axis.Epoch, float64(b))
-				in.Body.Axis.Time = append(in.Body.Axis.Time, time.Now().UnixMilli())
+		for i := range legs {
+			run, err := client.Call(ctx, w.client, api.BeginRun, &api.NewRun{ProjectInput: api.ProjectInput{Project: "vessels"}, Key: uuid.NewString()})
+			if err != nil {
+				return 0, err
 			}
-			for c := range curves {
-				values := make(api.Floats, points)
-				for p := range values {
-					values[p] = value(b, p, c)
+			in := &api.NewLeg{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: "vessels"}, Number: run.Number}, Key: uuid.NewString()}
+			in.Body.Recorder = uuid.NewString()
+			if _, err := client.Call(ctx, w.client, api.OpenLeg, in); err != nil {
+				return 0, err
+			}
+			legs[i] = api.LegInput{RunInput: in.RunInput, Leg: 1, Recorder: in.Body.Recorder}
+			named := &api.CurveNames{LegInput: legs[i]}
+			named.Body.Names = names
+			out, err := client.Call(ctx, w.client, api.NameCurves, named)
+			if err != nil {
+				return 0, err
+			}
+			numbers[i] = out.Curves
+		}
+		return parallel(writers*batches*curves*points, func(worker int) error {
+			for b := range batches {
+				in := &api.BatchInput{LegInput: legs[worker], Body: api.Batch{Number: int64(b + 1), Upto: int64(b + 1)}}
+				for p := range points {
+					in.Body.Axis.Step = append(in.Body.Axis.Step, int64(b*points+p))
+					in.Body.Axis.Epoch = append(in.Body.Axis.Epoch, float64(b))
+					in.Body.Axis.Time = append(in.Body.Axis.Time, time.Now().UnixMilli())
 				}
-				in.Body.Curves = append(in.Body.Curves, api.Column{Name: fmt.Sprintf("curve %d", c), Values: values})
+				for c := range curves {
+					values := make(api.Floats, points)
+					for p := range values {
+						values[p] = value(b, p, c)
+					}
+					column := api.Column{Values: values}
+					if binary {
+						column.Curve = numbers[worker][c]
+					} else {
+						column.Name = names[c]
+					}
+					in.Body.Curves = append(in.Body.Curves, column)
+				}
+				op := api.SendBatch
+				op.Binary = binary
+				if _, err := client.Call(ctx, w.client, op, in); err != nil {
+					return err
+				}
 			}
-			if _, err := client.Call(ctx, w.client, api.SendBatch, in); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+			return nil
+		})
+	}
 }
 
 func (w *world) readings(what string, curves, points, batches int, want string, ours func(int, int, int) (float64, error)) row {
@@ -221,14 +242,14 @@ func (w *world) bytesPerReading() row {
 	const curves, points, batches = 50, 20, 200
 	size := func(table string, fill func(int, int, int) (float64, error)) (float64, error) {
 		ctx := context.Background()
-		if _, err := w.db.Pool.Exec(ctx, "truncate "+table); err != nil {
+		if _, err := w.db.Pool.Exec(ctx, "truncate "+table); err != nil { // the next measurements begin without what was sealed
 			return 0, err
 		}
 		if _, err := fill(curves, points, batches); err != nil {
 			return 0, err
 		}
 		var bytes int64
-		err := w.db.Pool.QueryRow(ctx, "select pg_total_relation_size($1::regclass)", table).Scan(&bytes)
+		err := w.db.Pool.QueryRow(ctx, "select sum(pg_total_relation_size(relid)) from pg_partition_tree($1::regclass)", table).Scan(&bytes)
 		return float64(bytes) / (writers * batches * curves * points), err
 	}
 	return row{what: "stored bytes per reading, journal before sealing", reference: "a row per reading", unit: "bytes", want: "(sealing brings <= 2.7)", rounds: 1,

@@ -24,6 +24,8 @@ type world struct {
 	db               *pg.Store
 	client           *client.Client
 	person, project  int64
+	long             int64 // the run of ten million readings, once it is made
+	longNumber       int
 }
 
 func measurements() (rows []row, end func(), err error) {
@@ -87,8 +89,14 @@ func measurements() (rows []row, end func(), err error) {
 			w.readings("readings durable, store layer", 50, 20, 100, ">= 20 (25)", w.storeLayer),
 			w.readings("readings durable, store layer", 5, 200, 100, ">= 20 (25)", w.storeLayer),
 			w.readings("readings durable, store layer", 2000, 1, 20, ">= 8 (15)", w.storeLayer),
-			w.readings("end to end over HTTP, JSON", 50, 20, 50, ">= 4 (6)", w.overHTTP),
-			w.bytesPerReading(),
+			w.readings("end to end over HTTP, JSON", 50, 20, 50, ">= 4 (6)", w.overHTTP(false)),
+			w.readings("end to end over HTTP, CBOR", 50, 20, 50, ">= 8 (10)", w.overHTTP(true)),
+			w.readings("end to end over HTTP, CBOR", 2000, 1, 20, "(>= 8 in the store)", w.overHTTP(true)),
+			w.readings("ingest, summaries and sealing together", 50, 20, 400, ">= 8", w.sustained),
+			w.bytesPerReading(), w.walPerReading(), w.realBytes(),
+			w.whole("in the store", "<= 10 ms (5)", 0, 1, w.viewStore), w.whole("over HTTP", "<= 30 ms (20)", 0, 1, w.viewHTTP),
+			w.whole("a window of 1 %", "<= 5 ms", 0.4, 0.41, w.viewStore),
+			w.manyLegs(), w.thousandRuns(),
 			w.upload(), w.stall(), w.restore(),
 		}, func() {
 			server.CloseClientConnections()

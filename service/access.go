@@ -60,7 +60,11 @@ func hashOf(secret string) []byte {
 
 // WhoByToken finds the person behind a token.
 func (s *Service) WhoByToken(ctx context.Context, token string) (Who, error) {
-	t, err := s.db.TokenPerson(ctx, hashOf(token))
+	hash := hashOf(token)
+	if known, ok := s.tokens.get(string(hash)); ok && time.Since(known.at) < tokenMemory {
+		return known.who, nil
+	}
+	t, err := s.db.TokenPerson(ctx, hash)
 	switch {
 	case errors.Is(err, pg.ErrNone):
 		return Who{}, api.Fail(api.SignedOut, "this token is not known here; make one with: kembrel tokens make")
@@ -76,7 +80,18 @@ func (s *Service) WhoByToken(ctx context.Context, token string) (Who, error) {
 			s.options.Log.Warn("note the use of a token", "err", err)
 		}
 	}
-	return whoIs(t.Person), nil
+	who := whoIs(t.Person)
+	s.tokens.put(string(hash), knownToken{who, time.Now()})
+	return who, nil
+}
+
+// A token that was good a moment ago is taken to be good: recorders call many times a second. A revoked one is forgotten at once by the
+// replica that revokes it, and after this time by the others.
+const tokenMemory = 2 * time.Second
+
+type knownToken struct {
+	who Who
+	at  time.Time
 }
 
 // WhoBySession finds the person behind a console session.
@@ -156,6 +171,7 @@ func (s *Service) Me(_ context.Context, who Who, _ *struct{}) (*api.Me, error) {
 
 // SetPassword sets the caller's password; all their other sessions end.
 func (s *Service) SetPassword(ctx context.Context, who Who, in *api.PasswordInput) (*api.None, error) {
+	defer s.tokens.forget()
 	p, err := s.db.PersonByName(ctx, who.Name)
 	if err != nil {
 		return nil, err
@@ -254,6 +270,7 @@ func (s *Service) MakeToken(ctx context.Context, who Who, in *api.NewToken) (*ap
 
 // RevokeToken ends a token of the caller.
 func (s *Service) RevokeToken(ctx context.Context, who Who, in *api.TokenInput) (*api.None, error) {
+	defer s.tokens.forget()
 	return nil, s.db.InTx(ctx, func(q pg.Queries) error {
 		done, err := q.RevokeToken(ctx, who.ID, in.ID)
 		if err != nil {

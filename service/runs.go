@@ -21,7 +21,13 @@ func (s *Service) runID(ctx context.Context, in api.RunInput) (int64, error) {
 	if err := api.CheckProjectKey(in.Project); err != nil {
 		return 0, api.Fail(api.Invalid, "%v", err)
 	}
+	if id, ok := s.runs.get(in); ok {
+		return id, nil
+	}
 	id, err := s.db.RunID(ctx, in.Project, in.Number)
+	if err == nil {
+		s.runs.put(in, id)
+	}
 	if !errors.Is(err, pg.ErrNone) {
 		return id, err
 	}

@@ -32,6 +32,8 @@ type Service struct {
 	live     *live
 	watches  watches
 	tries    tries
+	runs     remembered[api.RunInput, int64] // by address; a run keeps it
+	tokens   remembered[string, knownToken]  // by hash
 }
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.

@@ -245,6 +245,15 @@ func TestReducerAsTheSlowWay(t *testing.T) {
 			slow[k].points, slow[k].values = append(slow[k].points, points[i]), append(slow[k].values, v)
 		}
 	}
+	together := Reducer{Window: w}
+	for from := 0; from < len(values); from += 300 {
+		to := min(len(values), from+300)
+		together.Readings(points[from:to], values[from:to])
+	}
+	require.Len(t, together.Folds, len(reducer.Folds))
+	for i, f := range reducer.Folds {
+		requireFold(t, f, together.Folds[i], fmt.Sprint("together, pixel ", i))
+	}
 	require.Len(t, reducer.Folds, len(order))
 	for i, k := range order {
 		requireFold(t, slowFold(slow[k].points, slow[k].values), reducer.Folds[i], fmt.Sprint("pixel ", k))

@@ -69,41 +69,46 @@ func FoldValues(points []Point, values []float64, size int) []Fold {
 	out := make([]Fold, 0, (len(values)+size-1)/size)
 	for from := 0; from < len(values); from += size {
 		to := min(from+size, len(values))
-		f := Fold{N: int64(to - from), Min: math.NaN(), Max: math.NaN(), Mean: math.NaN()}
-		sum, finite := 0.0, 0
-		for _, v := range values[from:to] {
-			switch {
-			case math.IsNaN(v):
-				f.NaN++
-			case math.IsInf(v, 0):
-				f.Infinite++
-			case finite == 0:
-				f.Min, f.Max, sum, finite = v, v, v, 1
-			default:
-				if v < f.Min {
-					f.Min = v
-				}
-				if v > f.Max {
-					f.Max = v
-				}
-				sum += v
-				finite++
-			}
-		}
-		if finite > 0 {
-			if f.Mean = sum / float64(finite); math.IsInf(f.Mean, 0) {
-				f.Mean = 0 // the sum overflowed: halves of halves do not
-				for _, v := range values[from:to] {
-					if !math.IsNaN(v) && !math.IsInf(v, 0) {
-						f.Mean += v / float64(finite)
-					}
-				}
-			}
-		}
-		f.Last = Reading{Point: points[to-1], Value: values[to-1]}
-		out = append(out, f)
+		out = append(out, foldOf(points[to-1], values[from:to]))
 	}
 	return out
+}
+
+// foldOf folds readings of which the last stands at a point.
+func foldOf(last Point, values []float64) Fold {
+	f := Fold{N: int64(len(values)), Min: math.NaN(), Max: math.NaN(), Mean: math.NaN(), Last: Reading{Point: last, Value: values[len(values)-1]}}
+	sum, finite := 0.0, 0
+	for _, v := range values {
+		switch {
+		case math.IsNaN(v):
+			f.NaN++
+		case math.IsInf(v, 0):
+			f.Infinite++
+		case finite == 0:
+			f.Min, f.Max, sum, finite = v, v, v, 1
+		default:
+			if v < f.Min {
+				f.Min = v
+			}
+			if v > f.Max {
+				f.Max = v
+			}
+			sum += v
+			finite++
+		}
+	}
+	if finite == 0 {
+		return f
+	}
+	if f.Mean = sum / float64(finite); math.IsInf(f.Mean, 0) {
+		f.Mean = 0 // the sum overflowed: shares of the mean do not
+		for _, v := range values {
+			if !math.IsNaN(v) && !math.IsInf(v, 0) {
+				f.Mean += v / float64(finite)
+			}
+		}
+	}
+	return f
 }
 
 // Merge folds every count folds into one.

@@ -95,6 +95,36 @@ func (r *Reducer) Reading(v Reading) {
 	}
 }
 
+// Readings adds the readings at points, as Reading does for each. len(points) must equal len(values). O(n).
+func (r *Reducer) Readings(points []Point, values []float64) {
+	w := r.Window
+	if w.Width == 0 {
+		for i, v := range values {
+			r.Reading(Reading{points[i], v})
+		}
+		return
+	}
+	for from := 0; from < len(values); {
+		x := w.By.At(points[from])
+		if !(x >= w.From && x <= w.To) {
+			from++
+			continue
+		}
+		// All that follow and stand in the same pixel are folded at once.
+		pixel := math.Floor(x / w.Width)
+		low, high := math.Max(pixel*w.Width, w.From), math.Min((pixel+1)*w.Width, math.Nextafter(w.To, math.Inf(1)))
+		to := from + 1
+		for to < len(values) {
+			if at := w.By.At(points[to]); !(at >= low && at < high) {
+				break
+			}
+			to++
+		}
+		r.add(x, foldOf(points[to-1], values[from:to]))
+		from = to
+	}
+}
+
 // Fold adds a fold that fits. O(1).
 func (r *Reducer) Fold(f Fold) { r.add(r.Window.By.At(f.Last.Point), f) }
 

@@ -24,6 +24,7 @@ type settings struct {
 	hidden, activation, optimiser, title, keep string
 	clips, epochs, batch, saveEvery, dropEvery int
 	rate, momentum, dropout, drop              float64
+	perStep                                    bool
 	seed                                       uint64
 	pace                                       time.Duration
 }
@@ -85,6 +86,7 @@ func parse(args []string) settings {
 	flags.Float64Var(&s.dropout, "dropout", 0, "share of hidden outputs dropped")
 	flags.Float64Var(&s.drop, "drop", 0.5, "factor of each drop of the learning rate")
 	flags.Uint64Var(&s.seed, "seed", 17, "seed of weights, order and dropout")
+	flags.BoolVar(&s.perStep, "per-step", false, "record every step, its loss too")
 	flags.DurationVar(&s.pace, "pace", 0, "least time per epoch, to watch it")
 	flags.Parse(args)
 	return s
@@ -135,10 +137,13 @@ func train(s settings) error {
 	for epoch := 1; epoch <= s.epochs; epoch++ {
 		began := time.Now()
 		rate := schedule(s.rate, epoch, s.dropEvery, s.drop)
-		t.pass(rate, func(done, gradient float64) {
+		t.pass(rate, func(done, loss, gradient float64) {
 			step++
-			if step%10 == 0 {
-				run.Readings(step, float64(epoch-1)+done, kembrel.V("gradient", gradient))
+			switch at := float64(epoch-1) + done; {
+			case s.perStep:
+				run.Readings(step, at, kembrel.V("loss.step", loss), kembrel.V("gradient", gradient), kembrel.V("lr.step", rate))
+			case step%10 == 0:
+				run.Readings(step, at, kembrel.V("gradient", gradient))
 			}
 		})
 		trainLoss, trainAccuracy := t.net.evaluate(t.train)
@@ -173,18 +178,19 @@ func train(s settings) error {
 	return nil
 }
 
-// pass goes once over the training clips in a new order; each is told of every step how much of the epoch is done, and
-// the gradient's norm.
-func (t *training) pass(rate float64, each func(done, gradient float64)) {
+// pass goes once over the training clips in a new order; each is told of every step how much of the epoch is done,
+// the loss and the gradient's norm.
+func (t *training) pass(rate float64, each func(done, loss, gradient float64)) {
 	order := t.random.Perm(len(t.train))
 	for from := 0; from < len(order); from += t.batch {
 		to := min(from+t.batch, len(order))
-		some := order[from:to]
+		some, loss := order[from:to], 0.0
 		for _, i := range some {
-			t.net.forward(t.train[i].levels[:], t.random)
+			p := t.net.forward(t.train[i].levels[:], t.random)
+			loss -= math.Log(max(p[t.train[i].class], 1e-12)) / float64(len(some))
 			t.net.backward(t.train[i].levels[:], t.train[i].class)
 		}
-		each(float64(to)/float64(len(order)), t.optimiser.step(t.net.parameters(), rate, len(some)))
+		each(float64(to)/float64(len(order)), float64(float32(loss)), t.optimiser.step(t.net.parameters(), rate, len(some)))
 	}
 }
 

@@ -71,11 +71,12 @@ type answer struct {
 	err error
 }
 
-// Batches of many recorders are committed together: while one group waits for the disk the next one gathers.
+// Batches of many recorders are committed together: while one group waits for the disk the next one gathers. A second committer steps
+// in where a group hangs, as on a leg that another transaction holds, so that one leg does not hold up the others.
 const (
-	committers = 2
-	groupSize  = 64
-	groupTime  = 30 * time.Second
+	groupSize = 64
+	groupTime = 30 * time.Second
+	hangs     = 20 * time.Millisecond
 )
 
 // CountTogether is CountBatch outside of a transaction, sharing one commit with the batches of other legs that are waiting. It returns
@@ -97,10 +98,20 @@ func (s *Store) CountTogether(ctx context.Context, c Count) (Counted, error) {
 	}
 }
 
-// commitGroups serves claims until the store closes.
-func (s *Store) commitGroups() {
+// commitGroups serves claims until the store closes; in reserve, only while the other committer hangs.
+func (s *Store) commitGroups(reserve bool) {
 	var waiting []claim
 	for {
+		if reserve && len(waiting) == 0 {
+			select {
+			case <-s.closing:
+				return
+			case <-time.After(hangs / 2):
+			}
+			if since := s.committing.Load(); since == 0 || time.Since(time.Unix(0, since)) < hangs {
+				continue
+			}
+		}
 		if len(waiting) == 0 {
 			select {
 			case <-s.closing:
@@ -118,7 +129,13 @@ func (s *Store) commitGroups() {
 				break gather
 			}
 		}
+		if !reserve {
+			s.committing.Store(time.Now().UnixNano())
+		}
 		waiting = s.commitGroup(waiting)
+		if !reserve {
+			s.committing.Store(0)
+		}
 	}
 }
 

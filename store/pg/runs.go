@@ -155,7 +155,10 @@ func (q Queries) SetRunState(ctx context.Context, id int64, state string, ended 
 
 // Summaries lists the summaries of some runs' curves, of one name or all ("").
 func (q Queries) Summaries(ctx context.Context, runs []int64, name string) ([]Summary, error) {
-	return list[Summary](ctx, q, "summaries", A{"runs": runs, "name": name})
+	if name == "" {
+		return list[Summary](ctx, q, "summaries", A{"runs": runs})
+	}
+	return list[Summary](ctx, q, "summaries_named", A{"runs": runs, "name": name})
 }
 
 // SetHyper keeps hyperparameters.

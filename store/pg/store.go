@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"net"
 	"strings"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/jackc/pgx/v5"
@@ -52,7 +53,9 @@ type Store struct {
 	Pool    *pgxpool.Pool
 	claims  chan claim // batches for the next common commit
 	closing chan struct{}
-	names   nameCache
+	// When the group under way was begun, in nanoseconds since 1970; 0: none is.
+	committing atomic.Int64
+	names      nameCache
 }
 
 // Open connects to the database at url and waits for nothing: an unreachable database is an error.
@@ -79,9 +82,8 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	}
 	s := &Store{Queries: Queries{db: pool, text: text}, Pool: pool, claims: make(chan claim, groupSize), closing: make(chan struct{}),
 		names: nameCache{runs: map[int64]map[string]int{}}}
-	for range committers {
-		go s.commitGroups()
-	}
+	go s.commitGroups(false)
+	go s.commitGroups(true)
 	return s, nil
 }
 

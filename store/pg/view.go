@@ -289,9 +289,7 @@ func (v *view) reduce(id int) []curve.Fold {
 			r.Fold(f)
 		}
 		cut := p.part.clip(0, v.ends[p.leg]-1)
-		for i, value := range cut.values {
-			r.Reading(curve.Reading{Point: cut.points[i], Value: value})
-		}
+		r.Readings(cut.points, cut.values)
 	}
 	return r.Folds
 }

@@ -25,10 +25,10 @@ create table journal_0 partition of journal for values in (0);
 create table journal_1 partition of journal for values in (1);
 create table journal_2 partition of journal for values in (2);
 create table journal_3 partition of journal for values in (3);
-alter table journal_0 alter column payload set storage external; -- packed already
-alter table journal_1 alter column payload set storage external;
-alter table journal_2 alter column payload set storage external;
-alter table journal_3 alter column payload set storage external;
+alter table journal_0 alter column payload set storage external, set (toast_tuple_target = 8160); -- packed already; one page holds a usual batch
+alter table journal_1 alter column payload set storage external, set (toast_tuple_target = 8160);
+alter table journal_2 alter column payload set storage external, set (toast_tuple_target = 8160);
+alter table journal_3 alter column payload set storage external, set (toast_tuple_target = 8160);
 insert into journal select run, leg, batch, first_step, last_step, payload, 0 from journal_before;
 drop table journal_before;
 

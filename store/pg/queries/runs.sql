@@ -55,7 +55,14 @@ select c.run, c.name, s.count, s.nan, s.infinite, s.last_step, s.last_epoch, s.l
        s.low_step, s.low_epoch, s.low_time, s.low_value, s.high_step, s.high_epoch, s.high_time, s.high_value,
        s.sketch_every, s.sketch, c.id as curve
 from curve c join curve_summary s on s.run = c.run and s.curve = c.id
-where c.run = any(@runs) and (@name = '' or c.name = @name) order by c.run, c.name;
+where c.run = any(@runs) order by c.run, c.name;
+
+-- query: summaries_named
+select c.run, c.name, s.count, s.nan, s.infinite, s.last_step, s.last_epoch, s.last_time, s.last_value,
+       s.low_step, s.low_epoch, s.low_time, s.low_value, s.high_step, s.high_epoch, s.high_time, s.high_value,
+       s.sketch_every, s.sketch, c.id as curve
+from curve c join curve_summary s on s.run = c.run and s.curve = c.id
+where c.run = any(@runs) and c.name = @name order by c.run;
 
 -- query: hyper_set
 insert into hyper (run, name, value) values (@run, @name, @value) on conflict (run, name) do update set value = excluded.value;
