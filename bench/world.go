@@ -12,6 +12,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/console"
 	"kembrel/service"
 	"kembrel/store/blob"
 	"kembrel/store/pg"
@@ -26,6 +27,7 @@ type world struct {
 	person, project  int64
 	long             int64 // the run of ten million readings, once it is made
 	longNumber       int
+	stop             func() // of the service
 }
 
 func measurements() (rows []row, end func(), err error) {
@@ -68,7 +70,10 @@ func measurements() (rows []row, end func(), err error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	server := httptest.NewServer(web.New(svc, web.Options{Log: log}).Handler())
+	server := httptest.NewServer(web.New(svc, web.Options{Log: log, Console: console.Files()}).Handler())
+	var working context.Context
+	working, w.stop = context.WithCancel(ctx)
+	go svc.Run(working)
 	w.client = client.New(server.URL, token.Secret)
 	os.Setenv("KEMBREL_URL", server.URL)
 	os.Setenv("KEMBREL_TOKEN", token.Secret)
@@ -97,8 +102,11 @@ func measurements() (rows []row, end func(), err error) {
 			w.whole("in the store", "<= 10 ms (5)", 0, 1, w.viewStore), w.whole("over HTTP", "<= 30 ms (20)", 0, 1, w.viewHTTP),
 			w.whole("a window of 1 %", "<= 5 ms", 0.4, 0.41, w.viewStore),
 			w.manyLegs(), w.thousandRuns(),
+			w.opens(false), w.opens(true),
+			w.frames("a run's page", "/vessels/%d", ".u-over"), w.frames("the runs of the project", "/vessels", "tbody tr"), w.delay(),
 			w.upload(), w.stall(), w.restore(),
 		}, func() {
+			w.stop()
 			server.CloseClientConnections()
 			server.Close()
 			w.db.Close()

@@ -25,7 +25,7 @@ var mayImport = map[string][]string{
 	"demo":     {"core", "bindings"},
 	"cmd":      {"api", "cli", "client", "console", "service", "store", "web"},
 	"test":     {"api", "client", "core", "service", "store", "web", "bindings"},
-	"bench":    {"api", "bindings", "client", "core", "recorder", "service", "store", "web", "test"},
+	"bench":    {"api", "bindings", "client", "console", "core", "recorder", "service", "store", "web", "test"},
 }
 
 func TestImportsPointDown(t *testing.T) {
