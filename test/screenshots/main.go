@@ -46,6 +46,7 @@ func main() {
 	commands := [][2]string{
 		{"terminal-runs", "runs vessels"},
 		{"terminal-curves", "curves vessels/3 --names loss.train,loss.val"},
+		{"terminal-follow", "follow vessels/5"},
 		{"terminal-show", "show vessels/3"},
 		{"terminal-restore", "restore vessels/3@best --into /tmp/kembrel-model --overwrite"},
 	}
