@@ -247,7 +247,7 @@ func (f *follower) view(ctx context.Context, r *api.RunDetail, columns, rows int
 			last = append(last, printable(c.Name)+" "+figure(c.Last))
 		}
 	}
-	bottom = append(bottom, wrap("last  ", strings.Join(last, "   "), columns, 3)...)
+	bottom = append(bottom, wrap("last  ", strings.Join(last, ", "), columns, 3)...)
 	if r.Stop.Rule != nil {
 		bottom = append(bottom, wrap("stop rule  ", r.Stop.Said+patience(r.Stop), columns, 2)...)
 	}
@@ -263,7 +263,7 @@ func (f *follower) view(ctx context.Context, r *api.RunDetail, columns, rows int
 		}
 	}
 	const around = 5 // the chart's head, axis and figures, and an empty line on each side
-	height := rows - 1 - len(top) - len(bottom) - around
+	height := rows - 3 - len(top) - len(bottom) - around
 	if len(names) == 0 || height < 3 {
 		if len(names) == 0 {
 			top = append(top, "", "no reading of "+name+" yet")

@@ -127,13 +127,13 @@ func TestHits(t *testing.T) {
 					}
 				}
 				share := 100 * hits / draws
-				fmt.Fprintf(&table, " %d %%", share)
+				fmt.Fprintf(&table, " %d %% |", share)
 				floor := map[float64]int{0: 95, 0.01: 85, 0.03: 50, 0.1: 15}[level]
 				if share < floor {
 					t.Errorf("%s, %d epochs, noise %v: %d %% right, and %v", truth.name, n, level, share, wrong)
 				}
 			}
-			table.WriteString(" |\n")
+			table.WriteString("\n")
 		}
 	}
 	if *update {

@@ -11,6 +11,9 @@ harbour=build/harbour
 # Interrupting a terminal reaches every process of this script; ending only the script must end them too.
 trap 'trap - INT TERM HUP; kill -INT $up 2> /dev/null || true; wait $up 2> /dev/null || true; exit 0' INT TERM HUP
 
+# A machine without GPUs shows what one with a GPU would, by the stand-in.
+command -v nvidia-smi > /dev/null || export KEMBREL_GPU_QUERY="$PWD/build/gpu"
+
 ready() { "$kembrel" projects > /dev/null 2>&1; }
 until ready; do
     kill -0 $up 2> /dev/null || { wait $up || exit $?; exit 1; }

@@ -85,6 +85,12 @@ export function ticks(low: number, high: number, about: number): number[] {
   return out
 }
 
+/** Steps between ticks to choose from, for any size of numbers. */
+export function increments(low: number, high: number): number[] {
+  const power = 10 ** Math.floor(Math.log10(Math.max(high - low, Number.MIN_VALUE)))
+  return [0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5].map((m) => m * power)
+}
+
 export function shortNumber(v: number): string {
   if (v !== 0 && (Math.abs(v) >= 1e5 || Math.abs(v) < 1e-3))
     return v.toExponential(1).replace('e+', 'e').replace('.0e', 'e')

@@ -86,7 +86,7 @@ export function drawMarks(
     ctx.fillStyle = l.colour
     ctx.fillText(l.text, l.x + 6 * ratio, l.y)
   }
-  const inside = (x: number) => x >= u.bbox.left && x <= u.bbox.left + u.bbox.width
+  const inside = (x: number) => x >= u.bbox.left - 1 && x <= u.bbox.left + u.bbox.width + 1
   ctx.strokeStyle = css('--bad')
   ctx.lineWidth = 1.5 * ratio
   const foot = u.bbox.top + u.bbox.height - 6 * ratio

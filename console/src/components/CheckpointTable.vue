@@ -42,7 +42,7 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
         <tr v-for="c in shown" :key="c.address">
           <td class="mono">
             @{{ at(c) }}
-            <span v-if="c.best" class="accent">best</span>
+            <span v-if="c.best" class="accent">best&#160;</span>
             <span v-if="c.last" class="small">last</span>
           </td>
           <td>{{ c.why }}</td>

@@ -2,12 +2,12 @@
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import uPlot from 'uplot'
 import 'uplot/dist/uPlot.min.css'
-import { css, hasNegative, linearBelow, linesOf, shortNumber, tableOf, ticks } from '../chart/lines'
+import { css, hasNegative, increments, linearBelow, linesOf, shortNumber, tableOf, ticks } from '../chart/lines'
 import { drawMarks, type Best, type Flag } from '../chart/marks'
 import { download, toCSV, toPNG, toSVG } from '../chart/save'
 import type { Axis, Drawn } from '../composables/curves'
 import { dark } from '../composables/theme'
-import { duration, number } from '../format'
+import { bytes as sized, duration, number } from '../format'
 
 const props = defineProps<{
   title: string
@@ -21,6 +21,7 @@ const props = defineProps<{
   best?: Best
   flags?: Flag[]
   height?: number
+  bytes?: boolean
 }>()
 const emit = defineEmits<{
   zoom: [from: number | null, to: number | null]
@@ -139,8 +140,11 @@ function options(width: number): uPlot.Options {
         size: margin,
         ...(props.scale === 'log'
           ? {}
-          : { splits: (u: uPlot, _: number, low: number, top: number) => yTicks(u, low, top) }),
-        values: (_, at) => at.map((v) => (v === null ? '' : shortNumber(v))),
+          : {
+              incrs: (_u: uPlot, _: number, low: number, top: number) => increments(low, top),
+              splits: (u: uPlot, _: number, low: number, top: number) => yTicks(u, low, top),
+            }),
+        values: (_, at) => at.map((v) => (v === null ? '' : props.bytes ? sized(v) : shortNumber(v))),
       },
     ],
     series: series(),

@@ -137,15 +137,20 @@ export function useCurves(project: string, number: number) {
   return { curves, read }
 }
 
+/** Curves of one unit stand together: reading and writing, in and out; a GPU's use and its memory do not. */
+function familyOf(name: string): string {
+  if (!name.startsWith('host.')) return splitName(name).measure.split('.')[0]
+  return /^host\.(disk|net)\./.test(name) ? name.split('.').slice(0, 2).join('.') : name
+}
+
+/** Whether a family of the machine is in bytes, or bytes a second. */
+export const inBytes = (family: string) => /^host\.(disk|net|memory|.*\.memory)$/.test(family)
+
 /** What stands in one chart: the curves of one measure, or of a family such as overlap.tug, overlap.ferry. */
 export function families(names: string[], objective: string): { family: string; names: string[] }[] {
   const groups = new Map<string, string[]>()
   for (const n of names) {
-    const family = n.startsWith('host.gpu')
-      ? n.split('.').slice(0, 2).join('.')
-      : n.startsWith('host.')
-        ? n.split('.').slice(0, 2).join('.')
-        : splitName(n).measure.split('.')[0]
+    const family = familyOf(n)
     groups.set(family, [...(groups.get(family) ?? []), n])
   }
   const first = splitName(objective).measure.split('.')[0]

@@ -11,7 +11,7 @@ import StateMark from '../components/StateMark.vue'
 import StopRule from '../components/StopRule.vue'
 import VerdictActs from '../components/VerdictActs.vue'
 import WentIn from '../components/WentIn.vue'
-import { families, useCurves, type Axis, type Look } from '../composables/curves'
+import { families, inBytes, useCurves, type Axis, type Look } from '../composables/curves'
 import { once, useLive } from '../composables/live'
 import { useQuery } from '../composables/query'
 import { duration, figure, number as text, place, toNumber, took, when } from '../format'
@@ -382,6 +382,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
             :from="null"
             :to="null"
             :height="130"
+            :bytes="inBytes(m.family)"
           />
         </div>
         <ul v-if="run.notes?.length" class="notes">
