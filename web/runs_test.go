@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"math"
 	"net/http"
 	"strings"
@@ -290,4 +291,31 @@ func TestBatchesByNumber(t *testing.T) {
 	require.Equal(t, "host.cpu", got.Curves[0].Name)
 	require.Equal(t, api.Floats{1, 2, 3, 4, 5}, got.Curves[1].Value)
 	require.Len(t, got.Curves[2].Value, 3)
+}
+
+// A run may have 5,000 curves, each with a reading in one batch, and no more.
+func TestFiveThousandCurves(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	in := &api.CurveNames{LegInput: leg}
+	for i := range 5000 {
+		in.Body.Names = append(in.Body.Names, fmt.Sprintf("overlap.%d.val", i))
+	}
+	numbers := call(t, s, api.NameCurves, in).Curves
+	for n := range int64(3) {
+		b := batch(leg, n+1, n+1, "", float64(n))
+		b.Body.Curves = nil
+		for _, id := range numbers {
+			b.Body.Curves = append(b.Body.Curves, api.Column{Curve: id, Values: api.Floats{float64(id) + float64(n)/4}})
+		}
+		call(t, s, api.SendBatch, b)
+	}
+	got := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput})
+	require.Len(t, got.Curves, 5000)
+	require.Len(t, got.Axes, 1, "they share their axis")
+	require.Len(t, got.Curves[17].Value, 3)
+	in.Body.Names = []string{"one.more"}
+	refuse(t, s, api.NameCurves, in, api.Invalid, "more than 5000 curves")
+	refuse(t, s, api.SendBatch, batch(leg, 4, 4, "one.more", 1), api.Invalid, "more than 5000 curves")
 }

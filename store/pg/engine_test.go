@@ -1,10 +1,13 @@
 package pg_test
 
 import (
+	"context"
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -145,8 +148,14 @@ func TestReadersSeeJournalAndBlocksAsOne(t *testing.T) {
 			if r.IntN(2) == 0 {
 				_, err := f.Summarise(ctx)
 				require.NoError(t, err)
-				_, err = f.Seal(ctx, pg.SealRule{})
-				require.NoError(t, err)
+				// Cut off at any moment, as by a crash, it is taken up again the next time.
+				cut, cancel := context.WithTimeout(ctx, time.Duration(r.IntN(40))*time.Millisecond)
+				_, _ = f.Seal(cut, pg.SealRule{})
+				cancel()
+				if r.IntN(2) == 0 {
+					_, err = f.Seal(ctx, pg.SealRule{})
+					require.NoError(t, err)
+				}
 			}
 			if round%6 != 5 {
 				continue
@@ -211,4 +220,64 @@ func TestSealedSlotsAreEmptied(t *testing.T) {
 	var axes int
 	require.NoError(t, f.Pool.QueryRow(ctx, "select count(*) from axis").Scan(&axes))
 	require.Equal(t, 1, axes, "the axis of a block that grew is gone")
+}
+
+// Whoever reads while a run is written, sealed and its slots are emptied sees all that was acknowledged before, once.
+func TestReadingWhileSealing(t *testing.T) {
+	f := start(t)
+	run := f.run(t)
+	l := f.leg(t, run, 0)
+	var acknowledged atomic.Int64
+	written, done := make(chan struct{}), make(chan error, 1)
+	go func() {
+		defer close(done)
+		for {
+			select {
+			case <-written:
+				return
+			default:
+			}
+			if _, err := f.Summarise(ctx); err != nil {
+				done <- err
+				return
+			}
+			if _, err := f.Seal(ctx, pg.SealRule{}); err != nil {
+				done <- err
+				return
+			}
+		}
+	}()
+	go func() {
+		defer close(written)
+		for b := range int64(300) {
+			batch := curve.Batch{Columns: []curve.Column{{Curve: 1}}}
+			for i := range int64(100) {
+				batch.Axis = append(batch.Axis, curve.Point{Step: b*100 + i})
+				batch.Columns[0].Values = append(batch.Columns[0].Values, float64(b*100+i))
+			}
+			l.count(t, []string{"loss.train"}, batch)
+			acknowledged.Store((b + 1) * 100)
+		}
+	}()
+	for reading := true; reading; {
+		select {
+		case <-written:
+			reading = false
+		default:
+		}
+		least := acknowledged.Load()
+		got := scan(t, f, store.Span{Run: run})["loss.train"]
+		require.GreaterOrEqual(t, int64(len(got)), least)
+		for i, r := range got {
+			require.EqualValues(t, i, r.Value, "in order, once")
+		}
+		folds, err := f.View(ctx, run, nil, curve.Window{By: curve.ByStep, To: 1e9, Width: 64})
+		require.NoError(t, err)
+		count := int64(0)
+		for _, fold := range folds["loss.train"] {
+			count += fold.N
+		}
+		require.GreaterOrEqual(t, count, int64(len(got)))
+	}
+	require.NoError(t, <-done)
 }
