@@ -91,6 +91,10 @@ export function increments(low: number, high: number): number[] {
   return [0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5].map((m) => m * power)
 }
 
+/** Whether a place is 0 or a power of ten: of a logarithmic scale only these have a line. */
+export const isPower = (v: number) =>
+  v === 0 || Math.abs(Math.log10(Math.abs(v)) - Math.round(Math.log10(Math.abs(v)))) < 1e-9
+
 export function shortNumber(v: number): string {
   if (v !== 0 && (Math.abs(v) >= 1e5 || Math.abs(v) < 1e-3))
     return v.toExponential(1).replace('e+', 'e').replace('.0e', 'e')

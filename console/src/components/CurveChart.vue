@@ -2,7 +2,17 @@
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import uPlot from 'uplot'
 import 'uplot/dist/uPlot.min.css'
-import { css, hasNegative, increments, linearBelow, linesOf, shortNumber, tableOf, ticks } from '../chart/lines'
+import {
+  css,
+  hasNegative,
+  increments,
+  isPower,
+  linearBelow,
+  linesOf,
+  shortNumber,
+  tableOf,
+  ticks,
+} from '../chart/lines'
 import { drawMarks, type Best, type Flag } from '../chart/marks'
 import { download, toCSV, toPNG, toSVG } from '../chart/save'
 import type { Axis, Drawn } from '../composables/curves'
@@ -83,7 +93,7 @@ function series(): uPlot.Series[] {
     out.push({
       label: l.label,
       stroke: grey ? colour + '66' : colour,
-      width: grey ? 1 : 1.7,
+      width: grey ? 1 : focus.value === '' && lines.value.length > 8 ? 1.2 : 1.7,
       dash: l.dash,
       spanGaps: false,
       points: { show: single },
@@ -135,7 +145,13 @@ function options(width: number): uPlot.Options {
       {
         stroke: ink2,
         font,
-        grid: { stroke: rule, width: 1 },
+        grid: {
+          stroke: rule,
+          width: 1,
+          ...(props.scale === 'log'
+            ? { filter: (_: uPlot, at: number[]) => at.map((v) => (isPower(v) ? v : null)) }
+            : {}),
+        },
         ticks: { show: false },
         size: margin,
         ...(props.scale === 'log'
@@ -400,7 +416,7 @@ figcaption button {
   flex-wrap: wrap;
   gap: 0 10px;
   max-height: 34px;
-  overflow: hidden;
+  overflow-y: auto;
 }
 .acts {
   display: flex;

@@ -56,6 +56,8 @@ const loadRun = loader(async () => {
 })
 /** How many pixels a chart has; the service folds to so many. */
 const pixels = 700
+/** A chart of more curves has the whole width, so that each has its label. */
+const manyCurves = 8
 /** Charts shown unless the link says which: more would make the page slow to read. */
 const chartsAtFirst = 8
 
@@ -304,7 +306,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
         </div>
         <p v-if="!names.length" class="small">No reading yet.</p>
         <div class="charts">
-          <div v-for="(m, i) in charts" :key="m.family">
+          <div v-for="(m, i) in charts" :key="m.family" :class="{ wide: m.curves.length > manyCurves }">
             <CurveChart
               :title="m.family"
               :file="`${project}-${number}`"
@@ -316,6 +318,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
               :to="range.to"
               :best="best"
               :flags="i === 0 ? flags : []"
+              :height="m.curves.length > manyCurves ? 390 : undefined"
               @zoom="setZoom"
               @area="(l, w, a, b) => i === 0 && setArea(l, w, a, b)"
             />
@@ -431,6 +434,9 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
   display: grid;
   grid-template-columns: repeat(2, minmax(0, 1fr));
   gap: 16px 20px;
+}
+.wide {
+  grid-column: 1 / -1;
 }
 .machine {
   grid-template-columns: repeat(3, minmax(0, 1fr));
