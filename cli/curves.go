@@ -8,6 +8,7 @@ import (
 	"io"
 	"math"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -92,7 +93,7 @@ bit for bit; NaN and infinities are written as NaN, Infinity and -Infinity. kemb
 				}
 				fmt.Fprintln(a.Out)
 			}
-			return nil
+			return a.sayLeftOut(cmd.Context(), c, in, found)
 		}}
 	f := cmd.Flags()
 	f.StringSliceVar(&names, "names", nil, "only these curves, such as loss.train,loss.val")
@@ -116,6 +117,27 @@ func readCurves(ctx context.Context, c *client.Client, in *api.CurvesInput) (*ap
 	}
 	in.By = "step"
 	return client.Call(ctx, c, api.GetCurves, in)
+}
+
+// sayLeftOut names the curves that have no place on the axis, because their readings have no epochs.
+func (a *App) sayLeftOut(ctx context.Context, c *client.Client, in *api.CurvesInput, found *api.Curves) error {
+	if in.By != "epoch" || in.Names != nil || in.From != 0 || in.To != 0 {
+		return nil
+	}
+	r, err := client.Call(ctx, c, api.GetRun, &in.RunInput)
+	if err != nil {
+		return err
+	}
+	var out []string
+	for _, info := range r.Curves {
+		if !slices.ContainsFunc(found.Curves, func(c api.Curve) bool { return c.Name == info.Name }) {
+			out = append(out, printable(info.Name))
+		}
+	}
+	if len(out) > 0 {
+		fmt.Fprintf(a.Err, "without epochs, so not drawn: %s; --by step draws them\n", strings.Join(out, ", "))
+	}
+	return nil
 }
 
 const filePixels = 1200

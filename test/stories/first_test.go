@@ -156,7 +156,10 @@ func TestDrawingOddCurves(t *testing.T) {
 		`{"kind":"readings","id":1,"step":[1,2,3],"values":{"never":["NaN","NaN","Infinity"],"huge":[-1.7e308,0,1.7e308],"tiny":[5e-324,5e-324,5e-324],"once":[null,1,null]}}`,
 		`{"kind":"readings","id":2,"step":3,"epoch":1,"values":{"late":1}}`))
 	require.Zero(t, code, errs)
-	require.Contains(t, w.kembrel(t, "curves", "vessels/1"), "no reading is a number")
+	require.Contains(t, w.kembrel(t, "curves", "vessels/1", "--by", "step"), "no reading is a number")
+	_, errs, code = w.try("curves", "vessels/1")
+	require.Zero(t, code, errs)
+	require.Contains(t, errs, "without epochs, so not drawn: huge, never, once, tiny; --by step draws them")
 	for _, by := range []string{"epoch", "step", "time"} {
 		w.kembrel(t, "curves", "vessels/1", "--by", by, "--smooth", "1", "--svg", w.folder+"/odd.svg", "--png", w.folder+"/odd.png")
 	}

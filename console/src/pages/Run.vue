@@ -165,6 +165,12 @@ const now = ref(Date.now())
 const clock = setInterval(() => (now.value = Date.now()), 1000)
 onScopeDispose(() => clearInterval(clock))
 
+/** Curves whose readings have no epochs have no place on the axis of epochs. */
+const leftOut = computed(() =>
+  axisUsed.value === 'epoch' && !zoom.value && curves.value.length
+    ? look.value.names.filter((n) => !curves.value.some((c) => c.name === n))
+    : [],
+)
 const flags = ref<Flag[]>([])
 function setFlag(stop: { epoch: number; step: number } | null) {
   const c = stop && curves.value.find((c) => c.name === objective.value)
@@ -305,6 +311,10 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
           </template>
         </div>
         <p v-if="!names.length" class="small">No reading yet.</p>
+        <p v-if="leftOut.length" class="small">
+          Without epochs, so not on this axis: {{ leftOut.join(', ') }}.
+          <ElButton size="small" @click="axis = 'step'">By step</ElButton>
+        </p>
         <div class="charts">
           <div v-for="(m, i) in charts" :key="m.family" :class="{ wide: m.curves.length > manyCurves }">
             <CurveChart
