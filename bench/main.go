@@ -34,7 +34,7 @@ func main() {
 		return
 	}
 	out := flag.String("out", "", "file to append the results to")
-	only := flag.String("only", "", "only rows whose name contains this")
+	only := flag.String("only", "", "only rows whose name contains one of these, separated by commas")
 	profile := flag.String("profile", "", "file for a CPU profile of this process")
 	flag.Parse()
 	if *profile != "" {
@@ -60,7 +60,7 @@ func main() {
 	fmt.Fprintf(&b, "\n## %s, %d x %s, %s\n\n", time.Now().Format("2006-01-02 15:04"), runtime.NumCPU(), name, runtime.Version())
 	fmt.Fprintf(&b, "| what | reference (median) | ours (median) | ratio: median (least, greatest) | wanted |\n|---|---|---|---|---|\n")
 	for _, r := range rows {
-		if !strings.Contains(r.what, *only) {
+		if !slices.ContainsFunc(strings.Split(*only, ","), func(part string) bool { return strings.Contains(r.what, part) }) {
 			continue
 		}
 		line, err := r.measure()
