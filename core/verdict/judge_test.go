@@ -189,6 +189,9 @@ func TestVerdictOfOddCurves(t *testing.T) {
 	require.Equal(t, TooShort, judge(nil, []float64{1, 0.5}).Kind)
 	require.Equal(t, Converged, judge(nil, sample(40, func(float64) float64 { return 0.5 })).Kind, "a constant without a training curve")
 	require.Equal(t, Improving, judge(nil, sample(40, fall(2, 0.1, 30))).Kind, "without a training curve")
+	require.Equal(t, Overfitting, judge(sample(30, fall(1, 0.02, 6)), sample(30, func(x float64) float64 { return 1.2 - 0.05*math.Min(x-1, 2) + 0.02*math.Max(0, x-3) })).Kind,
+		"validation far above where it began, while training falls")
+	require.Equal(t, Diverged, judge(nil, sample(30, func(x float64) float64 { return 1 + x*x/20 })).Kind, "without a training curve")
 	mended := sample(40, fall(2, 0.1, 30))
 	mended[7] = math.Inf(1)
 	require.Equal(t, Improving, judge(mended, mended).Kind, "one infinity that passed")

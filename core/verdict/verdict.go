@@ -242,7 +242,9 @@ func (j *judging) tooLittle(start, end float64) bool {
 // diverged reports whether a curve ended in values that are not finite, or exploded: it lies above where it began, by several times all that
 // it had learnt.
 func (j *judging) diverged() (at float64, yes bool) {
-	for _, s := range []Series{j.val, j.train} {
+	t := j.train.Y
+	learns := len(t) >= 3 && median(t[len(t)-3:]) < t[0]
+	for i, s := range []Series{j.val, j.train} {
 		n := len(s.Broken)
 		if n > 0 && s.Broken[n-1] == s.End { // since the first after which no place is whole
 			i := n - 1
@@ -252,7 +254,7 @@ func (j *judging) diverged() (at float64, yes bool) {
 			return s.Broken[i], true
 		}
 		k := len(s.Y)
-		if k < 3 {
+		if k < 3 || i == 0 && learns { // validation that rises while training falls is overfitting, however far it rises
 			continue
 		}
 		best := s.Y[0]
@@ -264,11 +266,11 @@ func (j *judging) diverged() (at float64, yes bool) {
 		if median(s.Y[max(0, k-3):]) <= limit {
 			continue
 		}
-		i := k - 1
-		for i > 0 && s.Y[i-1] > start {
-			i--
+		at := k - 1
+		for at > 0 && s.Y[at-1] > start {
+			at--
 		}
-		return s.X[i], true
+		return s.X[at], true
 	}
 	return 0, false
 }
