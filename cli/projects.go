@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -12,6 +13,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/core/curve"
 )
 
 func (a *App) projects() *cobra.Command {
@@ -254,8 +256,10 @@ func (a *App) showRun(r *api.RunDetail) {
 	if r.ExpectedEnd != nil {
 		p("  expected to end %s", when(*r.ExpectedEnd))
 	}
-	if len(r.Curves) > 0 {
-		p("%s", indent(curveTable(r).render()))
+	own := *r // without the machine's curves: what they came to at most stands below
+	own.Curves = slices.DeleteFunc(slices.Clone(r.Curves), func(c api.CurveInfo) bool { return curve.OfMachine(c.Name) })
+	if len(own.Curves) > 0 {
+		p("%s", indent(curveTable(&own).render()))
 	}
 	p("\nWhat went in?  %s", r.Answers.WentIn)
 	l := list("hyperparameter", "value")
