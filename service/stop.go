@@ -72,7 +72,7 @@ func (s *Service) watchRun(ctx context.Context, row pg.Judgement) error {
 	if err != nil || w.Stop == nil {
 		return err
 	}
-	stopped := s.stoppedAt(ctx, row, o, *rule, w)
+	stopped := stoppedAt(o, *rule, w)
 	first := false
 	err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
 		if first, err = q.SetStopped(ctx, row.ID, stopped); err != nil || !first {
@@ -122,19 +122,23 @@ func (s *Service) seen(ctx context.Context, row pg.Judgement, o verdict.Objectiv
 	return w.watch, err
 }
 
-func (s *Service) stoppedAt(ctx context.Context, row pg.Judgement, o verdict.Objective, rule verdict.StopRule, w verdict.Watch) api.Stopped {
-	out := api.Stopped{Why: w.Why(o, rule), At: *figure(o.Curve, *w.Stop), Best: *figure(o.Curve, w.Best)}
-	step, epoch, err := s.db.CheckpointBefore(ctx, row.ID, w.Best.Step)
+func stoppedAt(o verdict.Objective, rule verdict.StopRule, w verdict.Watch) api.Stopped {
+	return api.Stopped{Why: w.Why(o, rule), At: *figure(o.Curve, *w.Stop), Best: *figure(o.Curve, w.Best)}
+}
+
+// bestCheckpoint is the checkpoint nearest at or before the best reading. It is looked up when it is asked for: a program saves, and a
+// recorder sends, after the readings on which the rule decides.
+func (s *Service) bestCheckpoint(ctx context.Context, row pg.Judgement, best api.Figure) (string, error) {
+	step, epoch, err := s.db.CheckpointBefore(ctx, row.ID, best.Step)
 	switch {
 	case errors.Is(err, pg.ErrNone):
+		return "", nil
 	case err != nil:
-		s.options.Log.Warn("find the best checkpoint", "err", err)
+		return "", err
 	case epoch == math.Trunc(epoch):
-		out.Checkpoint = fmt.Sprintf("%s@e%.0f", runAddress(row.Project, row.Number), epoch)
-	default:
-		out.Checkpoint = fmt.Sprintf("%s@s%d", runAddress(row.Project, row.Number), step)
+		return fmt.Sprintf("%s@e%.0f", runAddress(row.Project, row.Number), epoch), nil
 	}
-	return out
+	return fmt.Sprintf("%s@s%d", runAddress(row.Project, row.Number), step), nil
 }
 
 // stopState is the rule of a run and what it has come to.
@@ -149,6 +153,9 @@ func (s *Service) stopState(ctx context.Context, run int64) (*api.StopState, err
 		out.Stopped = &api.Stopped{}
 		if err := json.Unmarshal(row.Stopped, out.Stopped); err != nil {
 			return nil, fmt.Errorf("what stopped run %d: %w", run, err)
+		}
+		if out.Stopped.Checkpoint, err = s.bestCheckpoint(ctx, row, out.Stopped.Best); err != nil {
+			return nil, err
 		}
 	}
 	if out.Rule == nil || row.State != "running" {

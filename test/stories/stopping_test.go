@@ -101,6 +101,7 @@ func TestRuleSetWhileItRuns(t *testing.T) {
 	require.NoError(t, follow.Wait())
 	require.Contains(t, followed.String(), "epoch 2  step ")
 	require.Contains(t, followed.String(), "Stop rule")
+	w.nothingWaits(t)
 	require.Equal(t, "stopped", w.show(t, "vessels/1").State)
 	require.Regexp(t, `vessels/1@e\d+`, w.show(t, "vessels/1").Stop.Stopped.Checkpoint)
 	verdict := w.kembrel(t, "verdict", "vessels/1", "--set-aside", "the sea was rough")
