@@ -24,15 +24,16 @@ type Curves struct {
 // Curve is a curve's values, one for each point of its axis: the reading there, which is the last of its pixel. What the other
 // readings of the pixel were is in the other lists, which are absent where each pixel has one reading.
 type Curve struct {
-	Name   string `json:"name"`
-	Axis   int    `json:"axis" doc:"Index into axes"`
-	Value  Floats `json:"value"`
-	Smooth Floats `json:"smooth,omitempty" doc:"The smoothed value at that reading, from all readings before it"`
-	Count  Ints   `json:"count,omitempty" doc:"Readings in the pixel"`
-	NaN    Ints   `json:"nan,omitempty" doc:"Readings in the pixel that are NaN; absent where none is"`
-	Min    Floats `json:"min,omitempty" doc:"Least finite reading, NaN where none is finite"`
-	Max    Floats `json:"max,omitempty" doc:"Greatest finite reading"`
-	Mean   Floats `json:"mean,omitempty" doc:"Mean of the finite readings, to 24 bits"`
+	Name     string `json:"name"`
+	Axis     int    `json:"axis" doc:"Index into axes"`
+	Value    Floats `json:"value"`
+	Smooth   Floats `json:"smooth,omitempty" doc:"The smoothed value at that reading, from all readings before it"`
+	Count    Ints   `json:"count,omitempty" doc:"Readings in the pixel"`
+	NaN      Ints   `json:"nan,omitempty" doc:"Readings in the pixel that are NaN; absent where none is"`
+	Infinite Ints   `json:"infinite,omitempty" doc:"Readings in the pixel that are infinite; absent where none is"`
+	Min      Floats `json:"min,omitempty" doc:"Least finite reading, NaN where none is finite"`
+	Max      Floats `json:"max,omitempty" doc:"Greatest finite reading"`
+	Mean     Floats `json:"mean,omitempty" doc:"Mean of the finite readings, to 24 bits"`
 }
 
 // EventsInput subscribes to the live stream.

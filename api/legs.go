@@ -3,6 +3,8 @@ package api
 import (
 	"encoding/json"
 	"time"
+
+	"kembrel/core/curve"
 )
 
 // NewLeg opens a leg of a run. Sent again with the same idempotency key it answers the same leg and claims it for the
@@ -69,6 +71,26 @@ type Column struct {
 	Curve  int    `json:"curve,omitempty" doc:"Number of the curve, instead of its name"`
 	Rows   Ints   `json:"rows,omitempty" doc:"Points that have a value, rising; absent: all"`
 	Values Floats `json:"values"`
+}
+
+// ToBatch is a batch of core's in the API's form; names are those of its columns.
+func ToBatch(names []string, b curve.Batch) (axis Axis, columns []Column) {
+	n := len(b.Axis)
+	axis = Axis{Step: make(Ints, n), Epoch: make(Floats, n), Time: make(Ints, n)}
+	for i, p := range b.Axis {
+		axis.Step[i], axis.Epoch[i], axis.Time[i] = p.Step, p.Epoch, p.Time
+	}
+	for i, c := range b.Columns {
+		column := Column{Name: names[i], Values: c.Values}
+		if c.Rows != nil {
+			column.Rows = make(Ints, len(c.Rows))
+			for k, row := range c.Rows {
+				column.Rows[k] = int64(row)
+			}
+		}
+		columns = append(columns, column)
+	}
+	return axis, columns
 }
 
 // CurveNames asks for the numbers of curves, which batches may use instead of the names.

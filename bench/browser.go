@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
-	"github.com/google/uuid"
 
 	"kembrel/api"
 	"kembrel/client"
@@ -35,24 +34,11 @@ func (w *world) gather() (*crowd, error) {
 	c := &crowd{began: time.Now(), stop: stop}
 	names := []string{"loss.train", "loss.val", "accuracy.train", "accuracy.val", "gradient"}
 	for range crowdRuns {
-		in := &api.NewRun{ProjectInput: api.ProjectInput{Project: "vessels"}, Key: uuid.NewString()}
-		in.Body.Started = c.began
-		run, err := client.Call(ctx, w.client, api.BeginRun, in)
+		leg, numbers, err := w.begin(names)
 		if err != nil {
 			return c, err
 		}
-		c.first = run.Number
-		open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: in.ProjectInput, Number: run.Number}, Key: uuid.NewString()}
-		open.Body.Recorder = uuid.NewString()
-		if _, err := client.Call(ctx, w.client, api.OpenLeg, open); err != nil {
-			return c, err
-		}
-		leg := api.LegInput{RunInput: open.RunInput, Leg: 1, Recorder: open.Body.Recorder}
-		named := &api.CurveNames{LegInput: leg}
-		named.Body.Names = names
-		if _, err := client.Call(ctx, w.client, api.NameCurves, named); err != nil {
-			return c, err
-		}
+		c.first = leg.Number
 		c.wait.Go(func() {
 			ticker := time.NewTicker(crowdPause)
 			defer ticker.Stop()
@@ -65,7 +51,7 @@ func (w *world) gather() (*crowd, error) {
 				step := time.Since(c.began).Milliseconds()
 				b := &api.BatchInput{LegInput: leg, Body: api.Batch{Number: n, Upto: n, Axis: api.Axis{Step: api.Ints{step}, Epoch: api.Floats{float64(step) / 1000}, Time: api.Ints{time.Now().UnixMilli()}}}}
 				for i := range names {
-					b.Body.Curves = append(b.Body.Curves, api.Column{Curve: i + 1, Values: api.Floats{value(int(n), i, i)}})
+					b.Body.Curves = append(b.Body.Curves, api.Column{Curve: numbers[i], Values: api.Floats{value(int(n), i, i)}})
 				}
 				if _, err := client.Call(ctx, w.client, api.SendBatch, b); err != nil {
 					return

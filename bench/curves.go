@@ -10,8 +10,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"github.com/google/uuid"
-
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/curve"
@@ -157,6 +155,39 @@ func (w *world) realBytes() row {
 		}}
 }
 
+// shortBytes is what many short curves take, such as a class's figures per epoch.
+func (w *world) shortBytes() row {
+	const curves, points = 1000, 30
+	return row{what: "stored bytes per reading, sealed, 1,000 curves of 30 readings", reference: "a row per reading", unit: "bytes", want: "(small)", rounds: 1,
+		theirs: func() (float64, error) {
+			if _, err := w.db.Pool.Exec(context.Background(), "truncate plain_reading"); err != nil {
+				return 0, err
+			}
+			if _, err := w.copyRows(curves, points, 1); err != nil {
+				return 0, err
+			}
+			n, err := w.sizeOf("plain_reading")
+			return float64(n) / (writers * curves * points), err
+		},
+		ours: func() (float64, error) {
+			if err := w.sealAll(); err != nil {
+				return 0, err
+			}
+			before, err := w.sizeOf(sealed...)
+			if err != nil {
+				return 0, err
+			}
+			if _, err := w.storeLayer(curves, points, 1); err != nil {
+				return 0, err
+			}
+			if err := w.sealAll(); err != nil {
+				return 0, err
+			}
+			after, err := w.sizeOf(sealed...)
+			return float64(after-before) / (writers * curves * points), err
+		}}
+}
+
 const long = 10_000_000
 
 // longRun makes, once, a curve of ten million readings, in the store and as plain rows.
@@ -165,17 +196,11 @@ func (w *world) longRun() (run int64, number int, err error) {
 		return w.long, w.longNumber, nil
 	}
 	ctx := context.Background()
-	recorder := uuid.NewString()
-	err = w.db.InTx(ctx, func(q pg.Queries) (err error) {
-		if run, number, err = q.AddRun(ctx, pg.NewRun{Project: w.project, Creator: w.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.UnixMilli(1)}); err != nil {
-			return err
-		}
-		if _, err = q.AddLeg(ctx, run, uuid.NewString(), recorder, "", 0, time.UnixMilli(1)); err != nil {
-			return err
-		}
-		_, err = q.CurveIDs(ctx, run, []string{"loss.train"})
-		return err
-	})
+	run, number, err = w.newRun("loss.train")
+	if err != nil {
+		return 0, 0, err
+	}
+	recorder, err := w.newLeg(run, 0)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -276,25 +301,13 @@ func (w *world) manyLegs() row {
 		if run != 0 {
 			return nil
 		}
-		err := w.db.InTx(ctx, func(q pg.Queries) (err error) {
-			run, _, err = q.AddRun(ctx, pg.NewRun{Project: w.project, Creator: w.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.Now()})
-			return err
-		})
-		if err != nil {
+		var err error
+		if run, _, err = w.newRun("loss.train"); err != nil {
 			return err
 		}
 		for l := range legs {
-			recorder, from := uuid.NewString(), int64(l*(rows-500))
-			err := w.db.InTx(ctx, func(q pg.Queries) (err error) {
-				if err = q.LockRun(ctx, run); err != nil {
-					return err
-				}
-				if _, err = q.AddLeg(ctx, run, uuid.NewString(), recorder, "", from, time.Now()); err != nil {
-					return err
-				}
-				_, err = q.CurveIDs(ctx, run, []string{"loss.train"})
-				return err
-			})
+			from := int64(l * (rows - 500))
+			recorder, err := w.newLeg(run, from)
 			if err != nil {
 				return err
 			}
@@ -330,24 +343,17 @@ func (w *world) thousandRuns() row {
 	prepare := func() error {
 		ctx := context.Background()
 		for len(runs) < 1000 {
-			err := w.db.InTx(ctx, func(q pg.Queries) error {
-				run, _, err := q.AddRun(ctx, pg.NewRun{Project: w.project, Creator: w.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.Now()})
-				if err != nil {
-					return err
-				}
-				recorder := uuid.NewString()
-				if _, err := q.AddLeg(ctx, run, uuid.NewString(), recorder, "", 0, time.Now()); err != nil {
-					return err
-				}
-				if _, err := q.CurveIDs(ctx, run, []string{"loss.val"}); err != nil {
-					return err
-				}
-				runs = append(runs, run)
-				_, err = q.CountBatch(ctx, pg.Count{Run: run, Leg: 1, Recorder: recorder, Number: 1, Upto: 1, Points: 1, Batch: curve.Batch{Axis: []curve.Point{{Step: 1}},
-					Columns: []curve.Column{{Curve: 1, Values: []float64{1}}}}})
-				return err
-			})
+			run, _, err := w.newRun("loss.val")
 			if err != nil {
+				return err
+			}
+			recorder, err := w.newLeg(run, 0)
+			if err != nil {
+				return err
+			}
+			runs = append(runs, run)
+			if _, err := w.db.CountTogether(ctx, pg.Count{Run: run, Leg: 1, Recorder: recorder, Number: 1, Upto: 1, Points: 1, Batch: curve.Batch{Axis: []curve.Point{{Step: 1}},
+				Columns: []curve.Column{{Curve: 1, Values: []float64{1}}}}}); err != nil {
 				return err
 			}
 		}

@@ -119,6 +119,32 @@ func value(b, p, c int) float64 {
 	return float64(float32(math.Exp(-float64(b*100+p)/500)+0.3) + float32(c)*0.01)
 }
 
+// newRun makes a run with curves, numbered from 1 in their order.
+func (w *world) newRun(curves ...string) (run int64, number int, err error) {
+	ctx := context.Background()
+	err = w.db.InTx(ctx, func(q pg.Queries) (err error) {
+		if run, number, err = q.AddRun(ctx, pg.NewRun{Project: w.project, Creator: w.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.Now()}); err != nil {
+			return err
+		}
+		_, err = q.CurveIDs(ctx, run, curves)
+		return err
+	})
+	return run, number, err
+}
+
+// newLeg opens a run's next leg for a recorder.
+func (w *world) newLeg(run, from int64) (recorder string, err error) {
+	ctx := context.Background()
+	recorder = uuid.NewString()
+	return recorder, w.db.InTx(ctx, func(q pg.Queries) error {
+		if err := q.LockRun(ctx, run); err != nil {
+			return err
+		}
+		_, err := q.AddLeg(ctx, run, uuid.NewString(), recorder, "", from, time.Now())
+		return err
+	})
+}
+
 // storeLayer makes readings durable through the store: counted and kept in one transaction per batch.
 func (w *world) storeLayer(curves, points, batches int) (float64, error) {
 	ctx := context.Background()
@@ -130,20 +156,13 @@ func (w *world) storeLayer(curves, points, batches int) (float64, error) {
 	targets := make([]target, writers)
 	for i := range targets {
 		t := &targets[i]
-		t.recorder = uuid.NewString()
 		for c := range curves {
 			t.names = append(t.names, fmt.Sprintf("curve %d", c))
 		}
-		err := w.db.InTx(ctx, func(q pg.Queries) (err error) {
-			if t.run, _, err = q.AddRun(ctx, pg.NewRun{Project: w.project, Creator: w.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.Now()}); err != nil {
-				return err
-			}
-			if _, err = q.AddLeg(ctx, t.run, uuid.NewString(), t.recorder, "", 0, time.Now()); err != nil {
-				return err
-			}
-			_, err = q.CurveIDs(ctx, t.run, t.names)
-			return err
-		})
+		var err error
+		if t.run, _, err = w.newRun(t.names...); err == nil {
+			t.recorder, err = w.newLeg(t.run, 0)
+		}
 		if err != nil {
 			return 0, err
 		}
@@ -171,6 +190,29 @@ func (w *world) storeLayer(curves, points, batches int) (float64, error) {
 	})
 }
 
+// begin makes a run over HTTP, opens its first leg and names its curves.
+func (w *world) begin(names []string) (leg api.LegInput, numbers []int, err error) {
+	ctx := context.Background()
+	in := &api.NewRun{ProjectInput: api.ProjectInput{Project: "vessels"}, Key: uuid.NewString()}
+	in.Body.Started = time.Now()
+	run, err := client.Call(ctx, w.client, api.BeginRun, in)
+	if err != nil {
+		return leg, nil, err
+	}
+	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: in.ProjectInput, Number: run.Number}, Key: uuid.NewString()}
+	open.Body.Recorder = uuid.NewString()
+	if _, err := client.Call(ctx, w.client, api.OpenLeg, open); err != nil {
+		return leg, nil, err
+	}
+	named := &api.CurveNames{LegInput: api.LegInput{RunInput: open.RunInput, Leg: 1, Recorder: open.Body.Recorder}}
+	named.Body.Names = names
+	out, err := client.Call(ctx, w.client, api.NameCurves, named)
+	if err != nil {
+		return leg, nil, err
+	}
+	return named.LegInput, out.Curves, nil
+}
+
 // overHTTP sends the same as batches to the service: JSON with names, or CBOR with numbers.
 func (w *world) overHTTP(binary bool) func(curves, points, batches int) (float64, error) {
 	return func(curves, points, batches int) (float64, error) {
@@ -181,23 +223,10 @@ func (w *world) overHTTP(binary bool) func(curves, points, batches int) (float64
 			names[c] = fmt.Sprintf("curve %d", c)
 		}
 		for i := range legs {
-			run, err := client.Call(ctx, w.client, api.BeginRun, &api.NewRun{ProjectInput: api.ProjectInput{Project: "vessels"}, Key: uuid.NewString()})
-			if err != nil {
+			var err error
+			if legs[i], numbers[i], err = w.begin(names); err != nil {
 				return 0, err
 			}
-			in := &api.NewLeg{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: "vessels"}, Number: run.Number}, Key: uuid.NewString()}
-			in.Body.Recorder = uuid.NewString()
-			if _, err := client.Call(ctx, w.client, api.OpenLeg, in); err != nil {
-				return 0, err
-			}
-			legs[i] = api.LegInput{RunInput: in.RunInput, Leg: 1, Recorder: in.Body.Recorder}
-			named := &api.CurveNames{LegInput: legs[i]}
-			named.Body.Names = names
-			out, err := client.Call(ctx, w.client, api.NameCurves, named)
-			if err != nil {
-				return 0, err
-			}
-			numbers[i] = out.Curves
 		}
 		return parallel(writers*batches*curves*points, func(worker int) error {
 			for b := range batches {

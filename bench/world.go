@@ -98,7 +98,7 @@ func measurements() (rows []row, end func(), err error) {
 			w.readings("end to end over HTTP, CBOR", 50, 20, 50, ">= 8 (10)", w.overHTTP(true)),
 			w.readings("end to end over HTTP, CBOR", 2000, 1, 20, "(>= 8 in the store)", w.overHTTP(true)),
 			w.readings("ingest, summaries and sealing together", 50, 20, 400, ">= 8", w.sustained),
-			w.bytesPerReading(), w.walPerReading(), w.realBytes(),
+			w.bytesPerReading(), w.walPerReading(), w.realBytes(), w.shortBytes(),
 			w.whole("in the store", "<= 10 ms (5)", 0, 1, w.viewStore), w.whole("over HTTP", "<= 30 ms (20)", 0, 1, w.viewHTTP),
 			w.whole("a window of 1 %", "<= 5 ms", 0.4, 0.41, w.viewStore),
 			w.manyLegs(), w.thousandRuns(),

@@ -53,20 +53,21 @@ type follower struct {
 	run     api.RunInput
 	measure string
 	printed float64 // the last epoch printed
+	met     bool    // the service has answered once; from then on its absence is waited for
 	away    bool
 }
 
-// look asks for the run; away tells of a service that does not answer, for which following waits.
+// look asks for the run; nil where a service that answered before does not answer now, for which following waits.
 func (f *follower) look(ctx context.Context) (*api.RunDetail, error) {
 	r, err := client.Call(ctx, f.client, api.GetRun, &f.run)
-	if errors.Is(err, client.ErrAway) || api.Is(err, api.Unavailable) {
+	if f.met && (errors.Is(err, client.ErrAway) || api.Is(err, api.Unavailable)) {
 		if !f.away {
 			f.away = true
 			fmt.Fprintf(f.app.Err, "kembrel: %v; still trying\n", err)
 		}
 		return nil, nil
 	}
-	f.away = false
+	f.away, f.met = false, true
 	return r, err
 }
 
@@ -86,7 +87,7 @@ func (f *follower) print(ctx context.Context, pace time.Duration) error {
 				return err
 			}
 			if over {
-				_, err := fmt.Fprintf(f.app.Out, "%s %s. %s\n", r.Address, r.Answers.Happened, r.Answers.Learning)
+				_, err := fmt.Fprintf(f.app.Out, "%s  %s %s\n", r.Address, r.Answers.Happened, r.Answers.Learning)
 				return err
 			}
 		}
@@ -129,7 +130,7 @@ func (f *follower) printEpochs(ctx context.Context, over bool) error {
 		}
 		for i, v := range c.Value {
 			axis := found.Axes[c.Axis]
-			e := math.Ceil(axis.Epoch[i] - 1e-9)
+			e := curve.InEpoch(axis.Epoch[i])
 			newest = math.Max(newest, e)
 			l, ok := lines[e]
 			if !ok {

@@ -232,21 +232,9 @@ func toHistory(r history.Imported) *api.NewHistory {
 	in := &api.NewHistory{}
 	first, last := r.Batch.Axis[0].Time, r.Batch.Axis[0].Time
 	for _, p := range r.Batch.Axis {
-		in.Body.Axis.Step = append(in.Body.Axis.Step, p.Step)
-		in.Body.Axis.Epoch = append(in.Body.Axis.Epoch, p.Epoch)
-		in.Body.Axis.Time = append(in.Body.Axis.Time, p.Time)
 		first, last = min(first, p.Time), max(last, p.Time)
 	}
 	in.Body.Started, in.Body.Ended = time.UnixMilli(first), time.UnixMilli(last)
-	for i, c := range r.Batch.Columns {
-		column := api.Column{Name: r.Names[i], Values: c.Values}
-		if c.Rows != nil {
-			column.Rows = make(api.Ints, len(c.Rows))
-			for k, row := range c.Rows {
-				column.Rows[k] = int64(row)
-			}
-		}
-		in.Body.Curves = append(in.Body.Curves, column)
-	}
+	in.Body.Axis, in.Body.Curves = api.ToBatch(r.Names, r.Batch)
 	return in
 }

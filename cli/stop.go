@@ -19,6 +19,7 @@ type ruleFlags struct {
 
 func (r *ruleFlags) add(f *pflag.FlagSet, prefix string) {
 	r.prefix = prefix
+	f.StringVar(&r.value.Objective, prefix+"objective", "", "the curve that is watched, and its direction; else the run's objective")
 	f.Float64Var(&r.value.Patience, prefix+"patience", 0, "stop after so many epochs without improvement")
 	f.Float64Var(&r.value.Margin, prefix+"margin", 0, "the least change that counts as improvement")
 	f.BoolVar(&r.value.Relative, prefix+"relative", false, "the margin is a share of the best value, such as 0.01")
@@ -30,7 +31,7 @@ func (r *ruleFlags) add(f *pflag.FlagSet, prefix string) {
 func (r *ruleFlags) rule(cmd *cobra.Command) (*api.StopRule, error) {
 	given := false
 	cmd.Flags().Visit(func(f *pflag.Flag) {
-		for _, name := range []string{"patience", "margin", "relative", "earliest", "diverged"} {
+		for _, name := range []string{"objective", "patience", "margin", "relative", "earliest", "diverged"} {
 			given = given || f.Name == r.prefix+name
 		}
 	})
@@ -51,29 +52,40 @@ The program is advised to stop; under kembrel record --obey-stop it is ended. Th
 		Example:           "  kembrel stop-rule vessels\n  kembrel stop-rule set vessels --patience 5 --margin 0.001\n  kembrel stop-rule set vessels/7 --none\n  kembrel stop-rule try --patience 5 --margin 0.001 vessels/2 vessels/3",
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			addr, err := api.ParseAddress(args[0])
-			if err != nil {
-				return usage("%w", err)
-			}
-			var state *api.StopState
-			if addr.Run == 0 {
-				in := projectOf(addr)
-				state, err = client.Call(cmd.Context(), a.client(), api.GetStopRule, &in)
-			} else {
-				in := runOf(addr)
-				var run *api.RunDetail
-				if run, err = client.Call(cmd.Context(), a.client(), api.GetRun, &in); err == nil {
-					state = &run.Stop
+			return a.printRule(args[0], output, func(in api.ProjectInput) (*api.StopState, error) {
+				return client.Call(cmd.Context(), a.client(), api.GetStopRule, &in)
+			}, func(in api.RunInput) (*api.StopState, error) {
+				run, err := client.Call(cmd.Context(), a.client(), api.GetRun, &in)
+				if err != nil {
+					return nil, err
 				}
-			}
-			if err != nil {
-				return err
-			}
-			return a.print(output, stopTable(state), state)
+				return &run.Stop, nil
+			})
 		}}
 	outputFlag(cmd, &output)
 	cmd.AddCommand(a.stopRuleSet(), a.stopRuleDrop(), a.stopRuleTry())
 	return cmd
+}
+
+// printRule does to a project or to a run what is to be done to its stop rule, and prints what it is then.
+func (a *App) printRule(text, output string, ofProject func(api.ProjectInput) (*api.StopState, error), ofRun func(api.RunInput) (*api.StopState, error)) error {
+	addr, err := api.ParseAddress(text)
+	if err != nil {
+		return usage("%w", err)
+	}
+	var state *api.StopState
+	switch {
+	case addr.At.Kind != api.AtNone:
+		return usage("%s is a checkpoint; a project or a run has a stop rule", text)
+	case addr.Run == 0:
+		state, err = ofProject(projectOf(addr))
+	default:
+		state, err = ofRun(runOf(addr))
+	}
+	if err != nil {
+		return err
+	}
+	return a.print(output, stopTable(state), state)
 }
 
 func stopTable(s *api.StopState) listing {
@@ -101,31 +113,25 @@ func (a *App) stopRuleSet() *cobra.Command {
 		Example:           "  kembrel stop-rule set vessels --patience 5 --margin 0.001 --diverged\n  kembrel stop-rule set vessels/7 --none",
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			addr, err := api.ParseAddress(args[0])
-			if err != nil {
-				return usage("%w", err)
-			}
 			given, err := rule.rule(cmd)
-			if err != nil {
-				return err
-			}
-			var state *api.StopState
 			switch {
-			case none && (given != nil || addr.Run == 0):
-				return usage("--none is for a run whose project has a rule; it goes with no other flag")
+			case err != nil:
+				return err
+			case none && given != nil:
+				return usage("--none goes with no other flag")
 			case !none && given == nil:
 				return usage("say the rule, such as --patience 5")
-			case addr.Run == 0:
-				state, err = client.Call(cmd.Context(), a.client(), api.SetStopRule, &api.RuleInput{ProjectInput: projectOf(addr), Body: *given})
-			default:
-				in := &api.RunRuleInput{RunInput: runOf(addr)}
-				in.Body.None, in.Body.Rule = none, given
-				state, err = client.Call(cmd.Context(), a.client(), api.SetRunRule, in)
 			}
-			if err != nil {
-				return err
-			}
-			return a.print("table", stopTable(state), state)
+			return a.printRule(args[0], "table", func(in api.ProjectInput) (*api.StopState, error) {
+				if none {
+					return nil, usage("--none is for a run whose project has a rule; kembrel stop-rule drop takes a project's away")
+				}
+				return client.Call(cmd.Context(), a.client(), api.SetStopRule, &api.RuleInput{ProjectInput: in, Body: *given})
+			}, func(in api.RunInput) (*api.StopState, error) {
+				set := &api.RunRuleInput{RunInput: in}
+				set.Body.None, set.Body.Rule = none, given
+				return client.Call(cmd.Context(), a.client(), api.SetRunRule, set)
+			})
 		}}
 	rule.add(cmd.Flags(), "")
 	cmd.Flags().BoolVar(&none, "none", false, "no rule stops this run, whatever its project's is")
@@ -136,22 +142,11 @@ func (a *App) stopRuleDrop() *cobra.Command {
 	return &cobra.Command{Use: "drop ADDRESS", Short: "Take the stop rule away: of a project, or of a run, which then follows its project's", Args: arguments("ADDRESS"),
 		Example: "  kembrel stop-rule drop vessels/7", ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			addr, err := api.ParseAddress(args[0])
-			if err != nil {
-				return usage("%w", err)
-			}
-			var state *api.StopState
-			if addr.Run == 0 {
-				in := projectOf(addr)
-				state, err = client.Call(cmd.Context(), a.client(), api.DropStopRule, &in)
-			} else {
-				in := runOf(addr)
-				state, err = client.Call(cmd.Context(), a.client(), api.DropRunRule, &in)
-			}
-			if err != nil {
-				return err
-			}
-			return a.print("table", stopTable(state), state)
+			return a.printRule(args[0], "table", func(in api.ProjectInput) (*api.StopState, error) {
+				return client.Call(cmd.Context(), a.client(), api.DropStopRule, &in)
+			}, func(in api.RunInput) (*api.StopState, error) {
+				return client.Call(cmd.Context(), a.client(), api.DropRunRule, &in)
+			})
 		}}
 }
 

@@ -336,27 +336,14 @@ func (p *pending) add(r spool.Record) error {
 // sendBatch sends one batch. inStep is false where the service has counted otherwise than this process thought, as after a
 // crash on either side: then the records are to be read again from the beginning.
 func (s *sender) sendBatch(ctx context.Context, p pending) (inStep bool, err error) {
-	b := p.builder.Batch()
-	for _, point := range b.Axis {
-		p.batch.Axis.Step = append(p.batch.Axis.Step, point.Step)
-		p.batch.Axis.Epoch = append(p.batch.Axis.Epoch, point.Epoch)
-		p.batch.Axis.Time = append(p.batch.Axis.Time, point.Time)
-	}
 	if err := s.nameCurves(ctx, p.builder.Names); err != nil {
 		return false, err
 	}
-	for i, c := range b.Columns {
-		column := api.Column{Curve: s.numbers[p.builder.Names[i]], Values: c.Values}
-		if column.Curve == 0 {
-			column.Name = p.builder.Names[i]
+	p.batch.Axis, p.batch.Curves = api.ToBatch(p.builder.Names, p.builder.Batch())
+	for i, c := range p.batch.Curves {
+		if number := s.numbers[c.Name]; number != 0 {
+			p.batch.Curves[i].Name, p.batch.Curves[i].Curve = "", number
 		}
-		if c.Rows != nil {
-			column.Rows = make(api.Ints, len(c.Rows))
-			for k, r := range c.Rows {
-				column.Rows[k] = int64(r)
-			}
-		}
-		p.batch.Curves = append(p.batch.Curves, column)
 	}
 	p.batch.Number = s.counted.Batch + 1
 	in := &api.BatchInput{LegInput: s.leg, Body: p.batch}

@@ -29,6 +29,8 @@ func (s *stopper) set(objective string, rule *verdict.StopRule) bool {
 	o, err := verdict.ParseObjective(objective)
 	if err != nil {
 		o, rule = verdict.Objective{}, nil
+	} else if rule != nil {
+		o = rule.Of(o)
 	}
 	same := o == s.objective && (rule == nil) == (s.rule == nil) && (rule == nil || *rule == *s.rule)
 	if !same {

@@ -84,14 +84,13 @@ func (s *Service) readWhole(ctx context.Context, run int64, names []string, w cu
 			shared.add(current, reducer.Folds, smooth)
 		}
 	}
-	count := 0
 	err := s.readings.Scan(ctx, span, func(name string, points []curve.Point, values []float64) error {
 		if name != current {
 			finish()
 			current, reducer, smooth = name, curve.Reducer{Window: w}, nil
 			smoother = smoothing.Smoother()
 		}
-		if count += len(values); w.Width == 0 && len(reducer.Folds) > maxWhole {
+		if w.Width == 0 && len(reducer.Folds) > maxWhole {
 			return api.Fail(api.Invalid, "the window holds more than %d readings; ask for a number of pixels", maxWhole)
 		}
 		for i, v := range values {
@@ -154,20 +153,26 @@ func (s *sharer) add(name string, folds []curve.Fold, smooth []float64) {
 	n := len(folds)
 	axis := api.Axis{Step: make(api.Ints, n), Epoch: make(api.Floats, n), Time: make(api.Ints, n)}
 	c := api.Curve{Name: name, Value: make(api.Floats, n), Smooth: smooth}
-	single, nan := true, false
+	single, nan, infinite := true, false, false
 	for i, f := range folds {
 		axis.Step[i], axis.Epoch[i], axis.Time[i], c.Value[i] = f.Last.Step, f.Last.Epoch, f.Last.Time, f.Last.Value
-		single, nan = single && f.N == 1, nan || f.NaN > 0
+		single, nan, infinite = single && f.N == 1, nan || f.NaN > 0, infinite || f.Infinite > 0
 	}
 	if !single {
 		c.Count, c.Min, c.Max, c.Mean = make(api.Ints, n), make(api.Floats, n), make(api.Floats, n), make(api.Floats, n)
 		if nan {
 			c.NaN = make(api.Ints, n)
 		}
+		if infinite {
+			c.Infinite = make(api.Ints, n)
+		}
 		for i, f := range folds {
-			c.Count[i], c.Min[i], c.Max[i], c.Mean[i] = f.N, f.Min, f.Max, float64(float32(f.Mean))
+			c.Count[i], c.Min[i], c.Max[i], c.Mean[i] = f.N, f.Min, f.Max, curve.Single(f.Mean)
 			if nan {
 				c.NaN[i] = f.NaN
+			}
+			if infinite {
+				c.Infinite[i] = f.Infinite
 			}
 		}
 	}

@@ -68,6 +68,7 @@ func (s *Service) watchRun(ctx context.Context, row pg.Judgement) error {
 	if err != nil || rule == nil {
 		return err
 	}
+	o = rule.Of(o)
 	w, err := s.seen(ctx, row, o, *rule)
 	if err != nil || w.Stop == nil {
 		return err
@@ -165,7 +166,7 @@ func (s *Service) stopState(ctx context.Context, run int64) (*api.StopState, err
 	if err != nil {
 		return nil, err
 	}
-	w, err := s.seen(ctx, row, o, *out.Rule)
+	w, err := s.seen(ctx, row, out.Rule.Of(o), *out.Rule)
 	if err != nil {
 		return nil, err
 	}
@@ -286,6 +287,7 @@ func (s *Service) TryStopRule(ctx context.Context, _ Who, in *api.TryInput) (*ap
 	if err := rule.Check(); err != nil {
 		return nil, api.Fail(api.Invalid, "%v", err)
 	}
+	o = rule.Of(o)
 	out := &api.Tried{Said: rule.Say(), Runs: []api.TriedRun{}}
 	for _, number := range in.Body.Runs {
 		run, err := s.runID(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: number})

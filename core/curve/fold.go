@@ -111,19 +111,6 @@ func foldOf(last Point, values []float64) Fold {
 	return f
 }
 
-// Merge folds every count folds into one.
-func Merge(folds []Fold, count int) []Fold {
-	out := make([]Fold, 0, (len(folds)+count-1)/count)
-	for i, f := range folds {
-		if i%count == 0 {
-			out = append(out, f)
-		} else {
-			out[len(out)-1].Add(f)
-		}
-	}
-	return out
-}
-
 // AppendFolds packs folds, and the point of the first reading that they cover (docs/storage.md):
 //
 //	byte version (1), uvarint n, varint step and time of the first reading, points of the last readings,
@@ -147,7 +134,7 @@ func AppendFolds(dst []byte, first Point, folds []Fold) []byte {
 		dst = appendInts(dst, ints)
 	}
 	for _, of := range []func(Fold) float64{func(f Fold) float64 { return f.Min }, func(f Fold) float64 { return f.Max },
-		func(f Fold) float64 { return f.Last.Value }, func(f Fold) float64 { return single(f.Mean) }} {
+		func(f Fold) float64 { return f.Last.Value }, func(f Fold) float64 { return Single(f.Mean) }} {
 		for i, f := range folds {
 			values[i] = of(f)
 		}
@@ -156,7 +143,8 @@ func AppendFolds(dst []byte, first Point, folds []Fold) []byte {
 	return dst
 }
 
-func single(v float64) float64 {
+// Single rounds to 24 bits, as a float32 has; what is too large for one stays as it is.
+func Single(v float64) float64 {
 	if s := float64(float32(v)); !math.IsInf(s, 0) {
 		return s
 	}

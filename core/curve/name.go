@@ -2,6 +2,7 @@ package curve
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -52,6 +53,9 @@ func SplitName(name string) (measure, split string) {
 	}
 	return name, ""
 }
+
+// InEpoch is the epoch, counted from 1, in which a reading was taken: 12 for what came after epoch 11 and up to the end of epoch 12.
+func InEpoch(epoch float64) float64 { return math.Ceil(epoch - 1e-9) }
 
 // OfMachine reports whether a curve is one of the machine's own, such as host.cpu, which say nothing about the training.
 func OfMachine(name string) bool { return strings.HasPrefix(name, "host.") }

@@ -83,8 +83,8 @@ func RaiseFolds(tails map[int]FoldRow, full []Sealed) []FoldRow {
 			tail.Folds = append(tail.Folds[:len(tail.Folds):len(tail.Folds)], fresh[:n]...)
 			fresh, firsts = fresh[n:], firsts[n:]
 			for g := before / levelRatio; (g+1)*levelRatio <= len(tail.Folds); g++ {
-				f := tail.Folds[g*levelRatio]
-				for _, next := range tail.Folds[g*levelRatio+1 : (g+1)*levelRatio] {
+				var f Fold
+				for _, next := range tail.Folds[g*levelRatio : (g+1)*levelRatio] {
 					f.Add(next)
 				}
 				first := starts[g*levelRatio]

@@ -47,15 +47,6 @@ func (s Smoothing) Smoother() Smoother {
 	return &exponential{halfLife: s.HalfLife}
 }
 
-// Smooth smooths whole slices of equal length.
-func Smooth(s Smoothing, x, values []float64) []float64 {
-	out, smoother := make([]float64, len(values)), s.Smoother()
-	for i, v := range values {
-		out[i] = smoother.Next(x[i], v)
-	}
-	return out
-}
-
 // exponential is the moving mean in which a reading's weight halves for every halfLife of x that passes. The start is corrected
 // for bias, as in Kingma and Ba, "Adam", 2015, section 3, so the first result equals the first value. O(1) per reading.
 type exponential struct{ halfLife, mean, weight, at float64 }

@@ -8,7 +8,7 @@ import (
 // By is the axis on which a curve is looked at.
 type By string
 
-// The axes. Since is the time since the run began, which the service turns into ByTime.
+// The axes.
 const (
 	ByStep  By = "step"
 	ByEpoch By = "epoch"

@@ -22,7 +22,7 @@ func FromFolds(by curve.By, folds []curve.Fold) Series {
 	for _, f := range folds {
 		x := by.At(f.Last.Point)
 		if by == curve.ByEpoch {
-			x = math.Ceil(x - 1e-9)
+			x = curve.InEpoch(x)
 		}
 		s.End = x
 		if v := f.Last.Value; math.IsNaN(v) || math.IsInf(v, 0) {

@@ -8,17 +8,23 @@ import (
 	"kembrel/core/curve"
 )
 
-// StopRule says when a run has gone on for long enough: its objective has not improved for Patience epochs.
+// StopRule says when a run has gone on for long enough: a curve has not improved for Patience epochs.
 type StopRule struct {
-	Patience float64 `json:"patience" doc:"Epochs without improvement after which to stop; readings, where epochs are unknown"`
-	Margin   float64 `json:"margin" doc:"The least change that counts as improvement"`
-	Relative bool    `json:"relative" doc:"The margin is a share of the best value so far"`
-	Earliest float64 `json:"earliest" doc:"The epoch before which nothing is stopped"`
-	Diverged bool    `json:"diverged" doc:"Also stop at once when the objective is not a number or infinite"`
+	Objective string  `json:"objective,omitempty" example:"accuracy.val higher" doc:"The curve that is watched, and its direction; absent: the run's objective"`
+	Patience  float64 `json:"patience" doc:"Epochs without improvement after which to stop; readings, where epochs are unknown"`
+	Margin    float64 `json:"margin" doc:"The least change that counts as improvement"`
+	Relative  bool    `json:"relative" doc:"The margin is a share of the best value so far"`
+	Earliest  float64 `json:"earliest" doc:"The epoch before which nothing is stopped"`
+	Diverged  bool    `json:"diverged" doc:"Also stop at once when the objective is not a number or infinite"`
 }
 
 // Check says what is wrong with a rule, or nil.
 func (r StopRule) Check() error {
+	if r.Objective != "" {
+		if _, err := ParseObjective(r.Objective); err != nil {
+			return fmt.Errorf("stop rule: %w", err)
+		}
+	}
 	for what, v := range map[string]float64{"patience": r.Patience, "margin": r.Margin, "earliest": r.Earliest} {
 		if v < 0 || math.IsNaN(v) || math.IsInf(v, 0) {
 			return fmt.Errorf("stop rule: %s is %v; it is a number from 0 up", what, v)
@@ -33,11 +39,24 @@ func (r StopRule) Check() error {
 	return nil
 }
 
+// Of is the objective that the rule watches in a run with this one.
+func (r StopRule) Of(run Objective) Objective {
+	if own, err := ParseObjective(r.Objective); err == nil {
+		return own
+	}
+	return run
+}
+
 // Say writes the rule for people.
-func (r StopRule) Say() string {
+func (r StopRule) Say() string { return r.say(r.Of(Objective{}).Curve) }
+
+func (r StopRule) say(of string) string {
 	text := ""
+	if of != "" {
+		of = " of " + of
+	}
 	if r.Patience > 0 {
-		text = "no improvement"
+		text = "no improvement" + of
 		if r.Relative {
 			text += " by " + percent(r.Margin)
 		} else if r.Margin > 0 {
@@ -57,7 +76,7 @@ func (r StopRule) Say() string {
 	return text
 }
 
-// Watch applies a rule to the readings of an objective, one after another. It is all that has to be remembered between readings, so
+// Watch applies a rule to the readings of the objective that it watches, one after another. It is all that has to be remembered between readings, so
 // that two who see the same readings decide the same.
 type Watch struct {
 	Readings int64          // seen
@@ -118,7 +137,7 @@ func (w *Watch) Why(o Objective, r StopRule) string {
 	if w.Stop == nil {
 		return ""
 	}
-	text := fmt.Sprintf("Stop rule: %s of %s, %s.", r.Say(), o.Curve, Place(w.Stop.Point))
+	text := fmt.Sprintf("Stop rule: %s, %s.", r.say(o.Curve), Place(w.Stop.Point))
 	if math.IsNaN(w.Stop.Value) || math.IsInf(w.Stop.Value, 0) {
 		text = fmt.Sprintf("Stop rule: %s is no longer a number, %s.", o.Curve, Place(w.Stop.Point))
 	}

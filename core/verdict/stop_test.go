@@ -62,6 +62,18 @@ func TestStopRule(t *testing.T) {
 	require.Equal(t, "no improvement by 0.001 in 5 epochs, not before epoch 3, or not a number", StopRule{Patience: 5, Margin: 0.001, Earliest: 3, Diverged: true}.Say())
 }
 
+func TestStopRuleOfAnotherCurve(t *testing.T) {
+	rule := StopRule{Objective: "accuracy.val higher", Patience: 1}
+	require.NoError(t, rule.Check())
+	require.Equal(t, Objective{"accuracy.val", Higher}, rule.Of(Objective{"loss.val", Lower}))
+	require.Equal(t, Objective{"loss.val", Lower}, StopRule{Patience: 1}.Of(Objective{"loss.val", Lower}))
+	require.Equal(t, "no improvement of accuracy.val in 1 epoch", rule.Say())
+	got := Try(rule.Of(Objective{"loss.val", Lower}), rule, epochs(0.5, 0.6, 0.6))
+	require.Equal(t, "Stop rule: no improvement of accuracy.val in 1 epoch, in epoch 3. Best 0.6 in epoch 2.", got.Why(rule.Of(Objective{}), rule))
+	rule.Objective = "accuracy.val"
+	require.ErrorContains(t, rule.Check(), "direction")
+}
+
 // Where epochs are unknown the patience counts readings.
 func TestStopRuleWithoutEpochs(t *testing.T) {
 	readings := epochs(1, 2, 2, 2)

@@ -193,7 +193,7 @@ func TestReadersSeeJournalAndBlocksAsOne(t *testing.T) {
 	}
 }
 
-func TestSealedSlotsAreEmptied(t *testing.T) {
+func TestSealedVolumesAreEmptied(t *testing.T) {
 	f := start(t)
 	run := f.run(t)
 	l := f.leg(t, run, 0)
@@ -222,7 +222,7 @@ func TestSealedSlotsAreEmptied(t *testing.T) {
 	require.Equal(t, 1, axes, "the axis of a block that grew is gone")
 }
 
-// Whoever reads while a run is written, sealed and its slots are emptied sees all that was acknowledged before, once.
+// Whoever reads while a run is written, sealed and its volumes are emptied sees all that was acknowledged before, once.
 func TestReadingWhileSealing(t *testing.T) {
 	f := start(t)
 	run := f.run(t)

@@ -13,16 +13,16 @@ import (
 	"kembrel/core/curve"
 )
 
-// slots of the journal, as the migration made them.
-const slots = 4
+// volumes of the journal, as the migration made them.
+const volumes = 4
 
-// SealRule says when the journal turns to its next slot, so that the one before is sealed.
+// SealRule says when the journal turns to its next volume, so that the one before is sealed.
 type SealRule struct {
 	Age   time.Duration
 	Bytes int64
 }
 
-// Seal turns the journal by the rule, seals what lies in the slots before, and empties slots that are sealed whole. It may be called by
+// Seal turns the journal by the rule, seals what lies in the volumes before, and empties volumes that are sealed whole. It may be called by
 // several replicas, stopped at any moment, and called again; readers see the same curves before, while and after. It returns how many
 // readings it sealed.
 func (s *Store) Seal(ctx context.Context, rule SealRule) (sealed int64, err error) {
@@ -37,7 +37,7 @@ func (s *Store) Seal(ctx context.Context, rule SealRule) (sealed int64, err erro
 		Run  int64
 		Leg  int
 		Upto int64
-	}](ctx, s.Queries, "slots_unsealed", A{"slot": turn.Turn % slots})
+	}](ctx, s.Queries, "volumes_unsealed", A{"volume": turn.Turn % volumes})
 	if err != nil {
 		return 0, err
 	}
@@ -57,10 +57,10 @@ func (s *Store) Seal(ctx context.Context, rule SealRule) (sealed int64, err erro
 			}
 		}
 	}
-	for slot := range int64(slots) {
-		if slot != turn.Turn%slots {
-			if err := s.emptySlot(ctx, slot); err != nil {
-				return sealed, fmt.Errorf("empty slot %d of the journal: %w", slot, err)
+	for volume := range int64(volumes) {
+		if volume != turn.Turn%volumes {
+			if err := s.emptyVolume(ctx, volume); err != nil {
+				return sealed, fmt.Errorf("empty volume %d of the journal: %w", volume, err)
 			}
 		}
 	}
@@ -79,31 +79,31 @@ func (s *Store) turnJournal(ctx context.Context, rule SealRule) error {
 	if err != nil || now.Age < rule.Age.Seconds() && now.Bytes < rule.Bytes {
 		return err
 	}
-	idle, err := value[bool](ctx, s.Queries, "slot_empty", A{"slot": now.Turn % slots})
+	idle, err := value[bool](ctx, s.Queries, "volume_empty", A{"volume": now.Turn % volumes})
 	if err != nil || idle {
 		return err
 	}
-	free, err := value[bool](ctx, s.Queries, "slot_empty", A{"slot": (now.Turn + 1) % slots})
-	if err != nil || !free { // sealing is behind: the slot written grows meanwhile
+	free, err := value[bool](ctx, s.Queries, "volume_empty", A{"volume": (now.Turn + 1) % volumes})
+	if err != nil || !free { // sealing is behind: the volume written grows meanwhile
 		return err
 	}
 	_, err = s.exec(ctx, "turn_next", A{"turn": now.Turn})
 	return err
 }
 
-// emptySlot empties a slot if all of it is sealed. Who reads holds the slot, so this gives up after a moment rather than make everybody
+// emptyVolume empties a volume if all of it is sealed. Who reads holds the volume, so this gives up after a moment rather than make everybody
 // wait in line behind it.
-func (s *Store) emptySlot(ctx context.Context, slot int64) error {
-	empty, err := value[bool](ctx, s.Queries, "slot_empty", A{"slot": slot})
+func (s *Store) emptyVolume(ctx context.Context, volume int64) error {
+	empty, err := value[bool](ctx, s.Queries, "volume_empty", A{"volume": volume})
 	if err != nil || empty {
 		return err
 	}
-	done, err := value[bool](ctx, s.Queries, "slot_sealed", A{"slot": slot})
+	done, err := value[bool](ctx, s.Queries, "volume_sealed", A{"volume": volume})
 	if err != nil || !done {
 		return err
 	}
 	err = s.InTx(ctx, func(q Queries) error {
-		table := fmt.Sprintf("journal_%d", slot)
+		table := fmt.Sprintf("journal_%d", volume)
 		if _, err := q.db.Exec(ctx, "set local lock_timeout = '200ms'"); err != nil {
 			return err
 		}
@@ -111,7 +111,7 @@ func (s *Store) emptySlot(ctx context.Context, slot int64) error {
 			return err
 		}
 		// A batch that was under way when the journal turned may have come in since.
-		if done, err := value[bool](ctx, q, "slot_sealed", A{"slot": slot}); err != nil || !done {
+		if done, err := value[bool](ctx, q, "volume_sealed", A{"volume": volume}); err != nil || !done {
 			return err
 		}
 		_, err := q.db.Exec(ctx, "truncate "+table)

@@ -33,7 +33,7 @@ func TestStoppedByRule(t *testing.T) {
 	w.speakAs(cmd, losses(1, 0.5, 0.495, 0.6)...)
 	out, errs, code := run(cmd)
 	require.Equal(t, 128+int(syscall.SIGTERM), code, "%s %s", out, errs)
-	require.Contains(t, errs, "Stop rule: no improvement by 0.01 in 2 epochs of loss.val, in epoch 4. Best 0.495 in epoch 3.")
+	require.Contains(t, errs, "Stop rule: no improvement of loss.val by 0.01 in 2 epochs, in epoch 4. Best 0.495 in epoch 3.")
 	w.nothingWaits(t)
 	r := w.show(t, "vessels/1")
 	require.Equal(t, "stopped", r.State)
@@ -69,7 +69,7 @@ func TestStopRuleWhileTheServiceIsAway(t *testing.T) {
 	err := cmd.Wait()
 	var end *exec.ExitError
 	require.ErrorAs(t, err, &end, said.String())
-	require.Contains(t, said.String(), "Stop rule: no improvement in 2 epochs of loss.val, in epoch 4. Best 0.5 in epoch 2.", "epochs are those of the readings, whenever the decision fell")
+	require.Contains(t, said.String(), "Stop rule: no improvement of loss.val in 2 epochs, in epoch 4. Best 0.5 in epoch 2.", "epochs are those of the readings, whenever the decision fell")
 	w.start(t)
 	w.kembrel(t, "spool", "send")
 	r := w.show(t, "vessels/1")

@@ -9,7 +9,7 @@ alter table leg add sealed bigint not null default 0;      -- last batch whose r
 alter table leg add open boolean not null default true;    -- may still have something to count, summarise or seal
 create index leg_open on leg (run, number) where open;
 
--- The journal turns through four slots: one is written, the others are sealed and then emptied whole.
+-- The journal turns through four volumes: one is written, the others are sealed and then emptied whole.
 alter table journal rename to journal_before;
 create table journal (
     run        bigint not null,
@@ -18,9 +18,9 @@ create table journal (
     first_step bigint not null,
     last_step  bigint not null,
     payload    bytea not null,
-    slot       smallint not null,
-    primary key (run, leg, batch, slot)
-) partition by list (slot);
+    volume       smallint not null,
+    primary key (run, leg, batch, volume)
+) partition by list (volume);
 create table journal_0 partition of journal for values in (0);
 create table journal_1 partition of journal for values in (1);
 create table journal_2 partition of journal for values in (2);
@@ -33,7 +33,7 @@ insert into journal select run, leg, batch, first_step, last_step, payload, 0 fr
 drop table journal_before;
 
 create table journal_turn (
-    turn  bigint not null,                       -- the slot written is turn % 4
+    turn  bigint not null,                       -- the volume written is turn % 4
     since timestamptz not null
 );
 insert into journal_turn values (0, now());

@@ -1,5 +1,5 @@
 -- query: journal_lock
--- Taken before the snapshot of a reading transaction: emptying a slot waits for it, and would not be hidden by the snapshot.
+-- Taken before the snapshot of a reading transaction: emptying a volume waits for it, and would not be hidden by the snapshot.
 lock table journal in access share mode;
 
 -- query: journal_read
@@ -52,16 +52,16 @@ select turn, extract(epoch from now() - since)::float8 as age,
 -- Only where nobody else turned it meanwhile.
 update journal_turn set turn = turn + 1, since = now() where turn = @turn;
 
--- query: slot_empty
-select not exists (select from journal where slot = @slot);
+-- query: volume_empty
+select not exists (select from journal where volume = @volume);
 
--- query: slots_unsealed
+-- query: volumes_unsealed
 select j.run, j.leg, max(j.batch) as upto from journal j join leg l on l.run = j.run and l.number = j.leg
-where j.slot <> @slot and j.batch > l.sealed group by j.run, j.leg order by j.run, j.leg;
+where j.volume <> @volume and j.batch > l.sealed group by j.run, j.leg order by j.run, j.leg;
 
--- query: slot_sealed
--- Whether all of a slot is sealed; what belongs to no leg any more counts as sealed.
-select not exists (select from journal j join leg l on l.run = j.run and l.number = j.leg where j.slot = @slot and j.batch > l.sealed);
+-- query: volume_sealed
+-- Whether all of a volume is sealed; what belongs to no leg any more counts as sealed.
+select not exists (select from journal j join leg l on l.run = j.run and l.number = j.leg where j.volume = @volume and j.batch > l.sealed);
 
 -- query: seal_lock
 select pg_advisory_xact_lock(7421, hashint8(@run::bigint));

@@ -58,6 +58,7 @@ from curve c join curve_summary s on s.run = c.run and s.curve = c.id
 where c.run = any(@runs) order by c.run, c.name;
 
 -- query: summaries_named
+-- The same by one name: with "or" in one query the index on run and name would not serve.
 select c.run, c.name, s.count, s.nan, s.infinite, s.last_step, s.last_epoch, s.last_time, s.last_value,
        s.low_step, s.low_epoch, s.low_time, s.low_value, s.high_step, s.high_epoch, s.high_time, s.high_value,
        s.sketch_every, s.sketch, c.id as curve

@@ -1,0 +1,160 @@
+package history
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"kembrel/core/curve"
+)
+
+// Role is what a column holds.
+type Role string
+
+// The roles. A column of role Values holds the readings of one curve; Curve and Value together make a long table.
+const (
+	Run    Role = "run"
+	Curve  Role = "curve"
+	Step   Role = "step"
+	Epoch  Role = "epoch"
+	Time   Role = "time"
+	Value  Role = "value"
+	Values Role = "values"
+	Skip   Role = "left out"
+)
+
+// Column says what a column of a file is taken for.
+type Column struct {
+	Name string // as in the file
+	Role Role
+	As   string // the curve, for Values
+	Why  string // for Skip
+}
+
+var roles = map[Role][]string{
+	Run:   {"run", "run id", "run name", "experiment"},
+	Curve: {"curve", "measure", "metric", "name"},
+	Step:  {"step", "steps", "iteration", "iterations", "iter", "update"},
+	Epoch: {"epoch", "epochs"},
+	Time:  {"time", "timestamp", "date", "datetime", "at"},
+	Value: {"value"},
+}
+
+func (f *File) guess() {
+	taken := map[Role]bool{}
+	plain := make([]string, len(f.head))
+	for i, h := range f.head {
+		plain[i] = strings.ToLower(strings.TrimSpace(strings.NewReplacer("_", " ", "-", " ").Replace(h)))
+	}
+	role := func(name string) Role {
+		for r, names := range roles {
+			if slices.Contains(names, name) {
+				return r
+			}
+		}
+		return Values
+	}
+	// A file that names splits as Kembrel does is taken at its word.
+	own := slices.ContainsFunc(f.head, func(h string) bool { _, split := curve.SplitName(h); return split != "" })
+	validated := slices.ContainsFunc(f.head, func(h string) bool { _, split := curve.SplitName(CurveName(h, false)); return split == "val" })
+	isLong := slices.ContainsFunc(plain, func(n string) bool { return role(n) == Curve }) && slices.ContainsFunc(plain, func(n string) bool { return role(n) == Value })
+	for i, h := range f.head {
+		c := Column{Name: h, Role: role(plain[i])}
+		if (c.Role == Curve || c.Role == Value) && !isLong || taken[c.Role] && c.Role != Values {
+			c.Role = Values
+		}
+		if c.Role == Values && isLong {
+			c.Role, c.Why = Skip, "a long table has its readings in one column"
+		}
+		if c.Role == Values {
+			if c.As = h; !own {
+				c.As = CurveName(h, validated)
+			}
+			if bad, text := f.notNumbers(i); bad {
+				c.Role, c.As, c.Why = Skip, "", fmt.Sprintf("it holds text, such as %.30q", text)
+			} else if curve.CheckName(c.As) != nil {
+				c.Role, c.As, c.Why = Skip, "", "no curve can have this name"
+			}
+		}
+		taken[c.Role] = true
+		f.Columns = append(f.Columns, c)
+	}
+}
+
+func (f *File) notNumbers(column int) (bool, string) {
+	for _, cells := range f.seen {
+		if column >= len(cells) || strings.TrimSpace(cells[column]) == "" {
+			continue
+		}
+		if _, err := parseNumber(cells[column]); err != nil {
+			return true, cells[column]
+		}
+	}
+	return false, ""
+}
+
+// CurveName is the curve that a column's name most likely means: measure first, then the split. Where a file also has validation
+// curves, a name without a split means training.
+//
+//	CurveName("val_loss", true)   // "loss.val"
+//	CurveName("loss", true)       // "loss.train"
+//	CurveName("train/acc", false) // "acc.train"
+func CurveName(column string, validated bool) string {
+	words := strings.FieldsFunc(column, func(r rune) bool { return strings.ContainsRune("/_ .-:|\\", r) })
+	splits := map[string]string{"train": "train", "training": "train", "val": "val", "valid": "val", "validation": "val", "test": "test", "testing": "test"}
+	split, rest := "", words[:0:0]
+	for i, w := range words {
+		if s, ok := splits[strings.ToLower(w)]; ok && split == "" && (i == 0 || i == len(words)-1) {
+			split = s
+		} else {
+			rest = append(rest, w)
+		}
+	}
+	if len(rest) == 0 || split == "" && !validated {
+		return strings.Trim(strings.ReplaceAll(column, "/", "."), ". ")
+	}
+	measure := strings.Join(rest, "_")
+	if split == "" {
+		if !slices.Contains([]string{"loss", "accuracy", "acc", "error"}, strings.ToLower(measure)) {
+			return strings.Trim(strings.ReplaceAll(column, "/", "."), ". ")
+		}
+		split = "train"
+	}
+	return measure + "." + split
+}
+
+// Set overrules the guess for a column: as is a curve's name, a role, or "" to leave it out.
+func (f *File) Set(column, as string) error {
+	i := slices.IndexFunc(f.Columns, func(c Column) bool { return c.Name == column })
+	if i < 0 {
+		return fmt.Errorf("the file has no column %q; it has: %s", column, strings.Join(f.head, ", "))
+	}
+	c := &f.Columns[i]
+	switch r := Role(as); {
+	case as == "":
+		*c = Column{Name: column, Role: Skip, Why: "as you said"}
+	case roles[r] != nil:
+		*c = Column{Name: column, Role: r}
+	default:
+		if err := curve.CheckName(as); err != nil {
+			return err
+		}
+		*c = Column{Name: column, Role: Values, As: as}
+	}
+	return nil
+}
+
+// one returns the column of a role, or -1.
+func (f *File) one(r Role) (int, error) {
+	at := -1
+	for i, c := range f.Columns {
+		if c.Role != r {
+			continue
+		}
+		if at >= 0 {
+			return 0, fmt.Errorf("columns %q and %q are both taken for the %s; say which with --map", f.Columns[at].Name, c.Name, r)
+		}
+		at = i
+	}
+	return at, nil
+}
