@@ -193,6 +193,14 @@ func epoch(v api.Float) string {
 	return number(float64(v))
 }
 
+// epochsText is a number of epochs in words.
+func epochsText(v api.Float) string {
+	if v == 1 {
+		return "1 epoch"
+	}
+	return number(float64(v)) + " epochs"
+}
+
 func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
 
 func took(from time.Time, to *time.Time) string {

@@ -308,7 +308,7 @@ func patience(s api.StopState) string {
 	case math.IsNaN(float64(s.Left)):
 		return ""
 	}
-	return fmt.Sprintf("; %s epochs of patience left", number(float64(s.Left)))
+	return "; " + epochsText(s.Left) + " of patience left"
 }
 
 func indent(text string) string { return "  " + strings.ReplaceAll(text, "\n", "\n  ") }

@@ -95,7 +95,7 @@ func stopTable(s *api.StopState) listing {
 		l.add("of the", s.From)
 	}
 	if !math.IsNaN(float64(s.Left)) && s.Stopped == nil {
-		l.add("patience left", number(float64(s.Left))+" epochs")
+		l.add("patience left", epochsText(s.Left))
 	}
 	if s.Stopped != nil {
 		l.add("said stop", s.Stopped.Why)

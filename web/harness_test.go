@@ -117,10 +117,10 @@ func (s *served) project(t *testing.T) {
 func (s *served) leg(t *testing.T) api.LegInput {
 	in := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
 	in.Body.Hyper = map[string]json.RawMessage{"lr": json.RawMessage("0.03"), "seed": json.RawMessage("18446744073709551615")}
-	in.Body.Started = time.Now()
+	in.Body.Started = time.UnixMilli(1_790_000_000_000) // before its readings
 	run := call(t, s, api.BeginRun, in)
 	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: vessels, Number: run.Number}, Key: uuid.NewString()}
-	open.Body.Recorder, open.Body.Started = uuid.NewString(), time.Now()
+	open.Body.Recorder, open.Body.Started = uuid.NewString(), in.Body.Started
 	counted := call(t, s, api.OpenLeg, open)
 	return api.LegInput{RunInput: open.RunInput, Leg: counted.Leg, Recorder: open.Body.Recorder}
 }

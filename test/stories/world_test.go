@@ -18,6 +18,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
@@ -231,10 +232,13 @@ func (w *world) recordWith(flags []string, program ...string) *exec.Cmd {
 // nothingWaits waits until no spool is left.
 func (w *world) nothingWaits(t *testing.T) {
 	t.Helper()
-	require.Eventually(t, func() bool {
+	gone := assert.Eventually(t, func() bool {
 		left, _ := filepath.Glob(w.folder + "/spool/*/leg.json")
 		return len(left) == 0
 	}, 60*time.Second, 100*time.Millisecond, "a spool is left")
+	if !gone {
+		t.Fatal(w.kembrel(t, "spool", "--output", "json"))
+	}
 }
 
 // lockedBuffer may be written by a process and read by the test.

@@ -15,6 +15,7 @@ export interface ReadCurves {
     smooth?: Numbers | null
     count?: Numbers | null
     nan?: Numbers | null
+    infinite?: Numbers | null
     min?: Numbers | null
     max?: Numbers | null
     mean?: Numbers | null

@@ -64,10 +64,15 @@ export function labels(u: uPlot, lines: Line[], starts: number[], focus: string,
 export function unreal(lines: Line[], hide: number): number[] {
   return lines.flatMap(({ curve }) =>
     curve.x.filter(
-      (_, i) => (!Number.isFinite(curve.value[i]) || (curve.nan?.[i] ?? 0) > 0) && !(curve.epoch[i] <= hide),
+      (_, i) =>
+        (!Number.isFinite(curve.value[i]) || (curve.nan?.[i] ?? 0) + (curve.infinite?.[i] ?? 0) > 0) &&
+        !(curve.epoch[i] <= hide),
     ),
   )
 }
+
+/** Whether a place on the canvas is within the chart, a pixel aside. */
+export const inside = (u: uPlot, x: number) => x >= u.bbox.left - 1 && x <= u.bbox.left + u.bbox.width + 1
 
 /** Draws labels, crosses where a reading is not a number, flags, and the best point. */
 export function drawMarks(
@@ -86,12 +91,11 @@ export function drawMarks(
     ctx.fillStyle = l.colour
     ctx.fillText(l.text, l.x + 6 * ratio, l.y)
   }
-  const inside = (x: number) => x >= u.bbox.left - 1 && x <= u.bbox.left + u.bbox.width + 1
   ctx.strokeStyle = css('--bad')
   ctx.lineWidth = 1.5 * ratio
   const foot = u.bbox.top + u.bbox.height - 6 * ratio
   for (const at of new Set(unreal(lines, o.hide).map((v) => Math.round(u.valToPos(v, 'x', true))))) {
-    if (!inside(at)) continue
+    if (!inside(u, at)) continue
     const r = 3 * ratio
     ctx.beginPath()
     ctx.moveTo(at - r, foot - r)
@@ -102,7 +106,7 @@ export function drawMarks(
   }
   for (const f of o.flags) {
     const x = u.valToPos(f.x, 'x', true)
-    if (!inside(x)) continue
+    if (!inside(u, x)) continue
     ctx.strokeStyle = css('--warn')
     ctx.setLineDash([2 * ratio, 3 * ratio])
     ctx.beginPath()
@@ -114,19 +118,29 @@ export function drawMarks(
     ctx.textAlign = x > u.bbox.left + u.bbox.width - 120 * ratio ? 'right' : 'left'
     ctx.fillText(f.text, x + (ctx.textAlign === 'right' ? -4 : 4) * ratio, u.bbox.top + 8 * ratio)
   }
-  drawBest(u, lines, o.hide, o.best, inside)
+  drawBest(u, bestPlace(u, lines, o.hide, o.best))
   ctx.restore()
 }
 
-function drawBest(u: uPlot, lines: Line[], hide: number, best: Best | undefined, inside: (x: number) => boolean) {
+/** Where the best reading is drawn, in the canvas's pixels: at the first pixel that ends at its step or after. */
+export function bestPlace(
+  u: uPlot,
+  lines: Line[],
+  hide: number,
+  best: Best | undefined,
+): { x: number; y: number; text: string } | null {
   const on = best && lines.find((l) => l.curve.name === best.curve)?.curve
-  if (!best || !on || !drawable(best.value)) return
-  // The pixel that holds it: the first that ends at its step or after.
+  if (!best || !on || !drawable(best.value)) return null
   const i = on.step.findIndex((s) => s >= best.step)
-  if (i < 0 || on.epoch[i] <= hide) return
+  if (i < 0 || on.epoch[i] <= hide) return null
   const x = u.valToPos(on.x[i], 'x', true)
   const y = u.valToPos(best.value, 'y', true)
-  if (!inside(x) || !Number.isFinite(y)) return
+  return inside(u, x) && Number.isFinite(y) ? { x, y, text: `best ${number(best.value)}` } : null
+}
+
+function drawBest(u: uPlot, place: ReturnType<typeof bestPlace>) {
+  if (!place) return
+  const { x, y, text } = place
   const ctx = u.ctx
   const ratio = devicePixelRatio
   ctx.beginPath()
@@ -138,7 +152,6 @@ function drawBest(u: uPlot, lines: Line[], hide: number, best: Best | undefined,
   ctx.stroke()
   ctx.fillStyle = css('--ink')
   ctx.textAlign = 'center'
-  const text = `best ${number(best.value)}`
   const half = ctx.measureText(text).width / 2
   const middle = Math.min(Math.max(x, u.bbox.left + half), u.bbox.left + u.bbox.width - half)
   ctx.fillText(text, middle, y - u.bbox.top > 24 * ratio ? y - 13 * ratio : y + 14 * ratio)

@@ -1,7 +1,7 @@
 import type uPlot from 'uplot'
 import type { Drawn } from '../composables/curves'
 import { css, drawable, type Line } from './lines'
-import { labels, unreal } from './marks'
+import { bestPlace, inside, labels, unreal, type Best, type Flag } from './marks'
 
 /** Hands a file to the person. */
 export function download(name: string, content: Blob) {
@@ -16,11 +16,19 @@ const cell = (v: number | undefined) => (v === undefined ? '' : Number.isNaN(v) 
 
 /** What is seen, as CSV: a row per pixel and curve, within the window. */
 export function toCSV(curves: Drawn[], low: number, high: number): string {
-  const out = ['curve,step,epoch,time,value,count,nan,min,max,mean,smooth']
+  const out = ['curve,step,epoch,time,value,count,nan,infinite,min,max,mean,smooth']
   for (const c of curves) {
     c.x.forEach((x, i) => {
       if (x < low || x > high) return
-      const rest = [c.count?.[i] ?? 1, c.nan?.[i] ?? 0, c.min?.[i], c.max?.[i], c.mean?.[i], c.smooth?.[i]]
+      const rest = [
+        c.count?.[i] ?? 1,
+        c.nan?.[i] ?? 0,
+        c.infinite?.[i] ?? 0,
+        c.min?.[i],
+        c.max?.[i],
+        c.mean?.[i],
+        c.smooth?.[i],
+      ]
       const name = /[",\n]/.test(c.name) ? `"${c.name.replaceAll('"', '""')}"` : c.name
       out.push(
         [
@@ -65,7 +73,7 @@ export function toSVG(
   title: string,
   lines: Line[],
   starts: number[],
-  o: { focus: string; hide: number; x: [number, string][]; y: [number, string][] },
+  o: { focus: string; hide: number; best?: Best; flags: Flag[]; x: [number, string][]; y: [number, string][] },
 ): string {
   const ratio = devicePixelRatio
   const head = 26
@@ -121,9 +129,23 @@ export function toSVG(
   for (const v of new Set(unreal(lines, o.hide).map((v) => round(px(v))))) {
     out.push(`<path d="M${v - 3} ${top + high + head - 9}l6 6m0 -6l-6 6" stroke="${css('--bad')}" stroke-width="1.5"/>`)
   }
+  for (const f of o.flags) {
+    if (!inside(u, u.valToPos(f.x, 'x', true))) continue
+    const x = round(px(f.x))
+    out.push(`<path d="M${x} ${top + head}v${high}" stroke="${css('--warn')}" stroke-dasharray="2 3"/>`)
+    text(x + 4, top + head + 12, f.text, `font-family="sans-serif" font-size="11" fill="${css('--warn')}"`)
+  }
   out.push('</g>')
   for (const l of labels(u, lines, starts, o.focus, ratio)) {
     text(l.x / ratio + 6, l.y / ratio + head + 4, l.text, `font-family="sans-serif" font-size="11" fill="${l.colour}"`)
+  }
+  const best = bestPlace(u, lines, o.hide, o.best)
+  if (best) {
+    const [x, y] = [best.x / ratio, best.y / ratio + head]
+    out.push(
+      `<circle cx="${round(x)}" cy="${round(y)}" r="4" fill="${css('--paper')}" stroke="${css('--c1')}" stroke-width="2"/>`,
+    )
+    text(x, y - 9, best.text, `font-family="sans-serif" font-size="11" text-anchor="middle" fill="${css('--ink')}"`)
   }
   const size = [u.ctx.canvas.width / ratio, u.ctx.canvas.height / ratio + head].map(round)
   return (

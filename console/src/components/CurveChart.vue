@@ -119,6 +119,14 @@ function bands(): uPlot.Band[] {
   })
 }
 
+/** The marks of the axes as they were last drawn, for files. */
+const seen: { x: [number, string][]; y: [number, string][] } = { x: [], y: [] }
+function note(axis: 'x' | 'y', at: (number | null)[], text: (v: number) => string): string[] {
+  const all = at.map((v) => (v === null ? '' : text(v)))
+  seen[axis] = at.flatMap((v, i): [number, string][] => (v === null ? [] : [[v, all[i]]]))
+  return all
+}
+
 function options(width: number): uPlot.Options {
   const ink2 = css('--ink2')
   const rule = css('--rule')
@@ -140,7 +148,7 @@ function options(width: number): uPlot.Options {
         size: 26,
         splits: (u, _, low, top) =>
           xTicks(low, top, Math.max(2, Math.floor(u.bbox.width / devicePixelRatio / (times.value ? 90 : 60)))),
-        values: (_, at) => at.map(axisText),
+        values: (_, at) => note('x', at, axisText),
       },
       {
         stroke: ink2,
@@ -160,7 +168,7 @@ function options(width: number): uPlot.Options {
               incrs: (_u: uPlot, _: number, low: number, top: number) => increments(low, top),
               splits: (u: uPlot, _: number, low: number, top: number) => yTicks(u, low, top),
             }),
-        values: (_, at) => at.map((v) => (v === null ? '' : props.bytes ? sized(v) : shortNumber(v))),
+        values: (_, at) => note('y', at, (v) => (props.bytes ? sized(v) : shortNumber(v))),
       },
     ],
     series: series(),
@@ -299,11 +307,13 @@ async function save(kind: string) {
     download(name, new Blob([toCSV(props.curves, min ?? -Infinity, max ?? Infinity)], { type: 'text/csv' }))
   else if (kind === 'png') download(name, await toPNG(plot, props.title))
   else {
-    const low = plot.scales.y.min ?? 0
-    const top = plot.scales.y.max ?? 1
-    const y = yTicks(plot, low, top).map((v): [number, string] => [v, shortNumber(v)])
-    const x = xTicks(min ?? 0, max ?? 1, 6).map((v): [number, string] => [v, axisText(v)])
-    const text = toSVG(plot, props.title, lines.value, starts, { focus: focus.value, hide: props.hide, x, y })
+    const text = toSVG(plot, props.title, lines.value, starts, {
+      focus: focus.value,
+      hide: props.hide,
+      best: props.best,
+      flags: props.flags ?? [],
+      ...seen,
+    })
     download(name, new Blob([text], { type: 'image/svg+xml' }))
   }
 }

@@ -1,34 +1,43 @@
 <script setup lang="ts">
-import { ElButton, ElCheckbox, ElDialog, ElInputNumber } from 'element-plus'
+import { ElButton, ElCheckbox, ElDialog, ElInput, ElInputNumber } from 'element-plus'
 import { computed, reactive, ref } from 'vue'
-import { answer, client, type RunDetail, type StopRule } from '../api/client'
+import { answer, client, type StopRule, type StopState } from '../api/client'
 import { number as text, place, toNumber } from '../format'
 
-/** The rule that may end the run: what it has come to, a change of it, and where another would have stopped. */
-const props = defineProps<{ run: RunDetail }>()
+/** The rule that may end runs early, of a run or of a project: what it has come to, a change of it, and where another would have stopped. */
+const props = defineProps<{ project: string; number?: number; state: StopState; running: boolean; tries: number[] }>()
 const emit = defineEmits<{ changed: []; tried: [stop: { epoch: number; step: number } | null] }>()
+const epochs = (n: number) => `${text(n)} ${n === 1 ? 'epoch' : 'epochs'}`
 const open = ref(false)
 const problem = ref('')
-const tried = ref('')
-const rule = reactive<StopRule>({ patience: 5, margin: 0, relative: false, earliest: 0, diverged: false })
+const tried = ref<string[]>([])
+const rule = reactive<StopRule>({
+  objective: '',
+  patience: 5,
+  margin: 0,
+  relative: false,
+  earliest: 0,
+  diverged: false,
+})
 
-const path = { project: props.run.project, number: props.run.number }
-const url = '/api/v1/projects/{project}/runs/{number}/stop-rule'
-const running = computed(() => props.run.state === 'running')
+const ofRun = '/api/v1/projects/{project}/runs/{number}/stop-rule'
+const ofProject = '/api/v1/projects/{project}/stop-rule'
 const says = computed(() => {
-  const s = props.run.stop
+  const s = props.state
   if (s.stopped) return `${s.stopped.why}${s.stopped.checkpoint ? ` Best checkpoint ${s.stopped.checkpoint}.` : ''}`
-  if (!s.rule) return running.value ? 'No stop rule.' : ''
+  if (!s.rule) return props.running ? 'No stop rule.' : ''
   const left = toNumber(s.left)
-  return `Stop rule of the ${s.from}: ${s.said}${Number.isNaN(left) ? '' : `; ${text(left)} epochs of patience left`}.`
+  return `Stop rule of the ${s.from}: ${s.said}${Number.isNaN(left) ? '' : `; ${epochs(left)} of patience left`}.`
 })
 
 function show() {
-  Object.assign(rule, props.run.stop.rule ?? {})
-  tried.value = ''
+  Object.assign(rule, props.state.rule ?? {})
+  tried.value = []
   problem.value = ''
   open.value = true
 }
+/** The rule as the service takes it: without an objective it watches the run's. */
+const asked = () => ({ ...rule, objective: rule.objective?.trim() || undefined })
 async function act(call: () => Promise<unknown>) {
   problem.value = ''
   try {
@@ -43,21 +52,29 @@ const change = (call: () => Promise<unknown>) =>
     open.value = false
     emit('changed')
   })
-const set = () => change(() => answer(client.PUT(url, { params: { path }, body: { rule: { ...rule } } })))
-const none = () => change(() => answer(client.PUT(url, { params: { path }, body: { none: true } })))
-const drop = () => change(() => answer(client.DELETE(url, { params: { path } })))
+const path = () => ({ project: props.project, number: props.number ?? 0 })
+const set = () =>
+  change(() =>
+    props.number
+      ? answer(client.PUT(ofRun, { params: { path: path() }, body: { rule: asked() } }))
+      : answer(client.PUT(ofProject, { params: { path: path() }, body: asked() })),
+  )
+const none = () => change(() => answer(client.PUT(ofRun, { params: { path: path() }, body: { none: true } })))
+const drop = () => change(() => answer(client.DELETE(props.number ? ofRun : ofProject, { params: { path: path() } })))
 const attempt = () =>
   act(async () => {
     const got = await answer(
       client.POST('/api/v1/projects/{project}/stop-rule/try', {
-        params: { path: { project: path.project } },
-        body: { rule: { ...rule }, runs: [path.number] },
+        params: { path: { project: props.project } },
+        body: { rule: asked(), runs: props.tries },
       }),
     )
+    tried.value = got.runs!.map((t) =>
+      t.stop
+        ? `${t.address} would have stopped ${place(t.stop)}: best until then ${text(t.best?.value)} ${place(t.best)}, ${epochs(toNumber(t.saved_epochs))} saved, ${text(t.lost)} lost.`
+        : `${t.address} would not have been stopped.`,
+    )
     const t = got.runs![0]
-    tried.value = t.stop
-      ? `It would have stopped ${place(t.stop)}: best until then ${text(t.best?.value)} ${place(t.best)}, ${text(t.saved_epochs)} epochs saved, ${text(t.lost)} lost.`
-      : 'It would not have stopped this run.'
     emit('tried', t.stop ? { epoch: toNumber(t.stop.epoch), step: t.stop.step } : null)
   })
 </script>
@@ -66,13 +83,12 @@ const attempt = () =>
   <div class="small stop">
     <span v-if="says">{{ says }}</span>
     <button type="button" class="small" @click="show">{{ running ? 'change' : 'try a stop rule' }}</button>
-    <ElDialog
-      v-model="open"
-      :title="running ? 'Stop rule' : 'Try a stop rule'"
-      width="460"
-      @closed="emit('tried', null)"
-    >
+    <ElDialog v-model="open" :title="running ? 'Stop rule' : 'Try a stop rule'" width="460">
       <div class="fields">
+        <label>
+          Curve, else the objective
+          <ElInput v-model="rule.objective" size="small" placeholder="loss.val lower" />
+        </label>
         <label>
           Patience, epochs
           <ElInputNumber v-model="rule.patience" size="small" :min="0" />
@@ -88,13 +104,14 @@ const attempt = () =>
         <ElCheckbox v-model="rule.relative" label="the margin is a share of the best value" />
         <ElCheckbox v-model="rule.diverged" label="also stop when it is not a number" />
       </div>
-      <p v-if="tried" role="status">{{ tried }}</p>
+      <p v-for="t in tried" :key="t" role="status">{{ t }}</p>
       <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
       <template #footer>
         <ElButton @click="attempt">Try</ElButton>
         <template v-if="running">
-          <ElButton v-if="run.stop.from === 'run'" @click="drop">As the project</ElButton>
-          <ElButton v-if="run.stop.rule" @click="none">None</ElButton>
+          <ElButton v-if="number && state.from === 'run'" @click="drop">As the project</ElButton>
+          <ElButton v-if="!number && state.rule" @click="drop">None</ElButton>
+          <ElButton v-if="number && state.rule" @click="none">None</ElButton>
           <ElButton type="primary" @click="set">Set</ElButton>
         </template>
       </template>
@@ -105,6 +122,9 @@ const attempt = () =>
 <style scoped>
 .stop {
   margin-top: 8px;
+}
+.stop span {
+  margin-right: 6px;
 }
 .stop button.small {
   background: none;
@@ -117,7 +137,10 @@ const attempt = () =>
   display: grid;
   gap: 8px;
 }
-.fields label {
+.fields .el-input {
+  width: 150px;
+}
+.fields label:not(.el-checkbox) {
   display: flex;
   justify-content: space-between;
   align-items: center;

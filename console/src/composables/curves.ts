@@ -18,6 +18,7 @@ export interface Drawn {
   smooth?: number[]
   count?: number[]
   nan?: number[]
+  infinite?: number[]
   min?: number[]
   max?: number[]
   mean?: number[]
@@ -35,7 +36,7 @@ export interface Look {
   started: number
 }
 
-const lists = ['smooth', 'count', 'nan', 'min', 'max', 'mean'] as const
+const lists = ['smooth', 'count', 'nan', 'infinite', 'min', 'max', 'mean'] as const
 const plain = (list: ArrayLike<number>) => Array.from(list)
 
 /** Milliseconds on the service's axis for seconds on ours, and back. */
@@ -87,7 +88,8 @@ export function merge(have: Drawn[], came: Drawn[], from: number): Drawn[] {
     for (const k of lists) {
       // A list that only one of them has is filled with what it says of single readings.
       if (!old[k] && !c[k]) continue
-      const single = (d: Drawn) => (k === 'count' ? d.value.map(() => 1) : k === 'nan' ? d.value.map(() => 0) : d.value)
+      const single = (d: Drawn) =>
+        k === 'count' ? d.value.map(() => 1) : k === 'nan' || k === 'infinite' ? d.value.map(() => 0) : d.value
       next[k] = put(old[k] ?? single(old), c[k] ?? single(c))
     }
     byName.set(c.name, next)

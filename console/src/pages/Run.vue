@@ -251,7 +251,15 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
       <Question title="How is it learning?" :says="run.answers.learning">
         <template #aside>
           <VerdictActs :run="run" @changed="loadRun" />
-          <StopRule :run="run" @changed="loadRun" @tried="setFlag" />
+          <StopRule
+            :project="project"
+            :number="number"
+            :state="run.stop"
+            :running="run.state === 'running'"
+            :tries="[number]"
+            @changed="loadRun"
+            @tried="setFlag"
+          />
           <p class="small"><a :href="csv" download>All readings as CSV</a></p>
           <p v-if="run.expected_end" class="small">Expected to end about {{ when(run.expected_end) }}.</p>
         </template>

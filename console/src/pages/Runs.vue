@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { ElButton } from 'element-plus'
 import { computed, ref } from 'vue'
-import { answer, client, type Project, type Run } from '../api/client'
+import { answer, client, type Project, type Run, type StopState } from '../api/client'
 import Sketch from '../components/Sketch.vue'
 import StateMark from '../components/StateMark.vue'
+import StopRule from '../components/StopRule.vue'
 import { once, useLive } from '../composables/live'
 import { useQuery } from '../composables/query'
 import { figure, hyper, place, toNumber, took, when } from '../format'
@@ -36,13 +37,24 @@ const load = once(async () => {
   }
 })
 
+const rule = ref<StopState>()
+const loadRule = once(async () => {
+  const path = { project: props.project }
+  rule.value = await answer(client.GET('/api/v1/projects/{project}/stop-rule', { params: { path } }))
+})
+/** On how many of the newest runs a rule is tried. */
+const tried = 10
+
 async function loadMore() {
   const params = { path: { project: props.project }, query: { limit: 100, cursor: more.value } }
   const page = await answer(client.GET('/api/v1/projects/{project}/runs', { params }))
   runs.value = [...(runs.value ?? []), ...(page.items ?? [])]
   more.value = page.next ?? ''
 }
-useLive({ project: props.project }, { hello: load, project: load, run: load, leg: load, summary: load })
+async function loadProject() {
+  await Promise.all([load(), loadRule()])
+}
+useLive({ project: props.project }, { hello: loadProject, project: loadProject, run: load, leg: load, summary: load })
 
 /** The hyperparameters in which the runs differ, most varied first, as far as there is room. */
 const differing = computed(() => {
@@ -129,6 +141,15 @@ const heads = computed(() => [
           </RouterLink>
         </template>
       </span>
+      <span class="space"></span>
+      <StopRule
+        v-if="rule && runs?.length"
+        :project="project"
+        :state="rule"
+        running
+        :tries="runs.slice(0, tried).map((r) => r.number)"
+        @changed="loadRule"
+      />
     </div>
     <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
     <div v-if="runs && !runs.length" class="page">

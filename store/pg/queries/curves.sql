@@ -115,10 +115,10 @@ update leg set sealed = @sealed where run = @run and number = @leg;
 update leg set open = false where open and state <> 'running' and batches = summarised and batches = sealed;
 
 -- query: extent
--- Where a run's readings begin and end on an axis: step, epoch or time.
+-- Where a run's readings begin and end on an axis: step, epoch or time. Before the first summary the time of the last sign of life serves.
 select case @by::text when 'step' then coalesce(min(l.from_step), 0) when 'epoch' then 0
             else least(extract(epoch from min(l.started)) * 1000, min(s.first)) end::float8 as "from",
        case @by::text when 'step' then coalesce(max(l.last_step), -1) when 'epoch' then coalesce(max(nullif(l.last_epoch, 'NaN')), -1)
-            else coalesce(max(s.last), -1) end::float8 as "to"
+            else coalesce(max(s.last), extract(epoch from max(l.seen)) * 1000, -1) end::float8 as "to"
 from leg l, lateral (select min(last_time) as first, max(last_time) as last from curve_summary where run = l.run) s
 where l.run = @run;
