@@ -50,7 +50,7 @@ func (s *sender) sendCheckpoint(ctx context.Context, m spool.Manifest) error {
 		switch {
 		case err == nil:
 			s.stored.Add(1)
-			return os.RemoveAll(folder)
+			return s.spool.Forget(m.Key)
 		case ctx.Err() != nil:
 			return ctx.Err()
 		case api.Is(err, api.LegClaimed):

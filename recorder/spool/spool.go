@@ -142,6 +142,10 @@ func Open(folder string) (*Spool, error) {
 		lock.Close()
 		return nil, fmt.Errorf("open spool %s: %w", folder, err)
 	}
+	half, _ := filepath.Glob(filepath.Join(folder, "sent-*"))
+	for _, sent := range half {
+		os.RemoveAll(sent)
+	}
 	claim := filepath.Join(folder, "recorder")
 	if previous, err := os.ReadFile(claim); err == nil {
 		s.Previous = strings.TrimSpace(string(previous))
@@ -288,6 +292,18 @@ func (s *Spool) Keep(key string, paths []string) ([]int64, error) {
 		return nil, fmt.Errorf("keep the checkpoint: %w", err)
 	}
 	return sizes, syncFolder(filepath.Join(s.Folder, "kept"))
+}
+
+// Forget removes a checkpoint that the service has. It goes out of kept whole, so that whoever is cut off here leaves no half of it there.
+func (s *Spool) Forget(key string) error {
+	sent := filepath.Join(s.Folder, "sent-"+key)
+	if err := os.Rename(s.KeptFolder(key), sent); err != nil {
+		return fmt.Errorf("forget the checkpoint: %w", err)
+	}
+	if err := syncFolder(filepath.Join(s.Folder, "kept")); err != nil {
+		return err
+	}
+	return os.RemoveAll(sent)
 }
 
 // Close lets go of the spool.

@@ -174,6 +174,39 @@ func TestKeepTakesPlainFilesOnly(t *testing.T) {
 	require.ErrorContains(t, err, "not open")
 }
 
+// A recorder that dies while it forgets a checkpoint leaves it kept whole or not at all, and the next one clears what is left.
+func TestForgetLeavesNoHalf(t *testing.T) {
+	s := made(t)
+	require.NoError(t, os.MkdirAll(s.OpenFolder("k"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(s.OpenFolder("k"), "w.bin"), []byte("weights"), 0o600))
+	_, err := s.Keep("k", []string{"w.bin"})
+	require.NoError(t, err)
+	watch := make(chan bool)
+	go func() { // there is never a moment at which the folder is there and its file is not
+		for {
+			_, file := os.Stat(filepath.Join(s.KeptFolder("k"), "w.bin"))
+			_, folder := os.Stat(s.KeptFolder("k"))
+			if folder != nil {
+				watch <- true
+				return
+			}
+			if file != nil {
+				watch <- false
+				return
+			}
+		}
+	}()
+	require.NoError(t, s.Forget("k"))
+	require.True(t, <-watch)
+	require.NoError(t, s.Close())
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Folder, "sent-old", "part"), 0o700))
+	s, err = Open(s.Folder)
+	require.NoError(t, err)
+	defer s.Close()
+	left, _ := filepath.Glob(filepath.Join(s.Folder, "sent-*"))
+	require.Empty(t, left)
+}
+
 func FuzzReader(f *testing.F) {
 	f.Add(appendRecord([]byte(magic), Note, 3, []byte("hello")))
 	f.Add([]byte(magic))
