@@ -8,13 +8,13 @@ import (
 )
 
 // NewLeg opens a leg of a run. Sent again with the same idempotency key it answers the same leg and claims it for the
-// recorder named, if the one that held it is named as Previous or has shown no sign of life for a while.
+// recorder named, if the one that held it is among Previous or has shown no sign of life for a while.
 type NewLeg struct {
 	RunInput
 	Key  string `header:"Idempotency-Key" format:"uuid" required:"true"`
 	Body struct {
 		Recorder string    `json:"recorder" format:"uuid" doc:"This recorder process; only it may write to the leg"`
-		Previous string    `json:"previous,omitempty" format:"uuid" doc:"The recorder that held the spool before, known to be gone"`
+		Previous []string  `json:"previous,omitempty" maxItems:"1000" doc:"The recorders that held the spool before, known to be gone"`
 		Host     string    `json:"host,omitempty" maxLength:"255"`
 		FromStep int64     `json:"from_step,omitempty" minimum:"0"`
 		Started  time.Time `json:"started"`

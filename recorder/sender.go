@@ -183,6 +183,9 @@ func (s *sender) openLeg(ctx context.Context) error {
 	}); err != nil {
 		return fmt.Errorf("open the leg: %w", err)
 	}
+	if err := s.spool.Known(); err != nil {
+		s.say("cannot note who records: %v", err)
+	}
 	s.mutex.Lock()
 	s.leg = api.LegInput{RunInput: open.RunInput, Leg: s.counted.Leg, Recorder: s.spool.Recorder}
 	s.mutex.Unlock()

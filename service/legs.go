@@ -35,7 +35,7 @@ func (s *Service) OpenLeg(ctx context.Context, who Who, in *api.NewLeg) (*api.Co
 		leg, err := q.LegByKey(ctx, run, in.Key, s.options.LostAfter.Seconds())
 		if err == nil {
 			mine := leg.Recorder == in.Body.Recorder
-			if !mine && leg.Alive && leg.State == "running" && leg.Recorder != in.Body.Previous {
+			if !mine && leg.Alive && leg.State == "running" && !slices.Contains(in.Body.Previous, leg.Recorder) {
 				return api.Fail(api.LegClaimed, "another recorder (on %s) writes leg %d of %s and was heard of within the last %s; only one may",
 					leg.Host, leg.Number, runAddress(in.Project, in.Number), s.options.LostAfter)
 			}

@@ -154,7 +154,7 @@ func TestTwoRecordersClaimOneLeg(t *testing.T) {
 	refuse(t, s, api.OpenLeg, &rival, api.LegClaimed, "only one may")
 	call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", 1))
 
-	rival.Body.Previous = leg.Recorder // whoever holds the spool knows
+	rival.Body.Previous = []string{uuid.NewString(), leg.Recorder} // whoever holds the spool knows
 	require.EqualValues(t, 1, call(t, s, api.OpenLeg, &rival).Batch)
 	refuse(t, s, api.SendBatch, batch(leg, 2, 2, "loss.val", 1), api.LegClaimed, "this one must stop")
 	refuse(t, s, api.ShowLife, &leg, api.LegClaimed, "another recorder")

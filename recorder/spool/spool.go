@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"syscall"
@@ -78,9 +79,9 @@ type Ending struct {
 type Spool struct {
 	Folder   string
 	Leg      Leg
-	Recorder string // this process's id towards the service
-	Previous string // that of the process which held it before, or ""
-	Damage   int64  // bytes cut off behind the last whole record when it was opened
+	Recorder string   // this process's id towards the service
+	Previous []string // those of the processes which held it before, from the last one that the service has heard of
+	Damage   int64    // bytes cut off behind the last whole record when it was opened
 	records  *recordFile
 	lock     *os.File
 }
@@ -146,11 +147,11 @@ func Open(folder string) (*Spool, error) {
 	for _, sent := range half {
 		os.RemoveAll(sent)
 	}
-	claim := filepath.Join(folder, "recorder")
-	if previous, err := os.ReadFile(claim); err == nil {
-		s.Previous = strings.TrimSpace(string(previous))
+	if previous, err := os.ReadFile(filepath.Join(folder, "recorder")); err == nil {
+		s.Previous = strings.Fields(string(previous))
+		s.Previous = s.Previous[max(0, len(s.Previous)-maxPrevious):]
 	}
-	if err := writeFile(claim, []byte(s.Recorder+"\n"), true); err != nil {
+	if err := s.claim(s.Previous); err != nil {
 		s.Close()
 		return nil, fmt.Errorf("open spool: %w", err)
 	}
@@ -168,6 +169,18 @@ func readLeg(folder string) (Leg, error) {
 	}
 	return leg, nil
 }
+
+// maxPrevious bounds how many recorders may have died one after another before the service heard of any.
+const maxPrevious = 999
+
+// claim notes who holds the spool, behind those who did before.
+func (s *Spool) claim(previous []string) error {
+	text := strings.Join(append(slices.Clone(previous), s.Recorder), "\n")
+	return writeFile(filepath.Join(s.Folder, "recorder"), []byte(text+"\n"), true)
+}
+
+// Known notes that the service has heard of this recorder: those before it matter no more.
+func (s *Spool) Known() error { return s.claim(nil) }
 
 // SetProgram notes the program's process, so that it can be told whether it lives when its recorder does not.
 func (s *Spool) SetProgram(pid int) error {

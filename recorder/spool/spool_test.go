@@ -57,8 +57,19 @@ func TestWhatIsKeptIsThereAfterOpeningAgain(t *testing.T) {
 	again, err := Open(s.Folder)
 	require.NoError(t, err)
 	require.Equal(t, want, all(t, again))
-	require.Equal(t, first, again.Previous)
+	require.Equal(t, []string{first}, again.Previous)
 	require.NotEqual(t, first, again.Recorder)
+	require.NoError(t, again.Close()) // dies before the service hears of it
+	second := again.Recorder
+	again, err = Open(s.Folder)
+	require.NoError(t, err)
+	require.Equal(t, []string{first, second}, again.Previous)
+	require.NoError(t, again.Known())
+	third := again.Recorder
+	require.NoError(t, again.Close())
+	again, err = Open(s.Folder)
+	require.NoError(t, err)
+	require.Equal(t, []string{third}, again.Previous)
 	require.NoError(t, again.AppendNow(End, 0, Ending{State: "finished"}))
 	require.Len(t, all(t, again), 501)
 	require.NoError(t, again.Remove())
