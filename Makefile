@@ -6,7 +6,7 @@ CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) $(
 BUILD := CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION)"
 
 .DEFAULT_GOAL := help
-.PHONY: help demo build test check bench fuzz screenshots openapi clean setup-database setup-browser
+.PHONY: help demo build test check bench fuzz screenshots openapi clean setup-database setup-browser setup-python
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "  make %-15s %s\n", $$1, $$2}'
@@ -41,10 +41,13 @@ console/dist/index.html: console/node_modules/.ready console/src/api/schema.d.ts
 setup-database:
 	@.ci/install-database
 
+setup-python:
+	@.ci/install-python
+
 setup-browser:
 	@.ci/install-browser
 
-test: setup-database setup-browser build check ## set up, check and test everything
+test: setup-database setup-browser setup-python build check ## set up, check and test everything
 	@cd console && npm run --silent test
 	@.ci/test
 

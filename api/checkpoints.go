@@ -4,19 +4,21 @@ import "time"
 
 // Checkpoint is an immutable set of parts saved at one step.
 type Checkpoint struct {
-	Address string           `json:"address" example:"vessels/17@e12" doc:"By epoch, or by step where another checkpoint has the epoch"`
-	Leg     int              `json:"leg"`
-	Step    int64            `json:"step"`
-	Epoch   Float            `json:"epoch"`
-	Why     string           `json:"why,omitempty" doc:"Why it was saved"`
-	Figures map[string]Float `json:"figures,omitempty" doc:"Last value of each curve at that moment"`
-	Saved   time.Time        `json:"saved"`
-	Size    int64            `json:"size" doc:"Bytes of all files"`
-	Best    bool             `json:"best" doc:"Nearest at or before the best reading of the objective"`
-	Last    bool             `json:"last"`
-	Fit     string           `json:"fit" enum:"resume,use,weights only,nothing" doc:"What it is good for"`
-	Parts   []string         `json:"parts"`
-	Files   []File           `json:"files"`
+	Address  string           `json:"address" example:"vessels/17@e12" doc:"By epoch, or by step where another checkpoint has the epoch"`
+	Leg      int              `json:"leg"`
+	Step     int64            `json:"step"`
+	Epoch    Float            `json:"epoch"`
+	Why      string           `json:"why,omitempty" doc:"Why it was saved"`
+	Figures  map[string]Float `json:"figures,omitempty" doc:"Last value of each curve at that moment"`
+	Saved    time.Time        `json:"saved"`
+	Size     int64            `json:"size" doc:"Bytes of all files"`
+	Best     bool             `json:"best" doc:"Nearest at or before the best reading of the objective"`
+	Last     bool             `json:"last"`
+	Fit      string           `json:"fit" enum:"resume,use,weights only,nothing" doc:"What it is good for"`
+	Lacks    []string         `json:"lacks,omitempty" doc:"Parts that resuming needs and it does not have"`
+	Replaced bool             `json:"replaced,omitempty" doc:"A later leg began before its step, so it is not of the run's present course"`
+	Parts    []string         `json:"parts"`
+	Files    []File           `json:"files"`
 }
 
 // File is a file of a part.

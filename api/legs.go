@@ -16,7 +16,9 @@ type NewLeg struct {
 		Recorder string    `json:"recorder" format:"uuid" doc:"This recorder process; only it may write to the leg"`
 		Previous []string  `json:"previous,omitempty" maxItems:"1000" doc:"The recorders that held the spool before, known to be gone"`
 		Host     string    `json:"host,omitempty" maxLength:"255"`
-		FromStep int64     `json:"from_step,omitempty" minimum:"0"`
+		From     string    `json:"from,omitempty" maxLength:"100" doc:"Address of the checkpoint that it goes on from; its readings count behind that step"`
+		Parts    []string  `json:"parts,omitempty" maxItems:"1000" doc:"Parts of it that the program is given"`
+		TakeOver bool      `json:"take_over,omitempty" doc:"Open it although the leg before is still heard of; that one is told to stop"`
 		Started  time.Time `json:"started"`
 	}
 }
@@ -33,6 +35,7 @@ type LegNews struct {
 	Objective string    `json:"objective" example:"loss.val lower"`
 	Rule      *StopRule `json:"rule,omitempty" doc:"The stop rule in force; absent: none"`
 	Stop      string    `json:"stop,omitempty" doc:"Why the run is to stop; absent: it may go on"`
+	Warnings  []string  `json:"warnings,omitempty" doc:"What the person who trains should know"`
 }
 
 // LegInput names a leg and the recorder that writes to it.
@@ -48,6 +51,7 @@ type Batch struct {
 	Upto   int64                      `json:"upto" minimum:"1" doc:"Last record of the spool in this batch; answered when the batch is repeated"`
 	Hyper  map[string]json.RawMessage `json:"hyper,omitempty"`
 	Notes  []NewNote                  `json:"notes,omitempty" maxItems:"10000"`
+	Says   *ProgramSays               `json:"says,omitempty"`
 	Axis   Axis                       `json:"axis,omitempty"`
 	Curves []Column                   `json:"curves,omitempty" maxItems:"16384"`
 }

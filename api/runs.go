@@ -45,6 +45,44 @@ type Run struct {
 	Epoch     Float                      `json:"epoch" doc:"Last epoch reported; NaN where none was"`
 	Verdict   *Verdict                   `json:"verdict,omitempty" doc:"What the curves say; absent until the run has been judged"`
 	Sketch    Floats                     `json:"sketch,omitempty" doc:"The objective's curve in at most 64 values, for a small drawing"`
+	Origin    *Origin                    `json:"origin,omitempty" doc:"The run that it branched from, or repeats"`
+}
+
+// Origin is where a run comes from: a branch goes on from a checkpoint of another run, a rerun does again what another run did.
+type Origin struct {
+	Kind  string                     `json:"kind" enum:"branch,rerun"`
+	From  string                     `json:"from" example:"vessels/4@e20" doc:"Address of the checkpoint, or of the run repeated"`
+	Step  int64                      `json:"step,omitempty" doc:"Of the checkpoint"`
+	Epoch Float                      `json:"epoch,omitempty"`
+	Parts []string                   `json:"parts,omitempty" doc:"Of the checkpoint, as given to the program"`
+	Asked map[string]json.RawMessage `json:"asked,omitempty" doc:"Hyperparameters that were asked to be other"`
+}
+
+// Start is what a run's weights were before training.
+type Start struct {
+	Weights string `json:"weights,omitempty" enum:"fresh,trained" doc:"As the program declared; absent: it did not say"`
+	Digest  string `json:"digest,omitempty" doc:"Fingerprint of the weights (docs/storage.md)"`
+	Seed    *int64 `json:"seed,omitempty" doc:"Of the random weights"`
+	Equals  string `json:"equals,omitempty" doc:"A checkpoint of another run with the same weights"`
+	Says    string `json:"says,omitempty" doc:"All this as a sentence"`
+}
+
+// Repeats says how the curves of a rerun compare with those of the run that it repeats.
+type Repeats struct {
+	Says       string  `json:"says" example:"Repeatable: yes"`
+	Same       bool    `json:"same" doc:"Every reading that both have is the same, bit for bit"`
+	Difference Float   `json:"difference" doc:"Greatest relative difference"`
+	Curve      string  `json:"curve,omitempty" doc:"Where they differ first"`
+	Since      *Figure `json:"since,omitempty" doc:"First reading that differs"`
+	Readings   int64   `json:"readings" doc:"Readings compared"`
+}
+
+// ProgramSays is what a training program tells of itself before it trains.
+type ProgramSays struct {
+	Language string            `json:"language,omitempty" maxLength:"100"`
+	Packages map[string]string `json:"packages,omitempty" doc:"Installed packages and their versions"`
+	Needs    []string          `json:"needs,omitempty" doc:"Parts of a checkpoint that resuming needs"`
+	Start    *Start            `json:"start,omitempty"`
 }
 
 // RunDetail is a run with what its page shows.
@@ -57,6 +95,10 @@ type RunDetail struct {
 	Curves      []CurveInfo `json:"curves"`
 	Checkpoints int         `json:"checkpoints"`
 	Stop        StopState   `json:"stop"`
+	Start       *Start      `json:"start,omitempty"`
+	Needs       []string    `json:"needs" doc:"Parts of a checkpoint that resuming this run needs"`
+	Repeats     *Repeats    `json:"repeats,omitempty" doc:"Of a rerun that has ended"`
+	Warnings    []string    `json:"warnings,omitempty" doc:"What a person should know before trusting or resuming the run"`
 	ExpectedEnd *time.Time  `json:"expected_end,omitempty" doc:"When the last of the epochs will be done at the present pace; only of running runs whose hyperparameter epochs says how many there will be"`
 }
 
@@ -79,6 +121,15 @@ type Recipe struct {
 	Commit   string   `json:"commit,omitempty"`
 	Clean    *bool    `json:"clean,omitempty" doc:"Whether the tree equalled the commit; absent where there is no repository"`
 	Language string   `json:"language,omitempty" example:"go 1.26"`
+
+	Inside      string            `json:"inside,omitempty" doc:"The folder's place in its repository"`
+	Remote      string            `json:"remote,omitempty" doc:"Where the repository came from, without credentials"`
+	Changes     string            `json:"changes,omitempty" doc:"What was not committed, as a patch (git diff --binary HEAD)"`
+	ChangesSize int64             `json:"changes_size,omitempty" doc:"Bytes of a patch that was too large to record"`
+	Untracked   []string          `json:"untracked,omitempty" doc:"Files that the repository did not know; their content is not recorded"`
+	Environment map[string]string `json:"environment,omitempty" doc:"Chosen environment variables"`
+	Packages    map[string]string `json:"packages,omitempty" doc:"Installed packages and their versions"`
+	Program     string            `json:"program,omitempty" doc:"Digest of the program's file"`
 }
 
 // Leg is one process's stretch of a run.
@@ -96,6 +147,16 @@ type Leg struct {
 	Signal   string     `json:"signal,omitempty"`
 	Why      string     `json:"why,omitempty" doc:"What the program said at its end"`
 	Tail     string     `json:"tail,omitempty" doc:"Last lines of output"`
+	Resumed  *Resumed   `json:"resumed,omitempty" doc:"What it went on from"`
+}
+
+// Resumed is the checkpoint that a leg goes on from.
+type Resumed struct {
+	From  string   `json:"from" example:"vessels/4@e12" doc:"Address of the checkpoint"`
+	Step  int64    `json:"step"`
+	Epoch Float    `json:"epoch"`
+	Parts []string `json:"parts" doc:"Given to the program"`
+	Lacks []string `json:"lacks,omitempty" doc:"Parts that resuming needs and the program was not given"`
 }
 
 // Note is a line that the program or a person left.
@@ -167,6 +228,7 @@ type NewRun struct {
 		Hyper   map[string]json.RawMessage `json:"hyper,omitempty"`
 		Recipe  Recipe                     `json:"recipe,omitempty"`
 		Started time.Time                  `json:"started"`
+		Origin  *Origin                    `json:"origin,omitempty"`
 		Stop    *StopRule                  `json:"stop_rule,omitempty" doc:"A stop rule for this run, instead of the project's"`
 	}
 }

@@ -140,7 +140,7 @@ func (w *world) newLeg(run, from int64) (recorder string, err error) {
 		if err := q.LockRun(ctx, run); err != nil {
 			return err
 		}
-		_, err := q.AddLeg(ctx, run, uuid.NewString(), recorder, "", from, time.Now())
+		_, err := q.AddLeg(ctx, run, pg.NewLeg{Key: uuid.NewString(), Recorder: recorder, FromStep: from, FromEpoch: math.NaN(), Started: time.Now()})
 		return err
 	})
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"kembrel/api"
 	"kembrel/client"
@@ -24,18 +25,17 @@ func (a *App) recorderOptions() (recorder.Options, error) {
 }
 
 func (a *App) record() *cobra.Command {
-	var project, title, takeUp string
-	var assignments []string
-	var wait, grace time.Duration
-	var obey bool
-	var rule ruleFlags
-	var quiet bool
+	var takeUp, again, with string
+	var assignments, chosen []string
+	var takeOver bool
+	var r recordFlags
 	var beside int
 	cmd := &cobra.Command{Use: "record --project PROJECT -- COMMAND...", Short: "Run a training program under a recorder",
 		Long: `Run a training program under a recorder. What the program says over the recorder's socket (docs/recorder-protocol.md), its
 output, how it was started and how it ended become a run. Everything is kept on disk first and sent in the background: training never waits
 for the service, nor fails because of it. The exit code is the program's own.`,
 		Example: `  kembrel record --project vessels -- ./harbour train --hidden 128
+  kembrel record --resume vessels/4 -- ./harbour train --hidden 128
   kembrel record --project vessels --title "Wide net" --hyper lr=0.01 --hyper 'layers=[384,512,6]' -- ./train.sh`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 && beside == 0 {
@@ -48,50 +48,66 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			if err != nil {
 				return err
 			}
-			o.Project, o.Title, o.Wait, o.Quiet, o.Obey, o.Grace = project, title, wait, quiet, obey, grace
-			if o.Stop, err = rule.rule(cmd); err != nil {
+			for _, name := range chosen {
+				if recorder.Secret(name) {
+					return usage("--env %s: a variable with such a name is not recorded, as it may hold a secret", name)
+				}
+			}
+			if again != "" && beside == 0 {
+				return a.resumeRun(cmd, &r, again, with, takeOver, nil, args, chosen)
+			}
+			o.Project, o.Title, o.Wait, o.Quiet, o.Obey, o.Grace, o.Chosen = r.o.Project, r.title, r.o.Wait, r.o.Quiet, r.o.Obey, r.o.Grace, chosen
+			if o.Stop, err = r.rule.rule(cmd); err != nil {
 				return err
 			}
 			if takeUp != "" {
 				return recorder.Beside(cmd.Context(), o, beside, nil, takeUp)
 			}
-			if err := api.CheckProjectKey(project); err != nil {
+			if again != "" {
+				return a.resumeBeside(cmd, o, again, with, takeOver, beside, args)
+			}
+			if err := api.CheckProjectKey(o.Project); err != nil {
 				return usage("say which project the run belongs to (--project): %w", err)
 			}
-			if o.Hyper, err = parseHyper(assignments); err != nil {
+			if r.o.Hyper, err = parseHyper(assignments); err != nil {
 				return err
 			}
+			if beside == 0 {
+				return a.start(cmd, &r, args, chosen)
+			}
+			o.Hyper = r.o.Hyper
 			away, err := recorder.Check(cmd.Context(), &o)
 			if err != nil {
 				return err
 			}
-			if away != nil && !quiet {
+			if away != nil && !o.Quiet {
 				fmt.Fprintf(a.Err, "kembrel: %v; training begins all the same, everything waits in the spool\n", away)
 			}
-			if beside > 0 {
-				return recorder.Beside(cmd.Context(), o, beside, args, "")
-			}
-			code, err := recorder.Command(cmd.Context(), o, args)
-			if err == nil && code != 0 {
-				err = exit{code, nil}
-			}
-			return err
+			return recorder.Beside(cmd.Context(), o, beside, args, "")
 		}}
 	f := cmd.Flags()
-	f.StringVar(&project, "project", os.Getenv("KEMBREL_PROJECT"), "project of the run [KEMBREL_PROJECT]")
-	f.StringVar(&title, "title", "", "title of the run")
+	f.StringVar(&r.o.Project, "project", os.Getenv("KEMBREL_PROJECT"), "project of the run [KEMBREL_PROJECT]")
+	f.StringVar(&r.title, "title", "", "title of the run")
 	f.StringArrayVar(&assignments, "hyper", nil, "a hyperparameter, name=value; may be given many times")
-	f.DurationVar(&wait, "wait", 10*time.Second, "how long to wait, once the program has ended, for a service that does not answer")
-	rule.add(f, "stop-")
-	f.BoolVar(&obey, "obey-stop", false, "end the program (SIGTERM, then SIGKILL) when the stop rule says so and it goes on")
-	f.DurationVar(&grace, "grace", 30*time.Second, "with --obey-stop: how long the program may take to end, each time")
-	f.BoolVar(&quiet, "quiet", false, "print nothing of the recorder's own")
+	f.StringArrayVar(&chosen, "env", nil, "an environment variable to record, beside the usual ones; may be given many times")
+	f.StringVar(&again, "resume", "", "go on with this run, or from this checkpoint, as its next leg")
+	f.StringVar(&with, "with", "", "with --resume: weights, to go on with the weights alone where the checkpoint lacks the rest")
+	f.BoolVar(&takeOver, "take-over", false, "with --resume: go on although the leg before is still heard of; that one is told to stop")
+	r.add(f)
 	f.IntVar(&beside, "beside", 0, "record a program that runs already, by its process id (used by bindings)")
 	f.StringVar(&takeUp, "take-up", "", "with --beside: go on with the spool in this folder (used by bindings)")
 	f.MarkHidden("beside")
 	f.MarkHidden("take-up")
 	cmd.RegisterFlagCompletionFunc("project", a.complete(false, false))
 	return cmd
+}
+
+// addRecording adds the flags of everything that runs a program under a recorder.
+func addRecording(f *pflag.FlagSet, o *recorder.Options) {
+	f.DurationVar(&o.Wait, "wait", 10*time.Second, "how long to wait, once the program has ended, for a service that does not answer")
+	f.BoolVar(&o.Obey, "obey-stop", false, "end the program (SIGTERM, then SIGKILL) when the stop rule says so and it goes on")
+	f.DurationVar(&o.Grace, "grace", 30*time.Second, "with --obey-stop: how long the program may take to end, each time")
+	f.BoolVar(&o.Quiet, "quiet", false, "print nothing of the recorder's own")
 }
 
 func parseHyper(assignments []string) (map[string]json.RawMessage, error) {

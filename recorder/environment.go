@@ -2,10 +2,16 @@ package recorder
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
+	"net/url"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,11 +20,30 @@ import (
 	"github.com/shirou/gopsutil/v4/mem"
 
 	"kembrel/api"
+	"kembrel/core/chunk"
 )
 
-// describe says where and how a command runs. What cannot be found out stays empty; it takes at most some seconds.
-func describe(ctx context.Context, command []string) api.Recipe {
-	ctx, cancel := context.WithTimeout(ctx, 4*time.Second)
+// Limits of what a recipe records of the tree, in bytes and files.
+const (
+	maxChanges   = 1 << 20
+	maxUntracked = 200
+)
+
+// usualVariables are the environment variables that a recipe records; a person may choose more.
+var usualVariables = []string{"CUDA_VISIBLE_DEVICES", "LANG", "LC_ALL", "MKL_NUM_THREADS", "OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "PYTHONHASHSEED", "PYTHONPATH", "TZ", "VIRTUAL_ENV"}
+
+// secretWords are in the names of variables that no recipe records, chosen or not.
+var secretWords = []string{"TOKEN", "SECRET", "PASS", "KEY", "CREDENTIAL", "AUTH", "COOKIE", "PRIVATE"}
+
+// Secret reports whether a variable's name sounds like that of a secret.
+func Secret(name string) bool {
+	return slices.ContainsFunc(secretWords, func(w string) bool { return strings.Contains(strings.ToUpper(name), w) })
+}
+
+// Describe says where and how a command runs. What cannot be found out stays empty; it takes at most some seconds. chosen are environment
+// variables to record beside the usual ones.
+func Describe(ctx context.Context, command, chosen []string) api.Recipe {
+	ctx, cancel := context.WithTimeout(ctx, 6*time.Second)
 	defer cancel()
 	r := api.Recipe{Command: command}
 	r.Folder, _ = os.Getwd()
@@ -33,19 +58,179 @@ func describe(ctx context.Context, command []string) api.Recipe {
 	if memory, err := mem.VirtualMemoryWithContext(ctx); err == nil {
 		r.Memory = int64(memory.Total)
 	}
-	if commit, err := git(ctx, "rev-parse", "HEAD"); err == nil {
-		r.Commit = commit
-		if status, err := git(ctx, "status", "--porcelain", "--untracked-files=normal"); err == nil {
-			clean := status == ""
-			r.Clean = &clean
+	for _, name := range append(slices.Clone(usualVariables), chosen...) {
+		if v, ok := os.LookupEnv(name); ok && !Secret(name) {
+			if r.Environment == nil {
+				r.Environment = map[string]string{}
+			}
+			r.Environment[name] = v
 		}
 	}
+	describeTree(ctx, &r)
+	describeProgram(ctx, &r)
 	return r
+}
+
+// describeTree records the commit of the working folder and what is not in it.
+func describeTree(ctx context.Context, r *api.Recipe) {
+	commit, err := git(ctx, "rev-parse", "HEAD")
+	if err != nil {
+		return
+	}
+	r.Commit = strings.TrimSpace(commit)
+	if inside, err := git(ctx, "rev-parse", "--show-prefix"); err == nil {
+		r.Inside = strings.TrimSuffix(strings.TrimSpace(inside), "/")
+	}
+	if remote, err := git(ctx, "remote", "get-url", "origin"); err == nil {
+		r.Remote = withoutCredentials(strings.TrimSpace(remote))
+	}
+	status, err := git(ctx, "status", "--porcelain", "-z", "--untracked-files=normal")
+	if err != nil {
+		return
+	}
+	clean := status == ""
+	r.Clean = &clean
+	for _, entry := range strings.Split(status, "\x00") {
+		if path, ok := strings.CutPrefix(entry, "?? "); ok && len(r.Untracked) < maxUntracked {
+			r.Untracked = append(r.Untracked, path)
+		}
+	}
+	if changes, err := git(ctx, "diff", "--binary", "--no-color", "--no-ext-diff", "HEAD"); err == nil {
+		if r.Changes = changes; len(changes) > maxChanges {
+			r.Changes, r.ChangesSize = "", int64(len(changes))
+		}
+	}
+}
+
+// withoutCredentials drops the user and password from an address of a repository.
+func withoutCredentials(remote string) string {
+	if u, err := url.Parse(remote); err == nil && u.User != nil && u.Scheme != "ssh" {
+		u.User = nil
+		return u.String()
+	}
+	return remote
+}
+
+// listPackages is what a Python interpreter is asked for its packages.
+const listPackages = `import json, platform
+from importlib import metadata
+print(json.dumps({"language": "python " + platform.python_version(), "packages": {d.metadata["Name"]: d.version for d in metadata.distributions() if d.metadata["Name"]}}))`
+
+// describeProgram records the program's file or, of a Python program, the interpreter's version and packages.
+func describeProgram(ctx context.Context, r *api.Recipe) {
+	if len(r.Command) == 0 {
+		return
+	}
+	path, err := exec.LookPath(r.Command[0])
+	if err != nil {
+		return
+	}
+	if strings.HasPrefix(filepath.Base(path), "python") {
+		out, err := exec.CommandContext(ctx, path, "-c", listPackages).Output()
+		var says api.ProgramSays
+		if err == nil && json.Unmarshal(out, &says) == nil {
+			r.Language, r.Packages = says.Language, says.Packages
+		}
+		return
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	h := chunk.NewHash()
+	if n, err := io.Copy(h, io.LimitReader(f, 1<<30)); err == nil && n < 1<<30 {
+		r.Program = h.Digest().String()
+	}
 }
 
 func git(ctx context.Context, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Env = append(os.Environ(), "GIT_OPTIONAL_LOCKS=0")
 	out, err := cmd.Output()
-	return strings.TrimSpace(string(out)), err
+	return string(out), err
+}
+
+// CheckOut makes folder a working tree of a recipe's commit, with what was not committed, from the repository in from. It returns the
+// folder in it that the recipe was run in.
+func CheckOut(ctx context.Context, r api.Recipe, from, folder string) (string, error) {
+	switch {
+	case r.Commit == "":
+		return "", errors.New("the run's code was under no version control, so it cannot be checked out; run it in its folder")
+	case r.ChangesSize > 0:
+		return "", fmt.Errorf("the run had %s of uncommitted changes, more than is recorded, so its code cannot be had again", api.Bytes(r.ChangesSize))
+	}
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return "", err
+	}
+	if out, err := exec.CommandContext(ctx, "git", "-C", from, "worktree", "add", "--detach", folder, r.Commit).CombinedOutput(); err != nil {
+		return "", fmt.Errorf("check out commit %.12s from the repository in %s: %s", r.Commit, from, strings.TrimSpace(string(out)))
+	}
+	if r.Changes != "" {
+		cmd := exec.CommandContext(ctx, "git", "-C", folder, "apply", "--binary", "-")
+		cmd.Stdin = strings.NewReader(r.Changes)
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return "", fmt.Errorf("apply the recorded changes: %s", strings.TrimSpace(string(out)))
+		}
+	}
+	return filepath.Join(folder, filepath.FromSlash(r.Inside)), nil
+}
+
+// Differences lists in what the recipe of now differs from the recorded one, for a person to read before it is run again.
+func Differences(had, now api.Recipe) []string {
+	var out []string
+	differ := func(what, a, b string) {
+		if a != b && a != "" {
+			if b == "" {
+				b = "none"
+			}
+			out = append(out, fmt.Sprintf("%s: %s, now %s", what, a, b))
+		}
+	}
+	short := func(s string) string { return s[:min(len(s), 12)] }
+	differ("commit", short(had.Commit), short(now.Commit))
+	if had.Changes != now.Changes || had.ChangesSize != now.ChangesSize {
+		out = append(out, fmt.Sprintf("uncommitted changes: %s, now %s", lines(had), lines(now)))
+	}
+	if had.Program != now.Program && had.Program != "" {
+		out = append(out, "program: its file is another one now")
+	}
+	differ("language", had.Language, now.Language)
+	differ("system", had.System, now.System)
+	differ("cpu", had.CPU, now.CPU)
+	differ("host", had.Host, now.Host)
+	names := map[string]bool{}
+	for n := range had.Packages {
+		names[n] = true
+	}
+	for n := range now.Packages {
+		names[n] = true
+	}
+	var packages []string
+	for n := range names {
+		a, b := had.Packages[n], now.Packages[n]
+		switch {
+		case a == b || len(had.Packages) == 0 || len(now.Packages) == 0:
+		case a == "":
+			packages = append(packages, fmt.Sprintf("package %s: none, now %s", n, b))
+		case b == "":
+			packages = append(packages, fmt.Sprintf("package %s: %s, now none", n, a))
+		default:
+			packages = append(packages, fmt.Sprintf("package %s: %s, now %s", n, a, b))
+		}
+	}
+	slices.Sort(packages)
+	return append(out, packages...)
+}
+
+func lines(r api.Recipe) string {
+	switch n := strings.Count(r.Changes, "\n"); {
+	case r.ChangesSize > 0:
+		return api.Bytes(r.ChangesSize)
+	case n == 0:
+		return "none"
+	default:
+		return fmt.Sprintf("a patch of %d lines", n)
+	}
 }

@@ -10,7 +10,7 @@ import (
 )
 
 // SendLeftover sends a spool that a dead recorder left and removes it once the service has everything. A run whose end
-// was never recorded is left to become lost. The error wraps spool.ErrHeld where a recorder still
+// was never recorded, although its program is gone, has failed: recorder and program ended together. The error wraps spool.ErrHeld where a recorder still
 // lives, or the program does, which may be starting another recorder.
 func SendLeftover(ctx context.Context, o Options, folder string, say func(string, ...any)) (readings, checkpoints int64, err error) {
 	s, err := spool.Open(folder)
@@ -26,6 +26,9 @@ func SendLeftover(ctx context.Context, o Options, folder string, say func(string
 	}
 	n := &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: say, over: func() bool { return true },
 		named: func(string, int) {}, advise: func(string) {}}
+	if !s.ProgramLives() {
+		n.cutOff = &spool.Ending{State: "failed", At: s.Touched(), Why: "The program and its recorder were gone without a word: killed, or the machine went down."}
+	}
 	if o.Progress {
 		telling, stop := context.WithCancel(ctx)
 		defer stop()

@@ -42,6 +42,9 @@ type Options struct {
 	Out      io.Writer
 	Err      io.Writer
 
+	Begin  *Beginning // how the leg begins; nil: a new run, afresh
+	Chosen []string   // environment variables to record beside the usual ones
+
 	rules api.LegNews // as Check found them
 }
 
@@ -92,8 +95,17 @@ func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error
 	if err != nil {
 		return nil, fmt.Errorf("make a folder for the socket: %w", err)
 	}
-	s, err := spool.Make(o.Root, spool.Leg{Service: o.Service, Project: o.Project, RunKey: uuid.NewString(), LegKey: uuid.NewString(), Title: o.Title,
-		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Socket: filepath.Join(folder, "s"), Stop: o.Stop})
+	leg := spool.Leg{Service: o.Service, Project: o.Project, RunKey: uuid.NewString(), LegKey: uuid.NewString(), Title: o.Title,
+		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Socket: filepath.Join(folder, "s"), Stop: o.Stop}
+	if o.Begin != nil {
+		o.Begin.leg(&leg)
+	}
+	s, err := spool.Make(o.Root, leg)
+	if err == nil && o.Begin != nil {
+		if err = prepare(ctx, o, s); err != nil {
+			s.Remove()
+		}
+	}
 	if err == nil && o.rules.Objective != "" {
 		err = s.SetState(spool.State{Objective: o.rules.Objective, Rule: o.rules.Rule})
 	}
@@ -235,7 +247,7 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	if err != nil {
 		return 0, fmt.Errorf("cannot start %q: %w", command[0], err)
 	}
-	r, err := begin(ctx, o, describe(ctx, command))
+	r, err := begin(ctx, o, Describe(ctx, command, o.Chosen))
 	if err != nil {
 		return 0, err
 	}
@@ -333,7 +345,7 @@ func Beside(ctx context.Context, o Options, program int, command []string, folde
 			r, err = attach(ctx, o, s)
 		}
 	} else {
-		r, err = begin(ctx, o, describe(ctx, command))
+		r, err = begin(ctx, o, Describe(ctx, command, o.Chosen))
 	}
 	if err != nil {
 		return err

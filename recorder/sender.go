@@ -38,6 +38,10 @@ type sender struct {
 	advise  func(why string)          // the program should stop
 	over    func() bool               // the program has ended: what the spool holds is all
 
+	cutOff   *spool.Ending   // the leg's end where the spool holds none
+	takeOver bool            // open the leg although the one before is still heard of
+	warned   map[string]bool // what the service warned of and has been said
+
 	client   *client.Client
 	leg      api.LegInput   // guarded by mutex while it is opened
 	numbers  map[string]int // of curves
@@ -87,6 +91,9 @@ func (s *sender) send(ctx context.Context) error {
 	})
 	group.Go(func() error { return s.sendOutputs(working) })
 	err := group.Wait()
+	if err == nil && ending == nil {
+		ending = s.cutOff
+	}
 	if err == nil && ending != nil {
 		err = s.sendEnd(alive, *ending)
 	}
@@ -164,15 +171,24 @@ func (s *sender) openLeg(ctx context.Context) error {
 	s.client = s.connect()
 	l := s.spool.Leg
 	start := &api.NewRun{ProjectInput: api.ProjectInput{Project: l.Project}, Key: l.RunKey}
-	start.Body.Title, start.Body.Hyper, start.Body.Recipe, start.Body.Started, start.Body.Stop = l.Title, l.Hyper, l.Recipe, l.Started, l.Stop
-	var run *api.Run
-	if err := s.try(ctx, func(ctx context.Context) (err error) {
-		run, err = client.Call(ctx, s.client, api.BeginRun, start)
-		return err
-	}); err != nil {
-		return fmt.Errorf("begin the run: %w", err)
+	start.Body.Title, start.Body.Hyper, start.Body.Recipe, start.Body.Started, start.Body.Stop, start.Body.Origin = l.Title, l.Hyper, l.Recipe, l.Started, l.Stop, l.Origin
+	number := l.Number
+	if number == 0 {
+		if err := s.try(ctx, func(ctx context.Context) error {
+			run, err := client.Call(ctx, s.client, api.BeginRun, start)
+			if err == nil {
+				number = run.Number
+			}
+			return err
+		}); err != nil {
+			return fmt.Errorf("begin the run: %w", err)
+		}
 	}
-	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: start.ProjectInput, Number: run.Number}, Key: l.LegKey}
+	address := api.Address{Project: l.Project, Run: number}.String()
+	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: start.ProjectInput, Number: number}, Key: l.LegKey}
+	if l.Resumed != nil {
+		open.Body.From, open.Body.Parts, open.Body.TakeOver = l.Resumed.From, l.Resumed.Parts, s.takeOver
+	}
 	open.Body.Recorder, open.Body.Previous, open.Body.Host, open.Body.Started = s.spool.Recorder, s.spool.Previous, l.Recipe.Host, l.Started
 	if err := s.try(ctx, func(ctx context.Context) error {
 		counted, err := client.Call(ctx, s.client, api.OpenLeg, open)
@@ -191,9 +207,9 @@ func (s *sender) openLeg(ctx context.Context) error {
 	s.mutex.Unlock()
 	s.numbers = map[string]int{}
 	s.change(func(st *spool.State) {
-		st.Run, st.Leg, st.Batch, st.Upto, st.Why = run.Address, s.counted.Leg, s.counted.Batch, s.counted.Upto, ""
+		st.Run, st.Leg, st.Batch, st.Upto, st.Why = address, s.counted.Leg, s.counted.Batch, s.counted.Upto, ""
 	})
-	s.named(run.Address, s.counted.Leg)
+	s.named(address, s.counted.Leg)
 	return nil
 }
 
@@ -322,6 +338,10 @@ func (p *pending) add(r spool.Record) error {
 		p.builder.Add(names, batch)
 	case spool.Hyper:
 		if err := json.Unmarshal(r.Body, &p.batch.Hyper); err != nil { // into the same map: later values replace earlier ones
+			return fmt.Errorf("record %d: %w", r.Number, err)
+		}
+	case spool.Program:
+		if err := json.Unmarshal(r.Body, &p.batch.Says); err != nil {
 			return fmt.Errorf("record %d: %w", r.Number, err)
 		}
 	case spool.Note:

@@ -17,6 +17,7 @@ import (
 	"github.com/google/uuid"
 
 	"kembrel/api"
+	"kembrel/core/checkpoint"
 	"kembrel/core/curve"
 	"kembrel/recorder/protocol"
 	"kembrel/recorder/spool"
@@ -37,6 +38,7 @@ type session struct {
 	kept      int64 // last message kept
 	figures   map[string]api.Float
 	open      map[string]spool.Manifest // checkpoints begun
+	done      map[string]bool           // checkpoints kept
 	steps     map[int64]bool            // steps that have a checkpoint
 	ended     *spool.Ending
 	run       string
@@ -48,19 +50,31 @@ type session struct {
 	crossed   chan struct{} // the stopper has said stop
 	stopping  chan string   // the program has been advised, and why
 	why       string        // of that
+	needs     []string      // parts that resuming needs, as the program declared
+	told      bool          // the language has been kept
+	verify    string        // folder of a restored model that the program is to evaluate; "": it trains
+	classes   bool          // some curve is one of a classifier
+	warned    map[string]bool
 }
 
 // newSession takes up what the spool already holds, so that a recorder can follow one that died.
 func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
-	n := &session{spool: s, say: say, figures: map[string]api.Float{}, open: map[string]spool.Manifest{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
-		lastEpoch: math.NaN(), crossed: make(chan struct{}, 1), stopping: make(chan string, 1)}
+	n := &session{spool: s, say: say, figures: map[string]api.Float{}, done: map[string]bool{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
+		lastEpoch: math.NaN(), warned: map[string]bool{}, crossed: make(chan struct{}, 1), stopping: make(chan string, 1)}
 	if state := s.State(); state.Objective != "" {
 		n.stop.set(state.Objective, state.Rule)
 	}
+	if r := s.Leg.Resumed; r != nil {
+		n.lastStep, n.lastEpoch = r.Step+1, float64(r.Epoch)
+	}
+	n.open = s.Begun()
 	size, _ := s.Size()
 	for r := s.Reader(); ; {
 		record, err := r.Next(size)
 		if errors.Is(err, io.EOF) {
+			for _, m := range n.open {
+				n.steps[m.Step] = true
+			}
 			return n, nil
 		}
 		if err != nil {
@@ -83,6 +97,13 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 			var m spool.Manifest
 			if err := json.Unmarshal(record.Body, &m); err == nil {
 				n.steps[m.Step] = true
+				delete(n.open, m.Key)
+				n.done[m.Key] = true
+			}
+		case spool.Program:
+			var says api.ProgramSays
+			if err := json.Unmarshal(record.Body, &says); err == nil {
+				n.needs = says.Needs
 			}
 		}
 	}
@@ -101,6 +122,7 @@ func (n *session) note(names []string, b curve.Batch) {
 			continue
 		}
 		n.readings += int64(len(c.Values))
+		n.classes = n.classes || checkpoint.Classifies(names[i])
 		_, known := n.figures[names[i]]
 		if len(c.Values) > 0 && (known || len(n.figures) < maxFigures) {
 			n.figures[names[i]] = api.Float(c.Values[len(c.Values)-1])
@@ -255,9 +277,9 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 	defer n.mutex.Unlock()
 	switch m.Kind {
 	case protocol.Hello:
-		n.language = m.Language
-		out.put(protocol.Reply{Kind: "welcome", ID: m.ID, Protocol: protocol.Version, Run: n.run, Leg: n.leg, Kept: n.kept, Folder: n.spool.Folder})
-		return nil
+		return n.hello(m, out)
+	case protocol.Start:
+		return n.start(m, out)
 	case protocol.Hyper:
 		if n.readings > 0 {
 			return fmt.Errorf("hyperparameters are fixed before training, and readings have come already")
@@ -318,14 +340,21 @@ func (n *session) begin(m protocol.Message, out *outbox) error {
 	for name, v := range n.figures {
 		figures[name] = v
 	}
-	n.open[key] = spool.Manifest{Key: key, Step: m.Step, Epoch: api.Float(m.Epoch), Why: strings.ToValidUTF8(m.Why, ""), Figures: figures}
-	n.steps[m.Step] = true
+	manifest := spool.Manifest{Key: key, Step: m.Step, Epoch: api.Float(m.Epoch), Why: strings.ToValidUTF8(m.Why, ""), Figures: figures}
+	if err := n.spool.Begin(manifest); err != nil {
+		return fmt.Errorf("note the checkpoint: %w", err)
+	}
+	n.open[key], n.steps[m.Step] = manifest, true
 	out.put(protocol.Reply{Kind: "folder", ID: m.ID, Checkpoint: key, Folder: folder})
 	return nil
 }
 
 func (n *session) commit(m protocol.Message, out *outbox) error {
 	manifest, ok := n.open[m.Key]
+	if !ok && n.done[m.Key] { // a program tells a new recorder again what the old one had kept
+		out.put(protocol.Reply{Kind: "kept", ID: m.ID, Checkpoint: m.Key})
+		return nil
+	}
 	if !ok {
 		return fmt.Errorf("checkpoint %.60q is not open; begin it first", m.Key)
 	}
@@ -353,12 +382,15 @@ func (n *session) keepCheckpoint(manifest spool.Manifest, m protocol.Message, pa
 	for i, f := range m.Files {
 		manifest.Files = append(manifest.Files, spool.ManifestFile{Part: f.Part, Path: f.Path, Size: sizes[i]})
 	}
-	n.mutex.Lock()
-	delete(n.open, m.Key)
-	n.mutex.Unlock()
 	if err := n.spool.AppendNow(spool.Checkpoint, 0, manifest); err != nil {
 		return fmt.Errorf("keep the checkpoint: %w", err)
 	}
+	n.mutex.Lock()
+	delete(n.open, m.Key)
+	n.done[m.Key] = true
+	n.mutex.Unlock()
+	n.spool.Ended(m.Key)
+	n.warnOf(manifest)
 	return nil
 }
 

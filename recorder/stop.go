@@ -182,6 +182,9 @@ func (s *sender) hearNews(ctx context.Context) error {
 	if err == nil && s.session != nil && s.session.follow(news) {
 		s.change(func(st *spool.State) { st.Objective, st.Rule = news.Objective, news.Rule })
 	}
+	if err == nil {
+		s.warn(news.Warnings)
+	}
 	return err
 }
 

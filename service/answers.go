@@ -15,6 +15,12 @@ func sayWentIn(r *api.RunDetail) string {
 	} else {
 		parts = append(parts, "No seed was recorded, so nobody can repeat this run exactly.")
 	}
+	if r.Origin != nil {
+		parts = append(parts, sayOrigin(r.Origin))
+	}
+	if r.Start != nil && r.Start.Says != "" {
+		parts = append(parts, r.Start.Says)
+	}
 	switch c := r.Recipe; {
 	case c.Commit == "":
 		parts = append(parts, "The code was under no version control.")
@@ -66,6 +72,11 @@ func sayHappened(r *api.RunDetail) string {
 	}
 	if len(r.Legs) > 1 {
 		text += fmt.Sprintf(" %d legs.", len(r.Legs))
+		for _, l := range r.Legs {
+			if l.Resumed != nil && len(l.Resumed.Lacks) > 0 {
+				text += fmt.Sprintf(" Leg %d went on from %s without its %s.", l.Number, l.Resumed.From, strings.Join(l.Resumed.Lacks, ", "))
+			}
+		}
 	}
 	if p := peaks(r.Curves); p != "" {
 		text += " At most " + p + "."

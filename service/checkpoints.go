@@ -248,20 +248,26 @@ func (s *Service) checkpoints(ctx context.Context, in api.RunInput) ([]api.Check
 	for i, r := range rows {
 		stands[i] = checkpoint.Stand{Leg: r.Leg, Step: r.Step, Epoch: r.Epoch}
 	}
+	ends, err := s.legEnds(ctx, row.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	replaced := func(i int) bool { return stands[i].Step >= ends[stands[i].Leg] }
 	best := -1
 	if o, err := verdict.ParseObjective(run.Objective); err != nil {
 		return nil, nil, err
 	} else if b, ok := o.Best(sum.Core()); ok && sum.Count > 0 {
-		best = checkpoint.NearestBefore(stands, b.Step)
+		best = slices.IndexFunc(stands, func(at checkpoint.Stand) bool { return at.Step <= b.Step && at.Step < ends[at.Leg] })
 	}
+	last := slices.IndexFunc(stands, func(at checkpoint.Stand) bool { return at.Step < ends[at.Leg] })
 	for i, r := range rows {
 		ids[i] = r.ID
 		at := api.At{Kind: api.AtStep, Step: r.Step}
-		if checkpoint.AtEpoch(stands, r.Epoch) == i {
+		if checkpoint.AtEpoch(stands, r.Epoch) == i && !replaced(i) {
 			at = api.At{Kind: api.AtEpoch, Epoch: r.Epoch}
 		}
 		c := api.Checkpoint{Address: api.Address{Project: in.Project, Run: in.Number, At: at}.String(), Leg: r.Leg, Step: r.Step, Epoch: api.Float(r.Epoch),
-			Why: r.Why, Saved: r.Saved, Size: r.Size, Best: i == best, Last: i == 0, Parts: []string{}, Files: []api.File{}}
+			Why: r.Why, Saved: r.Saved, Size: r.Size, Best: i == best, Last: i == last, Replaced: replaced(i), Parts: []string{}, Files: []api.File{}}
 		if err := json.Unmarshal(r.Figures, &c.Figures); err != nil {
 			return nil, nil, err
 		}
@@ -271,7 +277,7 @@ func (s *Service) checkpoints(ctx context.Context, in api.RunInput) ([]api.Check
 			}
 			c.Files = append(c.Files, api.File{Part: f.Part, Path: f.Path, Size: f.Size, Digest: chunk.Digest(f.Digest).String()})
 		}
-		c.Fit = checkpoint.Fitness(c.Parts)
+		c.Fit, c.Lacks = checkpoint.Fitness(c.Parts, row.NeedsOrUsual()), checkpoint.Lacks(c.Parts, row.NeedsOrUsual())
 		out[i] = c
 	}
 	return out, ids, nil
@@ -330,7 +336,7 @@ func (s *Service) find(ctx context.Context, in api.CheckpointInput) (*api.Checkp
 		case api.AtLast:
 			return c.Last
 		case api.AtEpoch:
-			return float64(c.Epoch) == at.Epoch
+			return float64(c.Epoch) == at.Epoch && !c.Replaced
 		}
 		return c.Step == at.Step
 	})

@@ -227,7 +227,7 @@ func (s *Service) AddHistory(ctx context.Context, who Who, in *api.NewHistory) (
 func (s *Service) keepHistory(ctx context.Context, q pg.Queries, run int64, who Who, in *api.NewHistory, batch readBatch) error {
 	b := in.Body
 	recorder := uuid.NewString()
-	leg, err := q.AddLeg(ctx, run, uuid.NewString(), recorder, "", batch.Axis[0].Step, b.Started)
+	leg, err := q.AddLeg(ctx, run, pg.NewLeg{Key: uuid.NewString(), Recorder: recorder, FromStep: batch.Axis[0].Step, FromEpoch: math.NaN(), Started: b.Started})
 	if err != nil {
 		return err
 	}

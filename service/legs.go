@@ -54,7 +54,7 @@ func (s *Service) OpenLeg(ctx context.Context, who Who, in *api.NewLeg) (*api.Co
 			}
 			return err
 		}
-		if out.Leg, err = q.AddLeg(ctx, run, in.Key, in.Body.Recorder, clean(in.Body.Host), in.Body.FromStep, orNow(in.Body.Started)); err != nil {
+		if out.Leg, err = s.addLeg(ctx, q, run, in); err != nil {
 			return err
 		}
 		if _, err := q.SetRunState(ctx, run, "running", nil); err != nil {
@@ -83,7 +83,7 @@ func (s *Service) SendBatch(ctx context.Context, who Who, in *api.BatchInput) (*
 		return nil, err
 	}
 	count := pg.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto, Batch: batch.Batch, Points: batch.training}
-	changed := len(in.Body.Hyper) > 0 || len(in.Body.Notes) > 0
+	changed := len(in.Body.Hyper) > 0 || len(in.Body.Notes) > 0 || in.Body.Says != nil
 	if !changed && !fresh {
 		var before pg.Counted
 		if before, err = s.db.CountTogether(ctx, count); err == nil && before.State == "lost" {
@@ -136,11 +136,22 @@ func (s *Service) countAlone(ctx context.Context, q pg.Queries, who Who, in *api
 		return err
 	}
 	if len(in.Body.Hyper) > 0 {
-		if before.Before > 0 {
-			return api.Fail(api.Sealed, "hyperparameters are fixed before training; %s already has readings", runAddress(in.Project, in.Number))
-		}
 		changed = true
-		if err := q.SetHyper(ctx, count.Run, in.Body.Hyper); err != nil {
+		switch {
+		case in.Leg > 1:
+			err = s.otherHyper(ctx, q, count.Run, in.Leg, in.Body.Hyper)
+		case before.Before > 0:
+			err = api.Fail(api.Sealed, "hyperparameters are fixed before training; %s already has readings", runAddress(in.Project, in.Number))
+		default:
+			err = q.SetHyper(ctx, count.Run, in.Body.Hyper)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if in.Body.Says != nil {
+		changed = true
+		if err := s.told(ctx, q, count.Run, in.Leg, in.Body.Says); err != nil {
 			return err
 		}
 	}
@@ -313,7 +324,7 @@ func (s *Service) alive(ctx context.Context, q pg.Queries, run int64, leg int, s
 	if state != "lost" {
 		return false, nil
 	}
-	if err := q.ReviveLeg(ctx, run, leg); err != nil {
+	if revived, err := q.ReviveLeg(ctx, run, leg); err != nil || !revived {
 		return false, err
 	}
 	if _, err := q.SetRunState(ctx, run, "running", nil); err != nil {
@@ -343,11 +354,11 @@ func (s *Service) ShowLife(ctx context.Context, _ Who, in *api.LegInput) (*api.L
 	if err != nil {
 		return nil, err
 	}
-	return s.legNews(ctx, run)
+	return s.legNews(ctx, run, in)
 }
 
 // legNews applies the stop rule to what is there, so that a recorder which asks hears at once.
-func (s *Service) legNews(ctx context.Context, run int64) (*api.LegNews, error) {
+func (s *Service) legNews(ctx context.Context, run int64, in *api.LegInput) (*api.LegNews, error) {
 	if err := s.watchRuns(ctx, []int64{run}); err != nil {
 		return nil, err
 	}
@@ -363,7 +374,15 @@ func (s *Service) legNews(ctx context.Context, run int64) (*api.LegNews, error) 
 		}
 		out.Stop = stopped.Why
 	}
-	return out, nil
+	why, err := s.fenced(ctx, run, in)
+	if err != nil {
+		return nil, err
+	}
+	if why != "" {
+		out.Stop = why
+	}
+	out.Warnings, err = s.startWarnings(ctx, run, in.RunInput)
+	return out, err
 }
 
 func (s *Service) orNotMine(ctx context.Context, err error, run int64, in *api.LegInput) error {

@@ -78,6 +78,9 @@ func toRun(project string, o verdict.Objective, r pg.Run, sum pg.Summary) api.Ru
 		out.Last = figure(o.Curve, sum.Core().Last)
 		out.Sketch = sum.Core().Sketch.Values
 	}
+	if r.Origin != nil {
+		json.Unmarshal(r.Origin, &out.Origin)
+	}
 	out.Verdict = toVerdict(r.Verdict, r.Aside)
 	return out
 }
@@ -99,6 +102,10 @@ func (s *Service) BeginRun(ctx context.Context, who Who, in *api.NewRun) (*api.R
 			return nil, api.Fail(api.Invalid, "%v", err)
 		}
 	}
+	origin, err := s.checkOrigin(ctx, in.Body.Origin)
+	if err != nil {
+		return nil, err
+	}
 	_, number, project, err := s.db.RunByKey(ctx, in.Key)
 	if err == nil && project != p.ID {
 		return nil, api.Fail(api.Conflict, "this key made a run of another project")
@@ -107,7 +114,7 @@ func (s *Service) BeginRun(ctx context.Context, who Who, in *api.NewRun) (*api.R
 		err = s.db.InTx(ctx, func(q pg.Queries) error {
 			var id int64
 			id, number, err = q.AddRun(ctx, pg.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: clean(in.Body.Title),
-				Host: in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Started: orNow(in.Body.Started)})
+				Host: in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Origin: origin, Started: orNow(in.Body.Started)})
 			if err != nil {
 				return err
 			}
@@ -138,8 +145,17 @@ func cleanRecipe(r api.Recipe) api.Recipe {
 	for i := range r.Command {
 		r.Command[i] = clean(r.Command[i])
 	}
-	for _, f := range []*string{&r.Folder, &r.Host, &r.System, &r.CPU, &r.Commit, &r.Language} {
+	for _, f := range []*string{&r.Folder, &r.Host, &r.System, &r.CPU, &r.Commit, &r.Language, &r.Inside, &r.Remote, &r.Changes, &r.Program} {
 		*f = clean(*f)
+	}
+	for i := range r.Untracked {
+		r.Untracked[i] = clean(r.Untracked[i])
+	}
+	if r.Environment != nil {
+		r.Environment = cleanMap(r.Environment)
+	}
+	if r.Packages != nil {
+		r.Packages = cleanMap(r.Packages)
 	}
 	return r
 }
@@ -198,6 +214,11 @@ func (s *Service) GetRun(ctx context.Context, _ Who, in *api.RunInput) (*api.Run
 	for _, l := range legs {
 		out.Legs = append(out.Legs, api.Leg{Number: l.Number, State: l.State, Host: l.Host, FromStep: l.FromStep, LastStep: l.LastStep,
 			Epoch: api.Float(l.LastEpoch), Started: l.Started, Ended: l.Ended, Seen: l.Seen, ExitCode: l.ExitCode, Signal: l.Signal, Why: l.Why, Tail: l.Tail})
+		if l.Resumed != nil {
+			if err := json.Unmarshal(l.Resumed, &out.Legs[len(out.Legs)-1].Resumed); err != nil {
+				return nil, err
+			}
+		}
 	}
 	notes, err := s.db.ListNotes(ctx, row.ID)
 	if err != nil {
@@ -219,7 +240,15 @@ func (s *Service) GetRun(ctx context.Context, _ Who, in *api.RunInput) (*api.Run
 	if err != nil {
 		return nil, err
 	}
-	out.Checkpoints = int(count)
+	out.Checkpoints, out.Needs = int(count), needsOf(row)
+	if row.Repeats != nil {
+		if err := json.Unmarshal(row.Repeats, &out.Repeats); err != nil {
+			return nil, err
+		}
+	}
+	if out.Start, err = s.start(ctx, row, *in); err != nil {
+		return nil, err
+	}
 	o, err := verdict.ParseObjective(run.Objective)
 	if err != nil {
 		return nil, err
@@ -234,6 +263,9 @@ func (s *Service) GetRun(ctx context.Context, _ Who, in *api.RunInput) (*api.Run
 		return nil, err
 	}
 	out.Stop, out.ExpectedEnd = *stop, expectedEnd(out)
+	if out.Warnings, err = s.warnings(ctx, out); err != nil {
+		return nil, err
+	}
 	out.Answers = api.Answers{Learning: out.Verdict.Said, WentIn: sayWentIn(out), CameOut: sayCameOut(count, size), Happened: sayHappened(out)}
 	return out, nil
 }

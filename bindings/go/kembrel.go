@@ -28,6 +28,11 @@ type Options struct {
 	Project string
 	Title   string
 	Hyper   map[string]any // numbers, truth values, texts, lists of these; dotted names nest
+	Resume  string         // a run or checkpoint to go on with, where no recorder is around: "vessels/4"
+
+	Weights string   // what the weights are before training: "fresh" or "trained"; "" does not say
+	Seed    *int64   // of the random weights
+	Needs   []string // parts of a checkpoint that resuming needs; nil: weights, optimiser, random
 }
 
 // Value is one reading.
@@ -41,18 +46,25 @@ func V(curve string, value float64) Value { return Value{curve, value} }
 
 // Run is the run being recorded. Its methods may be called from many goroutines.
 type Run struct {
-	mutex   sync.Mutex
-	conn    net.Conn
-	line    []byte
-	id      int64
-	pending queue // messages not answered kept, for a recorder that takes over from one that died
-	replies map[int64]chan reply
-	spool   string
-	err     error
-	stop    string
-	address string
-	ended   bool
-	back    chan struct{} // closed when the attempt to take up a dead recorder's spool is over
+	mutex     sync.Mutex
+	conn      net.Conn
+	line      []byte
+	id        int64
+	pending   queue // messages not answered kept, for a recorder that takes over from one that died
+	replies   map[int64]chan reply
+	spool     string
+	err       error
+	stop      string
+	address   string
+	ended     bool
+	resume    *Resume
+	asked     map[string]json.RawMessage
+	verify    string
+	saver     *saver
+	unsettled map[int64]bool // commits of checkpoints that are not answered
+	settled   *sync.Cond
+	lost      bool          // no recorder is there and none will be
+	back      chan struct{} // closed when the attempt to take up a dead recorder's spool is over
 }
 
 type reply struct {
@@ -64,6 +76,10 @@ type reply struct {
 	Folder     string `json:"folder"`
 	Stop       bool   `json:"stop"`
 	What       string `json:"what"`
+
+	Resume *Resume                    `json:"resume"`
+	Asked  map[string]json.RawMessage `json:"asked"`
+	Verify string                     `json:"verify"`
 }
 
 // answerTime is how long a call waits for the recorder where it needs its answer.
@@ -71,11 +87,16 @@ const answerTime = 30 * time.Second
 
 // Hello begins the recording. It never fails: without a recorder, Err says why and nothing is recorded.
 func Hello(o Options) *Run {
-	r := &Run{replies: map[int64]chan reply{}}
+	r := &Run{replies: map[int64]chan reply{}, unsettled: map[int64]bool{}}
+	r.settled = sync.NewCond(&r.mutex)
 	socket := os.Getenv("KEMBREL_RECORDER")
 	var err error
 	if socket == "" {
-		socket, _, err = startRecorder("--project", o.Project, "--title", o.Title)
+		arguments := []string{"--project", o.Project, "--title", o.Title}
+		if o.Resume != "" {
+			arguments = []string{"--resume", o.Resume}
+		}
+		socket, _, err = startRecorder(arguments...)
 	}
 	if err == nil {
 		err = r.connect(socket)
@@ -83,6 +104,9 @@ func Hello(o Options) *Run {
 	if err != nil {
 		r.fail(err)
 		return r
+	}
+	if o.Weights != "" || o.Seed != nil || o.Needs != nil {
+		r.Start(o.Weights, o.Seed, o.Needs, nil)
 	}
 	if len(o.Hyper) > 0 {
 		r.Hyper(o.Hyper)
@@ -114,7 +138,8 @@ func (r *Run) connect(socket string) error {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
 	r.conn, r.spool, r.address = conn, welcome.Folder, welcome.Run
-	r.pending.drop(welcome.Kept)
+	r.resume, r.asked, r.verify = welcome.Resume, welcome.Asked, welcome.Verify
+	r.pending.drop(welcome.Kept, r.unsettled)
 	if _, err := conn.Write(r.pending.bytes()); err != nil {
 		return err
 	}
@@ -171,12 +196,20 @@ func (r *Run) listen(conn net.Conn, reader *bufio.Reader) {
 		r.mutex.Lock()
 		switch m.Kind {
 		case "kept":
-			r.pending.drop(m.ID)
+			if m.Checkpoint != "" { // a checkpoint takes longer than what is said after it
+				r.pending.drop1(m.ID)
+			} else {
+				r.pending.drop(m.ID, r.unsettled)
+			}
 		case "problem":
 			r.failLocked(errors.New("the recorder says: " + m.What))
 			r.pending.drop1(m.ID)
 		case "advice":
 			r.stop = m.What
+		}
+		if m.Checkpoint != "" && m.Kind == "kept" || m.Kind == "problem" {
+			delete(r.unsettled, m.ID)
+			r.settled.Broadcast()
 		}
 		if c := r.replies[m.ID]; c != nil && m.ID != 0 {
 			delete(r.replies, m.ID)
@@ -216,6 +249,10 @@ func (r *Run) takeUp() {
 		time.Sleep(pause)
 		pause = min(2*pause, 3*time.Second)
 	}
+	r.mutex.Lock()
+	r.lost = true
+	r.settled.Broadcast()
+	r.mutex.Unlock()
 	r.fail(fmt.Errorf("the recorder is gone and another could not take over; training goes on unrecorded: %w", err))
 }
 
@@ -258,6 +295,9 @@ func (r *Run) finish(remember bool) {
 func (r *Run) Readings(step int64, epoch float64, values ...Value) {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
+	if r.saver != nil {
+		r.saver.see(values)
+	}
 	r.begin("readings")
 	r.line = strconv.AppendInt(append(r.line, `,"step":`...), step, 10)
 	r.line = appendFloat(append(r.line, `,"epoch":`...), epoch)
@@ -307,14 +347,21 @@ func (r *Run) Note(text string) {
 }
 
 // Checkpoint saves a checkpoint: write is given a folder, writes files into it, and returns which files make up which part. The
-// files are the recorder's from then on. It returns when they are safe on disk; they are sent in the background.
+// files are the recorder's from then on: it sees to it that they are safe on disk, and sends them in the background. Settle waits for the
+// former; what goes wrong later is told by Err.
 func (r *Run) Checkpoint(step int64, epoch float64, why string, write func(folder string) (parts map[string][]string, err error)) error {
-	begun, err := r.ask(func() {
-		r.begin("checkpoint")
-		r.line = strconv.AppendInt(append(r.line, `,"do":"begin","step":`...), step, 10)
-		r.line = appendFloat(append(r.line, `,"epoch":`...), epoch)
-		r.line = appendText(append(r.line, `,"why":`...), why)
-	})
+	begin := func() (reply, error) {
+		return r.ask(func() {
+			r.begin("checkpoint")
+			r.line = strconv.AppendInt(append(r.line, `,"do":"begin","step":`...), step, 10)
+			r.line = appendFloat(append(r.line, `,"epoch":`...), epoch)
+			r.line = appendText(append(r.line, `,"why":`...), why)
+		})
+	}
+	begun, err := begin()
+	if errors.Is(err, errGone) { // another may be taking its place
+		begun, err = begin()
+	}
 	if err != nil {
 		return fmt.Errorf("begin checkpoint: %w", err)
 	}
@@ -326,15 +373,27 @@ func (r *Run) Checkpoint(step int64, epoch float64, why string, write func(folde
 	if err != nil {
 		return err
 	}
-	if _, err := r.ask(func() {
-		r.begin("checkpoint")
-		r.line = appendText(append(r.line, `,"do":"commit","checkpoint":`...), begun.Checkpoint)
-		r.line = append(append(r.line, `,"parts":`...), text...)
-	}); err != nil {
-		return fmt.Errorf("commit checkpoint: %w", err)
-	}
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	r.begin("checkpoint")
+	r.line = appendText(append(r.line, `,"do":"commit","checkpoint":`...), begun.Checkpoint)
+	r.line = append(append(r.line, `,"parts":`...), text...)
+	r.unsettled[r.id] = true
+	r.finish(true)
 	return nil
 }
+
+// Settle waits until all checkpoints handed over are safe on disk, or it is clear that they are not.
+func (r *Run) Settle() error {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	for len(r.unsettled) > 0 && !r.lost {
+		r.settled.Wait()
+	}
+	return r.err
+}
+
+var errGone = errors.New("the recorder is gone")
 
 // ask sends a message and waits for its answer.
 func (r *Run) ask(compose func()) (reply, error) {
@@ -357,7 +416,7 @@ func (r *Run) ask(compose func()) (reply, error) {
 	case m, ok := <-answer:
 		switch {
 		case !ok:
-			return m, errors.New("the recorder is gone")
+			return m, errGone
 		case m.Kind == "problem":
 			return m, errors.New(m.What)
 		}
@@ -370,6 +429,7 @@ func (r *Run) ask(compose func()) (reply, error) {
 // End says how the program ends: "finished", "stopped" or "failed", and why. It waits until everything handed over is safe on
 // disk, but not for the service.
 func (r *Run) End(state, why string) {
+	r.Settle()
 	_, err := r.ask(func() {
 		r.begin("end")
 		r.line = appendText(append(r.line, `,"state":`...), state)

@@ -120,18 +120,18 @@ func TestQueue(t *testing.T) {
 	for i := range int64(5) {
 		q.add(i+1, fmt.Appendf(nil, "%d;", i+1))
 	}
-	q.drop(2)
+	q.drop(2, nil)
 	require.Equal(t, "3;4;5;", string(q.bytes()))
 	q.drop1(4)
 	require.Equal(t, "3;5;", string(q.bytes()))
 	q.drop1(99)
-	q.drop(5)
+	q.drop(5, nil)
 	require.Empty(t, q.bytes())
 	line := make([]byte, 1<<20)
 	for i := range int64(100) {
 		q.add(i+10, line)
 	}
 	require.LessOrEqual(t, len(q.bytes()), queueLimit, "bounded")
-	q.drop(109)
+	q.drop(109, nil)
 	require.Empty(t, q.bytes())
 }

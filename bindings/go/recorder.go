@@ -85,10 +85,18 @@ func (q *queue) shift() {
 	q.from++
 }
 
-// drop forgets messages up to an id.
-func (q *queue) drop(id int64) {
-	for q.from < len(q.list) && q.list[q.from].id <= id {
+// drop forgets messages up to an id, but for those that are to stay.
+func (q *queue) drop(id int64, stay map[int64]bool) {
+	for q.from < len(q.list) && q.list[q.from].id <= id && !stay[q.list[q.from].id] {
 		q.shift()
+	}
+	if q.from == len(q.list) || !stay[q.list[q.from].id] {
+		return
+	}
+	for i := len(q.list) - 1; i > q.from; i-- { // behind one that stays
+		if e := q.list[i]; e.id <= id && !stay[e.id] {
+			q.drop1(e.id)
+		}
 	}
 }
 

@@ -15,21 +15,62 @@ import (
 const (
 	Weights      = "weights"
 	Optimiser    = "optimiser"
+	Random       = "random"
 	Architecture = "architecture"
+	Preprocess   = "preprocess"
 )
 
-// Fitness says what a checkpoint with these parts is good for: "resume" (weights and optimiser), "use" (weights and
+// UsualNeeds are the parts that going on with a run needs, unless its program declares others.
+var UsualNeeds = []string{Weights, Optimiser, Random}
+
+// OnlyToResume reports whether a part is dead weight for whoever uses the model.
+func OnlyToResume(part string) bool {
+	return slices.Contains([]string{Optimiser, Random, "schedule", "position", "training"}, part)
+}
+
+// Lacks are the needs that the parts do not cover, in the order of the needs.
+func Lacks(parts, needs []string) []string {
+	var out []string
+	for _, n := range needs {
+		if !slices.Contains(parts, n) {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// Fitness says what a checkpoint with these parts is good for: "resume" (all that going on needs), "use" (weights and
 // architecture), "weights only", or "nothing" of these.
-func Fitness(parts []string) string {
+func Fitness(parts, needs []string) string {
 	switch {
 	case !slices.Contains(parts, Weights):
 		return "nothing"
-	case slices.Contains(parts, Optimiser):
+	case len(Lacks(parts, needs)) == 0:
 		return "resume"
 	case slices.Contains(parts, Architecture):
 		return "use"
 	}
 	return "weights only"
+}
+
+// Classifies reports whether a curve of this name is one of a program that tells classes apart, so that its answers mean nothing
+// without the labels.
+func Classifies(curve string) bool {
+	measure, _, _ := strings.Cut(curve, ".")
+	return slices.Contains([]string{"accuracy", "precision", "recall", "f1", "error-rate", "overlap"}, measure)
+}
+
+// Warnings say what a person should know who counts on a checkpoint with these parts: that it does not do to resume, or that whoever
+// uses the model would lack labels and ranges.
+func Warnings(parts, needs []string, classes bool) []string {
+	var out []string
+	if lacks := Lacks(parts, needs); len(lacks) > 0 {
+		out = append(out, "Its checkpoints lack "+strings.Join(lacks, ", ")+", so the run cannot be resumed from them as if nothing had happened.")
+	}
+	if classes && slices.Contains(parts, Weights) && !slices.Contains(parts, Preprocess) {
+		out = append(out, "The run tells classes apart, but its checkpoints have no part preprocess: label names, ranges for normalisation or vocabulary are not saved, and whoever uses the model needs them.")
+	}
+	return out
 }
 
 // Stand is where a checkpoint stands in its run.
@@ -42,16 +83,6 @@ type Stand struct {
 // AtEpoch returns the index of the latest checkpoint of an epoch, or -1. Stands come latest first.
 func AtEpoch(stands []Stand, epoch float64) int {
 	return slices.IndexFunc(stands, func(s Stand) bool { return s.Epoch == epoch })
-}
-
-// AtStep returns the index of the latest checkpoint at a step, or -1. Stands come latest first.
-func AtStep(stands []Stand, step int64) int {
-	return slices.IndexFunc(stands, func(s Stand) bool { return s.Step == step })
-}
-
-// NearestBefore returns the index of the checkpoint nearest at or before a step, or -1. Stands come latest first.
-func NearestBefore(stands []Stand, step int64) int {
-	return slices.IndexFunc(stands, func(s Stand) bool { return s.Step <= step })
 }
 
 // MaxPath is the longest path of a file, in bytes; 255 of them at most in one name.

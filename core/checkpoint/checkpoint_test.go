@@ -10,13 +10,27 @@ import (
 
 func TestFitness(t *testing.T) {
 	for want, parts := range map[string][]string{
-		"resume":       {"weights", "optimiser"},
+		"resume":       {"weights", "random", "optimiser"},
 		"use":          {"architecture", "weights"},
 		"weights only": {"weights", "preprocess"},
 		"nothing":      {"optimiser", "architecture"},
 	} {
-		require.Equal(t, want, Fitness(parts))
+		require.Equal(t, want, Fitness(parts, UsualNeeds))
 	}
+	require.Equal(t, "weights only", Fitness([]string{"weights", "optimiser"}, UsualNeeds), "without the random generators' state it goes on otherwise")
+	require.Equal(t, "resume", Fitness([]string{"weights", "optimiser"}, []string{"weights", "optimiser"}), "what the program declares counts")
+	require.Equal(t, []string{"position"}, Lacks([]string{"weights", "optimiser"}, []string{"weights", "position"}))
+}
+
+func TestWarnings(t *testing.T) {
+	require.Empty(t, Warnings([]string{"weights", "optimiser", "random", "preprocess"}, UsualNeeds, true))
+	got := Warnings([]string{"weights"}, UsualNeeds, true)
+	require.Len(t, got, 2)
+	require.Contains(t, got[0], "lack optimiser, random")
+	require.Contains(t, got[1], "preprocess")
+	require.Len(t, Warnings([]string{"weights"}, UsualNeeds, false), 1)
+	require.True(t, Classifies("accuracy.val"))
+	require.False(t, Classifies("loss.val"))
 }
 
 func TestPicks(t *testing.T) {
@@ -24,10 +38,6 @@ func TestPicks(t *testing.T) {
 	require.Equal(t, 0, AtEpoch(stands, 12), "the latest of the epoch")
 	require.Equal(t, 2, AtEpoch(stands, 5))
 	require.Equal(t, -1, AtEpoch(stands, 6))
-	require.Equal(t, 1, AtStep(stands, 480))
-	require.Equal(t, 1, NearestBefore(stands, 499))
-	require.Equal(t, 2, NearestBefore(stands, 200))
-	require.Equal(t, -1, NearestBefore(stands, 199))
 }
 
 var badPaths = []string{"", ".", "..", "../x", "a/../../x", "/etc/passwd", "a//b", "./a", "a/.", "a/", `a\b`, "C:x", "a\x00b", "a\nb", "\xff",

@@ -10,6 +10,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"math/big"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -50,6 +52,31 @@ func Check(values map[string]json.RawMessage) error {
 		}
 	}
 	return nil
+}
+
+// Equal reports whether two values say the same, however they are written: 1, 1.0 and 1e0 are one number.
+func Equal(a, b json.RawMessage) bool {
+	x, err1 := Decode(a)
+	y, err2 := Decode(b)
+	return err1 == nil && err2 == nil && equal(x, y)
+}
+
+func equal(x, y any) bool {
+	switch a := x.(type) {
+	case json.Number:
+		b, ok := y.(json.Number)
+		if !ok || a == b {
+			return ok
+		}
+		p, _, err1 := big.ParseFloat(a.String(), 10, 200, big.ToNearestEven)
+		q, _, err2 := big.ParseFloat(b.String(), 10, 200, big.ToNearestEven)
+		return err1 == nil && err2 == nil && p.Cmp(q) == 0
+	case []any:
+		b, ok := y.([]any)
+		return ok && slices.EqualFunc(a, b, equal)
+	}
+	_, list := y.([]any)
+	return !list && x == y
 }
 
 // CheckName says what is wrong with a name, or nil: segments of printable text joined by dots.

@@ -3,56 +3,16 @@ package tensor
 import (
 	"encoding/binary"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
-	"math"
 	"sort"
 )
 
-// Tensor is a named array, row-major, little endian.
-type Tensor struct {
-	Name  string
-	Dtype string // "F64", "F32", "I64", "U8" ...
-	Shape []int64
-	Data  []byte
-}
-
-// widths are the bytes per element of the dtypes that the format names.
-var widths = map[string]int64{
-	"F64": 8, "I64": 8, "U64": 8, "F32": 4, "I32": 4, "U32": 4, "F16": 2, "BF16": 2, "I16": 2, "U16": 2,
-	"I8": 1, "U8": 1, "BOOL": 1, "F8_E4M3": 1, "F8_E5M2": 1,
-}
+// safetensors: 8 bytes little endian with the length of a JSON header, the header
+// {"name": {"dtype": "F32", "shape": [2, 3], "data_offsets": [0, 24]}, ...}, then the data without gaps.
 
 // maxHeader is the format's own limit on its header, in bytes.
 const maxHeader = 100 << 20
-
-// ErrFormat is wrapped by every error about the content of a file.
-var ErrFormat = errors.New("not a valid safetensors file")
-
-// Float64 is a tensor of float64 values. It panics if the shape does not hold len(values) elements.
-func Float64(name string, shape []int64, values []float64) Tensor {
-	if elements(shape) != int64(len(values)) {
-		panic(fmt.Sprintf("tensor %q: shape %v does not hold %d values", name, shape, len(values)))
-	}
-	data := make([]byte, 0, 8*len(values))
-	for _, v := range values {
-		data = binary.LittleEndian.AppendUint64(data, math.Float64bits(v))
-	}
-	return Tensor{Name: name, Dtype: "F64", Shape: shape, Data: data}
-}
-
-// Float64s are the values of an F64 tensor.
-func (t Tensor) Float64s() ([]float64, error) {
-	if t.Dtype != "F64" || len(t.Data)%8 != 0 {
-		return nil, fmt.Errorf("tensor %q is %s, not F64", t.Name, t.Dtype)
-	}
-	out := make([]float64, len(t.Data)/8)
-	for i := range out {
-		out[i] = math.Float64frombits(binary.LittleEndian.Uint64(t.Data[8*i:]))
-	}
-	return out, nil
-}
 
 type entry struct {
 	Dtype   string   `json:"dtype"`
@@ -67,12 +27,11 @@ func WriteSafetensors(w io.Writer, tensors []Tensor) error {
 	header := make(map[string]entry, len(sorted))
 	var at int64
 	for _, t := range sorted {
-		width, ok := widths[t.Dtype]
 		size := int64(len(t.Data))
-		if !ok || elements(t.Shape)*width != size {
+		if t.Dtype == "C64" || t.Dtype == "C128" || widths[t.Dtype] == 0 || t.Bytes() != size {
 			return fmt.Errorf("tensor %q: %d bytes do not fill %s %v", t.Name, size, t.Dtype, t.Shape)
 		}
-		if _, twice := header[t.Name]; twice {
+		if _, twice := header[t.Name]; twice || t.Name == "__metadata__" {
 			return fmt.Errorf("tensor %q is there twice", t.Name)
 		}
 		header[t.Name] = entry{t.Dtype, append([]int64{}, t.Shape...), [2]int64{at, at + size}}
@@ -96,24 +55,27 @@ func WriteSafetensors(w io.Writer, tensors []Tensor) error {
 	return nil
 }
 
-// ReadSafetensors reads a file of size bytes. Hostile input is assumed: the header's length and every offset are checked
-// against size before memory is taken, the data must be covered without gaps or overlaps, so the memory is bounded by size.
-func ReadSafetensors(r io.Reader, size int64) ([]Tensor, error) {
+// openSafetensors reads the header. Its length and every offset are checked against size before memory is taken; the data must be
+// covered without gaps or overlaps.
+func openSafetensors(r io.ReaderAt, size int64) (*File, error) {
 	var prefix [8]byte
-	if _, err := io.ReadFull(r, prefix[:]); err != nil {
-		return nil, fmt.Errorf("%w: no header length", ErrFormat)
+	if size < 8 {
+		return nil, bad("no header length")
+	}
+	if _, err := r.ReadAt(prefix[:], 0); err != nil {
+		return nil, err
 	}
 	length := binary.LittleEndian.Uint64(prefix[:])
 	if length > maxHeader || int64(length) > size-8 {
-		return nil, fmt.Errorf("%w: header of %d bytes in a file of %d", ErrFormat, length, size)
+		return nil, bad("it begins like no format known here (safetensors, NPY, NPZ): as safetensors it would have a header of %d bytes in a file of %d", length, size)
 	}
 	text := make([]byte, length)
-	if _, err := io.ReadFull(r, text); err != nil {
-		return nil, fmt.Errorf("%w: header cut short", ErrFormat)
+	if _, err := r.ReadAt(text, 8); err != nil {
+		return nil, err
 	}
 	var raw map[string]json.RawMessage
 	if err := json.Unmarshal(text, &raw); err != nil {
-		return nil, fmt.Errorf("%w: header: %v", ErrFormat, err)
+		return nil, bad("header: %w", err)
 	}
 	delete(raw, "__metadata__")
 	type placed struct {
@@ -124,7 +86,7 @@ func ReadSafetensors(r io.Reader, size int64) ([]Tensor, error) {
 	for name, message := range raw {
 		var e entry
 		if err := json.Unmarshal(message, &e); err != nil {
-			return nil, fmt.Errorf("%w: tensor %q: %v", ErrFormat, name, err)
+			return nil, bad("tensor %q: %w", name, err)
 		}
 		list = append(list, placed{name, e})
 	}
@@ -135,37 +97,24 @@ func ReadSafetensors(r io.Reader, size int64) ([]Tensor, error) {
 		}
 		return a.name < b.name
 	})
-	data := size - 8 - int64(length)
+	begin := 8 + int64(length)
+	data := size - begin
 	var at int64
-	out := make([]Tensor, 0, len(list))
+	f := &File{Format: "safetensors"}
 	for _, e := range list {
 		width, known := widths[e.Dtype]
 		bytes := e.Offsets[1] - e.Offsets[0]
 		count := elements(e.Shape)
 		if !known || e.Offsets[0] != at || bytes < 0 || e.Offsets[1] > data || count < 0 || count > data/width || count*width != bytes {
-			return nil, fmt.Errorf("%w: tensor %q: %s %v at bytes %v of %d", ErrFormat, e.name, e.Dtype, e.Shape, e.Offsets, data)
+			return nil, bad("tensor %q: %s %v at bytes %v of %d", e.name, e.Dtype, e.Shape, e.Offsets, data)
 		}
-		t := Tensor{Name: e.name, Dtype: e.Dtype, Shape: e.Shape, Data: make([]byte, bytes)}
-		if _, err := io.ReadFull(r, t.Data); err != nil {
-			return nil, fmt.Errorf("%w: tensor %q cut short", ErrFormat, e.name)
-		}
-		out = append(out, t)
+		from := begin + at
+		f.Tensors = append(f.Tensors, Info{e.name, e.Dtype, append([]int64{}, e.Shape...)})
+		f.stored = append(f.stored, stored{open: func() (io.Reader, error) { return io.NewSectionReader(r, from, bytes), nil }})
 		at = e.Offsets[1]
 	}
 	if at != data {
-		return nil, fmt.Errorf("%w: %d bytes of data that no tensor claims", ErrFormat, data-at)
+		return nil, bad("%d bytes of data that no tensor claims", data-at)
 	}
-	return out, nil
-}
-
-// elements is the product of a shape, or -1 where a dimension is negative or the product overflows.
-func elements(shape []int64) int64 {
-	n := int64(1)
-	for _, d := range shape {
-		if d < 0 || (d > 0 && n > math.MaxInt64/d) {
-			return -1
-		}
-		n *= d
-	}
-	return n
+	return f, nil
 }

@@ -21,12 +21,13 @@ import (
 
 // settings are what a training can be told; each is a hyperparameter but for pace, keep and title.
 type settings struct {
-	hidden, activation, optimiser, title, keep string
-	clips, epochs, batch, saveEvery, dropEvery int
-	rate, momentum, dropout, drop              float64
-	perStep                                    bool
-	seed                                       uint64
-	pace                                       time.Duration
+	hidden, activation, optimiser, title, keep            string
+	clips, epochs, batch, saveEvery, saveSteps, dropEvery int
+	freeze                                                int
+	rate, momentum, dropout, drop                         float64
+	perStep                                               bool
+	seed                                                  uint64
+	pace                                                  time.Duration
 }
 
 // training is a training under way.
@@ -39,6 +40,15 @@ type training struct {
 	source       *rand.PCG
 	random       *rand.Rand
 	train, val   []clip
+	position     position
+}
+
+// position is where in the training clips the training stands.
+type position struct {
+	Step  int64 `json:"step"`
+	Epoch int   `json:"epoch"` // begun, from 1
+	Done  int   `json:"done"`  // clips of the epoch
+	Order []int `json:"order"` // of the epoch; none: it has not begun
 }
 
 // validationClips, and the voyage from which they are made: no voyage is on both sides.
@@ -80,6 +90,8 @@ func parse(args []string) settings {
 	flags.IntVar(&s.epochs, "epochs", 30, "passes over the training clips")
 	flags.IntVar(&s.batch, "batch", 32, "clips per step")
 	flags.IntVar(&s.saveEvery, "save-every", 5, "epochs between checkpoints")
+	flags.IntVar(&s.saveSteps, "save-steps", 0, "steps between checkpoints; 0: epochs only")
+	flags.IntVar(&s.freeze, "freeze", 0, "layers, from the first, that keep their weights")
 	flags.IntVar(&s.dropEvery, "drop-every", 0, "epochs between drops of the learning rate; 0: never")
 	flags.Float64Var(&s.rate, "lr", 0.03, "learning rate")
 	flags.Float64Var(&s.momentum, "momentum", 0.9, "momentum")
@@ -112,7 +124,7 @@ func prepare(s settings) (*training, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &training{settings: s, architecture: architecture{sizes, s.activation, s.dropout}, optimiser: newOptimiser(s.optimiser, s.momentum)}
+	t := &training{settings: s, position: position{Epoch: 1}, architecture: architecture{sizes, s.activation, s.dropout}, optimiser: newOptimiser(s.optimiser, s.momentum)}
 	t.source = rand.NewPCG(s.seed, 1)
 	t.random = rand.New(t.source)
 	t.train, t.val = makeClips(s.clips, 0, dataSeed), makeClips(validationClips, validationFrom, dataSeed)
@@ -124,46 +136,59 @@ func prepare(s settings) (*training, error) {
 }
 
 func train(s settings) error {
+	run := kembrel.Hello(kembrel.Options{Project: "vessels", Title: s.title})
+	run.Take("lr", &s.rate)
+	run.Take("dropout", &s.dropout)
+	run.Take("momentum", &s.momentum)
+	run.Take("epochs", &s.epochs)
+	run.Take("freeze", &s.freeze)
+	run.Take("seed", &s.seed)
 	t, err := prepare(s)
 	if err != nil {
 		return err
 	}
-	run := kembrel.Hello(kembrel.Options{Project: "vessels", Title: s.title, Hyper: map[string]any{
+	weights, seed := "fresh", int64(s.seed)
+	if from, ok := run.Resumed(); ok {
+		if err := t.resume(from); err != nil {
+			return err
+		}
+		weights = "trained"
+	}
+	run.Start(weights, &seed, []string{"weights", "optimiser", "random", "position"}, func(path string) error { return writeTensors(path, t.weights()) })
+	run.Hyper(map[string]any{
 		"layers": t.architecture.Layers, "activation": s.activation, "optimiser": s.optimiser, "lr": s.rate, "momentum": s.momentum,
 		"dropout": s.dropout, "batch": s.batch, "epochs": s.epochs, "clips": s.clips, "split": "by voyage", "seed": s.seed,
-		"lr-drop.every": s.dropEvery, "lr-drop.factor": s.drop,
-	}})
-	step, best := int64(0), math.Inf(1)
-	for epoch := 1; epoch <= s.epochs; epoch++ {
+		"lr-drop.every": s.dropEvery, "lr-drop.factor": s.drop, "freeze": s.freeze,
+	})
+	run.Save(kembrel.Saving{Epochs: float64(s.saveEvery), Steps: int64(s.saveSteps), Best: "loss.val lower", Signal: true})
+	for t.position.Epoch <= s.epochs {
 		began := time.Now()
-		rate := schedule(s.rate, epoch, s.dropEvery, s.drop)
-		t.pass(rate, func(done, loss, gradient float64) {
-			step++
-			switch at := float64(epoch-1) + done; {
+		rate := schedule(s.rate, t.position.Epoch, s.dropEvery, s.drop)
+		whole := t.pass(rate, func(at, loss, gradient float64) (goOn bool) {
+			step := t.position.Step
+			switch {
 			case s.perStep:
 				run.Readings(step, at, kembrel.V("loss.step", loss), kembrel.V("gradient", gradient), kembrel.V("lr.step", rate))
 			case step%10 == 0:
 				run.Readings(step, at, kembrel.V("gradient", gradient))
 			}
+			if t.position.Done == len(t.train) {
+				return true // the epoch is judged first
+			}
+			t.saveIfDue(run, at)
+			_, stop := run.Stop()
+			return !stop
 		})
-		trainLoss, trainAccuracy := t.net.evaluate(t.train)
-		valLoss, valAccuracy := t.net.evaluate(t.val)
-		run.Readings(step, float64(epoch), kembrel.V("loss.train", trainLoss), kembrel.V("loss.val", valLoss),
-			kembrel.V("accuracy.train", trainAccuracy), kembrel.V("accuracy.val", valAccuracy), kembrel.V("lr", rate))
-		fmt.Printf("epoch %2d of %d  loss %.4f / %.4f  accuracy %.3f / %.3f\n", epoch, s.epochs, trainLoss, valLoss, trainAccuracy, valAccuracy)
-		why := ""
-		if valLoss < best {
-			best, why = valLoss, "best so far"
-		} else if epoch%s.saveEvery == 0 || epoch == s.epochs {
-			why = fmt.Sprintf("every %d epochs", s.saveEvery)
-		}
-		if why != "" {
-			if err := run.Checkpoint(step, float64(epoch), why, func(folder string) (map[string][]string, error) {
-				return saved, t.save(folder)
-			}); err != nil {
-				fmt.Fprintln(os.Stderr, "harbour: not saved:", err)
-			} else if err := t.keepCopy(epoch); err != nil {
-				return err
+		if whole {
+			epoch := float64(t.position.Epoch)
+			trainLoss, trainAccuracy := t.net.evaluate(t.train)
+			valLoss, valAccuracy := t.net.evaluate(t.val)
+			run.Readings(t.position.Step, epoch, kembrel.V("loss.train", trainLoss), kembrel.V("loss.val", valLoss),
+				kembrel.V("accuracy.train", trainAccuracy), kembrel.V("accuracy.val", valAccuracy), kembrel.V("lr", rate))
+			fmt.Printf("epoch %2d of %d  loss %.4f / %.4f  accuracy %.3f / %.3f\n", t.position.Epoch, s.epochs, trainLoss, valLoss, trainAccuracy, valAccuracy)
+			t.position.Epoch, t.position.Done, t.position.Order = t.position.Epoch+1, 0, nil
+			if !t.saveIfDue(run, epoch) && t.position.Epoch > s.epochs {
+				t.saveLast(run, epoch)
 			}
 		}
 		if why, stop := run.Stop(); stop {
@@ -178,36 +203,69 @@ func train(s settings) error {
 	return nil
 }
 
-// pass goes once over the training clips in a new order; each is told of every step how much of the epoch is done,
-// the loss and the gradient's norm.
-func (t *training) pass(rate float64, each func(done, loss, gradient float64)) {
-	order := t.random.Perm(len(t.train))
-	for from := 0; from < len(order); from += t.batch {
-		to := min(from+t.batch, len(order))
-		some, loss := order[from:to], 0.0
+// saveIfDue saves a checkpoint where it is time to, and a copy where one is wanted.
+func (t *training) saveIfDue(run *kembrel.Run, epoch float64) bool {
+	saved, err := run.SaveIfDue(t.position.Step, epoch, func(folder string) (map[string][]string, error) { return savedParts, t.save(folder) })
+	if saved {
+		t.keepCopy(run, epoch, err)
+	}
+	return saved
+}
+
+// saveLast saves what the training ended with.
+func (t *training) saveLast(run *kembrel.Run, epoch float64) {
+	t.keepCopy(run, epoch, run.Checkpoint(t.position.Step, epoch, "the end", func(folder string) (map[string][]string, error) { return savedParts, t.save(folder) }))
+}
+
+// pass goes over the training clips, from where it stands in them, in an order drawn anew for each epoch; each is told of every step how far
+// in epochs it is, the loss and the gradient's norm, and may end the pass early.
+func (t *training) pass(rate float64, each func(at, loss, gradient float64) (goOn bool)) (whole bool) {
+	p := &t.position
+	if p.Order == nil {
+		p.Order, p.Done = t.random.Perm(len(t.train)), 0
+	}
+	for p.Done < len(p.Order) {
+		to := min(p.Done+t.batch, len(p.Order))
+		some, loss := p.Order[p.Done:to], 0.0
 		for _, i := range some {
-			p := t.net.forward(t.train[i].levels[:], t.random)
-			loss -= math.Log(max(p[t.train[i].class], 1e-12)) / float64(len(some))
+			out := t.net.forward(t.train[i].levels[:], t.random)
+			loss -= math.Log(max(out[t.train[i].class], 1e-12)) / float64(len(some))
 			t.net.backward(t.train[i].levels[:], t.train[i].class)
 		}
-		each(float64(to)/float64(len(order)), float64(float32(loss)), t.optimiser.step(t.net.parameters(), rate, len(some)))
+		gradient := t.optimiser.step(t.net.parameters(), t.freeze, rate, len(some))
+		p.Step, p.Done = p.Step+1, to
+		if !each(float64(p.Epoch-1)+float64(to)/float64(len(p.Order)), float64(float32(loss)), gradient) {
+			return false
+		}
+	}
+	return true
+}
+
+// keepCopy writes a copy of a checkpoint that is safe on disk, where one is wanted.
+func (t *training) keepCopy(run *kembrel.Run, epoch float64, err error) {
+	if err == nil && t.keep != "" {
+		if err = run.Settle(); err == nil {
+			folder := filepath.Join(t.keep, "e"+strconv.FormatFloat(epoch, 'f', -1, 64))
+			if err = os.MkdirAll(folder, 0o755); err == nil {
+				err = t.save(folder)
+			}
+		}
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "harbour: not saved:", err)
 	}
 }
 
-// keepCopy writes a copy of a checkpoint that was saved, where one is wanted.
-func (t *training) keepCopy(epoch int) error {
-	if t.keep == "" {
-		return nil
-	}
-	folder := filepath.Join(t.keep, fmt.Sprintf("e%d", epoch))
-	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return err
-	}
-	return t.save(folder)
-}
-
-// evaluate prints the figures of a restored checkpoint on the validation clips.
+// evaluate computes the figures of a restored checkpoint on the training and validation clips, prints them, and tells them to the recorder
+// that asked for them, if one did: kembrel verify vessels/3@best -- harbour evaluate.
 func evaluate(folder string) error {
+	var run *kembrel.Run
+	if os.Getenv("KEMBREL_RECORDER") != "" {
+		run = kembrel.Hello(kembrel.Options{})
+		if folder == "" {
+			folder = run.Verify()
+		}
+	}
 	net, pre, err := load(folder)
 	if err != nil {
 		return err
@@ -216,5 +274,9 @@ func evaluate(folder string) error {
 	pre.Scaling.apply(val)
 	loss, accuracy := net.evaluate(val)
 	fmt.Printf("loss.val %v\naccuracy.val %v\n", loss, accuracy)
+	if run != nil {
+		run.Readings(0, math.NaN(), kembrel.V("loss.val", loss), kembrel.V("accuracy.val", accuracy))
+		run.End("finished", "")
+	}
 	return nil
 }

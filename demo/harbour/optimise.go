@@ -15,11 +15,15 @@ func newOptimiser(kind string, momentum float64) *optimiser {
 	return &optimiser{kind: kind, momentum: momentum, first: map[string][]float64{}, second: map[string][]float64{}}
 }
 
-// step moves the parameters by the mean gradient over count clips, clears the gradients, and returns the gradient's norm.
-func (o *optimiser) step(parameters []parameter, rate float64, count int) float64 {
+// step moves the parameters, but for those of the first frozen layers, by the mean gradient over count clips, clears the gradients, and
+// returns the gradient's norm.
+func (o *optimiser) step(parameters []parameter, frozen int, rate float64, count int) float64 {
 	o.steps++
 	norm := 0.0
-	for _, p := range parameters {
+	for i := range min(2*frozen, len(parameters)) { // weights and bias
+		clear(parameters[i].grad)
+	}
+	for _, p := range parameters[min(2*frozen, len(parameters)):] {
 		first := state(o.first, p)
 		for i := range p.grad {
 			g := p.grad[i] / float64(count)

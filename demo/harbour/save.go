@@ -6,7 +6,9 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 
+	kembrel "kembrel/bindings/go"
 	"kembrel/core/tensor"
 )
 
@@ -25,20 +27,20 @@ type preprocess struct {
 	Scaling scaling  `json:"scaling"`
 }
 
-// saved are the parts of a checkpoint and their files.
-var saved = map[string][]string{
+// savedParts are the parts of a checkpoint and their files.
+var savedParts = map[string][]string{
 	"weights":      {"weights.safetensors"},
 	"optimiser":    {"optimiser.safetensors"},
 	"architecture": {"architecture.json"},
 	"preprocess":   {"preprocess.json"},
 	"random":       {"random.bin"},
+	"position":     {"position.json"},
 }
 
 // save writes a checkpoint's files into a folder.
 func (t *training) save(folder string) error {
-	var weights, state []tensor.Tensor
+	var state []tensor.Tensor
 	for _, p := range t.net.parameters() {
-		weights = append(weights, tensor.Float64(p.name, p.shape, p.values))
 		if first := t.optimiser.first[p.name]; first != nil {
 			state = append(state, tensor.Float64(p.name+".first", p.shape, first))
 		}
@@ -47,7 +49,7 @@ func (t *training) save(folder string) error {
 		}
 	}
 	state = append(state, tensor.Float64("steps", []int64{1}, []float64{float64(t.optimiser.steps)}))
-	if err := writeTensors(filepath.Join(folder, "weights.safetensors"), weights); err != nil {
+	if err := writeTensors(filepath.Join(folder, "weights.safetensors"), t.weights()); err != nil {
 		return err
 	}
 	if err := writeTensors(filepath.Join(folder, "optimiser.safetensors"), state); err != nil {
@@ -63,7 +65,88 @@ func (t *training) save(folder string) error {
 	if err := writeJSON(filepath.Join(folder, "architecture.json"), t.architecture); err != nil {
 		return err
 	}
+	if err := writeJSON(filepath.Join(folder, "position.json"), t.position); err != nil {
+		return err
+	}
 	return writeJSON(filepath.Join(folder, "preprocess.json"), preprocess{bands, frames, classes, t.scaling})
+}
+
+func (t *training) weights() (out []tensor.Tensor) {
+	for _, p := range t.net.parameters() {
+		out = append(out, tensor.Float64(p.name, p.shape, p.values))
+	}
+	return out
+}
+
+// resume puts the training where a checkpoint was saved. Parts that were not given start afresh.
+func (t *training) resume(from kembrel.Resume) error {
+	weights, err := readTensors(from.File("weights"))
+	if err != nil {
+		return err
+	}
+	for _, p := range t.net.parameters() {
+		values, err := weights[p.name].Float64s()
+		if err != nil || len(values) != len(p.values) {
+			return fmt.Errorf("%s has no %s of shape %v", from.From, p.name, p.shape)
+		}
+		copy(p.values, values)
+	}
+	t.position.Step = from.Step
+	t.position.Epoch = int(from.Epoch) + 1
+	if path := from.File("optimiser"); path != "" {
+		state, err := readTensors(path)
+		if err != nil {
+			return err
+		}
+		for name, x := range state {
+			values, err := x.Float64s()
+			if err != nil {
+				return err
+			}
+			if p, ok := strings.CutSuffix(name, ".first"); ok {
+				t.optimiser.first[p] = values
+			} else if p, ok := strings.CutSuffix(name, ".second"); ok {
+				t.optimiser.second[p] = values
+			} else if name == "steps" {
+				t.optimiser.steps = int(values[0])
+			}
+		}
+	}
+	if path := from.File("random"); path != "" {
+		state, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		if err := t.source.UnmarshalBinary(state); err != nil {
+			return err
+		}
+	}
+	if path := from.File("position"); path != "" {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		return json.Unmarshal(text, &t.position)
+	}
+	return nil
+}
+
+func readTensors(path string) (map[string]tensor.Tensor, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	list, err := tensor.ReadAll(f, info.Size())
+	out := map[string]tensor.Tensor{}
+	for _, x := range list {
+		out[x.Name] = x
+	}
+	return out, err
 }
 
 func writeTensors(path string, tensors []tensor.Tensor) error {
@@ -99,22 +182,9 @@ func load(folder string) (*network, preprocess, error) {
 			return nil, pre, fmt.Errorf("%s: %w", name, err)
 		}
 	}
-	f, err := os.Open(filepath.Join(folder, "weights.safetensors"))
+	byName, err := readTensors(filepath.Join(folder, "weights.safetensors"))
 	if err != nil {
 		return nil, pre, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil, pre, err
-	}
-	tensors, err := tensor.ReadSafetensors(f, info.Size())
-	if err != nil {
-		return nil, pre, err
-	}
-	byName := map[string]tensor.Tensor{}
-	for _, t := range tensors {
-		byName[t.Name] = t
 	}
 	net := newNetwork(a.Layers, a.Activation, 0, rand.New(rand.NewPCG(0, 0)))
 	for _, p := range net.parameters() {

@@ -34,6 +34,7 @@ const (
 	Checkpoint = "checkpoint"
 	NoteKind   = "note"
 	End        = "end"
+	Start      = "start"
 )
 
 // Message is a line from the program, checked. Which fields are set depends on Kind.
@@ -55,6 +56,9 @@ type Message struct {
 	Why   string // checkpoint, end
 	Key   string // checkpoint commit
 	Files []File
+
+	Says    api.ProgramSays // start
+	Weights string          // start: path of a safetensors file with the starting weights
 
 	Text  string // note
 	State string // end
@@ -78,6 +82,20 @@ type Reply struct {
 	Folder     string `json:"folder,omitempty"` // welcome: the spool; folder: where to write the checkpoint
 	Stop       bool   `json:"stop,omitempty"`
 	What       string `json:"what,omitempty"`
+
+	Resume *Resume                    `json:"resume,omitempty"` // welcome: where to go on
+	Asked  map[string]json.RawMessage `json:"asked,omitempty"`  // welcome: hyperparameters to take instead of the program's own
+	Verify string                     `json:"verify,omitempty"` // welcome: the program is to evaluate the model in this folder
+}
+
+// Resume tells a program where it goes on.
+type Resume struct {
+	From   string              `json:"from"` // address of the checkpoint
+	Branch bool                `json:"branch,omitempty"`
+	Step   int64               `json:"step"`
+	Epoch  api.Float           `json:"epoch"`
+	Folder string              `json:"folder"` // of the parts' files
+	Parts  map[string][]string `json:"parts"`  // files by part
 }
 
 // Append appends the reply as a line.
@@ -104,6 +122,11 @@ type raw struct {
 	Parts      map[string][]string        `json:"parts"`
 	Text       string                     `json:"text"`
 	State      string                     `json:"state"`
+	Weights    string                     `json:"weights"`
+	Seed       *int64                     `json:"seed"`
+	Needs      []string                   `json:"needs"`
+	Packages   map[string]string          `json:"packages"`
+	Path       string                     `json:"path"`
 }
 
 // Parse reads one line. Where the error is about the content, the message still carries Kind and ID, so that it can be answered.
@@ -136,6 +159,8 @@ func Parse(line []byte, now time.Time) (Message, error) {
 		err = m.readings(r, now)
 	case Checkpoint:
 		err = m.checkpoint(r)
+	case Start:
+		err = m.start(r)
 	case NoteKind:
 		if m.Text = r.Text; len(m.Text) > 10000 || m.Text == "" {
 			err = fmt.Errorf("a note has 1 to 10000 bytes of text")
@@ -148,9 +173,29 @@ func Parse(line []byte, now time.Time) (Message, error) {
 			m.Why = m.Why[:2000]
 		}
 	default:
-		err = fmt.Errorf("kind %.40q is none of hello, hyper, readings, checkpoint, note, end", r.Kind)
+		err = fmt.Errorf("kind %.40q is none of hello, start, hyper, readings, checkpoint, note, end", r.Kind)
 	}
 	return m, err
+}
+
+// start reads what the program says of itself.
+func (m *Message) start(r raw) error {
+	if r.Weights != "" && r.Weights != "fresh" && r.Weights != "trained" {
+		return fmt.Errorf("weights %.40q of start is none of fresh, trained", r.Weights)
+	}
+	for _, part := range r.Needs {
+		if err := checkpoint.CheckPart(part); err != nil {
+			return err
+		}
+	}
+	if len(r.Needs) > 100 || len(r.Packages) > 10000 {
+		return fmt.Errorf("%d needs and %d packages are too many", len(r.Needs), len(r.Packages))
+	}
+	m.Says = api.ProgramSays{Language: r.Language, Packages: r.Packages, Needs: r.Needs}
+	if m.Weights = r.Path; r.Weights != "" || r.Seed != nil || r.Path != "" {
+		m.Says.Start = &api.Start{Weights: r.Weights, Seed: r.Seed}
+	}
+	return nil
 }
 
 func isList(text json.RawMessage) bool { return len(text) > 0 && text[0] == '[' }

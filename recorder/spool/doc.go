@@ -6,6 +6,8 @@
 //	recorder       the id of the latest recorder process that claimed the leg
 //	open/KEY       checkpoints being written by the program
 //	kept/KEY       checkpoints handed over; removed when the service has them
+//	open/KEY.json  what is known of one when it is begun
+//	resumed        parts of the checkpoint that the leg goes on from
 //	stdout, stderr the program's output
 //	program        process id of the program, and when it began
 //	lock           held by the recorder that lives

@@ -31,6 +31,11 @@ type Leg struct {
 	Started time.Time                  `json:"started"`
 	Socket  string                     `json:"socket"`
 	Stop    *api.StopRule              `json:"stop_rule,omitempty"` // the run's own, to be told to the service
+	Number  int                        `json:"number,omitempty"`    // of the run that this leg goes on with; 0: a new run
+	Origin  *api.Origin                `json:"origin,omitempty"`    // of a new run
+	Resumed *api.Resumed               `json:"resumed,omitempty"`   // what the leg goes on from
+	Files   []ManifestFile             `json:"files,omitempty"`     // of the parts in the folder resumed
+	Asked   map[string]json.RawMessage `json:"asked,omitempty"`     // hyperparameters for the program to take instead of its own
 }
 
 // State is how far a spool has been sent. It is rewritten without fsync: what matters is asked of the service.
@@ -229,6 +234,14 @@ func (s *Spool) AppendNow(kind Kind, message int64, v any) error {
 	return <-done
 }
 
+// Touched is when the last record was written.
+func (s *Spool) Touched() time.Time {
+	if info, err := os.Stat(filepath.Join(s.Folder, "records")); err == nil {
+		return info.ModTime()
+	}
+	return s.Leg.Started
+}
+
 // Changed has an entry when records became durable since it was last read.
 func (s *Spool) Changed() <-chan struct{} { return s.records.changed }
 
@@ -256,13 +269,38 @@ func (s *Spool) SetState(st State) error {
 // OpenFolder is where the program writes the checkpoint of this key.
 func (s *Spool) OpenFolder(key string) string { return filepath.Join(s.Folder, "open", key) }
 
+// ResumedFolder is where the parts are that the leg goes on from.
+func (s *Spool) ResumedFolder() string { return filepath.Join(s.Folder, "resumed") }
+
 // KeptFolder is where a checkpoint handed over waits.
 func (s *Spool) KeptFolder(key string) string { return filepath.Join(s.Folder, "kept", key) }
+
+// Begin notes a checkpoint that the program begins, so that another recorder may take it over.
+func (s *Spool) Begin(m Manifest) error { return writeJSON(s.OpenFolder(m.Key)+".json", m, false) }
+
+// Ended forgets that a checkpoint was begun.
+func (s *Spool) Ended(key string) { os.Remove(s.OpenFolder(key) + ".json") }
+
+// Begun are the checkpoints that the program has begun, by key.
+func (s *Spool) Begun() map[string]Manifest {
+	out := map[string]Manifest{}
+	paths, _ := filepath.Glob(filepath.Join(s.Folder, "open", "*.json"))
+	for _, path := range paths {
+		var m Manifest
+		if content, err := os.ReadFile(path); err == nil && json.Unmarshal(content, &m) == nil && filepath.Base(path) == m.Key+".json" {
+			out[m.Key] = m
+		}
+	}
+	return out
+}
 
 // Keep takes a checkpoint over from the program: checks that its files are there, plain and inside, makes them durable, and
 // moves the folder out of the program's reach. It returns the sizes, in the order of the files.
 func (s *Spool) Keep(key string, paths []string) ([]int64, error) {
 	from := s.OpenFolder(key)
+	if _, err := os.Stat(from); errors.Is(err, fs.ErrNotExist) && uuid.Validate(key) == nil {
+		from = s.KeptFolder(key) // a recorder that died had moved it, and noted nothing
+	}
 	root, err := os.OpenRoot(from)
 	if err != nil {
 		return nil, fmt.Errorf("checkpoint %s is not open; begin it first", key)
@@ -300,6 +338,9 @@ func (s *Spool) Keep(key string, paths []string) ([]int64, error) {
 		if err := syncFolder(filepath.Join(from, d)); err != nil {
 			return nil, err
 		}
+	}
+	if from == s.KeptFolder(key) {
+		return sizes, nil
 	}
 	if err := os.Rename(from, s.KeptFolder(key)); err != nil {
 		return nil, fmt.Errorf("keep the checkpoint: %w", err)

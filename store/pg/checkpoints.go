@@ -106,6 +106,37 @@ func (q Queries) ListFiles(ctx context.Context, run, checkpoint int64) ([]File, 
 	return list[File](ctx, q, "file_list", A{"run": run, "checkpoint": checkpoint})
 }
 
+// KnownCheckpoint is a checkpoint with the run that has it.
+type KnownCheckpoint struct {
+	Project string
+	Number  int
+	Step    int64
+	Epoch   float64
+}
+
+// FirstWeights is the fingerprint of the weights that a run saved at step 0, nil where it saved none or they are not read yet.
+func (q Queries) FirstWeights(ctx context.Context, run int64) ([]byte, error) {
+	rows, err := list[struct{ Weights []byte }](ctx, q, "weights_first", A{"run": run})
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return rows[0].Weights, nil
+}
+
+// KnownWeights finds the first checkpoint, of another run that began earlier, whose weights have a fingerprint; nil where there is none.
+func (q Queries) KnownWeights(ctx context.Context, run int64, weights chunk.Digest) (*KnownCheckpoint, error) {
+	rows, err := list[KnownCheckpoint](ctx, q, "weights_known", A{"run": run, "weights": weights[:]})
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return &rows[0], nil
+}
+
+// StartOf reads what is kept of a run's start and origin; the other fields are not filled.
+func (q Queries) StartOf(ctx context.Context, run int64) (Run, error) {
+	return one[Run](ctx, q, "run_start", A{"run": run})
+}
+
 // CheckpointStats counts a run's checkpoints and their bytes.
 func (q Queries) CheckpointStats(ctx context.Context, run int64) (count, size int64, err error) {
 	r, err := one[struct{ Count, Size int64 }](ctx, q, "checkpoint_stats", A{"run": run})

@@ -2,6 +2,7 @@ package pg
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"math"
 	"time"
@@ -22,6 +23,7 @@ type Leg struct {
 	Batches, Upto              int64
 	Summarised, Sealed, Points int64
 	Alive                      bool
+	Resumed                    json.RawMessage
 }
 
 func none(err error) bool { return errors.Is(err, ErrNone) }
@@ -46,8 +48,26 @@ func (q Queries) LegKeyElsewhere(ctx context.Context, run int64, key string) (bo
 }
 
 // AddLeg opens a run's next leg. The run must be locked.
-func (q Queries) AddLeg(ctx context.Context, run int64, key, recorder, host string, from int64, started time.Time) (int, error) {
-	return value[int](ctx, q, "leg_add", A{"run": run, "key": key, "recorder": recorder, "host": host, "from_step": from, "started": started})
+func (q Queries) AddLeg(ctx context.Context, run int64, l NewLeg) (int, error) {
+	if _, err := q.exec(ctx, "leg_replace", A{"run": run}); err != nil {
+		return 0, err
+	}
+	return value[int](ctx, q, "leg_add", A{"run": run, "key": l.Key, "recorder": l.Recorder, "host": l.Host, "from_step": l.FromStep, "from_epoch": l.FromEpoch,
+		"started": l.Started, "resumed": l.Resumed})
+}
+
+// NewestLeg finds a run's newest leg; Alive as LegByKey says.
+func (q Queries) NewestLeg(ctx context.Context, run int64, alive float64) (Leg, error) {
+	return one[Leg](ctx, q, "leg_newest", A{"run": run, "alive": alive})
+}
+
+// NewLeg is what a leg is made of; the readings of a leg that resumes count from FromStep on.
+type NewLeg struct {
+	Key, Recorder, Host string
+	FromStep            int64
+	FromEpoch           float64 // NaN: not known
+	Started             time.Time
+	Resumed             any // nil: it began afresh
 }
 
 // ClaimLeg gives a leg to another recorder.
@@ -71,10 +91,10 @@ func (q Queries) SeeLeg(ctx context.Context, run int64, leg int, recorder string
 	return value[string](ctx, q, "leg_seen", A{"run": run, "leg": leg, "recorder": recorder})
 }
 
-// ReviveLeg makes a lost leg running again.
-func (q Queries) ReviveLeg(ctx context.Context, run int64, leg int) error {
-	_, err := q.exec(ctx, "leg_alive_again", A{"run": run, "leg": leg})
-	return err
+// ReviveLeg makes a lost leg running again, unless another came after it.
+func (q Queries) ReviveLeg(ctx context.Context, run int64, leg int) (bool, error) {
+	n, err := q.exec(ctx, "leg_alive_again", A{"run": run, "leg": leg})
+	return n > 0, err
 }
 
 // Ending is how a leg ended.

@@ -59,7 +59,7 @@ func (f fixture) leg(t *testing.T, run, from int64) *leg {
 	l := &leg{f: f, run: run, recorder: uuid.NewString()}
 	require.NoError(t, f.InTx(ctx, func(q pg.Queries) (err error) {
 		require.NoError(t, q.LockRun(ctx, run))
-		l.number, err = q.AddLeg(ctx, run, uuid.NewString(), l.recorder, "hydra-2", from, time.Now())
+		l.number, err = q.AddLeg(ctx, run, NewLeg{Key: uuid.NewString(), Recorder: l.recorder, Host: "hydra-2", FromStep: from, FromEpoch: math.NaN(), Started: time.Now()})
 		return err
 	}))
 	return l

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"kembrel/core/checkpoint"
 	"kembrel/core/curve"
 )
 
@@ -32,6 +33,18 @@ type Run struct {
 	Epoch   float64
 	Verdict json.RawMessage
 	Aside   json.RawMessage
+	Needs   []string
+	Origin  json.RawMessage
+	Start   json.RawMessage
+	Repeats json.RawMessage
+}
+
+// NeedsOrUsual are the parts that resuming the run needs.
+func (r Run) NeedsOrUsual() []string {
+	if len(r.Needs) == 0 {
+		return checkpoint.UsualNeeds
+	}
+	return r.Needs
 }
 
 // NewRun is what a run is made of.
@@ -40,6 +53,7 @@ type NewRun struct {
 	Key              string
 	Title, Host      string
 	Recipe           any
+	Origin           any // nil: none
 	Started          time.Time
 }
 
@@ -127,7 +141,7 @@ func (q Queries) AddRun(ctx context.Context, r NewRun) (id int64, number int, er
 		return 0, 0, err
 	}
 	id, err = value[int64](ctx, q, "run_add", A{"project": r.Project, "number": number, "key": r.Key, "title": r.Title,
-		"creator": r.Creator, "host": r.Host, "recipe": r.Recipe, "started": r.Started})
+		"creator": r.Creator, "host": r.Host, "recipe": r.Recipe, "origin": r.Origin, "started": r.Started})
 	return id, number, err
 }
 
@@ -169,6 +183,37 @@ func (q Queries) SetHyper(ctx context.Context, run int64, values map[string]json
 		}
 	}
 	return nil
+}
+
+// Hyper reads a run's hyperparameters.
+func (q Queries) Hyper(ctx context.Context, run int64) (map[string]json.RawMessage, error) {
+	rows, err := list[struct {
+		Name  string
+		Value json.RawMessage
+	}](ctx, q, "hyper_list", A{"run": run})
+	out := make(map[string]json.RawMessage, len(rows))
+	for _, r := range rows {
+		out[r.Name] = r.Value
+	}
+	return out, err
+}
+
+// Recipe reads a run's recipe.
+func (q Queries) Recipe(ctx context.Context, run int64) (json.RawMessage, error) {
+	return value[json.RawMessage](ctx, q, "run_recipe", A{"run": run})
+}
+
+// ProgramSays keeps what a program told of itself: what goes into the recipe, the parts that resuming needs (nil: as before), its
+// starting weights (nil: as before).
+func (q Queries) ProgramSays(ctx context.Context, run int64, recipe any, needs []string, start any) error {
+	_, err := q.exec(ctx, "run_says", A{"run": run, "recipe": recipe, "needs": needs, "start": start})
+	return err
+}
+
+// SetRepeats keeps how a rerun compares with what it repeats.
+func (q Queries) SetRepeats(ctx context.Context, run int64, repeats any) error {
+	_, err := q.exec(ctx, "repeats_set", A{"run": run, "repeats": repeats})
+	return err
 }
 
 // Note is a line left on a run.

@@ -28,3 +28,16 @@ where run = @run and (@checkpoint = 0 or checkpoint = @checkpoint) order by chec
 
 -- query: checkpoint_stats
 select count(*) as count, coalesce(sum(size), 0)::bigint as size from checkpoint where run = @run;
+
+-- query: weights_first
+select t.weights from checkpoint c join checkpoint_file f on f.run = c.run and f.checkpoint = c.id and f.part = 'weights'
+join tensor_file t on t.digest = f.digest where c.run = @run and c.step = 0 and t.weights is not null order by c.leg limit 1;
+
+-- query: weights_known
+select p.key as project, r.number, c.step, c.epoch
+from tensor_file t join checkpoint_file f on f.digest = t.digest and f.part = 'weights'
+join checkpoint c on c.run = f.run and c.id = f.checkpoint join run r on r.id = c.run join project p on p.id = r.project
+where t.weights = @weights and r.id < @run order by c.kept, c.id limit 1;
+
+-- query: run_start
+select id, start, origin from run where id = @run;

@@ -2,6 +2,14 @@
 select number, recorder, state, batches, upto, seen > now() - make_interval(secs => @alive) as alive, host
 from leg where run = @run and key = @key for update;
 
+-- query: leg_newest
+select number, recorder, state, seen, seen > now() - make_interval(secs => @alive) as alive, host, started
+from leg where run = @run order by number desc limit 1;
+
+-- query: leg_replace
+-- A new leg begins: those before end here.
+update leg set state = 'lost', ended = coalesce(ended, seen) where run = @run and state = 'running';
+
 -- query: leg_key_elsewhere
 select exists (select 1 from leg where key = @key and run <> @run);
 
@@ -9,15 +17,15 @@ select exists (select 1 from leg where key = @key and run <> @run);
 select id, state from run where id = @run for update;
 
 -- query: leg_add
-insert into leg (run, number, key, recorder, host, from_step, last_step, started)
-select @run, coalesce(max(number), 0) + 1, @key, @recorder, @host, @from_step, @from_step, @started from leg where run = @run
+insert into leg (run, number, key, recorder, host, from_step, last_step, last_epoch, started, resumed)
+select @run, coalesce(max(number), 0) + 1, @key, @recorder, @host, @from_step, @from_step, @from_epoch, @started, @resumed from leg where run = @run
 returning number;
 
 -- query: leg_claim
 update leg set recorder = @recorder, seen = now() where run = @run and number = @number;
 
 -- query: leg_list
-select number, state, host, from_step, last_step, last_epoch, started, ended, seen, exit_code, signal, why, tail, batches, summarised, sealed, points
+select number, state, host, from_step, last_step, last_epoch, started, ended, seen, exit_code, signal, why, tail, batches, summarised, sealed, points, resumed
 from leg where run = @run order by number;
 
 -- query: leg_state
@@ -48,7 +56,8 @@ select run, leg, state, before from counted;
 update leg set seen = now() where run = @run and number = @leg and recorder = @recorder returning state;
 
 -- query: leg_alive_again
-update leg set state = 'running', ended = null where run = @run and number = @leg and state = 'lost';
+update leg set state = 'running', ended = null where run = @run and number = @leg and state = 'lost'
+    and number = (select max(number) from leg where run = @run);
 
 -- query: leg_end
 update leg set state = @state, ended = @ended, seen = now(), exit_code = @exit_code, signal = @signal, why = @why, tail = @tail

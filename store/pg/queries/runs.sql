@@ -29,8 +29,8 @@ select id, number, project from run where key = @key;
 update project set runs = runs + 1 where id = @project returning runs;
 
 -- query: run_add
-insert into run (project, number, key, title, creator, host, recipe, started)
-values (@project, @number, @key, @title, @creator, @host, @recipe, @started) returning id;
+insert into run (project, number, key, title, creator, host, recipe, origin, started)
+values (@project, @number, @key, @title, @creator, @host, @recipe, @origin, @started) returning id;
 
 -- query: run_id
 select r.id from run r join project p on p.id = r.project where p.key = @project and r.number = @number;
@@ -38,11 +38,25 @@ select r.id from run r join project p on p.id = r.project where p.key = @project
 -- query: run_list
 select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.ended, r.recipe,
        coalesce((select jsonb_object_agg(h.name, h.value) from hyper h where h.run = r.id), '{}') as hyper,
-       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.aside
+       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.aside, r.needs, r.origin, r.start, r.repeats
 from run r join person p on p.id = r.creator
 left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
 where r.project = @project and r.number < @before and (@number = 0 or r.number = @number)
 order by r.number desc limit @limit;
+
+-- query: run_says
+-- What the program told of itself goes into the recipe, but for what is null.
+update run set recipe = recipe || jsonb_strip_nulls(@recipe::jsonb), needs = coalesce(@needs::text[], needs), start = coalesce(@start::jsonb, start)
+where id = @run;
+
+-- query: repeats_set
+update run set repeats = @repeats where id = @run;
+
+-- query: run_recipe
+select recipe from run where id = @run;
+
+-- query: hyper_list
+select name, value from hyper where run = @run;
 
 -- query: run_rename
 update run set title = @title where id = @id;

@@ -1,0 +1,355 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"kembrel/api"
+	"kembrel/client"
+	"kembrel/core/checkpoint"
+	"kembrel/core/hyper"
+	"kembrel/recorder"
+)
+
+// place is where and how a program that is run again is started.
+type place struct {
+	folder, checkout, repository string
+}
+
+func (p *place) add(f *pflag.FlagSet) {
+	f.StringVar(&p.folder, "folder", "", "folder to start the program in; otherwise the recorded one")
+	f.StringVar(&p.checkout, "checkout", "", "make this new folder a working tree of the recorded commit and changes, and start the program there")
+	f.StringVar(&p.repository, "repository", "", "with --checkout: folder of the repository; otherwise the recorded one, or this one")
+}
+
+// enter goes to the folder and sets the recorded environment variables.
+func (p *place) enter(ctx context.Context, r api.Recipe) error {
+	folder := p.folder
+	switch {
+	case p.checkout != "":
+		from := p.repository
+		if from == "" {
+			if from = r.Folder; !isFolder(from) {
+				from = "."
+			}
+		}
+		var err error
+		if folder, err = recorder.CheckOut(ctx, r, from, p.checkout); err != nil {
+			return err
+		}
+	case folder == "":
+		if folder = r.Folder; !isFolder(folder) {
+			return exit{ExitNotFound, fmt.Errorf("the run's folder %s is not on this host; say where to start the program (--folder), or have its code checked out (--checkout NEW-FOLDER --repository FOLDER)", folder)}
+		}
+	}
+	for name, v := range r.Environment {
+		if err := os.Setenv(name, v); err != nil {
+			return err
+		}
+	}
+	if err := os.Chdir(folder); err != nil {
+		return exit{ExitNotFound, err}
+	}
+	return nil
+}
+
+func isFolder(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.IsDir()
+}
+
+// goOn finds the checkpoint that a run goes on from: the one named, or the latest that does. with says that its weights are enough.
+func (a *App) goOn(ctx context.Context, address, with string) (*api.RunDetail, *recorder.Beginning, error) {
+	addr, err := api.ParseAddress(address)
+	if err != nil || addr.Run == 0 {
+		return nil, nil, usage("%q is neither a run nor a checkpoint, such as vessels/4 or vessels/4@e12", address)
+	}
+	o, err := a.recorderOptions()
+	if err != nil {
+		return nil, nil, err
+	}
+	say := func(format string, args ...any) { fmt.Fprintf(a.Err, "kembrel: "+format+"\n", args...) }
+	if err := recorder.Leftovers(ctx, o, api.Address{Project: addr.Project, Run: addr.Run}.String(), say); err != nil {
+		return nil, nil, err
+	}
+	in := runOf(addr)
+	run, err := client.Call(ctx, a.client(), api.GetRun, &in)
+	if err != nil {
+		return nil, nil, err
+	}
+	at := addr.At.String()
+	if at == "" {
+		page, err := client.Call(ctx, a.client(), api.ListCheckpoints, &in)
+		if err != nil {
+			return nil, nil, err
+		}
+		present := slices.DeleteFunc(page.Items, func(c api.Checkpoint) bool { return c.Replaced })
+		if len(present) == 0 {
+			return nil, nil, exit{ExitNotFound, fmt.Errorf("%s has no checkpoint to go on from; run it again from the start: kembrel rerun %s", run.Address, run.Address)}
+		}
+		i := slices.IndexFunc(present, func(c api.Checkpoint) bool { return c.Fit == "resume" || with == "weights" && c.Fit != "nothing" })
+		if i < 0 {
+			return nil, nil, unfit(present[0])
+		}
+		from, err := api.ParseAddress(present[i].Address)
+		if err != nil {
+			return nil, nil, err
+		}
+		at = from.At.String()
+	}
+	c, err := client.Call(ctx, a.client(), api.GetCheckpoint, &api.CheckpointInput{RunInput: in, At: at})
+	if err != nil {
+		return nil, nil, err
+	}
+	b := &recorder.Beginning{Number: addr.Run, Checkpoint: c, Got: func(int64) {}, Done: func() {}}
+	switch with {
+	case "":
+		if c.Fit != "resume" {
+			return nil, nil, unfit(*c)
+		}
+	case "weights":
+		for _, p := range c.Parts {
+			if !checkpoint.OnlyToResume(p) {
+				b.Parts = append(b.Parts, p)
+			}
+		}
+		if !slices.Contains(c.Parts, checkpoint.Weights) {
+			return nil, nil, exit{ExitFailed, fmt.Errorf("%s has no weights; it has: %s", c.Address, strings.Join(c.Parts, ", "))}
+		}
+	default:
+		return nil, nil, usage("--with %q: the only choice is weights", with)
+	}
+	return run, b, nil
+}
+
+func unfit(c api.Checkpoint) error {
+	return exit{ExitFailed, fmt.Errorf("%s does not do to go on as if nothing had happened: it lacks %s. To go on with its weights alone, which the run will say for ever: --with weights", c.Address, strings.Join(c.Lacks, ", "))}
+}
+
+// recordFlags are those of record that hold for everything that starts a program.
+type recordFlags struct {
+	o     recorder.Options
+	title string
+	rule  ruleFlags
+	asked []string
+}
+
+func (r *recordFlags) add(f *pflag.FlagSet) {
+	addRecording(f, &r.o)
+	r.rule.add(f, "stop-")
+}
+
+// start runs a program under a recorder and ends as it does.
+func (a *App) start(cmd *cobra.Command, r *recordFlags, command []string, chosen []string) error {
+	o, err := a.recorderOptions()
+	if err != nil {
+		return err
+	}
+	o.Wait, o.Quiet, o.Obey, o.Grace, o.Project, o.Title, o.Hyper, o.Begin, o.Chosen = r.o.Wait, r.o.Quiet, r.o.Obey, r.o.Grace, r.o.Project, r.title, r.o.Hyper, r.o.Begin, chosen
+	if o.Stop, err = r.rule.rule(cmd); err != nil {
+		return err
+	}
+	away, err := recorder.Check(cmd.Context(), &o)
+	if err != nil {
+		return err
+	}
+	if away != nil {
+		if o.Begin != nil {
+			return away
+		}
+		if !o.Quiet {
+			fmt.Fprintf(a.Err, "kembrel: %v; training begins all the same, everything waits in the spool\n", away)
+		}
+	}
+	if b := o.Begin; b != nil && b.Checkpoint != nil {
+		total := int64(0)
+		for _, f := range b.Checkpoint.Files {
+			if b.Parts == nil || slices.Contains(b.Parts, f.Part) {
+				total += f.Size
+			}
+		}
+		m := a.meter(b.Checkpoint.Address, total)
+		b.Got, b.Done = m.add, m.done
+	}
+	code, err := recorder.Command(cmd.Context(), o, command)
+	if err == nil && code != 0 {
+		err = exit{code, nil}
+	}
+	return err
+}
+
+// resumeRun goes on with a run under a recorder.
+func (a *App) resumeRun(cmd *cobra.Command, r *recordFlags, address, with string, takeOver bool, p *place, command, chosen []string) error {
+	detail, b, err := a.goOn(cmd.Context(), address, with)
+	if err != nil {
+		return err
+	}
+	run := detail.Address
+	if p != nil {
+		if err := p.enter(cmd.Context(), detail.Recipe); err != nil {
+			return err
+		}
+		if len(command) == 0 {
+			command = detail.Recipe.Command
+		}
+		if len(command) == 0 {
+			return usage("%s does not say how it was started; give the command: kembrel resume %s -- COMMAND", run, run)
+		}
+	}
+	b.TakeOver = takeOver
+	r.o.Project, r.o.Begin = detail.Project, b
+	if !r.o.Quiet {
+		fmt.Fprintf(a.Err, "kembrel: %s goes on from %s (step %d): %s\n", run, b.Checkpoint.Address, b.Checkpoint.Step, strings.Join(command, " "))
+	}
+	return a.start(cmd, r, command, chosen)
+}
+
+// resumeBeside goes on with a run that a program which runs already takes up.
+func (a *App) resumeBeside(cmd *cobra.Command, o recorder.Options, address, with string, takeOver bool, program int, command []string) error {
+	detail, b, err := a.goOn(cmd.Context(), address, with)
+	if err != nil {
+		return err
+	}
+	b.TakeOver = takeOver
+	o.Project, o.Begin = detail.Project, b
+	if away, err := recorder.Check(cmd.Context(), &o); err != nil || away != nil {
+		return cmp.Or(err, away)
+	}
+	return recorder.Beside(cmd.Context(), o, program, command, "")
+}
+
+func (a *App) resume() *cobra.Command {
+	var r recordFlags
+	var p place
+	var with string
+	var takeOver bool
+	cmd := &cobra.Command{Use: "resume RUN [-- COMMAND...]", Short: "Go on with a run, as its next leg",
+		Long: `Go on with a run from its latest checkpoint that does for it, or from the one named, as the run's next leg. The program is started as it was
+recorded: its command, in its folder, with its environment variables; it is told where to go on and given the parts of the checkpoint (docs/resuming.md). Curves go
+on behind the checkpoint's step; what an earlier leg had recorded beyond it stays stored.
+
+A checkpoint that lacks what the run needs is refused, unless --with weights. A run is written by one leg at a time: while its recorder is still heard of,
+resuming is refused, unless --take-over.`,
+		Example: `  kembrel resume vessels/4
+  kembrel resume vessels/4@e12
+  kembrel resume vessels/4 --checkout /tmp/again --repository ~/harbour`,
+		ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 || cmd.ArgsLenAtDash() > 1 || cmd.ArgsLenAtDash() < 0 && len(args) > 1 {
+				return usage("say which run: kembrel resume vessels/4 [-- COMMAND...]")
+			}
+			return a.resumeRun(cmd, &r, args[0], with, takeOver, &p, args[1:], nil)
+		}}
+	r.add(cmd.Flags())
+	p.add(cmd.Flags())
+	cmd.Flags().StringVar(&with, "with", "", "weights: go on with the weights alone where the checkpoint lacks the rest")
+	cmd.Flags().BoolVar(&takeOver, "take-over", false, "go on although the leg before is still heard of; that one is told to stop")
+	return cmd
+}
+
+func (a *App) branch() *cobra.Command {
+	var r recordFlags
+	var p place
+	cmd := &cobra.Command{Use: "branch CHECKPOINT [-- COMMAND...]", Short: "Start a new run from another run's checkpoint",
+		Long: `Start a new run that goes on from a checkpoint of another run, with some values changed. Its origin is recorded, and its curves are drawn as the
+continuation of its parent's. Without a command the parent's is taken, with the changed values in it. The program also gets them when it connects (docs/resuming.md).`,
+		Example: `  kembrel branch vessels/4@e20 --hyper lr=0.001
+  kembrel branch vessels/4@best --hyper freeze=1 -- ./harbour train --epochs 40`,
+		ValidArgsFunction: a.complete(true, true),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 || cmd.ArgsLenAtDash() > 1 || cmd.ArgsLenAtDash() < 0 && len(args) > 1 {
+				return usage("say from which checkpoint: kembrel branch vessels/4@e20 [-- COMMAND...]")
+			}
+			addr, err := address(args[0], true, true)
+			if err != nil {
+				return err
+			}
+			in := runOf(addr)
+			parent, err := client.Call(cmd.Context(), a.client(), api.GetRun, &in)
+			if err != nil {
+				return err
+			}
+			c, err := client.Call(cmd.Context(), a.client(), api.GetCheckpoint, &api.CheckpointInput{RunInput: in, At: addr.At.String()})
+			if err != nil {
+				return err
+			}
+			b := &recorder.Beginning{Checkpoint: c, Origin: &api.Origin{Kind: "branch", From: c.Address, Parts: c.Parts}}
+			return a.startAgain(cmd, &r, &p, parent, b, args[1:])
+		}}
+	r.add(cmd.Flags())
+	r.addNew(cmd.Flags())
+	p.add(cmd.Flags())
+	return cmd
+}
+
+func (a *App) rerun() *cobra.Command {
+	var r recordFlags
+	var p place
+	cmd := &cobra.Command{Use: "rerun RUN", Short: "Run a run again from its recipe, with or without changed values",
+		Long: `Run a run again, afresh: the recorded command, in its folder, with its environment variables. What differs from the recorded tree, packages and machine
+is listed first. After a rerun without changed values the two are compared: kembrel show says whether the run is repeatable.`,
+		Example: `  kembrel rerun vessels/4
+  kembrel rerun vessels/4 --hyper lr=0.01 --title "Lower rate"`,
+		Args: arguments("RUN"), ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			addr, err := address(args[0], true, false)
+			if err != nil {
+				return err
+			}
+			in := runOf(addr)
+			run, err := client.Call(cmd.Context(), a.client(), api.GetRun, &in)
+			if err != nil {
+				return err
+			}
+			return a.startAgain(cmd, &r, &p, run, &recorder.Beginning{Origin: &api.Origin{Kind: "rerun", From: run.Address}}, nil)
+		}}
+	r.add(cmd.Flags())
+	r.addNew(cmd.Flags())
+	p.add(cmd.Flags())
+	return cmd
+}
+
+// addNew adds the flags of commands that make a run.
+func (r *recordFlags) addNew(f *pflag.FlagSet) {
+	f.StringVar(&r.title, "title", "", "title of the new run")
+	f.StringArrayVar(&r.asked, "hyper", nil, "a hyperparameter to be other, name=value; may be given many times")
+}
+
+// startAgain starts a new run that comes from another.
+func (a *App) startAgain(cmd *cobra.Command, r *recordFlags, p *place, from *api.RunDetail, b *recorder.Beginning, command []string) error {
+	asked, err := parseHyper(r.asked)
+	if err != nil {
+		return err
+	}
+	b.Asked, b.Origin.Asked = asked, asked
+	if err := p.enter(cmd.Context(), from.Recipe); err != nil {
+		return err
+	}
+	given := len(command) > 0
+	if !given {
+		command = from.Recipe.Command
+	}
+	if len(command) == 0 {
+		return usage("%s does not say how it was started", from.Address)
+	}
+	for name, v := range asked {
+		if !given {
+			command, _ = hyper.Substitute(command, name, from.Hyper[name], v)
+		}
+	}
+	if !r.o.Quiet {
+		for _, d := range recorder.Differences(from.Recipe, recorder.Describe(cmd.Context(), command, nil)) {
+			fmt.Fprintf(a.Err, "kembrel: differs from %s: %s\n", from.Address, d)
+		}
+		fmt.Fprintf(a.Err, "kembrel: from %s: %s\n", b.Origin.From, strings.Join(command, " "))
+	}
+	r.o.Project, r.o.Begin = from.Project, b
+	return a.start(cmd, r, command, nil)
+}

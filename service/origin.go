@@ -1,0 +1,180 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"kembrel/api"
+	"kembrel/core/checkpoint"
+	"kembrel/core/chunk"
+	"kembrel/store/pg"
+)
+
+// checkOrigin finds what a new run says it comes from and returns it as it is kept; nil where it says nothing.
+func (s *Service) checkOrigin(ctx context.Context, o *api.Origin) (any, error) {
+	if o == nil {
+		return nil, nil
+	}
+	from, err := api.ParseAddress(o.From)
+	if err != nil || from.Run == 0 || (o.Kind == "branch") != (from.At.Kind != api.AtNone) {
+		return nil, api.Fail(api.Invalid, "a branch comes from a checkpoint and a rerun from a run, not from %.100q", o.From)
+	}
+	out := *o
+	in := api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run}
+	if o.Kind == "rerun" {
+		_, err := s.runID(ctx, in)
+		return out, err
+	}
+	c, _, err := s.find(ctx, api.CheckpointInput{RunInput: in, At: from.At.String()})
+	if err != nil {
+		return nil, err
+	}
+	out.From, out.Step, out.Epoch = c.Address, c.Step, c.Epoch
+	return out, nil
+}
+
+func sayOrigin(o *api.Origin) string {
+	text := "It repeats " + o.From
+	if o.Kind == "branch" {
+		text = "It branched from " + o.From
+		if len(o.Parts) > 0 {
+			text += " with its " + strings.Join(o.Parts, ", ")
+		}
+	}
+	names := make([]string, 0, len(o.Asked))
+	for name, v := range o.Asked {
+		names = append(names, name+" = "+string(v))
+	}
+	slices.Sort(names)
+	if len(names) > 0 {
+		text += ", asked for " + strings.Join(names, ", ")
+	}
+	return text + "."
+}
+
+// start is what is known of a run's starting weights: as the program declared them, or those of a checkpoint saved at step 0.
+func (s *Service) start(ctx context.Context, row pg.Run, in api.RunInput) (*api.Start, error) {
+	var out *api.Start
+	if row.Start != nil {
+		if err := json.Unmarshal(row.Start, &out); err != nil {
+			return nil, err
+		}
+	}
+	digest := ""
+	if out != nil {
+		digest = out.Digest
+	}
+	if digest == "" {
+		first, err := s.db.FirstWeights(ctx, row.ID)
+		if err != nil || first == nil {
+			return sayStart(out), err
+		}
+		if out == nil {
+			out = &api.Start{}
+		}
+		out.Digest = chunk.Digest(first).String()
+	}
+	d, err := chunk.ParseDigest(out.Digest)
+	if err != nil {
+		return sayStart(out), nil // told by a program that computes otherwise
+	}
+	known, err := s.db.KnownWeights(ctx, row.ID, d)
+	if err != nil {
+		return nil, err
+	}
+	if known != nil {
+		out.Equals = checkpointAddress(known.Project, known.Number, known.Step, known.Epoch)
+	}
+	return sayStart(out), nil
+}
+
+// checkpointAddress names a checkpoint by its epoch where that is whole, else by its step.
+func checkpointAddress(project string, number int, step int64, epoch float64) string {
+	at := api.At{Kind: api.AtStep, Step: step}
+	if epoch == math.Trunc(epoch) {
+		at = api.At{Kind: api.AtEpoch, Epoch: epoch}
+	}
+	return api.Address{Project: project, Run: number, At: at}.String()
+}
+
+func sayStart(s *api.Start) *api.Start {
+	if s == nil {
+		return nil
+	}
+	switch {
+	case s.Equals != "":
+		s.Says = "Its starting weights are equal to those of " + s.Equals + "."
+	case s.Weights == "fresh" && s.Seed != nil:
+		s.Says = fmt.Sprintf("Its weights were fresh, seed %d.", *s.Seed)
+	case s.Weights == "fresh":
+		s.Says = "Its weights were fresh."
+	case s.Weights == "trained":
+		s.Says = "Its weights were trained before, by no run that is known here."
+	}
+	return s
+}
+
+// startWarning says what is odd about starting weights, or "".
+func startWarning(start *api.Start, origin *api.Origin) string {
+	switch {
+	case start == nil || start.Equals == "" || origin != nil && origin.Kind == "branch":
+	case start.Weights == "fresh":
+		return "The run was declared to start fresh, but its starting weights are equal to those of " + start.Equals + "."
+	case start.Weights == "":
+		return "The run goes on from trained weights: those it started with are equal to " + start.Equals + ". If that is meant, say so (kembrel branch); if not, build the model anew before training."
+	}
+	return ""
+}
+
+// startWarnings are those that the recorder of a leg tells its person.
+func (s *Service) startWarnings(ctx context.Context, run int64, in api.RunInput) ([]string, error) {
+	row, err := s.db.StartOf(ctx, run)
+	if err != nil || row.Start == nil {
+		return nil, err
+	}
+	start, err := s.start(ctx, row, in)
+	if err != nil {
+		return nil, err
+	}
+	var origin *api.Origin
+	if row.Origin != nil {
+		if err := json.Unmarshal(row.Origin, &origin); err != nil {
+			return nil, err
+		}
+	}
+	if w := startWarning(start, origin); w != "" {
+		return []string{w}, nil
+	}
+	return nil, nil
+}
+
+// warnings gathers what a person should know before trusting or resuming a run.
+func (s *Service) warnings(ctx context.Context, r *api.RunDetail) ([]string, error) {
+	var out []string
+	if w := startWarning(r.Start, r.Origin); w != "" {
+		out = append(out, w)
+	}
+	for _, l := range r.Legs {
+		if l.Resumed != nil && len(l.Resumed.Lacks) > 0 && (r.Origin == nil || l.Number > 1) {
+			out = append(out, fmt.Sprintf("Leg %d went on from %s without its %s: its curves are not those of an uninterrupted run.", l.Number, l.Resumed.From, strings.Join(l.Resumed.Lacks, ", ")))
+		}
+	}
+	if r.Checkpoints > 0 {
+		page, err := s.ListCheckpoints(ctx, Who{}, &api.RunInput{ProjectInput: api.ProjectInput{Project: r.Project}, Number: r.Number})
+		if err != nil {
+			return nil, err
+		}
+		classes := false
+		for _, c := range r.Curves {
+			classes = classes || checkpoint.Classifies(c.Name)
+		}
+		if len(page.Items) > 0 {
+			out = append(out, checkpoint.Warnings(page.Items[0].Parts, r.Needs, classes)...)
+		}
+	}
+	return out, nil
+}

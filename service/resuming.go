@@ -1,0 +1,193 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"kembrel/api"
+	"kembrel/core/checkpoint"
+	"kembrel/core/curve"
+	"kembrel/core/hyper"
+	"kembrel/store/pg"
+)
+
+// legEnds says for each leg of a run, by its number, at which step it ends to count.
+func (s *Service) legEnds(ctx context.Context, run int64) (map[int]int64, error) {
+	legs, err := s.db.ListLegs(ctx, run)
+	if err != nil {
+		return nil, err
+	}
+	starts, out := make([]int64, len(legs)), make(map[int]int64, len(legs))
+	for i, l := range legs {
+		starts[i] = l.FromStep
+	}
+	for i, end := range curve.Ends(starts) {
+		out[legs[i].Number] = end
+	}
+	return out, nil
+}
+
+// addLeg opens the next leg of a run, which is locked. Only one leg of a run is written at a time: while the one before is heard of, a
+// new one is refused, unless it is told to take over.
+func (s *Service) addLeg(ctx context.Context, q pg.Queries, run int64, in *api.NewLeg) (int, error) {
+	address := runAddress(in.Project, in.Number)
+	newest, err := q.NewestLeg(ctx, run, s.options.LostAfter.Seconds())
+	if err != nil && !errors.Is(err, pg.ErrNone) {
+		return 0, err
+	}
+	if err == nil && newest.State == "running" && newest.Alive && !in.Body.TakeOver {
+		return 0, api.Fail(api.Conflict, "%s is being recorded: leg %d on %s was heard of %s ago. End that program first, wait until it is lost (%s without a sign), or take over (--take-over), and it will be told to stop",
+			address, newest.Number, newest.Host, time.Since(newest.Seen).Round(time.Second), s.options.LostAfter)
+	}
+	leg := pg.NewLeg{Key: in.Key, Recorder: in.Body.Recorder, Host: clean(in.Body.Host), FromEpoch: math.NaN(), Started: orNow(in.Body.Started)}
+	if in.Body.From == "" {
+		if newest.Number > 0 {
+			return 0, api.Fail(api.Invalid, "%s has a leg already; say from which checkpoint the next one goes on", address)
+		}
+		return q.AddLeg(ctx, run, leg)
+	}
+	resumed, err := s.resumption(ctx, in)
+	if err != nil {
+		return 0, err
+	}
+	leg.FromStep, leg.FromEpoch, leg.Resumed = resumed.Step+1, float64(resumed.Epoch), resumed
+	return q.AddLeg(ctx, run, leg)
+}
+
+// resumption finds out what a leg goes on from.
+func (s *Service) resumption(ctx context.Context, in *api.NewLeg) (*api.Resumed, error) {
+	from, err := api.ParseAddress(in.Body.From)
+	if err != nil || from.At.Kind == api.AtNone {
+		return nil, api.Fail(api.Invalid, "a leg goes on from a checkpoint, not from %.100q", in.Body.From)
+	}
+	_, row, _, err := s.runWith(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	c, _, err := s.find(ctx, api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run}, At: from.At.String()})
+	if err != nil {
+		return nil, err
+	}
+	out := &api.Resumed{From: c.Address, Step: c.Step, Epoch: c.Epoch, Parts: in.Body.Parts}
+	if from.Project == in.Project && from.Run == in.Number {
+		out.Lacks = checkpoint.Lacks(in.Body.Parts, row.NeedsOrUsual())
+	}
+	return out, nil
+}
+
+// told applies what a program says of itself. Only the first leg's says what the run is.
+func (s *Service) told(ctx context.Context, q pg.Queries, run int64, leg int, in *api.ProgramSays) error {
+	if leg > 1 {
+		return s.packagesDiffer(ctx, q, run, leg, in)
+	}
+	for _, part := range in.Needs {
+		if err := checkpoint.CheckPart(part); err != nil {
+			return api.Fail(api.Invalid, "needs: %v", err)
+		}
+	}
+	recipe := map[string]any{}
+	if in.Language != "" {
+		recipe["language"] = clean(in.Language)
+	}
+	if len(in.Packages) > 0 {
+		recipe["packages"] = cleanMap(in.Packages)
+	}
+	var start any
+	if in.Start != nil {
+		start = api.Start{Weights: in.Start.Weights, Digest: clean(in.Start.Digest), Seed: in.Start.Seed}
+	}
+	return q.ProgramSays(ctx, run, recipe, in.Needs, start)
+}
+
+// packagesDiffer leaves a note where a later leg runs with other packages.
+func (s *Service) packagesDiffer(ctx context.Context, q pg.Queries, run int64, leg int, in *api.ProgramSays) error {
+	recipe, err := q.Recipe(ctx, run)
+	if err != nil {
+		return err
+	}
+	var had api.Recipe
+	if err := json.Unmarshal(recipe, &had); err != nil || len(had.Packages) == 0 || len(in.Packages) == 0 {
+		return err
+	}
+	if found := changed(had.Packages, in.Packages); len(found) > 0 {
+		return q.AddNote(ctx, run, pg.Note{Leg: leg, At: time.Now(), Text: clean(fmt.Sprintf("Leg %d runs with other packages: %s.", leg, few(found, 20)))})
+	}
+	return nil
+}
+
+// changed lists what differs between two maps, as "name old → new".
+func changed(had, has map[string]string) []string {
+	var out []string
+	for name, v := range had {
+		if now, ok := has[name]; !ok {
+			out = append(out, name+" "+v+" → gone")
+		} else if now != v {
+			out = append(out, name+" "+v+" → "+now)
+		}
+	}
+	for name, v := range has {
+		if _, ok := had[name]; !ok {
+			out = append(out, name+" new: "+v)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+func few(list []string, most int) string {
+	if len(list) > most {
+		return strings.Join(list[:most], ", ") + fmt.Sprintf(" and %d more", len(list)-most)
+	}
+	return strings.Join(list, ", ")
+}
+
+// otherHyper takes hyperparameters that came when the run's were fixed: on a later leg, the same again are welcome, and others are noted,
+// as the run has those that it began with.
+func (s *Service) otherHyper(ctx context.Context, q pg.Queries, run int64, leg int, given map[string]json.RawMessage) error {
+	had, err := q.Hyper(ctx, run)
+	if err != nil {
+		return err
+	}
+	var differ []string
+	for name, v := range given {
+		if was, ok := had[name]; !ok || !hyper.Equal(was, v) {
+			old := "none"
+			if ok {
+				old = string(was)
+			}
+			differ = append(differ, fmt.Sprintf("%s %s instead of %s", name, v, old))
+		}
+	}
+	if len(differ) == 0 {
+		return nil
+	}
+	slices.Sort(differ)
+	return q.AddNote(ctx, run, pg.Note{Leg: leg, At: time.Now(), Text: clean(fmt.Sprintf("Leg %d trains with other hyperparameters than the run began with: %s.", leg, few(differ, 20)))})
+}
+
+// fenced says why a leg that is not the newest any more must stop, or "".
+func (s *Service) fenced(ctx context.Context, run int64, in *api.LegInput) (string, error) {
+	newest, err := s.db.NewestLeg(ctx, run, 0)
+	if err != nil || newest.Number == in.Leg {
+		return "", err
+	}
+	return fmt.Sprintf("%s goes on as leg %d on %s since %s; this process, leg %d, must stop. What it still records stays with its own leg.",
+		runAddress(in.Project, in.Number), newest.Number, newest.Host, newest.Started.UTC().Format("15:04:05 UTC"), in.Leg), nil
+}
+
+// needsOf are the run's needs in the API's form.
+func needsOf(row pg.Run) []string { return slices.Clone(row.NeedsOrUsual()) }
+
+func cleanMap(in map[string]string) map[string]string {
+	out := make(map[string]string, len(in))
+	for k, v := range in {
+		out[clean(k)] = clean(v)
+	}
+	return out
+}
