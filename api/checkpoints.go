@@ -17,6 +17,8 @@ type Checkpoint struct {
 	Fit      string           `json:"fit" enum:"resume,use,weights only,nothing" doc:"What it is good for"`
 	Lacks    []string         `json:"lacks,omitempty" doc:"Parts that resuming needs and it does not have"`
 	Replaced bool             `json:"replaced,omitempty" doc:"A later leg began before its step, so it is not of the run's present course"`
+	Verified []Verification   `json:"verified,omitempty" doc:"What evaluations of the restored checkpoint gave, latest first"`
+	Warnings []string         `json:"warnings,omitempty" doc:"What a person who counts on it should know"`
 	Parts    []string         `json:"parts"`
 	Files    []File           `json:"files"`
 }

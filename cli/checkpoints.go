@@ -9,6 +9,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/core/checkpoint"
 )
 
 func (a *App) checkpoints() *cobra.Command {
@@ -71,10 +72,11 @@ func checkpointFiles(c *api.Checkpoint) listing {
 func (a *App) restore() *cobra.Command {
 	var into, output string
 	var parts []string
-	var overwrite bool
+	var overwrite, onlyUse bool
 	cmd := &cobra.Command{Use: "restore CHECKPOINT", Short: "Write the files of a checkpoint, whole and verified, or nothing", Args: arguments("CHECKPOINT"),
 		Long: `Write the files of a checkpoint into a folder. Every chunk and every file is checked against its digest. The files appear
-together once all of them are complete; if anything fails, none does. A file that is there already is not replaced without --overwrite.`,
+together once all of them are complete; if anything fails, none does, and the same command goes on from what has arrived. A file that is there already is
+not replaced without --overwrite. --only-use leaves out what only resuming needs: optimiser, schedule, random, position, training.`,
 		Example: `  kembrel restore vessels/3@best --into model
   kembrel restore vessels/3@e12 --into model --parts weights,architecture`,
 		ValidArgsFunction: a.complete(true, true),
@@ -90,12 +92,24 @@ together once all of them are complete; if anything fails, none does. A file tha
 			if err != nil {
 				return err
 			}
+			if onlyUse && len(parts) > 0 {
+				return usage("--only-use and --parts say two different things; give one of them")
+			}
+			for _, p := range c.Parts {
+				if onlyUse && !checkpoint.OnlyToResume(p) {
+					parts = append(parts, p)
+				}
+			}
+			whole := c.Size
 			if c.Files, err = chosen(c, parts); err != nil {
 				return err
 			}
 			var total int64
 			for _, f := range c.Files {
 				total += f.Size
+			}
+			if output == "table" {
+				fmt.Fprintf(a.Err, "%s: %s of %s in %d files\n", c.Address, api.Bytes(total), api.Bytes(whole), len(c.Files))
 			}
 			// The step names the checkpoint from here on, should another become the best meanwhile.
 			in := api.CheckpointInput{RunInput: runOf(addr), At: api.At{Kind: api.AtStep, Step: c.Step}.String()}
@@ -120,6 +134,7 @@ together once all of them are complete; if anything fails, none does. A file tha
 	outputFlag(cmd, &output)
 	cmd.Flags().StringVar(&into, "into", "", "folder to write into; made if it is not there")
 	cmd.Flags().StringSliceVar(&parts, "parts", nil, "only these parts, such as weights,architecture")
+	cmd.Flags().BoolVar(&onlyUse, "only-use", false, "only the parts that using the model needs")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace files that are there")
 	return cmd
 }

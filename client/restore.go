@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -26,7 +27,8 @@ func IsExists(err error) bool { return errors.Is(err, fs.ErrExist) }
 
 // Restore writes files of a checkpoint below into. All are fetched into a folder beside, every chunk and file is checked
 // against its digest, all is made durable, and only then do they appear under their names. Without overwrite a file that is there
-// is an error for which IsExists holds, and nothing is written. got is told the bytes as they arrive.
+// is an error for which IsExists holds, and nothing is written. What had arrived when it was cut off stays in the folder beside, so that the same
+// restore goes on from there. got is told the bytes as they arrive.
 func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api.File, into string, overwrite bool, got func(int64)) error {
 	for _, f := range files {
 		if err := checkpoint.CheckPath(f.Path); err != nil {
@@ -40,12 +42,17 @@ func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api
 	if err := inTheWay(into, files, overwrite); err != nil {
 		return err
 	}
-	beside, err := os.MkdirTemp(into, ".kembrel-restore-")
+	beside, unlock, err := folderBeside(into, in, files)
 	if err != nil {
-		return fmt.Errorf("restore into %s: %w", into, err)
+		return err
 	}
+	arrived := false
 	defer func() {
-		os.RemoveAll(beside)
+		if unlock(); arrived {
+			os.RemoveAll(beside)
+		} else {
+			os.Remove(beside) // only if nothing arrived
+		}
 		if made {
 			os.Remove(into) // only if it stayed empty
 		}
@@ -65,7 +72,29 @@ func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api
 			return err
 		}
 	}
+	arrived = true
 	return appear(beside, into, files, overwrite)
+}
+
+// folderBeside makes the folder that a restore of these files gathers them in, or finds what an earlier one left, and holds it.
+func folderBeside(into string, in api.CheckpointInput, files []api.File) (path string, unlock func(), err error) {
+	h := chunk.NewHash()
+	for _, f := range files {
+		fmt.Fprintf(h, "%q %s\n", f.Path, f.Digest)
+	}
+	path = filepath.Join(into, ".kembrel-restore-"+strings.TrimPrefix(h.Digest().String(), "b3:")[:16])
+	if err := os.MkdirAll(path, 0o700); err != nil {
+		return "", nil, fmt.Errorf("restore into %s: %w", into, err)
+	}
+	folder, err := os.Open(path)
+	if err != nil {
+		return "", nil, fmt.Errorf("restore into %s: %w", into, err)
+	}
+	if err := syscall.Flock(int(folder.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		folder.Close()
+		return "", nil, fmt.Errorf("restore into %s: another restore of the same files is at work there", into)
+	}
+	return path, func() { folder.Close() }, nil
 }
 
 func makeFolder(into string) (made bool, err error) {
@@ -107,21 +136,40 @@ func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.Checkpo
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return fmt.Errorf("restore: %w", err)
 	}
-	file, err := os.Create(path)
+	file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return fmt.Errorf("restore: %w", err)
 	}
 	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return fmt.Errorf("restore: %w", err)
+	}
 	if err := file.Truncate(f.Size); err != nil {
 		return fmt.Errorf("restore %s: %w", f.Path, err)
 	}
+	for _, p := range f.Chunks {
+		if p.Size < 1 || p.Size > chunk.MaxSize {
+			return fmt.Errorf("the service sent a manifest that cannot be right: a chunk of %d bytes", p.Size)
+		}
+	}
+	here := func(int64, api.Piece) bool { return false }
+	if info.Size() == f.Size { // an earlier restore was cut off
+		buffer := make([]byte, chunk.MaxSize)
+		here = func(at int64, p api.Piece) bool {
+			n, _ := file.ReadAt(buffer[:p.Size], at)
+			return int64(n) == p.Size && chunk.Sum(buffer[:n]).String() == p.Digest
+		}
+	}
 	var at int64
 	for pieces := f.Chunks; len(pieces) > 0; {
+		if here(at, pieces[0]) {
+			got(pieces[0].Size)
+			at, pieces = at+pieces[0].Size, pieces[1:]
+			continue
+		}
 		n, size := 0, int64(0)
-		for n < len(pieces) && size < stretchSize {
-			if pieces[n].Size < 1 || pieces[n].Size > chunk.MaxSize {
-				return fmt.Errorf("the service sent a manifest that cannot be right: a chunk of %d bytes", pieces[n].Size)
-			}
+		for n < len(pieces) && size < stretchSize && (n == 0 || !here(at+size, pieces[n])) {
 			size += pieces[n].Size
 			n++
 		}

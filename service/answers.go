@@ -78,6 +78,9 @@ func sayHappened(r *api.RunDetail) string {
 			}
 		}
 	}
+	if r.Repeats != nil {
+		text += " " + r.Repeats.Says
+	}
 	if p := peaks(r.Curves); p != "" {
 		text += " At most " + p + "."
 	}

@@ -136,6 +136,10 @@ func (s *Service) CommitCheckpoint(ctx context.Context, who Who, in *api.NewChec
 		return nil, err
 	}
 	s.live.news()
+	select {
+	case s.inspect <- struct{}{}:
+	default:
+	}
 	return s.checkpointByID(ctx, in.RunInput, id)
 }
 
@@ -240,6 +244,10 @@ func (s *Service) checkpoints(ctx context.Context, in api.RunInput) ([]api.Check
 	if err != nil {
 		return nil, nil, err
 	}
+	verified, err := s.verifications(ctx, row.ID)
+	if err != nil {
+		return nil, nil, err
+	}
 	byCheckpoint := map[int64][]pg.File{}
 	for _, f := range files {
 		byCheckpoint[f.Checkpoint] = append(byCheckpoint[f.Checkpoint], f)
@@ -267,7 +275,7 @@ func (s *Service) checkpoints(ctx context.Context, in api.RunInput) ([]api.Check
 			at = api.At{Kind: api.AtEpoch, Epoch: r.Epoch}
 		}
 		c := api.Checkpoint{Address: api.Address{Project: in.Project, Run: in.Number, At: at}.String(), Leg: r.Leg, Step: r.Step, Epoch: api.Float(r.Epoch),
-			Why: r.Why, Saved: r.Saved, Size: r.Size, Best: i == best, Last: i == last, Replaced: replaced(i), Parts: []string{}, Files: []api.File{}}
+			Why: r.Why, Saved: r.Saved, Size: r.Size, Best: i == best, Last: i == last, Replaced: replaced(i), Verified: verified[r.ID], Parts: []string{}, Files: []api.File{}}
 		if err := json.Unmarshal(r.Figures, &c.Figures); err != nil {
 			return nil, nil, err
 		}

@@ -4,13 +4,18 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kembrel/api"
 	"kembrel/core/checkpoint"
 	"kembrel/core/chunk"
+	"kembrel/core/compare"
+	"kembrel/core/curve"
+	"kembrel/store"
 	"kembrel/store/pg"
 )
 
@@ -177,4 +182,79 @@ func (s *Service) warnings(ctx context.Context, r *api.RunDetail) ([]string, err
 		}
 	}
 	return out, nil
+}
+
+// maxRepeat is how many readings of each of two runs are compared.
+const maxRepeat = 2_000_000
+
+// compareWithOrigin keeps how a finished rerun without changed values compares with the run that it repeats.
+func (s *Service) compareWithOrigin(ctx context.Context, run int64) error {
+	row, err := s.db.StartOf(ctx, run)
+	if err != nil || row.Origin == nil {
+		return err
+	}
+	var origin api.Origin
+	if err := json.Unmarshal(row.Origin, &origin); err != nil || origin.Kind != "rerun" || len(origin.Asked) > 0 {
+		return err
+	}
+	from, err := api.ParseAddress(origin.From)
+	if err != nil {
+		return err
+	}
+	other, err := s.runID(ctx, api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run})
+	if err != nil {
+		return err
+	}
+	had, err := s.programCurves(ctx, other)
+	if err != nil {
+		return err
+	}
+	has, err := s.programCurves(ctx, run)
+	if err != nil {
+		return err
+	}
+	out := api.Repeats{Same: true}
+	first := math.Inf(1)
+	var since compare.Repeat
+	names := slices.Sorted(maps.Keys(has))
+	for _, name := range names {
+		r := compare.Repeats(had[name], has[name])
+		out.Readings += r.Readings
+		out.Same = out.Same && r.Same
+		out.Difference = max(out.Difference, api.Float(r.Difference))
+		if r.Since != nil && float64(r.Since.Step) < first {
+			first, since, out.Curve, out.Since = float64(r.Since.Step), r, name, figure(name, *r.Since)
+		}
+	}
+	switch {
+	case out.Readings == 0:
+		out.Same, out.Says = false, "Repeatable: it has no reading in common with "+origin.From+"."
+	case out.Same:
+		out.Says = fmt.Sprintf("Repeatable: yes. All %d readings equal those of %s, bit for bit.", out.Readings, origin.From)
+	case out.Since == nil:
+		out.Says = fmt.Sprintf("Repeatable: to %.0e. The %d readings differ from those of %s by no more.", math.Max(float64(out.Difference), 1e-16), out.Readings, origin.From)
+	default:
+		where := fmt.Sprintf("step %d", out.Since.Step)
+		if e := float64(out.Since.Epoch); e == e {
+			where = "epoch " + strconv.FormatFloat(math.Ceil(e), 'f', -1, 64)
+		}
+		out.Says = fmt.Sprintf("Repeatable: no, since %s: %s was %.6g in %s and is %.6g.", where, out.Curve, since.Was, origin.From, float64(out.Since.Value))
+	}
+	return s.db.SetRepeats(ctx, run, out)
+}
+
+// programCurves reads what a run's program recorded, by curve.
+func (s *Service) programCurves(ctx context.Context, run int64) (map[string][]curve.Reading, error) {
+	out, total := map[string][]curve.Reading{}, 0
+	err := s.readings.Scan(ctx, store.Span{Run: run}, func(name string, points []curve.Point, values []float64) error {
+		if curve.OfMachine(name) || total > maxRepeat {
+			return nil
+		}
+		for i, p := range points {
+			out[name] = append(out[name], curve.Reading{Point: p, Value: values[i]})
+		}
+		total += len(points)
+		return nil
+	})
+	return out, err
 }

@@ -34,6 +34,9 @@ type Service struct {
 	tries    tries
 	runs     remembered[api.RunInput, int64] // by address; a run keeps it
 	tokens   remembered[string, knownToken]  // by hash
+
+	inspect   chan struct{} // weights were committed
+	differing chan struct{} // holds one for each comparison of weights under way
 }
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
@@ -41,7 +44,7 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	if o.SealAfter == 0 {
 		o.SealAfter = 3 * time.Minute
 	}
-	s := &Service{db: db, readings: db, blobs: blobs, options: o}
+	s := &Service{db: db, readings: db, blobs: blobs, options: o, inspect: make(chan struct{}, 1), differing: make(chan struct{}, 2)}
 	s.live = newLive(db, o.Log)
 	return s
 }
@@ -56,6 +59,7 @@ func (s *Service) Run(ctx context.Context) error {
 	wait.Go(func() { s.live.listen(ctx) })
 	wait.Go(func() { s.live.tell(ctx) })
 	wait.Go(func() { s.keepSummaries(ctx) })
+	wait.Go(func() { s.inspectWeights(ctx) })
 	<-ctx.Done()
 	wait.Wait()
 	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)

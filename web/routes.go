@@ -75,6 +75,11 @@ func (w *server) routes() {
 	bind(w, api.GetCheckpoint, s.GetCheckpoint)
 	bind(w, api.CommitCheckpoint, s.CommitCheckpoint)
 	bindStream(w, api.GetFile, w.file)
+	bind(w, api.GetTensors, s.GetTensors)
+	bind(w, api.GetWeights, s.GetWeights)
+	bind(w, api.MatchTensors, s.MatchTensors)
+	bind(w, api.GetDifference, s.GetDifference)
+	bind(w, api.AddVerification, s.AddVerification)
 	bind(w, api.MissingChunks, s.MissingChunks)
 	bind(w, api.PutChunk, func(ctx context.Context, who service.Who, in *api.ChunkInput) (*api.None, error) {
 		w.metrics.chunks.Add(float64(len(in.RawBody)))

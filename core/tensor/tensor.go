@@ -2,6 +2,7 @@ package tensor
 
 import (
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -251,4 +252,34 @@ func elements(shape []int64) int64 {
 		return 0
 	}
 	return n
+}
+
+// Join is a file of the tensors of several.
+func Join(files ...*File) *File {
+	out := &File{}
+	for _, f := range files {
+		out.Format = f.Format
+		out.Tensors, out.stored = append(out.Tensors, f.Tensors...), append(out.stored, f.stored...)
+	}
+	return out
+}
+
+// ParseList reads a list of tensors from JSON, as a part architecture may hold it: {"tensors": [{"name": "layer1.weight", "dtype": "F64", "shape":
+// [64, 384]}, ...]} beside anything else. ok is false where there is none. A dtype that is left out fits any.
+func ParseList(text []byte) (list []Info, ok bool) {
+	var doc struct {
+		Tensors []Info `json:"tensors"`
+	}
+	if json.Unmarshal(text, &doc) != nil || doc.Tensors == nil {
+		return nil, false
+	}
+	for i, t := range doc.Tensors {
+		if t.Name == "" || elements(t.Shape) < 0 {
+			return nil, false
+		}
+		if t.Shape == nil {
+			doc.Tensors[i].Shape = []int64{}
+		}
+	}
+	return doc.Tensors, true
 }

@@ -124,7 +124,7 @@ func prepare(s settings) (*training, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &training{settings: s, position: position{Epoch: 1}, architecture: architecture{sizes, s.activation, s.dropout}, optimiser: newOptimiser(s.optimiser, s.momentum)}
+	t := &training{settings: s, position: position{Epoch: 1}, architecture: architecture{Layers: sizes, Activation: s.activation, Dropout: s.dropout}, optimiser: newOptimiser(s.optimiser, s.momentum)}
 	t.source = rand.NewPCG(s.seed, 1)
 	t.random = rand.New(t.source)
 	t.train, t.val = makeClips(s.clips, 0, dataSeed), makeClips(validationClips, validationFrom, dataSeed)

@@ -17,6 +17,8 @@ type architecture struct {
 	Layers     []int   `json:"layers"`
 	Activation string  `json:"activation"`
 	Dropout    float64 `json:"dropout"`
+
+	Tensors []tensor.Info `json:"tensors"` // what weights must be like
 }
 
 // preprocess is what turns a recording into the network's input and its output into an answer.
@@ -62,13 +64,21 @@ func (t *training) save(folder string) error {
 	if err := os.WriteFile(filepath.Join(folder, "random.bin"), random, 0o644); err != nil {
 		return err
 	}
-	if err := writeJSON(filepath.Join(folder, "architecture.json"), t.architecture); err != nil {
+	if err := writeJSON(filepath.Join(folder, "architecture.json"), t.described()); err != nil {
 		return err
 	}
 	if err := writeJSON(filepath.Join(folder, "position.json"), t.position); err != nil {
 		return err
 	}
 	return writeJSON(filepath.Join(folder, "preprocess.json"), preprocess{bands, frames, classes, t.scaling})
+}
+
+func (t *training) described() architecture {
+	a := t.architecture
+	for _, w := range t.weights() {
+		a.Tensors = append(a.Tensors, w.Info)
+	}
+	return a
 }
 
 func (t *training) weights() (out []tensor.Tensor) {

@@ -137,6 +137,61 @@ func (q Queries) StartOf(ctx context.Context, run int64) (Run, error) {
 	return one[Run](ctx, q, "run_start", A{"run": run})
 }
 
+// PendingTensors lists files of weights that nobody has looked into yet, each digest perhaps several times.
+func (q Queries) PendingTensors(ctx context.Context) ([]PendingFile, error) {
+	return list[PendingFile](ctx, q, "tensors_pending", nil)
+}
+
+// PendingFile is such a file.
+type PendingFile struct {
+	Digest          []byte
+	Run, Checkpoint int64
+	Path            string
+}
+
+// TensorFile is what is known of the tensors in a file.
+type TensorFile struct {
+	Digest  []byte
+	Weights []byte // fingerprint; nil where the file could not be read
+	Problem string
+	Tensors json.RawMessage
+}
+
+// LockTensors takes a file for this transaction; false where another replica looks into it.
+func (q Queries) LockTensors(ctx context.Context, digest []byte) (bool, error) {
+	return value[bool](ctx, q, "tensors_lock", A{"digest": digest})
+}
+
+// SetTensors keeps what is known of a file's tensors.
+func (q Queries) SetTensors(ctx context.Context, t TensorFile) error {
+	_, err := q.exec(ctx, "tensors_set", A{"digest": t.Digest, "weights": t.Weights, "problem": t.Problem, "tensors": t.Tensors})
+	return err
+}
+
+// Tensors reads what is known of files, as far as it is.
+func (q Queries) Tensors(ctx context.Context, digests [][]byte) ([]TensorFile, error) {
+	return list[TensorFile](ctx, q, "tensors_of", A{"digests": digests})
+}
+
+// Verification is a person's evaluation of a restored checkpoint.
+type Verification struct {
+	Checkpoint int64
+	At         time.Time
+	Who, Host  string
+	Result     json.RawMessage
+}
+
+// AddVerification keeps one.
+func (q Queries) AddVerification(ctx context.Context, run, checkpoint, person int64, host string, result any) error {
+	_, err := q.exec(ctx, "verification_add", A{"run": run, "checkpoint": checkpoint, "person": person, "host": host, "result": result})
+	return err
+}
+
+// ListVerifications lists those of a run's checkpoints, the latest first for each.
+func (q Queries) ListVerifications(ctx context.Context, run int64) ([]Verification, error) {
+	return list[Verification](ctx, q, "verification_list", A{"run": run})
+}
+
 // CheckpointStats counts a run's checkpoints and their bytes.
 func (q Queries) CheckpointStats(ctx context.Context, run int64) (count, size int64, err error) {
 	r, err := one[struct{ Count, Size int64 }](ctx, q, "checkpoint_stats", A{"run": run})

@@ -23,9 +23,8 @@ create table tensor_file (
     digest  bytea primary key,                   -- of the file
     weights bytea,                               -- fingerprint of the tensors; null where the file could not be read
     problem text not null default '',
-    tensors bytea not null                       -- JSON, zstd
+    tensors jsonb not null                       -- in the order of the file: name, dtype, shape, statistics
 );
-alter table tensor_file alter column tensors set storage external;
 create index tensor_file_weights on tensor_file (weights);
 create index checkpoint_file_weights on checkpoint_file (digest) where part = 'weights';
 

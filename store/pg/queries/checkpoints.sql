@@ -41,3 +41,24 @@ where t.weights = @weights and r.id < @run order by c.kept, c.id limit 1;
 
 -- query: run_start
 select id, start, origin from run where id = @run;
+
+-- query: tensors_pending
+-- Files of weights that nobody has looked into yet.
+select f.digest, f.run, f.checkpoint, f.path from checkpoint_file f
+where f.part = 'weights' and not exists (select 1 from tensor_file t where t.digest = f.digest) order by f.run desc, f.checkpoint limit 50;
+
+-- query: tensors_lock
+select pg_try_advisory_xact_lock(7421, hashtext(encode(@digest::bytea, 'hex')));
+
+-- query: tensors_set
+insert into tensor_file (digest, weights, problem, tensors) values (@digest, @weights, @problem, @tensors) on conflict (digest) do nothing;
+
+-- query: tensors_of
+select t.digest, t.weights, t.problem, t.tensors from tensor_file t where t.digest = any(@digests);
+
+-- query: verification_add
+insert into verification (run, checkpoint, person, host, result) values (@run, @checkpoint, @person, @host, @result);
+
+-- query: verification_list
+select v.checkpoint, v.at, coalesce(p.name, '') as who, v.host, v.result from verification v left join person p on p.id = v.person
+where v.run = @run order by v.checkpoint, v.id desc;
