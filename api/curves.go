@@ -10,6 +10,7 @@ type CurvesInput struct {
 	Pixels int      `query:"pixels" minimum:"0" maximum:"20000" doc:"Fold the readings of the window into at most so many pixels; 0: every reading"`
 	Width  float64  `query:"width" minimum:"0" doc:"Fold by pixels of this width, as an earlier answer said; pixels is then not looked at"`
 	Smooth float64  `query:"smooth" minimum:"0" doc:"Half-life of an exponential smoothing, in units of the axis; 0: none"`
+	Leg    int      `query:"leg" minimum:"0" doc:"Only what this leg recorded, with what later legs replaced; 0: the run as it is"`
 	Median float64  `query:"median" minimum:"0" doc:"Stretch of the axis for a moving median; 0: none"`
 }
 

@@ -13,6 +13,7 @@ import (
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/curve"
+	"kembrel/store"
 	"kembrel/store/pg"
 )
 
@@ -268,7 +269,7 @@ func (w *world) whole(what, want string, from, to float64, ours func(from, to in
 func (w *world) viewStore(from, to int64) error {
 	window := curve.Window{By: curve.ByStep, From: float64(from), To: float64(to)}
 	window.Width = curve.PixelWidth(curve.ByStep, window.From, window.To, pixels)
-	got, err := w.db.View(context.Background(), w.long, []string{"loss.train"}, window)
+	got, err := w.db.View(context.Background(), store.Span{Run: w.long, Names: []string{"loss.train"}}, window)
 	if err != nil {
 		return err
 	}
@@ -328,7 +329,7 @@ func (w *world) manyLegs() row {
 		}
 		began := time.Now()
 		to := float64(legs * (rows - 500))
-		got, err := w.db.View(context.Background(), run, nil, curve.Window{By: curve.ByStep, To: to, Width: curve.PixelWidth(curve.ByStep, 0, to, pixels)})
+		got, err := w.db.View(context.Background(), store.Span{Run: run}, curve.Window{By: curve.ByStep, To: to, Width: curve.PixelWidth(curve.ByStep, 0, to, pixels)})
 		if err == nil && len(got["loss.train"]) < pixels/2 {
 			err = fmt.Errorf("%d pixels", len(got["loss.train"]))
 		}

@@ -101,6 +101,7 @@ bit for bit; NaN and infinities are written as NaN, Infinity and -Infinity. kemb
 	f.Float64Var(&in.To, "to", 0, "where to end on the axis; 0: the end")
 	f.Float64Var(&in.Smooth, "smooth", 0, "half-life of an exponential smoothing, in units of the axis; 0: none")
 	f.Float64Var(&in.Median, "median", 0, "stretch of the axis for a moving median; 0: none")
+	f.IntVar(&in.Leg, "leg", 0, "only what this leg recorded, with what later legs replaced; 0: the run as it is")
 	f.StringVar(&in.By, "by", "epoch", "axis: epoch, step or time (milliseconds since 1970)")
 	f.StringVar(&csvFile, "csv", "", "write every reading to this file as CSV")
 	f.StringVar(&jsonFile, "json", "", "write every reading to this file as JSON (the API's own)")

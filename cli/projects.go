@@ -214,7 +214,11 @@ func (a *App) show() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(output, checkpointFiles(c), c)
+				if err := a.print(output, checkpointFiles(c), c); err != nil || output != "table" {
+					return err
+				}
+				a.showCheckpoint(c)
+				return nil
 			}
 			r, err := client.Call(cmd.Context(), a.client(), api.GetRun, &api.RunInput{ProjectInput: projectOf(addr), Number: addr.Run})
 			if err != nil {
@@ -261,6 +265,9 @@ func (a *App) showRun(r *api.RunDetail) {
 	if len(own.Curves) > 0 {
 		p("%s", indent(curveTable(&own).render()))
 	}
+	for _, w := range r.Warnings {
+		p("  warning: %s", printable(w))
+	}
 	p("\nWhat went in?  %s", r.Answers.WentIn)
 	l := list("hyperparameter", "value")
 	names := make([]string, 0, len(r.Hyper))
@@ -291,13 +298,36 @@ func (a *App) showRun(r *api.RunDetail) {
 		if leg.Ended != nil {
 			end = ", took " + took(leg.Started, leg.Ended)
 		}
-		p("  leg %d on %s: %s, steps %d to %d%s", leg.Number, printable(leg.Host), leg.State, leg.FromStep, leg.LastStep, end)
+		from := ""
+		if leg.Resumed != nil {
+			from = " from " + leg.Resumed.From
+		}
+		p("  leg %d on %s%s: %s, steps %d to %d%s", leg.Number, printable(leg.Host), from, leg.State, leg.FromStep, leg.LastStep, end)
 		if leg.State == "failed" && leg.Tail != "" {
 			p("%s", indent(indent(printable(leg.Tail))))
 		}
 	}
 	for _, n := range r.Notes {
 		p("  %s  %s", when(n.At), printable(n.Text))
+	}
+}
+
+// showCheckpoint says what a checkpoint is good for and what evaluations of it gave.
+func (a *App) showCheckpoint(c *api.Checkpoint) {
+	p := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
+	fit := "fit to " + c.Fit
+	if len(c.Lacks) > 0 {
+		fit += "; to resume it lacks " + strings.Join(c.Lacks, ", ")
+	}
+	p("%s: step %d, %s, %s", c.Address, c.Step, api.Bytes(c.Size), fit)
+	if c.Why != "" {
+		p("saved %s: %s", when(c.Saved), printable(c.Why))
+	}
+	if c.Replaced {
+		p("a later leg began before it, so it is not of the run's present course")
+	}
+	for _, v := range c.Verified {
+		p("%s", printable(v.Says))
 	}
 }
 

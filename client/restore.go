@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -46,12 +47,11 @@ func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api
 	if err != nil {
 		return err
 	}
-	arrived := false
+	done, arrived, tell := false, atomic.Int64{}, got
+	got = func(n int64) { arrived.Add(n); tell(n) }
 	defer func() {
-		if unlock(); arrived {
+		if unlock(); done || arrived.Load() == 0 {
 			os.RemoveAll(beside)
-		} else {
-			os.Remove(beside) // only if nothing arrived
 		}
 		if made {
 			os.Remove(into) // only if it stayed empty
@@ -72,7 +72,7 @@ func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api
 			return err
 		}
 	}
-	arrived = true
+	done = true
 	return appear(beside, into, files, overwrite)
 }
 

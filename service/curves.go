@@ -35,7 +35,7 @@ func (s *Service) GetCurves(ctx context.Context, _ Who, in *api.CurvesInput) (*a
 	out := &api.Curves{Legs: len(legs), Width: w.Width, Axes: []api.Axis{}, Curves: []api.Curve{}}
 	shared := &sharer{out: out}
 	if w.Width > 0 && smoothing.None() {
-		folds, err := s.readings.View(ctx, run, in.Names, w)
+		folds, err := s.readings.View(ctx, store.Span{Run: run, Names: in.Names, Leg: in.Leg}, w)
 		if err != nil {
 			return nil, err
 		}
@@ -49,19 +49,19 @@ func (s *Service) GetCurves(ctx context.Context, _ Who, in *api.CurvesInput) (*a
 		}
 		return out, nil
 	}
-	return out, s.readWhole(ctx, run, in.Names, w, smoothing, shared)
+	return out, s.readWhole(ctx, store.Span{Run: run, Names: in.Names, Leg: in.Leg}, w, smoothing, shared)
 }
 
 // readWhole reads every reading of the window, and what smoothing needs before it.
-func (s *Service) readWhole(ctx context.Context, run int64, names []string, w curve.Window, smoothing curve.Smoothing, shared *sharer) error {
+func (s *Service) readWhole(ctx context.Context, span store.Span, w curve.Window, smoothing curve.Smoothing, shared *sharer) error {
 	if w.Width == 0 {
-		sums, err := s.db.Summaries(ctx, []int64{run}, "")
+		sums, err := s.db.Summaries(ctx, []int64{span.Run}, "")
 		if err != nil {
 			return err
 		}
 		total := int64(0)
 		for _, c := range sums {
-			if names == nil || slices.Contains(names, c.Name) {
+			if span.Names == nil || slices.Contains(span.Names, c.Name) {
 				total += c.Count
 			}
 		}
@@ -69,7 +69,6 @@ func (s *Service) readWhole(ctx context.Context, run int64, names []string, w cu
 			return api.Fail(api.Invalid, "these curves have %d readings; ask for a number of pixels, for a window of steps, or export them", total)
 		}
 	}
-	span := store.Span{Run: run, Names: names}
 	if w.By == curve.ByStep {
 		span.From = int64(max(0, math.Floor(w.From-smoothing.Memory())))
 		if w.To < math.MaxInt64/2 {

@@ -11,6 +11,7 @@ import (
 	"kembrel/api"
 	"kembrel/core/curve"
 	"kembrel/core/verdict"
+	"kembrel/store"
 	"kembrel/store/pg"
 )
 
@@ -64,7 +65,7 @@ func (s *Service) verdictOf(ctx context.Context, run int64, o verdict.Objective)
 		if to-from > judgedPlaces || by == curve.ByStep {
 			w.Width = max(curve.PixelWidth(by, from, to, judgedPlaces), 1)
 		}
-		if folds, err = s.readings.View(ctx, run, names, w); err != nil {
+		if folds, err = s.readings.View(ctx, store.Span{Run: run, Names: names}, w); err != nil {
 			return nil, err
 		}
 	}

@@ -11,6 +11,7 @@ type Span struct {
 	Run      int64
 	Names    []string // nil: all
 	From, To int64    // steps, both included; To 0: to the end
+	Leg      int      // only this leg, whole; 0: all, each as far as no later one replaces it
 }
 
 // Readings is the reading side of curves, whatever form they are stored in: the legs of a run joined, each curve in the order of
@@ -20,10 +21,10 @@ type Readings interface {
 	// values of equal length that must not be kept. A curve that is not there is left out. An error of do ends it and is returned.
 	Scan(ctx context.Context, span Span, do func(name string, points []curve.Point, values []float64) error) error
 
-	// View folds the named curves (nil: all) by the pixels of a window, reading the coarsest level of folds that is fine enough. A pixel's
+	// View folds the curves of a span, whose steps are not looked at, by the pixels of a window, reading the coarsest level of folds that is fine enough. A pixel's
 	// count, extremes and mean are of all its readings; a fold may be counted up to a quarter of a pixel off. Curves without a reading in
 	// the window are left out.
-	View(ctx context.Context, run int64, names []string, window curve.Window) (map[string][]curve.Fold, error)
+	View(ctx context.Context, span Span, window curve.Window) (map[string][]curve.Fold, error)
 
 	// Extent is the first and the last point of the named curves (nil: all) of a run, on an axis; ok is false where it has none.
 	Extent(ctx context.Context, run int64, by curve.By) (from, to float64, ok bool, err error)

@@ -143,12 +143,15 @@ func TestSmoothing(t *testing.T) {
 func TestTwoRecordersClaimOneLeg(t *testing.T) {
 	s := serve(t)
 	s.project(t)
-	leg := s.leg(t)
-	in := &api.NewLeg{RunInput: leg.RunInput, Key: uuid.NewString()}
-	in.Body.Recorder = leg.Recorder
-	mine := call(t, s, api.OpenLeg, in)
-	require.Equal(t, 2, mine.Leg, "another key is another leg")
-	leg.Leg = 2
+	begin := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
+	begin.Body.Started = time.Now()
+	in := &api.NewLeg{RunInput: api.RunInput{ProjectInput: vessels, Number: call(t, s, api.BeginRun, begin).Number}, Key: uuid.NewString()}
+	in.Body.Recorder = uuid.NewString()
+	leg := api.LegInput{RunInput: in.RunInput, Leg: call(t, s, api.OpenLeg, in).Leg, Recorder: in.Body.Recorder}
+	require.Equal(t, leg.Leg, call(t, s, api.OpenLeg, in).Leg, "the same key is the same leg")
+	other := *in
+	other.Key = uuid.NewString()
+	refuse(t, s, api.OpenLeg, &other, api.Conflict, "is being recorded: leg 1")
 	rival := *in
 	rival.Body.Recorder = uuid.NewString()
 	refuse(t, s, api.OpenLeg, &rival, api.LegClaimed, "only one may")

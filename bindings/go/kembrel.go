@@ -196,7 +196,7 @@ func (r *Run) listen(conn net.Conn, reader *bufio.Reader) {
 		r.mutex.Lock()
 		switch m.Kind {
 		case "kept":
-			if m.Checkpoint != "" { // a checkpoint takes longer than what is said after it
+			if r.unsettled[m.ID] { // a checkpoint takes longer than what is said after it
 				r.pending.drop1(m.ID)
 			} else {
 				r.pending.drop(m.ID, r.unsettled)
@@ -207,7 +207,7 @@ func (r *Run) listen(conn net.Conn, reader *bufio.Reader) {
 		case "advice":
 			r.stop = m.What
 		}
-		if m.Checkpoint != "" && m.Kind == "kept" || m.Kind == "problem" {
+		if m.Kind == "kept" || m.Kind == "problem" {
 			delete(r.unsettled, m.ID)
 			r.settled.Broadcast()
 		}
@@ -383,12 +383,26 @@ func (r *Run) Checkpoint(step int64, epoch float64, why string, write func(folde
 	return nil
 }
 
+// settleTime is how long Settle waits for a recorder that says nothing of a checkpoint.
+const settleTime = 10 * time.Minute
+
 // Settle waits until all checkpoints handed over are safe on disk, or it is clear that they are not.
 func (r *Run) Settle() error {
+	late := false
+	timer := time.AfterFunc(settleTime, func() {
+		r.mutex.Lock()
+		defer r.mutex.Unlock()
+		late = true
+		r.settled.Broadcast()
+	})
+	defer timer.Stop()
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
-	for len(r.unsettled) > 0 && !r.lost {
+	for len(r.unsettled) > 0 && !r.lost && !late {
 		r.settled.Wait()
+	}
+	if len(r.unsettled) > 0 && r.err == nil {
+		r.failLocked(errors.New("the recorder does not say whether the latest checkpoint is kept"))
 	}
 	return r.err
 }

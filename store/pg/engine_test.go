@@ -88,7 +88,7 @@ func requireCurves(t *testing.T, want, got map[string][]curve.Reading, about str
 // the extremes are there, no pixel shows what none of its readings near it has.
 func requireView(t *testing.T, f fixture, run int64, joined map[string][]curve.Reading, w curve.Window, about string) {
 	t.Helper()
-	got, err := f.View(ctx, run, nil, w)
+	got, err := f.View(ctx, store.Span{Run: run}, w)
 	require.NoError(t, err, about)
 	for name, readings := range joined {
 		want, shown := curve.Fold{}, curve.Fold{}
@@ -271,7 +271,7 @@ func TestReadingWhileSealing(t *testing.T) {
 		for i, r := range got {
 			require.EqualValues(t, i, r.Value, "in order, once")
 		}
-		folds, err := f.View(ctx, run, nil, curve.Window{By: curve.ByStep, To: 1e9, Width: 64})
+		folds, err := f.View(ctx, store.Span{Run: run}, curve.Window{By: curve.ByStep, To: 1e9, Width: 64})
 		require.NoError(t, err)
 		count := int64(0)
 		for _, fold := range folds["loss.train"] {

@@ -57,6 +57,13 @@ func (l *look) begin(ctx context.Context, span store.Span) (err error) {
 		l.index[leg.Number], starts[i] = i, leg.FromStep
 	}
 	l.ends = curve.Ends(starts)
+	if span.Leg != 0 {
+		for i, leg := range l.legs {
+			if l.ends[i] = 0; leg.Number == span.Leg {
+				l.ends[i] = everyStep
+			}
+		}
+	}
 	ids, _, err := l.knownCurves(ctx, l.run, nil)
 	if err != nil {
 		return err

@@ -12,9 +12,9 @@ import (
 
 // View implements store.Readings. It reads the coarsest level of folds that gives at least four a pixel, and only where those do not fit
 // the pixels or the window's ends the finer ones, down to single readings.
-func (s *Store) View(ctx context.Context, run int64, names []string, w curve.Window) (map[string][]curve.Fold, error) {
+func (s *Store) View(ctx context.Context, span store.Span, w curve.Window) (map[string][]curve.Fold, error) {
 	out := map[string][]curve.Fold{}
-	err := s.look(ctx, store.Span{Run: run, Names: names, To: everyStep}, func(l *look) error {
+	err := s.look(ctx, store.Span{Run: span.Run, Names: span.Names, Leg: span.Leg, To: everyStep}, func(l *look) error {
 		v := &view{look: l, window: w, pieces: map[int][]piece{}, axes: axes{l: l}}
 		if err := v.steps(ctx); err != nil {
 			return err

@@ -49,6 +49,8 @@ func speak() {
 			time.Sleep(time.Hour)
 		case line == "sleep":
 			time.Sleep(300 * time.Millisecond)
+		case strings.HasPrefix(line, "write "):
+			os.WriteFile(filepath.Join(last.Folder, strings.TrimPrefix(line, "write ")), []byte("weights"), 0o600)
 		case line == "folder":
 			os.WriteFile(filepath.Join(last.Folder, "w.bin"), []byte("weights"), 0o600)
 			os.Symlink("/etc/hostname", filepath.Join(last.Folder, "link"))
@@ -189,6 +191,12 @@ func (w *world) show(t *testing.T, run string) (r api.RunDetail) {
 	t.Helper()
 	require.NoError(t, json.Unmarshal([]byte(w.kembrel(t, "show", run, "--output", "json")), &r))
 	return r
+}
+
+// decode reads what a command prints as JSON.
+func (w *world) decode(t *testing.T, into any, args ...string) {
+	t.Helper()
+	require.NoError(t, json.Unmarshal([]byte(w.kembrel(t, args...)), into))
 }
 
 // series is a curve with the points that it stands on.
