@@ -145,7 +145,7 @@ func (r *readerAt) ReadAt(p []byte, at int64) (int, error) {
 func (s *Service) known(ctx context.Context, files []api.File) (list []described, problem string, ready bool, err error) {
 	var digests [][]byte
 	for _, f := range files {
-		if f.Part != checkpoint.Weights {
+		if f.Part != checkpoint.Weights || !checkpoint.HoldsTensors(f.Path) {
 			continue
 		}
 		d, err := chunk.ParseDigest(f.Digest)
@@ -339,7 +339,7 @@ func (s *Service) listedTensors(ctx context.Context, c *api.Checkpoint, rows []p
 		if f.Part != part {
 			continue
 		}
-		if !strings.HasSuffix(f.Path, ".json") {
+		if checkpoint.HoldsTensors(f.Path) {
 			file, err := s.openTensors(ctx, f)
 			if errors.Is(err, tensor.ErrFormat) {
 				continue
@@ -413,7 +413,7 @@ func (s *Service) openWeights(ctx context.Context, in api.CheckpointInput) (*api
 	}
 	var out []*tensor.File
 	for _, f := range rows {
-		if f.Part != checkpoint.Weights {
+		if f.Part != checkpoint.Weights || !checkpoint.HoldsTensors(f.Path) {
 			continue
 		}
 		file, err := s.openTensors(ctx, f)

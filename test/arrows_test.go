@@ -23,7 +23,7 @@ var mayImport = map[string][]string{
 	"console":  {},
 	"bindings": {},
 	"demo":     {"core", "bindings"},
-	"cmd":      {"api", "cli", "client", "console", "service", "store", "web"},
+	"cmd":      {"api", "bindings", "cli", "client", "console", "service", "store", "web"},
 	"test":     {"api", "client", "core", "service", "store", "web", "bindings"},
 	"bench":    {"api", "bindings", "client", "console", "core", "recorder", "service", "store", "web", "test"},
 }

@@ -26,6 +26,7 @@ type Options struct {
 	Log     *slog.Logger
 	Version string
 	Console fs.FS // built console
+	Python  fs.FS // the Python binding, handed out as a wheel; nil: it is not
 	Secure  bool  // the service is reached by https, so cookies are marked so
 }
 
@@ -54,6 +55,9 @@ func New(s *service.Service, o Options) *Server {
 		writeProblem(c, api.Fail(api.NotAllowed, "%s is not a method of %s", c.Request.Method, c.Request.URL.Path))
 	})
 	engine.NoRoute(w.consoleOrProblem())
+	if o.Python != nil {
+		engine.GET("/python/*file", (&wheels{files: o.Python, version: o.Version}).serve)
+	}
 
 	huma.NewError = newError
 	huma.NewErrorWithContext = func(_ huma.Context, status int, message string, errs ...error) huma.StatusError {

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"kembrel/api"
+	python "kembrel/bindings/python"
 	"kembrel/cli"
 	"kembrel/client"
 	"kembrel/console"
@@ -199,7 +200,7 @@ func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blo
 	defer cancel()
 	done := make(chan error, 1)
 	go func() { done <- svc.Run(ctx) }()
-	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Secure: a.Settings.Get("https") == "true"})
+	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files, Secure: a.Settings.Get("https") == "true"})
 	err = server.Serve(ctx, a.Settings.Get("listen"), a.Settings.Get("metrics"), func(address string) error {
 		return ready(ctx, svc, "http://"+reachable(address), first)
 	})

@@ -28,6 +28,9 @@ func OnlyToResume(part string) bool {
 	return slices.Contains([]string{Optimiser, Random, "schedule", "position", "training"}, part)
 }
 
+// HoldsTensors reports whether a file of a part may hold tensors: JSON beside them says how they hang together.
+func HoldsTensors(path string) bool { return !strings.HasSuffix(path, ".json") }
+
 // Lacks are the needs that the parts do not cover, in the order of the needs.
 func Lacks(parts, needs []string) []string {
 	var out []string

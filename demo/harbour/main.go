@@ -59,14 +59,24 @@ const (
 )
 
 func main() {
-	if len(os.Args) < 2 || os.Args[1] != "train" && os.Args[1] != "evaluate" {
-		fmt.Fprintln(os.Stderr, "usage: harbour train [flags] | harbour evaluate --folder DIR")
-		os.Exit(2)
+	verb := ""
+	if len(os.Args) > 1 {
+		verb = os.Args[1]
 	}
 	var err error
-	if os.Args[1] == "train" {
+	switch verb {
+	default:
+		fmt.Fprintln(os.Stderr, "usage: harbour train [flags] | harbour evaluate --folder DIR | harbour clips --out FILE")
+		os.Exit(2)
+	case "train":
 		err = train(parse(os.Args[2:]))
-	} else {
+	case "clips":
+		flags := flag.NewFlagSet("harbour clips", flag.ExitOnError)
+		out := flags.String("out", "clips.safetensors", "file to write")
+		count := flags.Int("clips", 300, "how many")
+		flags.Parse(os.Args[2:])
+		err = writeClips(*out, *count)
+	case "evaluate":
 		flags := flag.NewFlagSet("harbour evaluate", flag.ExitOnError)
 		folder := flags.String("folder", "", "folder of a restored checkpoint")
 		flags.Parse(os.Args[2:])

@@ -1,8 +1,10 @@
 package main
 
 import (
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -71,6 +73,20 @@ func (t *training) save(folder string) error {
 		return err
 	}
 	return writeJSON(filepath.Join(folder, "preprocess.json"), preprocess{bands, frames, classes, t.scaling})
+}
+
+// writeClips writes clips for programs in other languages: their scaled levels [clips, 384] and classes [clips].
+func writeClips(path string, count int) error {
+	clips := makeClips(count, 0, dataSeed)
+	measureScaling(clips).apply(clips)
+	levels, classes := tensor.Tensor{Info: tensor.Info{Name: "levels", Dtype: "F32", Shape: []int64{int64(count), bands * frames}}}, tensor.Tensor{Info: tensor.Info{Name: "classes", Dtype: "U8", Shape: []int64{int64(count)}}}
+	for _, c := range clips {
+		for _, v := range c.levels {
+			levels.Data = binary.LittleEndian.AppendUint32(levels.Data, math.Float32bits(float32(v)))
+		}
+		classes.Data = append(classes.Data, byte(c.class))
+	}
+	return writeTensors(path, []tensor.Tensor{levels, classes})
 }
 
 func (t *training) described() architecture {

@@ -3,6 +3,7 @@ package stories
 import (
 	"bytes"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -61,7 +62,10 @@ func (w *world) equalRuns(t *testing.T, want, got string) {
 		}
 		require.Equal(t, c.step, y[name].step, "%s of %s", name, got)
 		require.Equal(t, c.epoch, y[name].epoch, "%s of %s", name, got)
-		require.Equal(t, c.Value, y[name].Value, "%s of %s", name, got)
+		require.Len(t, y[name].Value, len(c.Value))
+		for i, v := range c.Value {
+			require.Equal(t, math.Float64bits(v), math.Float64bits(y[name].Value[i]), "%s of %s at step %d", name, got, c.step[i])
+		}
 	}
 }
 

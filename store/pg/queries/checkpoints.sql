@@ -45,7 +45,7 @@ select id, start, origin from run where id = @run;
 -- query: tensors_pending
 -- Files of weights that nobody has looked into yet.
 select f.digest, f.run, f.checkpoint, f.path from checkpoint_file f
-where f.part = 'weights' and not exists (select 1 from tensor_file t where t.digest = f.digest) order by f.run desc, f.checkpoint limit 50;
+where f.part = 'weights' and f.path not like '%.json' and not exists (select 1 from tensor_file t where t.digest = f.digest) order by f.run desc, f.checkpoint limit 50;
 
 -- query: tensors_lock
 select pg_try_advisory_xact_lock(7421, hashtext(encode(@digest::bytea, 'hex')));

@@ -1,0 +1,448 @@
+"""The run being recorded: a connection to the recorder (docs/recorder-protocol.md)."""
+
+from __future__ import annotations
+
+import atexit
+import collections
+import json
+import math
+import os
+import pathlib
+import platform
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from typing import Any, Callable, Deque, Dict, List, Optional, Tuple
+
+from ._tree import _flatten, load_part, save_part, write_tensors
+
+_ANSWER = 30.0  # seconds to wait for an answer of the recorder
+_SETTLE = 600.0  # seconds to wait for checkpoints to be safe on disk
+_QUEUE = 64 << 20  # bytes of messages kept for a recorder that takes over
+_TRIES = 8  # times that a recorder is started in place of one that died
+
+
+def _warn(text: str) -> None:
+    print(f"kembrel: {text}", file=sys.stderr, flush=True)
+
+
+def _binary() -> Optional[str]:
+    beside = pathlib.Path(sys.executable or "").parent / "kembrel"
+    return os.environ.get("KEMBREL_BINARY") or shutil.which("kembrel") or (str(beside) if beside.is_file() else None)
+
+
+class Resumed:
+    """Where the program goes on: the step and epoch of a checkpoint, and its parts."""
+
+    def __init__(self, told: Dict[str, Any]) -> None:
+        self.address: str = told["from"]
+        """Address of the checkpoint, such as vessels/4@e12."""
+        self.branch: bool = told.get("branch", False)
+        """Whether a new run goes on from another run's checkpoint."""
+        self.step: int = told["step"]
+        self.epoch: float = float(told["epoch"])
+        """The epoch; NaN where the program that saved it did not say."""
+        self.folder = pathlib.Path(told["folder"])
+        self.parts: Dict[str, List[str]] = told["parts"]
+        """Files in the folder, by part."""
+
+    def load(self, part: str, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None, default: Any = None) -> Any:
+        """The tree that was saved as a part, or default where the part was not given. make, if given, makes each array of its dtype, shape
+        and bytes."""
+        if part not in self.parts:
+            return default
+        return load_part(self.folder, part, make)
+
+
+class Run:
+    """A run being recorded. Its methods may be called from many threads. In a forked child they do nothing: the parent records."""
+
+    def __init__(self) -> None:
+        self.address = ""
+        """The run's address, such as vessels/3, as far as it is known."""
+        self.hyper: Dict[str, Any] = {}
+        """The hyperparameters, with the values that were asked for instead, as by kembrel branch --hyper."""
+        self.resumed: Optional[Resumed] = None
+        """Where to go on; None: start afresh."""
+        self.verify: Optional[pathlib.Path] = None
+        """Folder of a restored checkpoint that the program is to evaluate, under kembrel verify."""
+        self.stop: Optional[str] = None
+        """Why the program should stop; None: it may go on."""
+        self.problem: Optional[str] = None
+        """The latest thing that went wrong with the recording."""
+        self._lock = threading.RLock()
+        self._changed = threading.Condition(self._lock)
+        self._socket: Optional[socket.socket] = None
+        self._id = 0
+        self._pending: Deque[Tuple[int, bytes]] = collections.deque()
+        self._waiting = 0
+        self._answers: Dict[int, Optional[Dict[str, Any]]] = {}
+        self._unsettled: Dict[int, bytes] = {}
+        self._quoted: Dict[str, str] = {}
+        self._spool = ""
+        self._ended = False
+        self._lost = True
+        self._pid = os.getpid()
+        self._saver: Optional[_Saver] = None
+
+    # Recording.
+
+    def readings(self, step: int, epoch: Optional[float], values: Dict[str, Any]) -> None:
+        """Records values at a step and epoch (None where there are no epochs). Steps never fall; NaN and infinities are values."""
+        quoted = self._quoted
+        parts = []
+        for name, v in values.items():
+            v = float(v)
+            key = quoted.get(name)
+            if key is None:
+                key = quoted[name] = json.dumps(name)
+            parts.append(f"{key}:{v!r}" if v - v == 0 else f"{key}:{_odd(v)}")
+        at = "" if epoch is None else f'"epoch":{float(epoch)!r},' if epoch - epoch == 0 else ""
+        body = f'"step":{int(step)},{at}"time":{time.time_ns() // 1_000_000},"values":{{{",".join(parts)}}}}}\n'
+        with self._lock:
+            if self._saver is not None:
+                self._saver.see(values)
+            self._say('{"kind":"readings","id":%d,' % self._next(), body)
+
+    def note(self, text: str) -> None:
+        """Leaves a line of text on the run."""
+        self._tell("note", text=str(text))
+
+    def save(self, step: int, epoch: Optional[float] = None, why: str = "", **parts: Any) -> bool:
+        """Saves a checkpoint of these parts, each a tree or a path of a file: weights, optimiser, schedule, random, position, architecture,
+        training, preprocess, or your own (underscores stand for hyphens). It returns once the files are written; the recorder makes them safe
+        and sends them. False where it could not be saved, which problem tells."""
+        if not parts:
+            raise ValueError("a checkpoint has at least one part, such as weights=...")
+        fields: Dict[str, Any] = {"do": "begin", "step": int(step), "why": why}
+        if epoch is not None:
+            fields["epoch"] = _json_float(epoch)
+        begun = self._ask("checkpoint", **fields) or self._ask("checkpoint", **fields)
+        if begun is None or begun["kind"] != "folder":
+            return False
+        names: Dict[str, List[str]] = {}
+        try:
+            for part, tree in parts.items():
+                part = part.replace("_", "-")
+                names[part] = save_part(begun["folder"], part, tree)
+        except OSError as e:
+            self._fail(f"write checkpoint: {e}")
+            return False
+        with self._lock:
+            if self._saver is not None:
+                self._saver.saved = int(step)
+            id = self._next()
+            line = json.dumps({"kind": "checkpoint", "id": id, "do": "commit", "checkpoint": begun["checkpoint"], "parts": names}).encode() + b"\n"
+            self._unsettled[id] = line
+            self._send(id, line)
+        return True
+
+    def save_when(self, epochs: Optional[float] = None, steps: Optional[int] = None, best: str = "", margin: float = 0.0, on_signal: bool = False) -> None:
+        """Sets when save_if_due saves: every so many epochs or steps; whenever the curve in best ("loss.val lower") has beaten its best by
+        the margin; once more when the program is asked to end by SIGINT or SIGTERM (a second signal ends it at once)."""
+        saver = _Saver(epochs, steps, best, margin)
+        if self.resumed is not None:
+            saver.last_step = saver.saved = self.resumed.step
+            if self.resumed.epoch == self.resumed.epoch:
+                saver.last_epoch = self.resumed.epoch
+        self._saver = saver
+        if on_signal and threading.current_thread() is threading.main_thread():
+            for number in (signal.SIGINT, signal.SIGTERM):
+                self._on_signal(number, saver)
+
+    def _on_signal(self, number: int, saver: _Saver) -> None:
+        before = signal.getsignal(number)
+
+        def asked(got: int, frame: Any) -> None:
+            saver.asked = signal.Signals(got).name
+            self.stop = self.stop or f"The program was asked to end ({saver.asked})."
+            signal.signal(got, before if before is not None else signal.SIG_DFL)
+
+        signal.signal(number, asked)
+
+    def save_if_due(self, step: int, epoch: Optional[float] = None, **parts: Any) -> bool:
+        """Saves where save_when says that it is time, or the program is about to stop. Give what is costly to gather as a function without
+        arguments: it is called only then. Call it where the state is whole, behind the readings of the step."""
+        saver = self._saver
+        why = saver.due(int(step), epoch, self.stop) if saver is not None else ""
+        if not why:
+            return False
+        return self.save(step, epoch, why, **{k: v() if callable(v) else v for k, v in parts.items()})
+
+    def starts_with(self, weights: Any, fresh: Optional[bool] = None, seed: Optional[int] = None, needs: Optional[List[str]] = None) -> None:
+        """Tells what the weights are before training, as a tree, of which a digest is taken, so that it is known where they come from;
+        whether they are fresh, and the seed they were drawn by; and which parts of a checkpoint resuming needs (weights, optimiser and random
+        unless given). It comes before the first reading."""
+        fields: Dict[str, Any] = {}
+        if fresh is not None:
+            fields["weights"] = "fresh" if fresh else "trained"
+        if seed is not None:
+            fields["seed"] = int(seed)
+        if needs is not None:
+            fields["needs"] = list(needs)
+        if weights is not None and not self._lost:
+            tensors: List[Any] = []
+            _flatten(weights, "", tensors)
+            handle, path = tempfile.mkstemp(prefix="kembrel-start-", suffix=".safetensors")
+            os.close(handle)
+            write_tensors(path, tensors)
+            fields["path"] = path
+        self._tell("start", **fields)
+
+    def settle(self, timeout: float = _SETTLE) -> bool:
+        """Waits until all checkpoints handed over are safe on disk."""
+        with self._lock:
+            self._changed.wait_for(lambda: not self._unsettled or self._lost, timeout)
+            return not self._unsettled
+
+    def end(self, state: str = "finished", why: str = "") -> None:
+        """Says how the program ends: finished, stopped or failed. It waits until what was handed over is safe on disk, not for the service."""
+        if self._ended or self._pid != os.getpid():
+            return
+        if self.stop is not None and state == "finished" and not why:
+            state, why = "stopped", self.stop
+        self.settle()
+        self._ask("end", state=state, why=why)
+        with self._lock:
+            self._ended = True
+            if self._socket is not None:
+                self._socket.close()
+        atexit.unregister(self._at_exit)
+
+    def __enter__(self) -> Run:
+        return self
+
+    def __exit__(self, kind: Any, error: Any, trace: Any) -> None:
+        if kind is None:
+            self.end()
+        elif issubclass(kind, KeyboardInterrupt):
+            self.end("stopped", "Interrupted by a person.")
+        elif issubclass(kind, SystemExit) and not error.code:
+            self.end()
+        else:
+            self.end("failed", f"{kind.__name__}: {error}"[:2000])
+
+    def _at_exit(self) -> None:
+        kind = getattr(sys, "last_type", None)
+        if kind is None or hasattr(sys, "ps1"):
+            self.end()
+        else:
+            self.end("failed", f"{kind.__name__}: {getattr(sys, 'last_value', '')}"[:2000])
+
+    # The connection.
+
+    def _fail(self, text: str) -> None:
+        if self.problem is None:
+            _warn(text)
+        self.problem = text
+
+    def _next(self) -> int:
+        self._id += 1
+        return self._id
+
+    def _tell(self, kind: str, **fields: Any) -> None:
+        with self._lock:
+            id = self._next()
+            self._send(id, json.dumps({"kind": kind, "id": id, **fields}).encode() + b"\n", keep=True)
+
+    def _say(self, head: str, body: str) -> None:
+        self._send(self._id, (head + body).encode(), keep=True)
+
+    def _send(self, id: int, line: bytes, keep: bool = False) -> None:
+        """Sends a line; the lock is held. What is kept is sent again to a recorder that takes over."""
+        if self._lost or self._ended or self._pid != os.getpid():
+            return
+        if keep:
+            self._pending.append((id, line))
+            self._waiting += len(line)
+            while self._waiting > _QUEUE:
+                self._waiting -= len(self._pending.popleft()[1])
+        if self._socket is not None:
+            try:
+                self._socket.sendall(line)
+            except OSError:
+                pass  # the listener notices, and looks for another recorder
+
+    def _ask(self, kind: str, **fields: Any) -> Optional[Dict[str, Any]]:
+        """Sends a message and waits for its answer; None where there is none."""
+        with self._lock:
+            if self._pid != os.getpid():
+                return None
+            self._changed.wait_for(lambda: self._socket is not None or self._lost, _ANSWER)
+            if self._socket is None or self._lost or self._ended:
+                return None
+            id = self._next()
+            self._answers[id] = None
+            at = self._socket
+            self._send(id, json.dumps({"kind": kind, "id": id, **fields}).encode() + b"\n")
+            self._changed.wait_for(lambda: self._answers[id] is not None or self._socket is not at, _ANSWER)
+            return self._answers.pop(id)
+
+    def _connect(self, path: str) -> None:
+        s = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        s.settimeout(_ANSWER)
+        s.connect(path)
+        s.sendall(json.dumps({"kind": "hello", "protocol": 1, "language": f"python {platform.python_version()}"}).encode() + b"\n")
+        lines = s.makefile("rb")
+        text = lines.readline()
+        told = json.loads(text) if text else {}
+        if told.get("kind") != "welcome":
+            raise OSError(f"the recorder does not welcome this program: {told.get('what', 'no answer')}")
+        s.settimeout(None)
+        with self._lock:
+            self.address, self._spool = told.get("run", ""), told.get("folder", "")
+            if told.get("resume"):
+                self.resumed = Resumed(told["resume"])
+            if told.get("verify"):
+                self.verify = pathlib.Path(told["verify"])
+            self._asked = told.get("asked") or {}
+            self._drop(told.get("kept", 0))
+            again = sorted(list(self._pending) + list(self._unsettled.items()))
+            for _, line in again:
+                s.sendall(line)
+            self._socket, self._lost = s, False
+            self._changed.notify_all()
+        threading.Thread(target=self._listen, args=(s, lines), name="kembrel", daemon=True).start()
+
+    def _drop(self, id: int) -> None:
+        while self._pending and self._pending[0][0] <= id:
+            self._waiting -= len(self._pending.popleft()[1])
+
+    def _listen(self, s: socket.socket, lines: Any) -> None:
+        try:
+            for text in lines:
+                m = json.loads(text)
+                with self._lock:
+                    self._hear(m)
+        except (OSError, ValueError):
+            pass
+        with self._lock:
+            self._socket = None
+            self._changed.notify_all()
+            if self._ended or self._pid != os.getpid():
+                return
+        self._take_up()
+
+    def _hear(self, m: Dict[str, Any]) -> None:
+        id, kind = m.get("id", 0), m.get("kind")
+        if kind == "kept":
+            if self._unsettled.pop(id, None) is None:
+                self._drop(id)
+        elif kind == "problem":
+            self._unsettled.pop(id, None)
+            self._pending = collections.deque(e for e in self._pending if e[0] != id)
+            self._fail(f"the recorder says: {m.get('what')}")
+        elif kind == "advice":
+            self.stop = m.get("what") or "The program should stop."
+        if id in self._answers:
+            self._answers[id] = m
+        self._changed.notify_all()
+
+    def _take_up(self) -> None:
+        """Starts a recorder that goes on with the spool of one that died."""
+        pause, error = 0.1, ""
+        for _ in range(_TRIES):
+            try:
+                self._connect(_start(["--take-up", self._spool]))
+                return
+            except (OSError, ValueError) as e:
+                error = str(e)
+            time.sleep(pause)
+            pause = min(2 * pause, 3.0)
+        with self._lock:
+            self._lost = True
+            self._changed.notify_all()
+        self._fail(f"the recorder is gone and another could not take over; training goes on unrecorded: {error}")
+
+
+class _Saver:
+    """When to save."""
+
+    def __init__(self, epochs: Optional[float], steps: Optional[int], best: str, margin: float) -> None:
+        self.epochs, self.steps, self.margin = epochs, steps, margin
+        self.curve, _, direction = best.partition(" ")
+        self.sign = -1.0 if direction == "higher" else 1.0
+        self.best: Optional[float] = None
+        self.beaten = False
+        self.last_epoch, self.last_step, self.saved = 0.0, 0, -1
+        self.asked = ""
+
+    def see(self, values: Dict[str, Any]) -> None:
+        if self.curve and self.curve in values:
+            v = float(values[self.curve])
+            if v == v and (self.best is None or self.sign * (self.best - v) > self.margin):
+                self.best, self.beaten = v, True
+
+    def due(self, step: int, epoch: Optional[float], stop: Optional[str]) -> str:
+        if step == self.saved:
+            return ""
+        by_epoch = self.epochs is not None and epoch is not None and epoch - self.last_epoch >= self.epochs - 1e-9
+        by_step = self.steps is not None and step - self.last_step >= self.steps
+        why = ""
+        if self.asked:
+            why = f"asked to end ({self.asked})"
+        elif self.beaten:
+            why = "best so far"
+        elif by_epoch:
+            why = f"every {self.epochs:g} epochs"
+        elif by_step:
+            why = f"every {self.steps} steps"
+        elif stop is not None:
+            why = "about to stop"
+        if why:
+            self.beaten = False
+            self.last_epoch = epoch if by_epoch and epoch is not None else self.last_epoch
+            self.last_step = step if by_step else self.last_step
+        return why
+
+
+def _odd(v: float) -> str:
+    return '"NaN"' if v != v else '"Infinity"' if v > 0 else '"-Infinity"'
+
+
+def _json_float(v: float) -> Any:
+    v = float(v)
+    return v if math.isfinite(v) else json.loads(_odd(v))
+
+
+def _start(arguments: List[str]) -> str:
+    """Starts a recorder beside this program and returns its socket."""
+    binary = _binary()
+    if binary is None:
+        raise OSError("nothing is recorded: there is no recorder around, and no kembrel on the PATH to start one (or set KEMBREL_BINARY)")
+    command = [binary, "record", "--beside", str(os.getpid()), *arguments, "--", sys.executable or "python3", *sys.argv]
+    process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, start_new_session=True)
+    assert process.stdout is not None
+    line = process.stdout.readline().decode().strip()
+    threading.Thread(target=process.wait, name="kembrel-recorder", daemon=True).start()
+    if not line:
+        raise OSError("nothing is recorded: the recorder did not start")
+    return line.split(" ", 1)[0]
+
+
+def record(project: str = "", *, title: str = "", hyper: Optional[Dict[str, Any]] = None, resume: str = "") -> Run:
+    """Begins the recording. It never fails: without a recorder, problem says why and nothing is recorded.
+
+    project, title and resume (a run or checkpoint to go on with) count only where no recorder is around yet; the project may also be in
+    $KEMBREL_PROJECT. hyper: numbers, truth values, texts and lists of these by name; dotted names nest."""
+    run = Run()
+    run.hyper = dict(hyper or {})
+    try:
+        path = os.environ.get("KEMBREL_RECORDER")
+        if not path:
+            arguments = ["--resume", resume] if resume else ["--project", project or os.environ.get("KEMBREL_PROJECT", ""), "--title", title]
+            path = _start(arguments)
+        run._connect(path)
+    except (OSError, ValueError) as e:
+        run._fail(str(e) if "recorded" in str(e) else f"nothing is recorded: {e}")
+        return run
+    run.hyper.update(run._asked)
+    if run.hyper:
+        run._tell("hyper", values=run.hyper)
+    atexit.register(run._at_exit)
+    return run

@@ -1,0 +1,54 @@
+package python
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// interpreter is Debian's Python, which make test sees to, with numpy.
+const interpreter = "/usr/bin/python3"
+
+func runPython(t *testing.T, args ...string) string {
+	t.Helper()
+	if _, err := os.Stat(interpreter); err != nil {
+		t.Skip("python3 is not installed; make test installs it")
+	}
+	here, err := os.Getwd()
+	require.NoError(t, err)
+	cmd := exec.Command(interpreter, args...)
+	for _, e := range os.Environ() {
+		if !strings.HasPrefix(e, "KEMBREL_") {
+			cmd.Env = append(cmd.Env, e)
+		}
+	}
+	cmd.Env = append(cmd.Env, "PYTHONPATH="+here, "PYTHONDONTWRITEBYTECODE=1", "KEMBREL_BINARY=/nonexistent")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return string(out)
+}
+
+// -S leaves out the folder that Debian's numpy is in.
+func TestTreesWithoutNumpy(t *testing.T) {
+	require.Contains(t, runPython(t, "-S", "tests/trees.py"), "numpy False")
+}
+
+func TestTreesWithNumpy(t *testing.T) {
+	require.Contains(t, runPython(t, "tests/trees.py"), "numpy True")
+}
+
+// The folder installs with pip, without anything from anywhere.
+func TestInstallsFromTheFolder(t *testing.T) {
+	folder := t.TempDir()
+	here, err := os.Getwd()
+	require.NoError(t, err)
+	out, err := exec.Command(interpreter, "-m", "pip", "install", "--no-index", "--no-cache-dir", "--target", folder, here).CombinedOutput()
+	require.NoError(t, err, string(out))
+	for _, f := range []string{"__init__.py", "_arrays.py", "_run.py", "_tree.py", "py.typed"} {
+		require.FileExists(t, filepath.Join(folder, "kembrel", f))
+	}
+}

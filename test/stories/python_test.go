@@ -1,0 +1,104 @@
+package stories
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// python makes a virtual environment with the wheel that the service hands out, by one pip command, and returns its interpreter.
+func (w *world) python(t *testing.T) string {
+	t.Helper()
+	if _, err := os.Stat("/usr/bin/python3"); err != nil {
+		t.Skip("python3 is not installed; make test installs it")
+	}
+	venv := w.folder + "/venv"
+	out, err := exec.Command("/usr/bin/python3", "-m", "venv", venv).CombinedOutput()
+	require.NoError(t, err, string(out))
+	out, err = exec.Command(venv+"/bin/pip", "install", "--no-index", "--find-links", w.url+"/python/", "kembrel").CombinedOutput()
+	require.NoError(t, err, string(out))
+	return venv + "/bin/python"
+}
+
+// One pip command sets up a machine that trains: the binding and the recorder. A program without a recorder around starts its own.
+func TestPythonFromTheService(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	python := w.python(t)
+	script, err := filepath.Abs("../../bindings/python/tests/trainer.py")
+	require.NoError(t, err)
+	start := func(recorder bool, mode string, more ...string) *exec.Cmd {
+		cmd := w.command(python, script, mode)
+		if recorder {
+			cmd = w.record(python, script, mode)
+		}
+		for i, e := range cmd.Env { // the recorder is the wheel's own
+			if strings.HasPrefix(e, "KEMBREL_BINARY=") {
+				cmd.Env[i] = "KEMBREL_BINARY="
+			}
+		}
+		cmd.Env = append(cmd.Env, more...)
+		return cmd
+	}
+	for i, mode := range []string{"plain", "fork", "threads"} {
+		out, errs, code := run(start(i == 0, mode))
+		require.Zero(t, code, "%s: %s%s", mode, out, errs)
+		address := fmt.Sprintf("vessels/%d", i+1)
+		require.Eventually(t, func() bool { return w.show(t, address).State == "finished" }, 20*time.Second, 100*time.Millisecond, mode)
+		r := w.show(t, address)
+		require.JSONEq(t, `[2,1]`, string(r.Hyper["net.layers"]))
+		require.Equal(t, "Its weights were fresh, seed 3.", r.Start.Says)
+		c := w.curves(t, address)
+		require.Len(t, c["loss.train"].Value, 60)
+		require.NotContains(t, c, "loss.val", "a forked child records nothing")
+		if mode == "threads" {
+			require.Len(t, r.Notes, 800)
+		}
+	}
+	require.Contains(t, strings.Join(w.show(t, "vessels/1").Recipe.Command, " "), "trainer.py")
+	require.Contains(t, w.show(t, "vessels/1").Recipe.Packages, "kembrel")
+
+	out, errs, code := run(start(false, "crash"))
+	require.Equal(t, 1, code, out+errs)
+	require.Eventually(t, func() bool { return w.show(t, "vessels/4").State == "failed" }, 20*time.Second, 100*time.Millisecond)
+	require.Contains(t, w.show(t, "vessels/4").Legs[0].Why, "RuntimeError: the sea is rough")
+
+	// Killed in the middle and resumed, it ends as the first run did.
+	cmd := start(true, "plain", "PACE=0.3")
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool {
+		_, _, code := w.try("restore", "vessels/5@e2", "--into", w.folder+"/x", "--parts", "random", "--overwrite")
+		return code == 0
+	}, 20*time.Second, 50*time.Millisecond)
+	processes(func(pid int, args []string, env string) {
+		if len(args) > 1 && args[0] == python && args[1] == script && strings.Contains(env, "PACE=0.3") {
+			syscall.Kill(pid, syscall.SIGKILL)
+		}
+	})
+	cmd.Wait()
+	w.nothingWaits(t)
+	resumed := w.command(w.binary, "resume", "vessels/5")
+	out, errs, code = run(resumed)
+	require.Zero(t, code, out+errs)
+	w.equalRuns(t, "vessels/1", "vessels/5")
+
+	// Asked to end, it saves once more and is stopped.
+	cmd = start(true, "plain", "PACE=0.2", "EPOCHS=100")
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { _, _, code := w.try("show", "vessels/6@e1"); return code == 0 }, 20*time.Second, 50*time.Millisecond)
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	cmd.Wait()
+	w.nothingWaits(t)
+	last := w.show(t, "vessels/6")
+	require.Equal(t, "stopped", last.State)
+	require.Contains(t, last.Answers.Happened, "asked to end (SIGTERM)")
+	require.Contains(t, w.kembrel(t, "checkpoints", "vessels/6"), "asked to end (SIGTERM)")
+}
