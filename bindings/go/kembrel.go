@@ -20,6 +20,7 @@ import (
 	"runtime"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -85,14 +86,24 @@ type reply struct {
 // answerTime is how long a call waits for the recorder where it needs its answer.
 const answerTime = 30 * time.Second
 
+// over says that a run of this process has ended. The recorder around the program had that one; another run gets a recorder of its own.
+var over atomic.Bool
+
 // Hello begins the recording. It never fails: without a recorder, Err says why and nothing is recorded.
 func Hello(o Options) *Run {
 	r := &Run{replies: map[int64]chan reply{}, unsettled: map[int64]bool{}}
 	r.settled = sync.NewCond(&r.mutex)
 	socket := os.Getenv("KEMBREL_RECORDER")
+	if over.Load() { // a run was recorded there before: this is another
+		socket = ""
+	}
 	var err error
 	if socket == "" {
-		arguments := []string{"--project", o.Project, "--title", o.Title}
+		project := o.Project
+		if project == "" {
+			project = os.Getenv("KEMBREL_PROJECT")
+		}
+		arguments := []string{"--project", project, "--title", o.Title}
 		if o.Resume != "" {
 			arguments = []string{"--resume", o.Resume}
 		}
@@ -452,6 +463,7 @@ func (r *Run) End(state, why string) {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
 	r.ended = true
+	over.Store(true)
 	if err != nil && r.err == nil {
 		r.failLocked(fmt.Errorf("end: %w", err))
 	}

@@ -12,14 +12,23 @@ import (
 	"time"
 )
 
+func findBinary() (string, error) {
+	if binary := os.Getenv("KEMBREL_BINARY"); binary != "" {
+		return binary, nil
+	}
+	binary, err := exec.LookPath("kembrel")
+	if err != nil {
+		return "", errors.New("no kembrel on the PATH (or set KEMBREL_BINARY)")
+	}
+	return binary, nil
+}
+
 // startRecorder starts a recorder beside this program and returns its socket and spool. The binary is $KEMBREL_BINARY, or
 // kembrel on the PATH.
 func startRecorder(arguments ...string) (socket, spool string, err error) {
-	binary := os.Getenv("KEMBREL_BINARY")
-	if binary == "" {
-		if binary, err = exec.LookPath("kembrel"); err != nil {
-			return "", "", errors.New("nothing is recorded: there is no recorder around, and no kembrel on the PATH to start one (or set KEMBREL_BINARY)")
-		}
+	binary, err := findBinary()
+	if err != nil {
+		return "", "", fmt.Errorf("nothing is recorded: there is no recorder around, and %w to start one", err)
 	}
 	arguments = append([]string{"record", "--beside", strconv.Itoa(os.Getpid())}, arguments...)
 	cmd := exec.Command(binary, append(append(arguments, "--"), os.Args...)...)

@@ -61,6 +61,12 @@ export function when(time: string): string {
   return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${clock}`
 }
 
+/** The console's path of an address: a project, a run, or a checkpoint. */
+export function linkTo(address: string): string {
+  const [run, at] = address.split('@')
+  return '/' + run + (at ? '/checkpoints/' + at : '')
+}
+
 /** A hyperparameter as people type it. */
 export function hyper(v: unknown): string {
   return typeof v === 'string' ? v : JSON.stringify(v)

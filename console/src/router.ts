@@ -18,6 +18,12 @@ export const router = createRouter({
       component: () => import('./pages/Run.vue'),
       props: (r) => ({ project: r.params.project, number: Number(r.params.number) }),
     },
+    {
+      path: '/:project([a-z][a-z0-9-]*)/:number(\\d+)/checkpoints/:at',
+      name: 'checkpoint',
+      component: () => import('./pages/Checkpoint.vue'),
+      props: (r) => ({ project: r.params.project, number: Number(r.params.number), at: r.params.at }),
+    },
     { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./pages/Nowhere.vue') },
   ],
 })

@@ -36,6 +36,21 @@ if [ "$("$kembrel" runs vessels --output csv | wc -l)" -le 1 ]; then
     record "Dropout 0.5, steps down"         --hidden 48 --dropout 0.5 --lr 0.008 --clips 7680 --epochs 24 --drop-every 5
     record "Rate 3, relu"                    --hidden 96 --activation relu --lr 3 --clips 960 --epochs 10
     record "Wide net, stop rule" --stop-patience 5 --hidden 256,256 --lr 0.005 --clips 240 --epochs 32
+    # Cut off as by a power cut, and resumed: it ends as if nothing had happened, which the rerun proves.
+    export HARBOUR_CUT_AT=520
+    record "Cut off and resumed" --hidden 48 --dropout 0.3 --lr 0.01 --clips 1920 --epochs 16 --drop-every 5 --save-every 2 || true
+    unset HARBOUR_CUT_AT
+    echo "Resuming it, running it again, and branching from another run"
+    "$kembrel" resume --quiet vessels/6 > /dev/null
+    "$kembrel" rerun --quiet --title "The same, not cut off" vessels/6 > /dev/null
+    "$kembrel" branch --quiet vessels/3@e10 --hyper lr=0.001 --hyper freeze=1 --title "First layer frozen" > /dev/null
+    "$kembrel" verify vessels/3@best -- "$harbour" evaluate > /dev/null 2>&1
+    if command -v python3 > /dev/null; then
+        clips="$data/clips.safetensors"
+        echo "Training: Softmax in Python"
+        "$harbour" clips --out "$clips" && PYTHONPATH=bindings/python PYTHONDONTWRITEBYTECODE=1 "$kembrel" record --quiet --project vessels -- \
+            python3 demo/harbour/python/train.py "$clips" > /dev/null || true
+    fi
 fi
 "$kembrel" runs vessels
 echo

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	kembrel "kembrel/bindings/go"
@@ -170,12 +171,16 @@ func train(s settings) error {
 		"dropout": s.dropout, "batch": s.batch, "epochs": s.epochs, "clips": s.clips, "split": "by voyage", "seed": s.seed,
 		"lr-drop.every": s.dropEvery, "lr-drop.factor": s.drop, "freeze": s.freeze,
 	})
+	cutAt, _ := strconv.ParseInt(os.Getenv("HARBOUR_CUT_AT"), 10, 64) // the step at which the demo's power cut comes
 	run.Save(kembrel.Saving{Epochs: float64(s.saveEvery), Steps: int64(s.saveSteps), Best: "loss.val lower", Signal: true})
 	for t.position.Epoch <= s.epochs {
 		began := time.Now()
 		rate := schedule(s.rate, t.position.Epoch, s.dropEvery, s.drop)
 		whole := t.pass(rate, func(at, loss, gradient float64) (goOn bool) {
 			step := t.position.Step
+			if _, resumed := run.Resumed(); !resumed && step == cutAt {
+				syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			}
 			switch {
 			case s.perStep:
 				run.Readings(step, at, kembrel.V("loss.step", loss), kembrel.V("gradient", gradient), kembrel.V("lr.step", rate))

@@ -38,6 +38,8 @@ func main() {
 		{"run-stopped", "/vessels/5?axis=step&smooth=20", ".u-over"},
 		{"run-overfitting", "/vessels/2?smooth=1", ".u-over"},
 		{"run-dark", "/vessels/4", ".u-over"},
+		{"run-branch", "/vessels/8", ".u-over"},
+		{"checkpoint", "/vessels/3/checkpoints/best", ".tensors"},
 		{"run-evidence", "/vessels/3#what-came-out", ".u-over"},
 	}
 	if err := takePages(*out, *link, base, pages, *only); err != nil {
@@ -48,6 +50,7 @@ func main() {
 		{"terminal-curves", "curves vessels/3 --names loss.train,loss.val"},
 		{"terminal-follow", "follow vessels/5"},
 		{"terminal-show", "show vessels/3"},
+		{"terminal-diff", "diff-weights vessels/3@e10 vessels/8@last"},
 		{"terminal-restore", "restore vessels/3@best --into /tmp/kembrel-model --overwrite"},
 	}
 	for _, c := range commands {

@@ -48,7 +48,7 @@ func TestFirstRun(t *testing.T) {
 	require.Contains(t, said, "every digest checked")
 	copies, err := filepath.Glob(keep + "/" + best + "/*")
 	require.NoError(t, err)
-	require.Len(t, copies, 5)
+	require.Len(t, copies, 6)
 	for _, c := range copies {
 		want, err := os.ReadFile(c)
 		require.NoError(t, err)

@@ -90,15 +90,27 @@ func TestPythonFromTheService(t *testing.T) {
 	require.Zero(t, code, out+errs)
 	w.equalRuns(t, "vessels/1", "vessels/5")
 
+	// A second training in the same process is another run, and it is noticed that it goes on from trained weights.
+	w.kembrel(t, "restore", "vessels/1@last", "--into", w.folder+"/fit")
+	cmd = start(true, "twice", "WEIGHTS="+w.folder+"/fit/weights.safetensors")
+	out, errs, code = run(cmd)
+	require.Zero(t, code, out+errs)
+	require.Eventually(t, func() bool { return w.show(t, "vessels/7").State == "finished" }, 20*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool {
+		again := w.show(t, "vessels/7")
+		return len(again.Warnings) > 0 && strings.Contains(again.Warnings[0], "declared to start fresh, but its starting weights are equal to those of vessels/1@e6")
+	}, 10*time.Second, 100*time.Millisecond)
+
 	// Asked to end, it saves once more and is stopped.
 	cmd = start(true, "plain", "PACE=0.2", "EPOCHS=100")
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { _, _, code := w.try("show", "vessels/6@e1"); return code == 0 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { _, _, code := w.try("show", "vessels/8@e1"); return code == 0 }, 20*time.Second, 50*time.Millisecond)
+	time.Sleep(130 * time.Millisecond) // between two epochs' ends
 	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
 	cmd.Wait()
 	w.nothingWaits(t)
-	last := w.show(t, "vessels/6")
+	last := w.show(t, "vessels/8")
 	require.Equal(t, "stopped", last.State)
 	require.Contains(t, last.Answers.Happened, "asked to end (SIGTERM)")
-	require.Contains(t, w.kembrel(t, "checkpoints", "vessels/6"), "asked to end (SIGTERM)")
+	require.Contains(t, w.kembrel(t, "checkpoints", "vessels/8"), "asked to end (SIGTERM)")
 }

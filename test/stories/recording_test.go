@@ -115,10 +115,9 @@ func TestServiceDownAllAlong(t *testing.T) {
 	require.Contains(t, w.kembrel(t, "spool"), "Nothing waits")
 }
 
-// A recorder that was killed leaves a spool; spool send sends it, and the run is lost, not made up.
+// A recorder that was killed with its program leaves a spool; spool send sends it, and the run has failed, as both are known to be gone.
 func TestSpoolOfADeadRecorder(t *testing.T) {
 	w := newWorld(t)
-	w.env = append(w.env, "KEMBREL_LOST_AFTER=3s")
 	cmd := w.speak(`{"kind":"readings","id":1,"step":1,"values":{"loss.val":0.5}}`, `{"kind":"readings","id":2,"step":2,"values":{"loss.val":"NaN"}}`, "wait")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	var out lockedBuffer
@@ -132,5 +131,7 @@ func TestSpoolOfADeadRecorder(t *testing.T) {
 	require.Contains(t, w.kembrel(t, "spool", "--output", "csv"), "left,2,")
 	require.Contains(t, w.kembrel(t, "spool", "send"), "sent 2 readings")
 	require.Len(t, w.curves(t, "vessels/1")["loss.val"].Value, 2)
-	require.Eventually(t, func() bool { return w.show(t, "vessels/1").State == "lost" }, 30*time.Second, 200*time.Millisecond)
+	r := w.show(t, "vessels/1")
+	require.Equal(t, "failed", r.State)
+	require.Contains(t, r.Legs[0].Why, "gone without a word")
 }

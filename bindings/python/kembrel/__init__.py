@@ -17,7 +17,8 @@ protocol, ``__array_interface__``, ``__dlpack__`` (on the CPU) or ``__array__``.
 """
 
 from ._arrays import Raw
+from ._match import Match, match
 from ._run import Resumed, Run, record
 from ._tree import load_part, read_tensors, save_part
 
-__all__ = ["Raw", "Resumed", "Run", "load_part", "read_tensors", "record", "save_part"]
+__all__ = ["Match", "Raw", "Resumed", "Run", "load_part", "match", "read_tensors", "record", "save_part"]

@@ -62,6 +62,8 @@ class Resumed:
 class Run:
     """A run being recorded. Its methods may be called from many threads. In a forked child they do nothing: the parent records."""
 
+    _over = False  # a run of this process has ended
+
     def __init__(self) -> None:
         self.address = ""
         """The run's address, such as vessels/3, as far as it is known."""
@@ -78,6 +80,7 @@ class Run:
         self._lock = threading.RLock()
         self._changed = threading.Condition(self._lock)
         self._socket: Optional[socket.socket] = None
+        self._handle = -1
         self._id = 0
         self._pending: Deque[Tuple[int, bytes]] = collections.deque()
         self._waiting = 0
@@ -97,17 +100,32 @@ class Run:
         quoted = self._quoted
         parts = []
         for name, v in values.items():
-            v = float(v)
+            if type(v) is not float:
+                v = float(v)
             key = quoted.get(name)
             if key is None:
-                key = quoted[name] = json.dumps(name)
-            parts.append(f"{key}:{v!r}" if v - v == 0 else f"{key}:{_odd(v)}")
-        at = "" if epoch is None else f'"epoch":{float(epoch)!r},' if epoch - epoch == 0 else ""
-        body = f'"step":{int(step)},{at}"time":{time.time_ns() // 1_000_000},"values":{{{",".join(parts)}}}}}\n'
+                key = quoted[name] = json.dumps(name) + ":"
+            parts.append(key + repr(v) if v - v == 0 else key + _odd(v))
+        at = "" if epoch is None or epoch - epoch != 0 else f'"epoch":{float(epoch)!r},'
+        tail = f',"step":{int(step)},{at}"time":{time.time_ns() // 1_000_000},"values":{{{",".join(parts)}}}}}\n'
         with self._lock:
             if self._saver is not None:
                 self._saver.see(values)
-            self._say('{"kind":"readings","id":%d,' % self._next(), body)
+            if self._lost or self._ended or self._pid != os.getpid():
+                return
+            id = self._id = self._id + 1
+            line = f'{{"kind":"readings","id":{id}{tail}'.encode()
+            self._pending.append((id, line))
+            self._waiting += len(line)
+            if self._waiting > _QUEUE:
+                self._shift()
+            if self._socket is not None:
+                try:
+                    sent = os.write(self._handle, line)  # cheaper than the socket's own way
+                    if sent < len(line):
+                        self._socket.sendall(line[sent:])
+                except OSError:
+                    pass  # the listener notices, and looks for another recorder
 
     def note(self, text: str) -> None:
         """Leaves a line of text on the run."""
@@ -209,7 +227,7 @@ class Run:
         self.settle()
         self._ask("end", state=state, why=why)
         with self._lock:
-            self._ended = True
+            self._ended = Run._over = True
             if self._socket is not None:
                 self._socket.close()
         atexit.unregister(self._at_exit)
@@ -250,9 +268,6 @@ class Run:
             id = self._next()
             self._send(id, json.dumps({"kind": kind, "id": id, **fields}).encode() + b"\n", keep=True)
 
-    def _say(self, head: str, body: str) -> None:
-        self._send(self._id, (head + body).encode(), keep=True)
-
     def _send(self, id: int, line: bytes, keep: bool = False) -> None:
         """Sends a line; the lock is held. What is kept is sent again to a recorder that takes over."""
         if self._lost or self._ended or self._pid != os.getpid():
@@ -260,8 +275,8 @@ class Run:
         if keep:
             self._pending.append((id, line))
             self._waiting += len(line)
-            while self._waiting > _QUEUE:
-                self._waiting -= len(self._pending.popleft()[1])
+            if self._waiting > _QUEUE:
+                self._shift()
         if self._socket is not None:
             try:
                 self._socket.sendall(line)
@@ -305,9 +320,14 @@ class Run:
             again = sorted(list(self._pending) + list(self._unsettled.items()))
             for _, line in again:
                 s.sendall(line)
-            self._socket, self._lost = s, False
+            self._socket, self._handle, self._lost = s, s.fileno(), False
             self._changed.notify_all()
         threading.Thread(target=self._listen, args=(s, lines), name="kembrel", daemon=True).start()
+
+    def _shift(self) -> None:
+        """Forgets the oldest messages, where a recorder keeps nothing."""
+        while self._waiting > _QUEUE:
+            self._waiting -= len(self._pending.popleft()[1])
 
     def _drop(self, id: int) -> None:
         while self._pending and self._pending[0][0] <= id:
@@ -434,7 +454,7 @@ def record(project: str = "", *, title: str = "", hyper: Optional[Dict[str, Any]
     run.hyper = dict(hyper or {})
     try:
         path = os.environ.get("KEMBREL_RECORDER")
-        if not path:
+        if not path or Run._over:  # the recorder around the program had a run that has ended: this is another
             arguments = ["--resume", resume] if resume else ["--project", project or os.environ.get("KEMBREL_PROJECT", ""), "--title", title]
             path = _start(arguments)
         run._connect(path)

@@ -38,7 +38,7 @@ with kembrel.record("vessels", title="Python", hyper={"lr": 0.1, "net.layers": [
             raise RuntimeError("the sea is rough")
         if step % 10 == 0:
             run.save_if_due(step, step / 10, weights=weights, random=dice.getstate())
-            time.sleep(float(os.environ.get("PACE", "0")))
+        time.sleep(float(os.environ.get("PACE", "0")) / 10)
         if run.stop:
             run.save_if_due(step, step / 10, weights=weights, random=dice.getstate())
             break
@@ -52,3 +52,12 @@ with kembrel.record("vessels", title="Python", hyper={"lr": 0.1, "net.layers": [
         for t in threads:
             t.join()
     run.readings(step, step / 10, {"last": sum(weights["w"])})
+
+if mode == "twice":  # a second training in the same process, of what the first has trained
+    with kembrel.record("vessels", title="Python, again") as run:
+        run.starts_with(weights, fresh=True)
+        run.readings(1, 1, {"loss.train": 1})
+    fit = kembrel.match(os.environ["WEIGHTS"], {"w": weights["w"], "b": 0.5})
+    assert fit and fit.says.startswith("It fits"), fit.says
+    other = kembrel.match(os.environ["WEIGHTS"], {"net": {"w": weights["w"]}, "c": array.array("f", [1])})
+    assert not other and other.missing == ["c", "net.w"] and other.renames == {"w": "net.w"}, other.says

@@ -1,6 +1,9 @@
 import uPlot from 'uplot'
 import type { Drawn } from '../composables/curves'
 
+/** What is said of a curve where its label is not drawn. */
+export const titleOf = (l: Line) => l.label || l.curve.name
+
 /** What one curve puts into a chart: its line, the raw line behind a smoothed one, and the envelope of what fell on one pixel. */
 export interface Line {
   curve: Drawn
@@ -35,6 +38,7 @@ export function linesOf(curves: Drawn[]): Line[] {
       colour: css(name),
       main: c.smooth ?? raw,
     }
+    if (c.parent) line.label = ''
     if (c.split === 'train') line.dash = [5, 3]
     else if (!single && i >= palette.length) line.dash = [9, 3, 2, 3]
     if (c.smooth) line.raw = raw

@@ -26,6 +26,7 @@ export function labels(u: uPlot, lines: Line[], starts: number[], focus: string,
   const space = 12 * ratio
   const out: (Label & { name: string })[] = []
   lines.forEach((l, i) => {
+    if (!l.label) return
     const ys = u.data[starts[i]] as (number | null | undefined)[]
     let last = ys.length - 1
     while (last >= 0 && (ys[last] == null || u.data[0][last] > (u.scales.x.max ?? Infinity))) last--

@@ -124,7 +124,7 @@ export function toSVG(
       )
     }
     const dash = l.dash ? ` stroke-dasharray="${l.dash.join(' ')}"` : ''
-    out.push(`<path d="${runs(main)}" stroke="${colour}" stroke-width="1.7"${dash}/>`)
+    out.push(`<path d="${runs(main)}" stroke="${colour}" stroke-width="${l.curve.parent ? 0.9 : 1.7}"${dash}/>`)
   })
   for (const v of new Set(unreal(lines, o.hide).map((v) => round(px(v))))) {
     out.push(`<path d="M${v - 3} ${top + high + head - 9}l6 6m0 -6l-6 6" stroke="${css('--bad')}" stroke-width="1.5"/>`)

@@ -2,7 +2,7 @@
 import { ElButton, ElDropdown, ElDropdownItem, ElDropdownMenu } from 'element-plus'
 import { computed, ref } from 'vue'
 import type { Checkpoint } from '../api/client'
-import { bytes, number as text, when } from '../format'
+import { bytes, linkTo, number as text, when } from '../format'
 
 const props = defineProps<{ checkpoints: Checkpoint[]; objective: string; project: string; number: number }>()
 const all = ref(false)
@@ -32,6 +32,7 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
           <th>Why</th>
           <th class="n">{{ objective }}</th>
           <th>Fit to</th>
+          <th>Verified</th>
           <th>Parts</th>
           <th class="n">Size</th>
           <th>Saved</th>
@@ -41,13 +42,24 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
       <tbody>
         <tr v-for="c in shown" :key="c.address">
           <td class="mono">
-            @{{ at(c) }}
+            <RouterLink :to="linkTo(c.address)">@{{ at(c) }}</RouterLink>&#160;
             <span v-if="c.best" class="accent">best&#160;</span>
             <span v-if="c.last" class="small">last</span>
+            <span v-if="c.replaced" class="small" title="a later leg began before it">replaced</span>
           </td>
           <td>{{ c.why }}</td>
           <td class="n">{{ c.figures && objective in c.figures ? text(c.figures[objective]) : '' }}</td>
-          <td :class="{ warn: c.fit !== 'resume' }">{{ c.fit }}</td>
+          <td
+            :class="{ warn: c.fit !== 'resume' }"
+            :title="c.lacks?.length ? `to resume it lacks ${c.lacks.join(', ')}` : ''"
+          >
+            {{ c.fit }}
+          </td>
+          <td>
+            <span v-if="c.verified?.length" :class="c.verified[0].same ? 'good' : 'bad'" :title="c.verified[0].says">
+              {{ c.verified[0].same ? '✓ verified' : '≠ not the same' }}
+            </span>
+          </td>
           <td class="small">{{ c.parts?.join(' ') }}</td>
           <td class="n">{{ bytes(c.size) }}</td>
           <td class="small">{{ when(c.saved) }}</td>

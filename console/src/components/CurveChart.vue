@@ -12,6 +12,7 @@ import {
   shortNumber,
   tableOf,
   ticks,
+  titleOf,
 } from '../chart/lines'
 import { drawMarks, type Best, type Flag } from '../chart/marks'
 import { download, toCSV, toPNG, toSVG } from '../chart/save'
@@ -93,7 +94,7 @@ function series(): uPlot.Series[] {
     out.push({
       label: l.label,
       stroke: grey ? colour + '66' : colour,
-      width: grey ? 1 : focus.value === '' && lines.value.length > 8 ? 1.2 : 1.7,
+      width: grey ? 1 : l.curve.parent ? 0.9 : focus.value === '' && lines.value.length > 8 ? 1.2 : 1.7,
       dash: l.dash,
       spanGaps: false,
       points: { show: single },
@@ -215,7 +216,9 @@ function showTip(u: uPlot) {
   const rows = lines.value
     .filter((l) => focus.value === '' || l.curve.name === focus.value)
     .slice(0, 12)
-    .map(({ curve, label, colour }) => {
+    .map((l) => {
+      const { curve, colour } = l
+      const label = titleOf(l)
       let i = curve.x.length - 1
       while (i > 0 && !(curve.x[i] <= at)) i--
       if (!(curve.x[i] <= at)) return { label, text: '', colour }

@@ -30,7 +30,7 @@ const lines = computed(() =>
         ? [l.from_step, l.last_step]
         : timed.value
           ? [seconds(l.started), seconds(l.ended ?? l.seen)]
-          : [i === 0 ? 0 : (toNumber(l.epoch) * l.from_step) / (l.last_step || 1), toNumber(l.epoch)]
+          : [l.resumed ? toNumber(l.resumed.epoch) : 0, toNumber(l.epoch)]
     return {
       leg: l,
       from: clip(x(span[0])),

@@ -10,6 +10,8 @@ export interface Drawn {
   name: string
   measure: string
   split: string
+  /** Address of the run that the run branched from, where this is that run's curve up to there. */
+  parent?: string
   x: number[]
   step: number[]
   epoch: number[]
@@ -96,6 +98,10 @@ export function merge(have: Drawn[], came: Drawn[], from: number): Drawn[] {
   }
   return [...byName.values()].sort((a, b) => (a.name < b.name ? -1 : 1))
 }
+
+/** The curves of a branch's parent, up to the branch, as lines of their own. */
+export const asParent = (curves: Drawn[], parent: string): Drawn[] =>
+  curves.map((c) => ({ ...c, name: `${c.name} of ${parent}`, parent }))
 
 /** The curves of a run as they are looked at; when readings come only the last pixel and what is behind it is read. */
 export function useCurves(project: string, number: number) {

@@ -5,16 +5,17 @@ import type { Flag } from '../chart/marks'
 import { answer, client, type Checkpoint, type Output, type RunDetail } from '../api/client'
 import CheckpointTable from '../components/CheckpointTable.vue'
 import CurveChart from '../components/CurveChart.vue'
+import NextSteps from '../components/NextSteps.vue'
 import LegAxis from '../components/LegAxis.vue'
 import Question from '../components/Question.vue'
 import StateMark from '../components/StateMark.vue'
 import StopRule from '../components/StopRule.vue'
 import VerdictActs from '../components/VerdictActs.vue'
 import WentIn from '../components/WentIn.vue'
-import { families, inBytes, useCurves, type Axis, type Look } from '../composables/curves'
+import { asParent, families, inBytes, useCurves, type Axis, type Drawn, type Look } from '../composables/curves'
 import { once, useLive } from '../composables/live'
 import { useQuery } from '../composables/query'
-import { duration, figure, number as text, place, toNumber, took, when } from '../format'
+import { duration, figure, number as text, linkTo, place, toNumber, took, when } from '../format'
 
 const props = defineProps<{ project: string; number: number }>()
 const path = { project: props.project, number: props.number }
@@ -103,6 +104,26 @@ const loadCurves = loader(async () => {
   await read(look.value)
   behind.value = { epoch: toNumber(run.value.epoch), at: Date.now() }
 })
+/** A branch is drawn as the continuation of its parent. */
+const origin = computed(() => {
+  const o = run.value?.origin
+  const m = o?.kind === 'branch' ? /^([a-z0-9-]+)\/(\d+)@/.exec(o.from) : null
+  return m
+    ? { project: m[1], number: Number(m[2]), run: `${m[1]}/${m[2]}`, step: o!.step ?? 0, epoch: toNumber(o!.epoch) }
+    : null
+})
+const parentCurves = ref<Drawn[]>([])
+const loadParent = loader(async () => {
+  const o = origin.value
+  const upTo = axisUsed.value === 'step' ? o?.step : axisUsed.value === 'epoch' ? o?.epoch : undefined
+  if (!o || upTo === undefined || Number.isNaN(upTo)) {
+    parentCurves.value = []
+    return
+  }
+  const parent = useCurves(o.project, o.number)
+  await parent.read({ ...look.value, to: upTo })
+  parentCurves.value = asParent(parent.curves.value, o.run)
+})
 const behindText = computed(() => {
   const epochs = toNumber(run.value?.epoch) - behind.value.epoch
   const span = duration(now.value - behind.value.at)
@@ -122,7 +143,11 @@ const machineCharts = computed(() =>
 const charts = computed(() =>
   wanted.value
     .map((f) => ({ ...f, curves: curves.value.filter((c) => f.names.includes(c.name)) }))
-    .filter((f) => f.curves.length),
+    .filter((f) => f.curves.length)
+    .map((f) => ({
+      ...f,
+      curves: [...parentCurves.value.filter((c) => f.names.some((n) => c.name.startsWith(n + ' of '))), ...f.curves],
+    })),
 )
 const loadCheckpoints = loader(async () => {
   const page = await answer(client.GET('/api/v1/projects/{project}/runs/{number}/checkpoints', { params: { path } }))
@@ -160,6 +185,7 @@ const { connected } = useLive(
   },
 )
 watch([look, paused], loadCurves)
+watch([look, origin], loadParent)
 
 const now = ref(Date.now())
 const clock = setInterval(() => (now.value = Date.now()), 1000)
@@ -210,7 +236,13 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
     <template v-if="run">
       <div class="head">
         <div>
-          <div class="mono small">{{ run.address }}</div>
+          <div class="mono small">
+            {{ run.address }}
+            <template v-if="run.origin">
+              · {{ run.origin.kind === 'branch' ? 'branched from' : 'repeats' }}
+              <RouterLink :to="linkTo(run.origin.from)">{{ run.origin.from }}</RouterLink>
+            </template>
+          </div>
           <h1>{{ run.title || run.address }}</h1>
         </div>
         <div class="now">
@@ -248,6 +280,9 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
         </div>
       </div>
 
+      <ul v-if="run.warnings?.length" class="warnings">
+        <li v-for="w in run.warnings" :key="w" class="warn">{{ w }}</li>
+      </ul>
       <Question title="How is it learning?" :says="run.answers.learning">
         <template #aside>
           <VerdictActs :run="run" @changed="loadRun" />
@@ -347,6 +382,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
               :checkpoints="checkpoints"
               :axis="axisUsed"
               :started="look.started"
+              @choose="(c) => $router.push(linkTo(c.address))"
             />
             <p v-if="i === 1" class="small key">
               ◆ best &#160; ● fit to resume &#160; ○ less &#160; drag to zoom; keys + − ← → 0
@@ -370,6 +406,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
               <th>Leg</th>
               <th>State</th>
               <th>Host</th>
+              <th>From</th>
               <th class="n">Steps</th>
               <th>Began</th>
               <th class="n">Took</th>
@@ -382,6 +419,10 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
               <td class="mono">{{ l.number }}</td>
               <td><StateMark :state="l.state" /></td>
               <td>{{ l.host }}</td>
+              <td class="mono">
+                <RouterLink v-if="l.resumed" :to="linkTo(l.resumed.from)">{{ l.resumed.from }}</RouterLink>
+                <span v-if="l.resumed?.lacks?.length" class="warn">without {{ l.resumed.lacks.join(', ') }}</span>
+              </td>
               <td class="n">{{ text(l.from_step) }} – {{ text(l.last_step) }}</td>
               <td class="small">{{ when(l.started) }}</td>
               <td class="n">{{ took(l.started, l.ended, now) }}</td>
@@ -418,6 +459,10 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
           <pre class="output" tabindex="0" aria-label="output of the program">{{ shownOutput }}</pre>
         </template>
       </Question>
+
+      <Question title="What next?">
+        <NextSteps :run="run" :checkpoints="checkpoints" />
+      </Question>
     </template>
   </main>
 </template>
@@ -425,6 +470,10 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
 <style scoped>
 .problem {
   padding: 0 24px;
+}
+.warnings {
+  margin: 0 24px 12px;
+  padding-left: 18px;
 }
 .head {
   padding: 16px 24px 14px;

@@ -1,0 +1,69 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Checkpoint, RunDetail } from '../api/client'
+
+/** What may be done with a run, each with the command that does it. */
+const props = defineProps<{ run: RunDetail; checkpoints: Checkpoint[] }>()
+
+const present = computed(() => props.checkpoints.filter((c) => !c.replaced))
+const best = computed(() => present.value.find((c) => c.best))
+const fit = computed(() => present.value.find((c) => c.fit === 'resume'))
+const steps = computed(() => {
+  const run = props.run.address
+  const some = present.value.length > 0
+  return [
+    {
+      what: 'Resume',
+      says:
+        props.run.state === 'running'
+          ? 'It is being recorded; a second leg would have to take over.'
+          : fit.value
+            ? `It would go on from ${fit.value.address}, as its next leg.`
+            : some
+              ? 'No checkpoint has all that going on needs; with the weights alone the run would say so for ever.'
+              : 'It has no checkpoint to go on from.',
+      command: fit.value ? `kembrel resume ${run}` : some ? `kembrel resume ${run} --with weights` : '',
+    },
+    {
+      what: 'Branch',
+      says: 'A new run from one of its checkpoints, with other values.',
+      command: some ? `kembrel branch ${best.value?.address ?? present.value[0].address} --hyper NAME=VALUE` : '',
+    },
+    {
+      what: 'Run again',
+      says: 'Afresh, from its recipe; without other values it tells whether the run is repeatable.',
+      command: props.run.recipe.command?.length ? `kembrel rerun ${run}` : '',
+    },
+    {
+      what: 'Restore',
+      says: 'Its best weights and what using them needs, every digest checked.',
+      command: best.value ? `kembrel restore ${run}@best --only-use --into model` : '',
+    },
+    {
+      what: 'Verify',
+      says: 'Your evaluation of the restored model, compared with what was recorded.',
+      command: best.value ? `kembrel verify ${run}@best -- COMMAND` : '',
+    },
+  ]
+})
+</script>
+
+<template>
+  <table>
+    <tbody>
+      <tr v-for="s in steps" :key="s.what">
+        <th scope="row">{{ s.what }}</th>
+        <td class="small">{{ s.says }}</td>
+        <td>
+          <code v-if="s.command" class="mono">{{ s.command }}</code>
+        </td>
+      </tr>
+    </tbody>
+  </table>
+</template>
+
+<style scoped>
+th {
+  width: 90px;
+}
+</style>
