@@ -6,8 +6,10 @@ import (
 	"encoding/json"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
+	"sync/atomic"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -34,10 +36,35 @@ type served struct {
 	db      *pg.Store
 	blobs   string
 	owner   service.Who
+	sent    *atomic.Int64 // bytes that the server has sent
+}
+
+func (s *served) downloaded() int64 { return s.sent.Load() }
+
+// counting counts what goes out over its connections.
+type counting struct {
+	net.Listener
+	sent *atomic.Int64
+}
+
+func (c counting) Accept() (net.Conn, error) {
+	conn, err := c.Listener.Accept()
+	return countingConn{conn, c.sent}, err
+}
+
+type countingConn struct {
+	net.Conn
+	sent *atomic.Int64
+}
+
+func (c countingConn) Write(p []byte) (int, error) {
+	n, err := c.Conn.Write(p)
+	c.sent.Add(int64(n))
+	return n, err
 }
 
 func serve(t *testing.T) *served {
-	s := &served{db: testdb.New(t), blobs: t.TempDir()}
+	s := &served{db: testdb.New(t), blobs: t.TempDir(), sent: new(atomic.Int64)}
 	kept, err := blob.NewLocal(s.blobs)
 	require.NoError(t, err)
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
@@ -50,7 +77,9 @@ func serve(t *testing.T) *served {
 	done := make(chan error, 1)
 	go func() { done <- s.service.Run(running) }()
 	console := fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}, "assets/a.js": {Data: []byte("1")}}
-	server := httptest.NewServer(web.New(s.service, web.Options{Log: log, Version: "1", Console: console}).Handler())
+	server := httptest.NewUnstartedServer(web.New(s.service, web.Options{Log: log, Version: "1", Console: console}).Handler())
+	server.Listener = counting{server.Listener, s.sent}
+	server.Start()
 	t.Cleanup(func() {
 		server.CloseClientConnections()
 		server.Close()
