@@ -253,7 +253,7 @@ func TestBranchAndRerun(t *testing.T) {
 	_, errs, code = w.try("verify", "vessels/1@best", "--", w.harbour, "evaluate")
 	require.Zero(t, code, errs)
 	require.Contains(t, w.kembrel(t, "show", "vessels/1@best"), "verified on")
-	_, errs, code = w.try("verify", "vessels/1@e2", "--", w.harbour, "evaluate", "--folder", filepath.Join(w.folder, "files-other"))
+	_, _, code = w.try("verify", "vessels/1@e2", "--", w.harbour, "evaluate", "--folder", filepath.Join(w.folder, "files-other"))
 	require.Equal(t, 1, code)
 	w.kembrel(t, "restore", "vessels/1@e3", "--into", w.folder+"/other")
 	out, errs, code = w.try("verify", "vessels/1@e2", "--", w.harbour, "evaluate", "--folder", w.folder+"/other")
