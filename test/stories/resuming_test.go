@@ -6,6 +6,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -261,4 +262,60 @@ func TestBranchAndRerun(t *testing.T) {
 	require.Contains(t, out, "not the same on")
 	out, _, code = w.try("match", "vessels/1@best", "vessels/1@best:architecture")
 	require.Zero(t, code, out)
+}
+
+// The recorded commit and what was not committed are checked out anew, wherever the working folder has gone since, and a secret is never recorded.
+func TestRerunFromTheRecordedTree(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	repository := filepath.Join(w.folder, "harbour-code")
+	inside := filepath.Join(repository, "classifier")
+	require.NoError(t, os.MkdirAll(inside, 0o755))
+	write := func(text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(inside, "train.sh"), []byte("#!/bin/sh\necho "+text+" $TZ\n"), 0o755))
+	}
+	git := func(args ...string) {
+		cmd := exec.Command("git", append([]string{"-C", repository, "-c", "user.name=Ines", "-c", "user.email=ines@harbour.example"}, args...)...)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	write("committed")
+	git("init", "-q")
+	git("add", ".")
+	git("commit", "-qm", "first")
+	write("changed")
+	cmd := w.recordWith([]string{"--env", "SEA_STATE"}, "./train.sh")
+	cmd.Dir = inside
+	cmd.Env = append(cmd.Env, "TZ=Europe/Lisbon", "SEA_STATE=3", "HARBOUR_TOKEN=secret")
+	out, errs, code := run(cmd)
+	require.Zero(t, code, out+errs)
+	recipe := w.show(t, "vessels/1").Recipe
+	require.Equal(t, "classifier", recipe.Inside)
+	require.Contains(t, recipe.Changes, "+echo changed")
+	require.Equal(t, []string{"Europe/Lisbon", "3", ""}, []string{recipe.Environment["TZ"], recipe.Environment["SEA_STATE"], recipe.Environment["HARBOUR_TOKEN"]})
+	require.False(t, *recipe.Clean)
+	_, errs, code = run(w.recordWith([]string{"--env", "HARBOUR_TOKEN"}, "true"))
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, "may hold a secret")
+
+	git("commit", "-qam", "second")
+	write("changed again")
+	again := w.command(w.binary, "rerun", "vessels/1")
+	out, errs, code = run(again)
+	require.Zero(t, code, errs)
+	require.Contains(t, out, "changed again Europe/Lisbon", "in its folder, as that is now, with its environment")
+	require.Contains(t, errs, "differs from vessels/1: commit: ")
+	require.Contains(t, errs, "uncommitted changes: a patch of")
+	out, errs, code = w.try("rerun", "vessels/1", "--checkout", w.folder+"/anew")
+	require.Zero(t, code, errs)
+	require.Contains(t, out, "changed Europe/Lisbon", "the commit with what was changed then")
+	require.NotContains(t, errs, "differs from vessels/1: commit")
+	require.NoError(t, os.RemoveAll(inside))
+	_, errs, code = w.try("rerun", "vessels/1")
+	require.Equal(t, 3, code)
+	require.Contains(t, errs, "--checkout NEW-FOLDER --repository FOLDER")
+	out, errs, code = w.try("rerun", "vessels/1", "--checkout", w.folder+"/third", "--repository", repository)
+	require.Zero(t, code, errs)
+	require.Contains(t, out, "changed Europe/Lisbon")
 }

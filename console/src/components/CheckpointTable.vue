@@ -42,7 +42,8 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
       <tbody>
         <tr v-for="c in shown" :key="c.address">
           <td class="mono">
-            <RouterLink :to="linkTo(c.address)">@{{ at(c) }}</RouterLink>&#160;
+            <RouterLink :to="linkTo(c.address)">@{{ at(c) }}</RouterLink>
+            &#160;
             <span v-if="c.best" class="accent">best&#160;</span>
             <span v-if="c.last" class="small">last</span>
             <span v-if="c.replaced" class="small" title="a later leg began before it">replaced</span>
