@@ -104,7 +104,7 @@ func measurements() (rows []row, end func(), err error) {
 			w.manyLegs(), w.thousandRuns(),
 			w.opens(false), w.opens(true),
 			w.frames("a run's page", "/vessels/%d", ".u-over"), w.frames("the runs of the project", "/vessels", "tbody tr"), w.delay(),
-			w.upload(), w.stall(), w.restore(),
+			w.upload(), w.stall(), w.restore(), w.python("time per readings call"), w.python("300 MB saved"),
 		}, func() {
 			w.stop()
 			server.CloseClientConnections()
