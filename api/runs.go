@@ -45,6 +45,8 @@ type Run struct {
 	Epoch     Float                      `json:"epoch" doc:"Last epoch reported; NaN where none was"`
 	Verdict   *Verdict                   `json:"verdict,omitempty" doc:"What the curves say; absent until the run has been judged"`
 	Sketch    Floats                     `json:"sketch,omitempty" doc:"The objective's curve in at most 64 values, for a small drawing"`
+	Tags      []string                   `json:"tags,omitempty"`
+	Note      string                     `json:"note,omitempty" doc:"What people wrote about it"`
 	Origin    *Origin                    `json:"origin,omitempty" doc:"The run that it branched from, or repeats"`
 }
 
@@ -199,10 +201,13 @@ type ProjectEdit struct {
 	}
 }
 
-// RunsInput lists a project's runs, newest first.
+// RunsInput lists a project's runs, newest first unless another order is asked for.
 type RunsInput struct {
 	ProjectInput
 	PageInput
+	Where string `query:"where" maxLength:"4000" example:"best(\"loss.val\") < 0.3 && hyper.lr <= 0.01" doc:"Only runs that fulfil this (docs/filter.md)"`
+	Sort  string `query:"sort" maxLength:"400" example:"hyper.lr" doc:"A field, a hyperparameter or a figure to sort by; best and last are those of the objective. Runs without it come last"`
+	Order string `query:"order" enum:",ascending,descending" doc:"If empty: the best first for best and last, otherwise ascending"`
 }
 
 // RunInput names a run.
@@ -215,7 +220,9 @@ type RunInput struct {
 type RunEdit struct {
 	RunInput
 	Body struct {
-		Title string `json:"title" maxLength:"200"`
+		Title *string   `json:"title,omitempty" maxLength:"200"`
+		Tags  *[]string `json:"tags,omitempty" maxItems:"50" doc:"All of them; absent: as they are"`
+		Note  *string   `json:"note,omitempty" maxLength:"10000"`
 	}
 }
 
@@ -242,5 +249,5 @@ var (
 	ListRuns      = declare[RunsInput, Page[Run]](Spec{ID: "runs", Method: "GET", Path: "/projects/{project}/runs", Summary: "List runs, newest first", Access: SignedIn})
 	BeginRun      = declare[NewRun, Run](Spec{ID: "begin-run", Method: "POST", Path: "/projects/{project}/runs", Summary: "Begin a run", Access: SignedIn, Status: 201})
 	GetRun        = declare[RunInput, RunDetail](Spec{ID: "run", Method: "GET", Path: "/projects/{project}/runs/{number}", Summary: "Show a run", Access: SignedIn})
-	ChangeRun     = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH", Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title", Access: SignedIn})
+	ChangeRun     = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH", Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title, tags and note", Access: SignedIn})
 )

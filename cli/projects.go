@@ -101,8 +101,12 @@ func (a *App) projectChange() *cobra.Command {
 func (a *App) runs() *cobra.Command {
 	var output string
 	limit := 50
+	in := &api.RunsInput{}
 	cmd := &cobra.Command{Use: "runs PROJECT", Short: "List the runs of a project, newest first", Args: arguments("PROJECT"),
-		Example:           "  kembrel runs vessels\n  kembrel runs vessels --output csv > runs.csv",
+		Long: `List the runs of a project: those that fulfil a condition, in an order. The language of --where and --sort is docs/filter.md.`,
+		Example: `  kembrel runs vessels
+  kembrel runs vessels --where 'best("loss.val") < 0.5 && hyper.lr <= 0.01' --sort best
+  kembrel runs vessels --where 'state == "failed" || verdict == "diverged"' --output csv > odd.csv`,
 		ValidArgsFunction: a.complete(false, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := address(args[0], false, false)
@@ -112,7 +116,7 @@ func (a *App) runs() *cobra.Command {
 			if limit < 0 {
 				return usage("--limit %d is below 0", limit)
 			}
-			in := &api.RunsInput{ProjectInput: projectOf(p)}
+			in.ProjectInput = projectOf(p)
 			whole := api.Page[api.Run]{Items: []api.Run{}}
 			for {
 				in.Limit = 500
@@ -131,6 +135,9 @@ func (a *App) runs() *cobra.Command {
 			l := list("run", "title", "state", "best#", "at", "last#", "epoch#", "verdict", "hyperparameters", "who", "started", "took#")
 			l.shorten = 8
 			l.empty = fmt.Sprintf("No run yet. Record one: kembrel record --project %s -- CMD", p.Project)
+			if in.Where != "" {
+				l.empty = "No run is like that."
+			}
 			for _, r := range whole.Items {
 				l.add(r.Address, r.Title, r.State, figure(r.Best), at(r.Best), figure(r.Last), epoch(r.Epoch), verdictWord(r.Verdict), hyperLine(r.Hyper), r.Who, when(r.Started), took(r.Started, r.Ended))
 			}
@@ -138,12 +145,61 @@ func (a *App) runs() *cobra.Command {
 				return err
 			}
 			if whole.Next != "" && output == "table" {
-				fmt.Fprintf(a.Err, "the newest %d are shown; --limit 0 shows all\n", len(whole.Items))
+				fmt.Fprintf(a.Err, "the first %d are shown; --limit 0 shows all\n", len(whole.Items))
 			}
 			return nil
 		}}
 	outputFlag(cmd, &output)
 	cmd.Flags().IntVar(&limit, "limit", limit, "how many; 0: all")
+	cmd.Flags().StringVar(&in.Where, "where", "", "only runs that fulfil this, such as 'hyper.lr <= 0.01'")
+	cmd.Flags().StringVar(&in.Sort, "sort", "", "what to sort by: best, last, hyper.lr, started ...")
+	cmd.Flags().StringVar(&in.Order, "order", "", "ascending or descending; best and last begin with the best")
+	return cmd
+}
+
+func (a *App) change() *cobra.Command {
+	var title, note, output string
+	var tags, untag []string
+	cmd := &cobra.Command{Use: "change RUN", Short: "Change a run's title, tags and note", Args: arguments("RUN"),
+		Example:           "  kembrel change vessels/3 --tag baseline --note 'The one to beat.'",
+		ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			addr, err := address(args[0], true, false)
+			if err != nil {
+				return err
+			}
+			in := &api.RunEdit{RunInput: runOf(addr)}
+			if cmd.Flags().Changed("title") {
+				in.Body.Title = &title
+			}
+			if cmd.Flags().Changed("note") {
+				in.Body.Note = &note
+			}
+			if len(tags)+len(untag) > 0 {
+				r, err := client.Call(cmd.Context(), a.client(), api.GetRun, &in.RunInput)
+				if err != nil {
+					return err
+				}
+				all := slices.DeleteFunc(append(slices.Clone(r.Tags), tags...), func(t string) bool { return slices.Contains(untag, t) })
+				in.Body.Tags = &all
+			}
+			if in.Body.Title == nil && in.Body.Note == nil && in.Body.Tags == nil {
+				return usage("say what to change: --title, --note, --tag or --untag")
+			}
+			r, err := client.Call(cmd.Context(), a.client(), api.ChangeRun, in)
+			if err != nil {
+				return err
+			}
+			l := list("run", "title", "tags", "note")
+			l.add(r.Address, r.Title, strings.Join(r.Tags, " "), r.Note)
+			return a.print(output, l, r)
+		}}
+	outputFlag(cmd, &output)
+	f := cmd.Flags()
+	f.StringVar(&title, "title", "", "its title")
+	f.StringVar(&note, "note", "", "what to remember about it")
+	f.StringArrayVar(&tags, "tag", nil, "a tag to add; may be given many times")
+	f.StringArrayVar(&untag, "untag", nil, "a tag to take away; may be given many times")
 	return cmd
 }
 

@@ -37,23 +37,34 @@ func (s *Service) runID(ctx context.Context, in api.RunInput) (int64, error) {
 	return 0, api.Fail(api.NotFound, "there is no run %s; kembrel runs %s lists the project's runs", runAddress(in.Project, in.Number), in.Project)
 }
 
-// ListRuns lists a project's runs, newest first.
+// ListRuns lists a project's runs: those that fulfil a condition, in the order asked for.
 func (s *Service) ListRuns(ctx context.Context, _ Who, in *api.RunsInput) (*api.Page[api.Run], error) {
 	p, o, err := s.project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
-	before, err := cursorNumber(in.Cursor, math.MaxInt32)
+	q, err := runQuery(p.ID, o, in)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.db.ListRuns(ctx, p.ID, 0, int(min(before, math.MaxInt32)), in.Limit+1)
+	places, err := s.db.FindRuns(ctx, q)
+	if pg.OutOfRange(err) {
+		return nil, api.Fail(api.Invalid, "a number in the filter grows beyond what can be reckoned with")
+	}
 	if err != nil {
 		return nil, err
 	}
-	ids := make([]int64, len(rows))
+	numbers := make([]int64, len(places))
+	for i, place := range places {
+		numbers[i] = place.Number
+	}
+	rows, err := s.db.RunsByNumber(ctx, p.ID, numbers)
+	if err != nil {
+		return nil, err
+	}
+	ids, byNumber := make([]int64, len(rows)), map[int64]pg.Run{}
 	for i, r := range rows {
-		ids[i] = r.ID
+		ids[i], byNumber[int64(r.Number)] = r.ID, r
 	}
 	summaries, err := s.db.Summaries(ctx, ids, o.Curve)
 	if err != nil {
@@ -63,13 +74,15 @@ func (s *Service) ListRuns(ctx context.Context, _ Who, in *api.RunsInput) (*api.
 	for _, sum := range summaries {
 		byRun[sum.Run] = sum
 	}
-	return page(rows, in.Limit, func(r pg.Run) api.Run { return toRun(in.Project, o, r, byRun[r.ID]) },
-		func(r pg.Run) string { return fmt.Sprint(r.Number) }), nil
+	return page(places, in.Limit, func(place pg.RunPlace) api.Run {
+		r := byNumber[place.Number]
+		return toRun(in.Project, o, r, byRun[r.ID])
+	}, runCursor), nil
 }
 
 func toRun(project string, o verdict.Objective, r pg.Run, sum pg.Summary) api.Run {
 	out := api.Run{Address: runAddress(project, r.Number), Project: project, Number: r.Number, Title: r.Title, State: r.State, Who: r.Who,
-		Host: r.Host, Started: r.Started, Ended: r.Ended, Objective: o.String(), Step: r.Step, Epoch: api.Float(r.Epoch)}
+		Tags: r.Tags, Note: r.Note, Host: r.Host, Started: r.Started, Ended: r.Ended, Objective: o.String(), Step: r.Step, Epoch: api.Float(r.Epoch)}
 	json.Unmarshal(r.Hyper, &out.Hyper)
 	if sum.Count > 0 {
 		if best, ok := o.Best(sum.Core()); ok {
@@ -284,17 +297,21 @@ func expectedEnd(r *api.RunDetail) *time.Time {
 	return &end
 }
 
-// ChangeRun changes a run's title.
+// ChangeRun changes a run's title, tags and note.
 func (s *Service) ChangeRun(ctx context.Context, who Who, in *api.RunEdit) (*api.Run, error) {
 	id, err := s.runID(ctx, in.RunInput)
 	if err != nil {
 		return nil, err
 	}
+	title, tags, err := cleanEdit(in)
+	if err != nil {
+		return nil, err
+	}
 	err = s.db.InTx(ctx, func(q pg.Queries) error {
-		if err := q.RenameRun(ctx, id, clean(in.Body.Title)); err != nil {
+		if err := q.ChangeRun(ctx, id, title, tags, in.Body.Note); err != nil {
 			return err
 		}
-		return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: id, Person: who.ID, What: "renamed"})
+		return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: id, Person: who.ID, What: "changed"})
 	})
 	if err != nil {
 		return nil, err

@@ -240,7 +240,8 @@ func TestLiveStreamAndReplay(t *testing.T) {
 	}()
 	ids := s.stream(t, "", "hello", "readings", "summary")
 	edit := &api.RunEdit{RunInput: leg.RunInput}
-	edit.Body.Title = "Renamed while nobody listened"
+	title := "Renamed while nobody listened"
+	edit.Body.Title = &title
 	call(t, s, api.ChangeRun, edit)
 	s.stream(t, ids[len(ids)-1], "hello", "run")
 	response, _ := s.raw(t, "GET", "/api/v1/events", "", append(s.bearer(), "Last-Event-ID", "nonsense")...)

@@ -3,6 +3,7 @@ package pg
 import (
 	"context"
 	"encoding/json"
+	"math"
 	"time"
 
 	"kembrel/core/checkpoint"
@@ -33,6 +34,8 @@ type Run struct {
 	Epoch   float64
 	Verdict json.RawMessage
 	Aside   json.RawMessage
+	Tags    []string
+	Note    string
 	Needs   []string
 	Origin  json.RawMessage
 	Start   json.RawMessage
@@ -152,12 +155,17 @@ func (q Queries) RunID(ctx context.Context, project string, number int) (int64, 
 
 // ListRuns lists runs before a number, newest first; number > 0 asks for that one only.
 func (q Queries) ListRuns(ctx context.Context, project int64, number, before, limit int) ([]Run, error) {
-	return list[Run](ctx, q, "run_list", A{"project": project, "number": number, "before": before, "limit": limit})
+	return list[Run](ctx, q, "run_list", A{"project": project, "number": number, "before": before, "limit": limit, "numbers": nil})
 }
 
-// RenameRun sets a run's title.
-func (q Queries) RenameRun(ctx context.Context, id int64, title string) error {
-	_, err := q.exec(ctx, "run_rename", A{"id": id, "title": title})
+// RunsByNumber lists some runs of a project, newest first.
+func (q Queries) RunsByNumber(ctx context.Context, project int64, numbers []int64) ([]Run, error) {
+	return list[Run](ctx, q, "run_list", A{"project": project, "number": 0, "before": math.MaxInt32, "limit": len(numbers), "numbers": numbers})
+}
+
+// ChangeRun changes what is not nil.
+func (q Queries) ChangeRun(ctx context.Context, id int64, title *string, tags []string, note *string) error {
+	_, err := q.exec(ctx, "run_change", A{"id": id, "title": title, "tags": tags, "note": note})
 	return err
 }
 

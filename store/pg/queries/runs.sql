@@ -38,10 +38,10 @@ select r.id from run r join project p on p.id = r.project where p.key = @project
 -- query: run_list
 select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.ended, r.recipe,
        coalesce((select jsonb_object_agg(h.name, h.value) from hyper h where h.run = r.id), '{}') as hyper,
-       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.aside, r.needs, r.origin, r.start, r.repeats
+       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.aside, r.needs, r.origin, r.start, r.repeats, r.tags, r.note
 from run r join person p on p.id = r.creator
 left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
-where r.project = @project and r.number < @before and (@number = 0 or r.number = @number)
+where r.project = @project and r.number < @before and (@number = 0 or r.number = @number) and (@numbers::int[] is null or r.number = any(@numbers))
 order by r.number desc limit @limit;
 
 -- query: run_says
@@ -58,8 +58,17 @@ select recipe from run where id = @run;
 -- query: hyper_list
 select name, value from hyper where run = @run;
 
--- query: run_rename
-update run set title = @title where id = @id;
+-- query: run_find
+-- Its marks are filled in by filter.go.
+select r.number::bigint as number, v.value
+from run r join person p on p.id = r.creator
+left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
+cross join lateral (select /*value*/ as value) v
+where r.project = @project and (/*where*/) and (/*behind*/)
+order by (v.value is null), v.value /*order*/, r.number desc limit @limit;
+
+-- query: run_change
+update run set title = coalesce(@title, title), tags = coalesce(@tags::text[], tags), note = coalesce(@note, note) where id = @id;
 
 -- query: run_state
 update run set state = @state, ended = @ended where id = @id and (state <> @state or ended is distinct from @ended);

@@ -1,0 +1,375 @@
+package filter
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"cel.dev/cel-go/common"
+	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/operators"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/parser"
+)
+
+// MaxLength is the longest expression, in bytes.
+const MaxLength = 4000
+
+// maxDepth bounds how deep an expression nests.
+const maxDepth = 60
+
+// Error says what is wrong with an expression, and where.
+type Error struct {
+	Column int // from 1, in characters
+	What   string
+}
+
+func (e *Error) Error() string { return fmt.Sprintf("column %d: %s", e.Column, e.What) }
+
+// Kind is what a value is.
+type Kind int
+
+// The kinds of values. Any is a hyperparameter, whose kind differs from run to run.
+const (
+	Number Kind = iota
+	Text
+	Truth
+	Time
+	List
+	Any
+)
+
+func (k Kind) String() string {
+	return [...]string{"number", "text", "truth value", "time", "list", "hyperparameter"}[k]
+}
+
+// Node is a part of an expression. Value says what it stands for; conditions are nodes of the kind Truth.
+type Node struct {
+	Op   Op
+	Kind Kind
+	Name string  // of a field, hyperparameter, curve or method
+	Args []*Node // operands
+	Lit  any     // of Literal: float64, string, bool, time.Time or []any of these
+}
+
+// Op is what a node does.
+type Op int
+
+// The operations.
+const (
+	Literal Op = iota
+	Field      // of the run: Name
+	Hyper      // hyperparameter Name
+	Has        // whether there is a hyperparameter Name
+	Best       // figures of the curve Name
+	Last
+	Lowest
+	Highest
+	Search // whether the run's texts contain Name
+	And
+	Or
+	Not
+	Equal
+	Less // with swapped and negated operands for > >= <=: LessEqual has its own, as !(a > b) is not a <= b where one is absent
+	LessEqual
+	In
+	Contains
+	StartsWith
+	EndsWith
+	Add
+	Subtract
+	Multiply
+	Divide
+)
+
+// Fields are the fields of a run, with their kinds.
+var Fields = map[string]Kind{"state": Text, "verdict": Text, "title": Text, "note": Text, "who": Text, "host": Text, "commit": Text, "number": Number, "step": Number, "epoch": Number,
+	"took": Number, "started": Time, "ended": Time, "tags": List}
+
+// figures are the functions of a curve.
+var figures = map[string]Op{"best": Best, "last": Last, "lowest": Lowest, "highest": Highest}
+
+// Parse reads a condition. Errors are of the type *Error. now is what ago reckons from.
+func Parse(text string, now time.Time) (*Node, error) {
+	n, err := parse(text, now)
+	if err == nil && n.Kind != Truth && n.Op != Hyper {
+		err = &Error{1, fmt.Sprintf("this is a %s; a condition is wanted, such as hyper.lr <= 0.01", n.Kind)}
+	}
+	return n, err
+}
+
+// ParseValue reads a value to sort by, such as hyper.lr or best("loss.val").
+func ParseValue(text string, now time.Time) (*Node, error) {
+	n, err := parse(text, now)
+	if err == nil && (n.Kind == List || n.Op == Literal) {
+		err = &Error{1, "this is nothing to sort by; write a field, a hyperparameter or a figure, such as best(\"loss.val\")"}
+	}
+	return n, err
+}
+
+func parse(text string, now time.Time) (*Node, error) {
+	if len(text) > MaxLength {
+		return nil, &Error{1, fmt.Sprintf("the expression has %d bytes; at most %d", len(text), MaxLength)}
+	}
+	p, err := parser.NewParser(parser.Macros(parser.HasMacro), parser.MaxRecursionDepth(maxDepth), parser.ErrorReportingLimit(1))
+	if err != nil {
+		return nil, err
+	}
+	tree, found := p.Parse(common.NewTextSource(text))
+	if list := found.GetErrors(); len(list) > 0 {
+		what, _, _ := strings.Cut(list[0].Message, " expecting {")
+		return nil, &Error{max(1, list[0].Location.Column()+1), strings.TrimPrefix(what, "Syntax error: ")}
+	}
+	r := reader{tree: tree, now: now}
+	return r.read(tree.Expr())
+}
+
+// reader turns CEL's tree into ours and checks kinds on the way.
+type reader struct {
+	tree *ast.AST
+	now  time.Time
+}
+
+func (r *reader) wrong(e ast.Expr, format string, args ...any) (*Node, error) {
+	at := 0
+	if l := r.tree.SourceInfo().GetStartLocation(e.ID()); l != nil {
+		at = l.Column()
+	}
+	return nil, &Error{max(1, at+1), fmt.Sprintf(format, args...)}
+}
+
+func (r *reader) read(e ast.Expr) (*Node, error) {
+	switch e.Kind() {
+	case ast.LiteralKind:
+		return r.literal(e)
+	case ast.IdentKind:
+		name := e.AsIdent()
+		if kind, ok := Fields[name]; ok {
+			return &Node{Op: Field, Kind: kind, Name: name}, nil
+		}
+		if name == "hyper" {
+			return r.wrong(e, "say which hyperparameter: hyper.lr")
+		}
+		return r.wrong(e, "there is no %q; the fields of a run are commit, ended, epoch, host, note, number, started, state, step, tags, title, took, verdict, who, and hyperparameters are hyper.NAME", name)
+	case ast.SelectKind:
+		name, ok := r.hyperName(e)
+		if !ok {
+			return r.wrong(e, "only hyper has names below it, such as hyper.lr")
+		}
+		if e.AsSelect().IsTestOnly() {
+			return &Node{Op: Has, Kind: Truth, Name: name}, nil
+		}
+		return &Node{Op: Hyper, Kind: Any, Name: name}, nil
+	case ast.ListKind:
+		out := &Node{Op: Literal, Kind: List, Lit: []any{}}
+		for _, x := range e.AsList().Elements() {
+			n, err := r.read(x)
+			if err != nil {
+				return nil, err
+			}
+			if n.Op != Literal {
+				return r.wrong(x, "a list holds plain numbers, texts and truth values")
+			}
+			out.Lit = append(out.Lit.([]any), n.Lit)
+		}
+		return out, nil
+	case ast.CallKind:
+		return r.call(e)
+	}
+	return r.wrong(e, "this is more than a filter can say")
+}
+
+// hyperName is the name in hyper.a.b or hyper["a.b"].
+func (r *reader) hyperName(e ast.Expr) (string, bool) {
+	switch e.Kind() {
+	case ast.SelectKind:
+		s := e.AsSelect()
+		if o := s.Operand(); o.Kind() == ast.IdentKind && o.AsIdent() == "hyper" {
+			return s.FieldName(), true
+		}
+		head, ok := r.hyperName(s.Operand())
+		return head + "." + s.FieldName(), ok
+	case ast.CallKind:
+		if c := e.AsCall(); c.FunctionName() == operators.Index && c.Args()[0].Kind() == ast.IdentKind && c.Args()[0].AsIdent() == "hyper" && c.Args()[1].Kind() == ast.LiteralKind {
+			name, ok := c.Args()[1].AsLiteral().Value().(string)
+			return name, ok
+		}
+	}
+	return "", false
+}
+
+func (r *reader) literal(e ast.Expr) (*Node, error) {
+	switch v := e.AsLiteral().(type) {
+	case types.Int:
+		return &Node{Op: Literal, Kind: Number, Lit: float64(v)}, nil
+	case types.Uint:
+		return &Node{Op: Literal, Kind: Number, Lit: float64(v)}, nil
+	case types.Double:
+		return &Node{Op: Literal, Kind: Number, Lit: float64(v)}, nil
+	case types.String:
+		return &Node{Op: Literal, Kind: Text, Lit: string(v)}, nil
+	case types.Bool:
+		return &Node{Op: Literal, Kind: Truth, Lit: bool(v)}, nil
+	case ref.Val:
+		return r.wrong(e, "a literal of the type %s has no use here", v.Type())
+	}
+	return r.wrong(e, "this literal has no use here")
+}
+
+var binary = map[string]struct {
+	op   Op
+	swap bool
+	not  bool
+}{
+	operators.LogicalAnd: {And, false, false}, operators.LogicalOr: {Or, false, false}, operators.Equals: {Equal, false, false}, operators.NotEquals: {Equal, false, true},
+	operators.Less: {Less, false, false}, operators.LessEquals: {LessEqual, false, false}, operators.Greater: {Less, true, false}, operators.GreaterEquals: {LessEqual, true, false},
+	operators.In: {In, false, false}, operators.Add: {Add, false, false}, operators.Subtract: {Subtract, false, false}, operators.Multiply: {Multiply, false, false}, operators.Divide: {Divide, false, false},
+}
+
+var methods = map[string]Op{"contains": Contains, "startsWith": StartsWith, "endsWith": EndsWith}
+
+func (r *reader) call(e ast.Expr) (*Node, error) {
+	c := e.AsCall()
+	name, args := c.FunctionName(), c.Args()
+	if hyper, ok := r.hyperName(e); ok {
+		return &Node{Op: Hyper, Kind: Any, Name: hyper}, nil
+	}
+	if op, ok := methods[name]; ok && c.IsMemberFunction() && len(args) == 1 {
+		return r.operands(e, op, c.Target(), args[0])
+	}
+	if c.IsMemberFunction() {
+		return r.wrong(e, "there is no %s(); texts have contains, startsWith and endsWith", name)
+	}
+	if o, ok := binary[name]; ok && len(args) == 2 {
+		a, b := args[0], args[1]
+		if o.swap {
+			a, b = b, a
+		}
+		n, err := r.operands(e, o.op, a, b)
+		if err == nil && o.not {
+			n = &Node{Op: Not, Kind: Truth, Args: []*Node{n}}
+		}
+		return n, err
+	}
+	switch name {
+	case operators.LogicalNot:
+		n, err := r.read(args[0])
+		if err != nil {
+			return nil, err
+		}
+		if n.Kind != Truth && n.Kind != Any {
+			return r.wrong(args[0], "! negates a condition, not a %s", n.Kind)
+		}
+		return &Node{Op: Not, Kind: Truth, Args: []*Node{n}}, nil
+	case operators.Negate:
+		n, err := r.read(args[0])
+		if err != nil {
+			return nil, err
+		}
+		if n.Op == Literal && n.Kind == Number {
+			return &Node{Op: Literal, Kind: Number, Lit: -n.Lit.(float64)}, nil
+		}
+		if n.Kind != Number && n.Kind != Any {
+			return r.wrong(args[0], "- goes before a number, not a %s", n.Kind)
+		}
+		return &Node{Op: Subtract, Kind: Number, Args: []*Node{{Op: Literal, Kind: Number, Lit: 0.0}, n}}, nil
+	}
+	return r.function(e, name, args)
+}
+
+// function reads a call of one of our functions, which all take one text.
+func (r *reader) function(e ast.Expr, name string, args []ast.Expr) (*Node, error) {
+	figure, isFigure := figures[name]
+	if !isFigure && name != "ago" && name != "timestamp" && name != "text" {
+		return r.wrong(e, "there is no function %s(); there are best, last, lowest, highest, ago, timestamp, text and has", name)
+	}
+	text, ok := "", len(args) == 1 && args[0].Kind() == ast.LiteralKind
+	if ok {
+		text, ok = args[0].AsLiteral().Value().(string)
+	}
+	if !ok {
+		return r.wrong(e, "%s() takes one text in quotes", name)
+	}
+	switch name {
+	case "text":
+		return &Node{Op: Search, Kind: Truth, Name: text}, nil
+	case "ago":
+		d, err := duration(text)
+		if err != nil {
+			return r.wrong(args[0], "%v", err)
+		}
+		return &Node{Op: Literal, Kind: Time, Lit: r.now.Add(-d)}, nil
+	case "timestamp":
+		for _, layout := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02"} {
+			if at, err := time.Parse(layout, text); err == nil {
+				return &Node{Op: Literal, Kind: Time, Lit: at}, nil
+			}
+		}
+		return r.wrong(args[0], "%q is no time; write it as 2026-11-01T00:00:00Z or 2026-11-01", text)
+	}
+	return &Node{Op: figure, Kind: Number, Name: text}, nil
+}
+
+// duration reads 90s, 30m, 12h, 7d or 2w.
+func duration(text string) (time.Duration, error) {
+	units := map[byte]time.Duration{'s': time.Second, 'm': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}
+	if len(text) > 1 {
+		if n, err := strconv.ParseFloat(text[:len(text)-1], 64); err == nil && n >= 0 && n < 1e6 {
+			if unit, ok := units[text[len(text)-1]]; ok {
+				return time.Duration(n * float64(unit)), nil
+			}
+		}
+	}
+	return 0, fmt.Errorf("%q is no length of time; write 30m, 12h, 7d or 2w", text)
+}
+
+func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
+	a, err := r.read(x)
+	if err != nil {
+		return nil, err
+	}
+	b, err := r.read(y)
+	if err != nil {
+		return nil, err
+	}
+	n := &Node{Op: op, Kind: Truth, Args: []*Node{a, b}}
+	is := func(n *Node, kinds ...Kind) bool {
+		for _, k := range append(kinds, Any) {
+			if n.Kind == k {
+				return true
+			}
+		}
+		return false
+	}
+	switch op {
+	case And, Or:
+		for i, side := range []*Node{a, b} {
+			if !is(side, Truth) {
+				return r.wrong([]ast.Expr{x, y}[i], "a condition is wanted here, not a %s", side.Kind)
+			}
+		}
+	case Equal, Less, LessEqual:
+		if a.Kind != b.Kind && a.Kind != Any && b.Kind != Any {
+			return r.wrong(e, "a %s cannot be compared with a %s", a.Kind, b.Kind)
+		}
+		if op != Equal && (!is(a, Number, Text, Time) || !is(b, Number, Text, Time)) {
+			return r.wrong(e, "numbers, texts and times are less or greater, not a %s", map[bool]Kind{true: b.Kind, false: a.Kind}[is(a, Number, Text, Time)])
+		}
+	case In:
+		if b.Kind != List || a.Kind == List || a.Kind == Time {
+			return r.wrong(e, "in asks whether a value is in a list: \"baseline\" in tags, or state in [\"failed\", \"lost\"]")
+		}
+	case Contains, StartsWith, EndsWith:
+		if !is(a, Text) || b.Op != Literal || b.Kind != Text {
+			return r.wrong(e, "this asks whether a text contains, or begins or ends with, a text in quotes")
+		}
+	default:
+		n.Kind = Number
+		if !is(a, Number) || !is(b, Number) {
+			return r.wrong(e, "only numbers can be added, subtracted, multiplied and divided")
+		}
+	}
+	return n, nil
+}

@@ -1,0 +1,83 @@
+package filter
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+var tug = Run{
+	Fields:  map[string]any{"state": "finished", "title": "Wide net", "who": "ines", "number": 7.0, "took": 90.0, "started": now.Add(-48 * time.Hour), "ended": now, "tags": []string{"baseline"}, "epoch": 24.0},
+	Hyper:   map[string]any{"lr": 0.01, "layers": []any{64.0, 32.0}, "optimiser": "adam", "augment": true, "lr-drop.every": 5.0, "net.depth": 2.0},
+	Figures: map[string]Figures{"loss.val": {0.25, 0.31, 0.25, 1.2}},
+	Texts:   []string{"Wide net", "hydrophone 3"},
+}
+
+func TestMatches(t *testing.T) {
+	for text, want := range map[string]bool{
+		`best("loss.val") < 0.3 && hyper.lr <= 0.01 && "baseline" in tags && started > ago("7d")`: true,
+		`hyper.layers == [64, 32]`: true, `hyper.layers == [64]`: false, `hyper.layers != [64]`: true,
+		`has(hyper.dropout)`: false, `has(hyper.lr)`: true, `!has(hyper.dropout)`: true,
+		`state == "finished"`: true, `state in ["failed", "lost"]`: false, `hyper.optimiser in ["adam", "momentum"]`: true, `hyper.lr in [0.1, 0.01]`: true,
+		`text("HYDROPHONE")`: true, `text("sonar")`: false,
+		`hyper["lr-drop.every"] == 5`: true, `hyper.net.depth >= 2`: true, `hyper.lr > 1e-3 || false`: true,
+		`hyper.augment`: true, `!hyper.augment`: false, `hyper.augment == true`: true,
+		`last("loss.val") - best("loss.val") > 0.05`: true, `took / 60 < 2`: true, `-hyper.lr < 0`: true, `took / 0 > 1`: false,
+		`title.contains("net")`: true, `who.startsWith("in")`: true, `title.endsWith("net!")`: false, `hyper.optimiser.startsWith("ad")`: true,
+		`ended >= started`: true, `started < timestamp("2026-11-22")`: true, `highest("loss.val") == 1.2`: true, `number == 7`: true,
+		// Absent, and of another kind: neither equal nor less nor greater, and ! of it is true.
+		`hyper.dropout < 1`: false, `hyper.dropout >= 1`: false, `!(hyper.dropout < 1)`: true, `hyper.dropout == 0`: false, `hyper.dropout != 0`: true,
+		`hyper.lr == "0.01"`: false, `hyper.lr < "x"`: false, `hyper.optimiser > 3`: false, `hyper.layers < 3`: false, `hyper.dropout == hyper.momentum`: false,
+		`best("accuracy.val") > 0`: false, `!(best("accuracy.val") > 0)`: true, `verdict == "converged"`: false, `best("accuracy.val") + 1 > 0`: false,
+		`hyper.lr < hyper.net.depth`: true, `hyper.optimiser < hyper.lr`: false,
+	} {
+		n, err := Parse(text, now)
+		require.NoError(t, err, text)
+		require.Equal(t, want, n.Matches(tug), text)
+	}
+}
+
+func TestErrorsPointAtTheColumn(t *testing.T) {
+	for text, want := range map[string]Error{
+		`state = "finished"`:        {7, ""},
+		`hyper.lr <`:                {11, ""},
+		`stat == "failed"`:          {1, `there is no "stat"`},
+		`state == 3`:                {7, "a text cannot be compared with a number"},
+		`tags < 3`:                  {6, ""},
+		`bset("loss.val") < 1`:      {5, "there is no function bset()"},
+		`best(loss.val) < 1`:        {5, "takes one text in quotes"},
+		`started > ago("seven")`:    {15, "is no length of time"},
+		`hyper`:                     {1, "say which hyperparameter"},
+		`state && true`:             {1, "a condition is wanted here, not a text"},
+		`number`:                    {1, "this is a number; a condition is wanted"},
+		`"a" + "b" == "ab"`:         {5, "only numbers can be added"},
+		`tags.all(t, t == "x")`:     {9, ""},
+		`started == timestamp("x")`: {22, "is no time"},
+		`title.matches("x")`:        {14, "there is no matches()"},
+	} {
+		_, err := Parse(text, now)
+		var e *Error
+		require.ErrorAs(t, err, &e, text)
+		require.Equal(t, want.Column, e.Column, "%s: %v", text, e)
+		require.Contains(t, e.What, want.What, text)
+	}
+	_, err := ParseValue(`"x"`, now)
+	require.Error(t, err)
+	n, err := ParseValue(`last("loss.val") - best("loss.val")`, now)
+	require.NoError(t, err)
+	require.Equal(t, Number, n.Kind)
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(`best("loss.val") < 0.3 && hyper.lr in [1, 2] || !has(hyper["a.b"])`)
+	f.Add(`((((((((1`)
+	f.Fuzz(func(t *testing.T, text string) {
+		n, err := Parse(text, now)
+		if err == nil {
+			n.Matches(tug)
+		}
+	})
+}
