@@ -119,11 +119,25 @@ func parse(text string, now time.Time) (*Node, error) {
 	}
 	tree, found := p.Parse(common.NewTextSource(text))
 	if list := found.GetErrors(); len(list) > 0 {
-		what, _, _ := strings.Cut(list[0].Message, " expecting {")
-		return nil, &Error{max(1, list[0].Location.Column()+1), strings.TrimPrefix(what, "Syntax error: ")}
+		return nil, &Error{max(1, list[0].Location.Column()+1), plain(list[0].Message)}
 	}
 	r := reader{tree: tree, now: now}
 	return r.read(tree.Expr())
+}
+
+// plain says what CEL's parser says in our words.
+func plain(message string) string {
+	message, _, _ = strings.Cut(strings.TrimPrefix(message, "Syntax error: "), " expecting {")
+	_, what, _ := strings.Cut(message, " at: ")
+	switch {
+	case strings.HasPrefix(message, "token recognition error") && strings.HasPrefix(strings.Trim(what, "'"), "="):
+		return "a single = compares nothing; write =="
+	case strings.HasPrefix(message, "token recognition error"):
+		return "this cannot be read: " + what
+	case strings.Contains(message, "<EOF>"):
+		return "something is missing at the end"
+	}
+	return message
 }
 
 // reader turns CEL's tree into ours and checks kinds on the way.

@@ -97,6 +97,8 @@ class Run:
 
     def readings(self, step: int, epoch: Optional[float], values: Dict[str, Any]) -> None:
         """Records values at a step and epoch (None where there are no epochs). Steps never fall; NaN and infinities are values."""
+        if self._pid != os.getpid():  # asked before the lock, which another thread may have held when this process was forked
+            return
         quoted = self._quoted
         parts = []
         for name, v in values.items():
@@ -111,7 +113,7 @@ class Run:
         with self._lock:
             if self._saver is not None:
                 self._saver.see(values)
-            if self._lost or self._ended or self._pid != os.getpid():
+            if self._lost or self._ended:
                 return
             id = self._id = self._id + 1
             line = f'{{"kind":"readings","id":{id}{tail}'.encode()
@@ -203,7 +205,7 @@ class Run:
             fields["seed"] = int(seed)
         if needs is not None:
             fields["needs"] = list(needs)
-        if weights is not None and not self._lost:
+        if weights is not None and not self._lost and self._pid == os.getpid():
             tensors: List[Any] = []
             _flatten(weights, "", tensors)
             handle, path = tempfile.mkstemp(prefix="kembrel-start-", suffix=".safetensors")
@@ -214,6 +216,8 @@ class Run:
 
     def settle(self, timeout: float = _SETTLE) -> bool:
         """Waits until all checkpoints handed over are safe on disk."""
+        if self._pid != os.getpid():
+            return True
         with self._lock:
             self._changed.wait_for(lambda: not self._unsettled or self._lost, timeout)
             return not self._unsettled
@@ -264,13 +268,15 @@ class Run:
         return self._id
 
     def _tell(self, kind: str, **fields: Any) -> None:
+        if self._pid != os.getpid():
+            return
         with self._lock:
             id = self._next()
             self._send(id, json.dumps({"kind": kind, "id": id, **fields}).encode() + b"\n", keep=True)
 
     def _send(self, id: int, line: bytes, keep: bool = False) -> None:
         """Sends a line; the lock is held. What is kept is sent again to a recorder that takes over."""
-        if self._lost or self._ended or self._pid != os.getpid():
+        if self._lost or self._ended:
             return
         if keep:
             self._pending.append((id, line))
@@ -285,9 +291,9 @@ class Run:
 
     def _ask(self, kind: str, **fields: Any) -> Optional[Dict[str, Any]]:
         """Sends a message and waits for its answer; None where there is none."""
+        if self._pid != os.getpid():
+            return None
         with self._lock:
-            if self._pid != os.getpid():
-                return None
             self._changed.wait_for(lambda: self._socket is not None or self._lost, _ANSWER)
             if self._socket is None or self._lost or self._ended:
                 return None
