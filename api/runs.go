@@ -3,6 +3,8 @@ package api
 import (
 	"encoding/json"
 	"time"
+
+	"kembrel/core/filter"
 )
 
 // Project holds the runs of one task.
@@ -240,14 +242,26 @@ type NewRun struct {
 	}
 }
 
+// CompletionInput asks how a filter may go on.
+type CompletionInput struct {
+	ProjectInput
+	Text string `query:"text" maxLength:"4000" doc:"The filter up to the cursor"`
+}
+
+// Completions are the answer.
+type Completions struct {
+	Items []filter.Suggestion `json:"items"`
+}
+
 // The operations on projects and runs.
 var (
-	ListProjects  = declare[PageInput, Page[Project]](Spec{ID: "projects", Method: "GET", Path: "/projects", Summary: "List projects", Access: SignedIn})
-	MakeProject   = declare[NewProject, Project](Spec{ID: "make-project", Method: "POST", Path: "/projects", Summary: "Make a project", Access: SignedIn, Status: 201})
-	GetProject    = declare[ProjectInput, Project](Spec{ID: "project", Method: "GET", Path: "/projects/{project}", Summary: "Show a project", Access: SignedIn})
-	ChangeProject = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH", Path: "/projects/{project}", Summary: "Change a project's title or objective", Access: SignedIn})
-	ListRuns      = declare[RunsInput, Page[Run]](Spec{ID: "runs", Method: "GET", Path: "/projects/{project}/runs", Summary: "List runs, newest first", Access: SignedIn})
-	BeginRun      = declare[NewRun, Run](Spec{ID: "begin-run", Method: "POST", Path: "/projects/{project}/runs", Summary: "Begin a run", Access: SignedIn, Status: 201})
-	GetRun        = declare[RunInput, RunDetail](Spec{ID: "run", Method: "GET", Path: "/projects/{project}/runs/{number}", Summary: "Show a run", Access: SignedIn})
-	ChangeRun     = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH", Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title, tags and note", Access: SignedIn})
+	CompleteFilter = declare[CompletionInput, Completions](Spec{ID: "complete", Method: "GET", Path: "/projects/{project}/complete", Summary: "Complete a filter from the project's own data", Access: SignedIn})
+	ListProjects   = declare[PageInput, Page[Project]](Spec{ID: "projects", Method: "GET", Path: "/projects", Summary: "List projects", Access: SignedIn})
+	MakeProject    = declare[NewProject, Project](Spec{ID: "make-project", Method: "POST", Path: "/projects", Summary: "Make a project", Access: SignedIn, Status: 201})
+	GetProject     = declare[ProjectInput, Project](Spec{ID: "project", Method: "GET", Path: "/projects/{project}", Summary: "Show a project", Access: SignedIn})
+	ChangeProject  = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH", Path: "/projects/{project}", Summary: "Change a project's title or objective", Access: SignedIn})
+	ListRuns       = declare[RunsInput, Page[Run]](Spec{ID: "runs", Method: "GET", Path: "/projects/{project}/runs", Summary: "List runs, newest first", Access: SignedIn})
+	BeginRun       = declare[NewRun, Run](Spec{ID: "begin-run", Method: "POST", Path: "/projects/{project}/runs", Summary: "Begin a run", Access: SignedIn, Status: 201})
+	GetRun         = declare[RunInput, RunDetail](Spec{ID: "run", Method: "GET", Path: "/projects/{project}/runs/{number}", Summary: "Show a run", Access: SignedIn})
+	ChangeRun      = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH", Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title, tags and note", Access: SignedIn})
 )

@@ -72,3 +72,20 @@ func (a *App) complete(runs, checkpoints bool) completion {
 		return out, directive
 	}
 }
+
+// completeFilter completes a filter from the data of the project that is the first argument.
+func (a *App) completeFilter(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+	directive := cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+	if len(args) == 0 || a.Settings.Load(cmd.Flags()) != nil {
+		return nil, directive
+	}
+	found, err := client.Call(cmd.Context(), a.client(), api.CompleteFilter, &api.CompletionInput{ProjectInput: api.ProjectInput{Project: args[0]}, Text: typed})
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var out []string
+	for _, s := range found.Items {
+		out = append(out, s.Text)
+	}
+	return out, directive
+}

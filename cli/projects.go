@@ -152,8 +152,11 @@ func (a *App) runs() *cobra.Command {
 	outputFlag(cmd, &output)
 	cmd.Flags().IntVar(&limit, "limit", limit, "how many; 0: all")
 	cmd.Flags().StringVar(&in.Where, "where", "", "only runs that fulfil this, such as 'hyper.lr <= 0.01'")
+
 	cmd.Flags().StringVar(&in.Sort, "sort", "", "what to sort by: best, last, hyper.lr, started ...")
 	cmd.Flags().StringVar(&in.Order, "order", "", "ascending or descending; best and last begin with the best")
+	cmd.RegisterFlagCompletionFunc("where", a.completeFilter)
+	cmd.RegisterFlagCompletionFunc("sort", a.completeFilter)
 	return cmd
 }
 

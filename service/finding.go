@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -99,4 +100,31 @@ func cleanEdit(in *api.RunEdit) (title *string, tags []string, err error) {
 		}
 	}
 	return title, tags, nil
+}
+
+// states are the values that a run's state can have.
+var states = []string{"failed", "finished", "lost", "running", "stopped"}
+
+// CompleteFilter offers words for the end of a filter.
+func (s *Service) CompleteFilter(ctx context.Context, _ Who, in *api.CompletionInput) (*api.Completions, error) {
+	p, _, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.db.Words(ctx, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	words := filter.Words{Values: map[string][]string{"state": states}}
+	for _, w := range list {
+		switch w.Kind {
+		case "hyper":
+			words.Hyper = append(words.Hyper, w.Word)
+		case "curve":
+			words.Curves = append(words.Curves, w.Word)
+		default:
+			words.Values[w.Kind] = append(words.Values[w.Kind], w.Word)
+		}
+	}
+	return &api.Completions{Items: filter.Complete(in.Text, words)}, nil
 }

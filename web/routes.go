@@ -37,6 +37,7 @@ func (w *server) routes() {
 	bind(w, api.GetProject, s.GetProject)
 	bind(w, api.ChangeProject, s.ChangeProject)
 	bind(w, api.ListRuns, s.ListRuns)
+	bind(w, api.CompleteFilter, s.CompleteFilter)
 	bind(w, api.BeginRun, s.BeginRun)
 	bind(w, api.GetRun, s.GetRun)
 	bind(w, api.ChangeRun, s.ChangeRun)

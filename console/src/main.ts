@@ -1,4 +1,5 @@
 import 'element-plus/theme-chalk/base.css'
+import 'element-plus/theme-chalk/el-autocomplete.css'
 import 'element-plus/theme-chalk/el-button.css'
 import 'element-plus/theme-chalk/el-dialog.css'
 import 'element-plus/theme-chalk/el-dropdown.css'

@@ -81,3 +81,25 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func TestComplete(t *testing.T) {
+	words := Words{Hyper: []string{"lr", "layers", "lr-drop.every", "net.depth"}, Curves: []string{"loss.train", "loss.val"}, Values: map[string][]string{"state": {"failed", "finished"}, "tags": {"baseline"}}}
+	for text, want := range map[string][]string{
+		`hyper.l`:                {`hyper.lr`, `hyper.layers`, `hyper["lr-drop.every"]`},
+		`true && best("loss.v`:   {`true && best("loss.val")`},
+		`state == "fi`:           {`state == "finished"`},
+		`state in ["failed", "f`: {`state in ["failed", "failed"`, `state in ["failed", "finished"`},
+		`"ba`:                    {`"baseline" in tags`},
+		`sta`:                    {`started`, `state`},
+		`hyper.lr < 1 && be`:     {`hyper.lr < 1 && best("`},
+		`hyper.net.`:             {`hyper.net.depth`},
+		`who == "`:               {},
+	} {
+		got := []string{}
+		for _, s := range Complete(text, words) {
+			got = append(got, s.Text)
+		}
+		require.Equal(t, want, got, text)
+	}
+	require.NotEmpty(t, Complete("", words))
+}

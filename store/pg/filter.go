@@ -69,6 +69,14 @@ func (q Queries) FindRuns(ctx context.Context, in RunQuery) ([]RunPlace, error) 
 	return out, err
 }
 
+// Word is something that a project's data offer to a filter.
+type Word struct{ Kind, Word string }
+
+// Words lists them, of the project's newest runs: kinds are hyper, curve, tags, host, commit, verdict, who.
+func (q Queries) Words(ctx context.Context, project int64) ([]Word, error) {
+	return list[Word](ctx, q, "project_words", A{"project": project})
+}
+
 // builder writes a condition as SQL over the rows r (run), p (person) and l (last leg). Every expression that may be absent is null then;
 // comparisons coalesce to false.
 type builder struct {

@@ -33,7 +33,7 @@ func main() {
 	base := strings.SplitN(*link, "/enter", 2)[0]
 	pages := []page{
 		{"projects", "/", "tbody tr"},
-		{"runs", "/vessels?sort=best", "tbody tr svg"},
+		{"runs", "/vessels?sort=best&where=hyper.lr%20%3C=%200.05", "tbody tr svg"},
 		{"run", "/vessels/3", ".u-over"},
 		{"run-stopped", "/vessels/5?axis=step&smooth=20", ".u-over"},
 		{"run-overfitting", "/vessels/2?smooth=1", ".u-over"},

@@ -139,4 +139,20 @@ func TestWatchingInTheBrowser(t *testing.T) {
 	require.Regexp(t, `^<svg .*<path d="M.*</svg>`, strings.ReplaceAll(saved("SVG"), "\n", " "))
 	require.Regexp(t, `^png \d{4,}`, saved("PNG"))
 	do(t, ctx, "show all by key", key("0"), chromedp.Poll[chromedp.Void](`!location.search.includes('zoom')`))
+
+	// The filter line: "/" goes to it, the table and the link follow, and what is wrong is said with its column.
+	do(t, ctx, "open the runs", chromedp.Navigate(w.url+"/vessels"), chromedp.WaitVisible("tbody tr"), chromedp.WaitVisible(".filter input"),
+		chromedp.Evaluate[chromedp.Void](`document.body.dispatchEvent(new KeyboardEvent('keydown', {key: '/', bubbles: true}))`),
+		chromedp.Poll[chromedp.Void](`document.activeElement.matches('.filter input')`),
+		chromedp.SendKeys(".filter input", `hyper.lr > 1`+"\r"), chromedp.Poll[chromedp.Void](`document.querySelectorAll('tbody tr').length === 1`))
+	require.Contains(t, evaluate[string](t, ctx, "decodeURIComponent(location.search)"), "where=hyper.lr")
+	do(t, ctx, "write a wrong filter", chromedp.SendKeys(".filter input", " && stat\r"), chromedp.WaitVisible(".filter [role=alert]"))
+	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('.filter [role=alert]').innerText"), `there is no "stat"`)
+
+	// A checkpoint's page: what it is good for, and its tensors with their distribution over the epochs.
+	do(t, ctx, "open a checkpoint", chromedp.Navigate(w.url+"/vessels/1/checkpoints/best"), chromedp.WaitVisible(".tensors tbody tr"), chromedp.WaitVisible("svg[aria-label^='distribution of layer1.weight']"))
+	page := evaluate[string](t, ctx, "document.querySelector('main').innerText")
+	require.Contains(t, page, "To resume and to use.")
+	require.Contains(t, page, "No layer is dead, none explodes.")
+	require.Greater(t, evaluate[int](t, ctx, "document.querySelectorAll('svg[aria-label^=distribution] path').length"), 2, "a ridge for each checkpoint")
 }

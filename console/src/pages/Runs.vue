@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { ElButton } from 'element-plus'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { answer, client, type Project, type Run, type StopState } from '../api/client'
+import FilterLine from '../components/FilterLine.vue'
 import Sketch from '../components/Sketch.vue'
 import StateMark from '../components/StateMark.vue'
 import StopRule from '../components/StopRule.vue'
@@ -15,6 +16,9 @@ const runs = ref<Run[]>()
 const more = ref('')
 const problem = ref('')
 const sort = useQuery<string>('sort', '')
+const where = useQuery<string>('where', '')
+/** What is wrong with the filter, in the service's words. */
+const filterProblem = ref('')
 const now = ref(Date.now())
 
 /** Reads the first page anew and keeps the older ones that were asked for. */
@@ -23,8 +27,9 @@ const load = once(async () => {
     const path = { project: props.project }
     info.value = await answer(client.GET('/api/v1/projects/{project}', { params: { path } }))
     const page = await answer(
-      client.GET('/api/v1/projects/{project}/runs', { params: { path, query: { limit: 100 } } }),
+      client.GET('/api/v1/projects/{project}/runs', { params: { path, query: { limit: 100, where: where.value } } }),
     )
+    filterProblem.value = ''
     const items = page.items ?? []
     const last = items[items.length - 1]?.number ?? 0
     const older = (runs.value ?? []).filter((r) => r.number < last)
@@ -33,8 +38,14 @@ const load = once(async () => {
     now.value = Date.now()
     problem.value = ''
   } catch (e) {
-    problem.value = (e as Error).message
+    const text = (e as Error).message
+    if (text.startsWith('where, ')) filterProblem.value = text.slice('where, '.length)
+    else problem.value = text
   }
+})
+watch(where, () => {
+  runs.value = undefined
+  void load()
 })
 
 const rule = ref<StopState>()
@@ -46,7 +57,7 @@ const loadRule = once(async () => {
 const tried = 10
 
 async function loadMore() {
-  const params = { path: { project: props.project }, query: { limit: 100, cursor: more.value } }
+  const params = { path: { project: props.project }, query: { limit: 100, cursor: more.value, where: where.value } }
   const page = await answer(client.GET('/api/v1/projects/{project}/runs', { params }))
   runs.value = [...(runs.value ?? []), ...(page.items ?? [])]
   more.value = page.next ?? ''
@@ -135,7 +146,7 @@ const heads = computed(() => [
       <span v-if="info" class="small">
         {{ info.runs }} runs, judged by {{ info.objective }}
         <template v-if="info.best">
-          ; best {{ figure(info.best) }} by
+          · best {{ figure(info.best) }} by
           <RouterLink class="mono" :to="{ name: 'run', params: { project, number: info.best_run } }">
             {{ project }}/{{ info.best_run }}{{ place(info.best) }}
           </RouterLink>
@@ -152,7 +163,9 @@ const heads = computed(() => [
       />
     </div>
     <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
-    <div v-if="runs && !runs.length" class="page">
+    <FilterLine v-if="info?.runs" v-model="where" :project="project" :problem="filterProblem" />
+    <p v-if="runs && !runs.length && where" class="none">No run is like that.</p>
+    <div v-else-if="runs && !runs.length" class="page">
       <p>A run is one training of one model. Record the first one:</p>
       <pre class="command">kembrel record --project {{ project }} -- ./harbour train</pre>
     </div>
@@ -205,6 +218,7 @@ const heads = computed(() => [
   gap: 18px;
   padding: 14px 24px;
 }
+.none,
 .problem,
 .more {
   padding: 0 24px;

@@ -112,3 +112,17 @@ select pg_snapshot_xmin(pg_current_snapshot())::text;
 
 -- query: run_names
 select r.id, p.key as project, r.number from run r join project p on p.id = r.project where r.id = any(@runs);
+
+-- query: project_words
+-- What the newest runs of a project offer to a filter, by kind.
+with newest as (select id, state::text, title, host, creator, tags, recipe ->> 'commit' as commit, verdict ->> 'kind' as verdict
+    from run where project = @project order by number desc limit 1000)
+select kind, word from (
+    select distinct 'hyper' as kind, h.name as word from newest n join hyper h on h.run = n.id
+    union select distinct 'curve', c.name from newest n join curve c on c.run = n.id where c.name not like 'host.%'
+    union select distinct 'tags', unnest(tags) from newest
+    union select distinct 'host', host from newest
+    union select distinct 'commit', commit from newest
+    union select distinct 'verdict', verdict from newest
+    union select distinct 'who', p.name from newest n join person p on p.id = n.creator
+) w where word <> '' order by kind, word limit 8000;
