@@ -27,6 +27,7 @@ type world struct {
 	person, project  int64
 	long             int64 // the run of ten million readings, once it is made
 	longNumber       int
+	fleet            bool   // the project of many runs is there
 	stop             func() // of the service
 }
 
@@ -102,6 +103,11 @@ func measurements() (rows []row, end func(), err error) {
 			w.whole("in the store", "<= 10 ms (5)", 0, 1, w.viewStore), w.whole("over HTTP", "<= 30 ms (20)", 0, 1, w.viewHTTP),
 			w.whole("a window of 1 %", "<= 5 ms", 0.4, 0.41, w.viewStore),
 			w.manyLegs(), w.thousandRuns(),
+			w.runList("newest first", "<= 100 ms (50)", "", "", 1),
+			w.runList("hyper.lr <= 0.01, by best(loss.val)", "<= 100 ms (50)", "hyper.lr <= 0.01", "best", 1),
+			w.runList("the same, its 20th page", "<= 100 ms (50)", "hyper.lr <= 0.01", "best", 20),
+			w.runList("a rare condition, hyper.seed < 60, by best", "<= 100 ms (50)", "hyper.seed < 60", "best", 1),
+			w.runList("by hyper.lr", "<= 100 ms (50)", `best("loss.val") < 0.5`, "hyper.lr", 1),
 			w.opens(false), w.opens(true),
 			w.frames("a run's page", "/vessels/%d", ".u-over"), w.frames("the runs of the project", "/vessels", "tbody tr"), w.delay(),
 			w.upload(), w.stall(), w.restore(), w.python("time per readings call"), w.python("300 MB saved"),

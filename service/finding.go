@@ -20,7 +20,7 @@ import (
 func runQuery(project int64, o verdict.Objective, in *api.RunsInput) (q pg.RunQuery, err error) {
 	now := time.Now()
 	q = pg.RunQuery{Project: project, Limit: in.Limit + 1, Descending: in.Order == "descending" || in.Sort == "" && in.Order == "",
-		Lower: func(curve string) bool { return lowerIsBetter(o, curve) }}
+		Objective: o.Curve, Lower: func(curve string) bool { return lowerIsBetter(o, curve) }}
 	if strings.TrimSpace(in.Where) != "" {
 		if q.Where, err = filter.Parse(in.Where, now); err != nil {
 			return q, filterProblem("where", err)

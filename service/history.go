@@ -31,6 +31,38 @@ type History struct {
 	objective string
 }
 
+// runsNumbered finds runs of a project by number, or all (nil), the first first.
+func (s *Service) runsNumbered(ctx context.Context, project int64, wanted []int) ([]pg.Run, error) {
+	var out []pg.Run
+	for after := (*pg.RunPlace)(nil); ; {
+		var numbers []int64
+		for _, n := range wanted {
+			numbers = append(numbers, int64(n))
+		}
+		if wanted == nil {
+			places, err := s.db.FindRuns(ctx, pg.RunQuery{Project: project, After: after, Limit: 500})
+			if err != nil {
+				return nil, err
+			}
+			for _, p := range places {
+				numbers, after = append(numbers, p.Number), &p
+			}
+		}
+		if len(numbers) == 0 {
+			break
+		}
+		rows, err := s.db.RunsByNumber(ctx, project, numbers)
+		if err != nil {
+			return nil, err
+		}
+		if out = append(out, rows...); wanted != nil {
+			break
+		}
+	}
+	slices.SortFunc(out, func(a, b pg.Run) int { return a.Number - b.Number })
+	return out, nil
+}
+
 // OpenHistory finds the runs whose history is wanted.
 func (s *Service) OpenHistory(ctx context.Context, in *api.HistoryInput) (*History, error) {
 	p, o, err := s.project(ctx, in.Project)
@@ -38,22 +70,9 @@ func (s *Service) OpenHistory(ctx context.Context, in *api.HistoryInput) (*Histo
 		return nil, err
 	}
 	h := &History{service: s, in: in, objective: o.Curve}
-	for before := math.MaxInt32; ; {
-		rows, err := s.db.ListRuns(ctx, p.ID, 0, before, 500)
-		if err != nil {
-			return nil, err
-		}
-		for _, r := range rows {
-			if in.Runs == nil || slices.Contains(in.Runs, r.Number) {
-				h.runs = append(h.runs, r)
-			}
-		}
-		if len(rows) < 500 {
-			break
-		}
-		before = rows[len(rows)-1].Number
+	if h.runs, err = s.runsNumbered(ctx, p.ID, in.Runs); err != nil {
+		return nil, err
 	}
-	slices.Reverse(h.runs)
 	for _, n := range in.Runs {
 		if !slices.ContainsFunc(h.runs, func(r pg.Run) bool { return r.Number == n }) {
 			return nil, api.Fail(api.NotFound, "there is no run %s", runAddress(in.Project, n))

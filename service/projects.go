@@ -126,6 +126,11 @@ func (s *Service) ChangeProject(ctx context.Context, who Who, in *api.ProjectEdi
 		if err := q.ChangeProject(ctx, p.ID, in.Body.Title, in.Body.Objective); err != nil {
 			return err
 		}
+		if in.Body.Objective != nil {
+			if err := q.SetBest(ctx, p.ID, 0); err != nil {
+				return err
+			}
+		}
 		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, Person: who.ID, What: "changed"})
 	})
 	if err != nil {

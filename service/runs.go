@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"math"
 	"strings"
 	"time"
 
@@ -191,14 +190,16 @@ func (s *Service) runWith(ctx context.Context, in api.RunInput) (*api.Run, pg.Ru
 	if err != nil {
 		return nil, pg.Run{}, pg.Summary{}, err
 	}
-	rows, err := s.db.ListRuns(ctx, p.ID, in.Number, math.MaxInt32, 1)
-	if err == nil && len(rows) == 0 {
-		_, err = s.runID(ctx, in)
+	row, err := s.db.RunByNumber(ctx, p.ID, in.Number)
+	if errors.Is(err, pg.ErrNone) {
+		if _, why := s.runID(ctx, in); why != nil { // in our words
+			err = why
+		}
 	}
 	if err != nil {
 		return nil, pg.Run{}, pg.Summary{}, err
 	}
-	sums, err := s.db.Summaries(ctx, []int64{rows[0].ID}, o.Curve)
+	sums, err := s.db.Summaries(ctx, []int64{row.ID}, o.Curve)
 	if err != nil {
 		return nil, pg.Run{}, pg.Summary{}, err
 	}
@@ -206,8 +207,8 @@ func (s *Service) runWith(ctx context.Context, in api.RunInput) (*api.Run, pg.Ru
 	if len(sums) > 0 {
 		sum = sums[0]
 	}
-	run := toRun(in.Project, o, rows[0], sum)
-	return &run, rows[0], sum, nil
+	run := toRun(in.Project, o, row, sum)
+	return &run, row, sum, nil
 }
 
 // GetRun shows a run with its legs, notes, curves and the sentences of its page.

@@ -32,8 +32,10 @@ func (s *Service) judge(ctx context.Context, run int64) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.SetVerdict(ctx, run, v)
-	return err
+	if _, err = s.db.SetVerdict(ctx, run, v); err != nil {
+		return err
+	}
+	return s.db.SetBest(ctx, 0, run)
 }
 
 func (s *Service) verdictOf(ctx context.Context, run int64, o verdict.Objective) (*api.Verdict, error) {

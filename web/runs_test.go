@@ -203,7 +203,7 @@ func TestPagesCoverEveryRunOnce(t *testing.T) {
 	}
 	require.Equal(t, []int{7, 6, 5, 4, 3, 2, 1}, numbers)
 	response, _ := s.raw(t, "GET", "/api/v1/projects/vessels/runs?limit=3", "", s.bearer()...)
-	require.Equal(t, `<?cursor=5>; rel="next"`, response.Header.Get("Link"))
+	require.Equal(t, `<?cursor=eyJ2Ijo1LCJuIjo1fQ>; rel="next"`, response.Header.Get("Link"))
 	in.Cursor = "x"
 	refuse(t, s, api.ListRuns, in, api.Invalid, "cursor")
 }
@@ -322,4 +322,49 @@ func TestFiveThousandCurves(t *testing.T) {
 	in.Body.Names = []string{"one.more"}
 	refuse(t, s, api.NameCurves, in, api.Invalid, "more than 5000 curves")
 	refuse(t, s, api.SendBatch, batch(leg, 4, 4, "one.more", 1), api.Invalid, "more than 5000 curves")
+}
+
+// Runs are filtered and sorted; what is wrong is said with its column; tags and notes are changed; the filter is completed.
+func TestFilteredRuns(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	for i, loss := range []float64{0.5, 0.2, 0.9} {
+		leg := s.leg(t)
+		call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", loss, loss+0.1))
+		end := &api.EndInput{LegInput: leg}
+		end.Body.State = "finished"
+		call(t, s, api.EndLeg, end)
+		edit := &api.RunEdit{RunInput: leg.RunInput}
+		note := []string{"calm sea", "", "rough sea"}[i]
+		edit.Body.Note, edit.Body.Tags = &note, &[]string{"t" + fmt.Sprint(i), "t" + fmt.Sprint(i), " all "}
+		changed := call(t, s, api.ChangeRun, edit)
+		require.Equal(t, []string{"t" + fmt.Sprint(i), "all"}, changed.Tags)
+		require.Equal(t, note, changed.Note)
+	}
+	find := func(where, sort, order string) (out []int) {
+		for _, r := range call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, Where: where, Sort: sort, Order: order}).Items {
+			out = append(out, r.Number)
+		}
+		return out
+	}
+	require.Equal(t, []int{3, 2, 1}, find("", "", ""))
+	require.Equal(t, []int{1, 2, 3}, find("", "", "ascending"))
+	require.Equal(t, []int{2, 1, 3}, find("", "best", ""))
+	require.Equal(t, []int{2, 1}, find(`best("loss.val") < 0.6 && hyper.lr == 0.03`, "best", ""))
+	require.Equal(t, []int{3, 1}, find(`text("SEA")`, "", ""))
+	require.Equal(t, []int{2}, find(`"t1" in tags`, "", ""))
+	require.Empty(t, find(`hyper.lr > 1`, "", ""))
+	objective := "loss.val higher"
+	edit := &api.ProjectEdit{ProjectInput: vessels}
+	edit.Body.Objective = &objective
+	call(t, s, api.ChangeProject, edit)
+	require.Equal(t, []int{3, 1, 2}, find("", "best", ""), "another objective, another best")
+	p := refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, Where: "hyper.lr < 1 && stat"}, api.Invalid, `where, column 17: there is no "stat"`)
+	require.Equal(t, 17, p.Column)
+	refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, Sort: "tags"}, api.Invalid, "sort, column 1")
+	found := call(t, s, api.CompleteFilter, &api.CompletionInput{ProjectInput: vessels, Text: `"t2" in tags && best("lo`})
+	require.Equal(t, `"t2" in tags && best("loss.val")`, found.Items[0].Text)
+	bad := &api.RunEdit{RunInput: api.RunInput{ProjectInput: vessels, Number: 1}}
+	bad.Body.Tags = &[]string{"\n"}
+	refuse(t, s, api.ChangeRun, bad, api.Invalid, "tag")
 }

@@ -48,7 +48,7 @@ if [ "$("$kembrel" runs vessels --output csv | wc -l)" -le 1 ]; then
     if command -v python3 > /dev/null; then
         clips="$data/clips.safetensors"
         echo "Training: Softmax in Python"
-        "$harbour" clips --out "$clips" && PYTHONPATH=bindings/python PYTHONDONTWRITEBYTECODE=1 "$kembrel" record --quiet --project vessels -- \
+        "$harbour" clips --out "$clips" && PYTHONPATH=bindings/python PYTHONDONTWRITEBYTECODE=1 "$kembrel" record --quiet --project vessels --title "Softmax in Python" -- \
             python3 demo/harbour/python/train.py "$clips" > /dev/null || true
     fi
 fi

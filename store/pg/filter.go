@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"kembrel/core/filter"
 )
 
@@ -17,6 +19,7 @@ type RunQuery struct {
 	Sort       *filter.Node            // nil: by number
 	Descending bool                    // runs without a value come last either way
 	Lower      func(curve string) bool // whether best of a curve is its lowest reading
+	Objective  string                  // the curve whose best is kept with the run
 	After      *RunPlace               // behind this one; nil: from the start
 	Limit      int
 }
@@ -27,46 +30,125 @@ type RunPlace struct {
 	Number int64 `json:"n"`
 }
 
-// FindRuns lists the numbers and sort values of runs. Equal values stand newest first.
+// FindRuns lists the numbers and sort values of runs: those that have a value, then those that have none. Of equal values the newest come
+// first.
 func (q Queries) FindRuns(ctx context.Context, in RunQuery) ([]RunPlace, error) {
-	b := &builder{args: A{"project": in.Project, "limit": in.Limit}, lower: in.Lower}
+	out := []RunPlace{}
+	few := map[*filter.Node][]int64{}
+	if err := q.findFew(ctx, in.Project, in.Where, few); err != nil {
+		return nil, err
+	}
+	if in.After == nil || in.After.Value != nil {
+		found, err := q.findRuns(ctx, in, few, false)
+		if err != nil || len(found) == in.Limit || in.Sort == nil {
+			return found, err
+		}
+		out = found
+		in.After = nil
+	}
+	in.Limit -= len(out)
+	rest, err := q.findRuns(ctx, in, few, true)
+	return append(out, rest...), err
+}
+
+// findRuns lists runs that have a value, or those that have none. The statement is planned for its values each time: how many runs a condition
+// leaves decides the way to them.
+func (q Queries) findRuns(ctx context.Context, in RunQuery, few map[*filter.Node][]int64, absent bool) ([]RunPlace, error) {
+	b := &builder{args: A{"project": in.Project, "limit": in.Limit}, lower: in.Lower, objective: in.Objective, few: few}
 	where := "true"
 	if in.Where != nil {
 		where = b.truth(in.Where)
 	}
-	value, kind := "r.number::float8", filter.Number
+	value, kind := "r.number", filter.Number
 	if in.Sort != nil {
 		value, kind = b.sortable(in.Sort)
 	}
-	order := "asc"
-	compare := ">"
+	order, compare := "asc", ">"
 	if in.Descending {
 		order, compare = "desc", "<"
 	}
-	behind := "true"
+	if in.Sort != nil {
+		order += " nulls last"
+	}
+	behind := "v.value is not null"
+	if absent {
+		behind = "v.value is null"
+	}
 	if a := in.After; a != nil {
 		b.args["number"] = a.Number
-		if a.Value == nil {
-			behind = "v.value is null and r.number < @number"
+		if absent {
+			behind += " and r.number < @number"
 		} else {
 			at := b.add(a.Value) + "::float8"
+			if in.Sort == nil {
+				at = "@number::int"
+			}
 			if kind != filter.Number {
 				at = b.add(a.Value) + `::text collate "C"`
 			}
-			behind = fmt.Sprintf("(v.value is null or v.value %s %s or v.value = %s and r.number < @number)", compare, at, at)
+			behind = fmt.Sprintf("v.value %s= %s and (v.value %s %s or r.number < @number)", compare, at, compare, at)
 		}
 	}
-	text := strings.NewReplacer("/*value*/", value, "/*where*/", where, "/*behind*/", behind, "/*order*/", order).Replace(q.sql("run_find"))
-	type row struct {
-		Number int64
-		Value  any
+	used := value + where
+	joins := b.joins
+	if strings.Contains(used, "p.name") {
+		joins += " join person p on p.id = r.creator"
 	}
-	rows, err := listText[row](ctx, q, text, b.args)
-	out := make([]RunPlace, len(rows))
-	for i, r := range rows {
-		out[i] = RunPlace{r.Value, r.Number}
+	if strings.Contains(used, "l.last_") {
+		joins += " left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true"
 	}
-	return out, err
+	text := strings.NewReplacer("/*joins*/", joins, "r.number/*value*/", value, "true/*where*/", where, "true/*behind*/", behind, "/*order*/", order).Replace(q.sql("run_find"))
+	rows, err := q.db.Query(ctx, text, pgx.QueryExecModeExec, b.args)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (p RunPlace, err error) {
+		err = row.Scan(&p.Number, &p.Value)
+		return p, err
+	})
+}
+
+// fewRuns is how many runs a condition may leave to be looked up one by one, whatever the order.
+const fewRuns = 2000
+
+// findFew finds the runs of those conditions, all of which must hold, that only few runs fulfil: the planner does not know which they are, as
+// its statistics do not tell the numbers of one hyperparameter from those of another.
+func (q Queries) findFew(ctx context.Context, project int64, n *filter.Node, few map[*filter.Node][]int64) error {
+	if n == nil {
+		return nil
+	}
+	if n.Op == filter.And {
+		if err := q.findFew(ctx, project, n.Args[0], few); err != nil {
+			return err
+		}
+		return q.findFew(ctx, project, n.Args[1], few)
+	}
+	sign, ok := map[filter.Op]string{filter.Equal: "=", filter.Less: "<", filter.LessEqual: "<="}[n.Op]
+	if !ok {
+		return nil
+	}
+	b := &builder{args: A{"project": project, "limit": fewRuns + 1}}
+	from := b.listed(n.Args[0], n.Args[1], sign)
+	if from == "" {
+		return nil
+	}
+	// The order makes it go along the index.
+	list := strings.TrimSuffix(strings.TrimPrefix(from, "r.id in ("), ")")
+	rows, err := q.db.Query(ctx, list+" order by h.number limit @limit", pgx.QueryExecModeExec, b.args)
+	if err != nil {
+		return err
+	}
+	ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	if err == nil && len(ids) <= fewRuns {
+		few[n] = ids
+	}
+	return err
+}
+
+// SetBest keeps the best reading of the objective with a run, or with all of a project (run 0).
+func (q Queries) SetBest(ctx context.Context, project, run int64) error {
+	_, err := q.exec(ctx, "best_set", A{"project": project, "run": run})
+	return err
 }
 
 // Word is something that a project's data offer to a filter.
@@ -80,8 +162,11 @@ func (q Queries) Words(ctx context.Context, project int64) ([]Word, error) {
 // builder writes a condition as SQL over the rows r (run), p (person) and l (last leg). Every expression that may be absent is null then;
 // comparisons coalesce to false.
 type builder struct {
-	args  A
-	lower func(string) bool
+	args      A
+	lower     func(string) bool
+	objective string
+	joins     string // of what is sorted by
+	few       map[*filter.Node][]int64
 }
 
 // add makes a parameter.
@@ -93,6 +178,9 @@ func (b *builder) add(v any) string {
 
 func (b *builder) truth(n *filter.Node) string {
 	arg := func(i int) string { return b.truth(n.Args[i]) }
+	if ids, ok := b.few[n]; ok {
+		return "r.id = any(" + b.add(ids) + "::bigint[])"
+	}
 	switch n.Op {
 	case filter.Literal:
 		if n.Lit.(bool) {
@@ -152,8 +240,11 @@ func (b *builder) number(n *filter.Node) string {
 	case filter.Field:
 		return numbers[n.Name]
 	case filter.Hyper:
-		return b.hyper(n, "number", "case when abs((h.value #>> '{}')::numeric) < 1e308 then (h.value #>> '{}')::numeric::float8 end")
+		return "(select h.number from hyper h where h.run = r.id and h.name = " + b.add(n.Name) + ")"
 	case filter.Best:
+		if n.Name == b.objective {
+			return "r.best"
+		}
 		if b.lower(n.Name) {
 			return figure("low_value")
 		}
@@ -245,12 +336,29 @@ func common(x, y *filter.Node) filter.Kind {
 	return x.Kind
 }
 
+// listed writes a comparison of a hyperparameter with a number as a list of runs, which an index gives; "" where it is no such comparison.
+func (b *builder) listed(x, y *filter.Node, sign string) string {
+	if x.Op == filter.Literal {
+		x, y, sign = y, x, map[string]string{"=": "=", "<": ">", "<=": ">="}[sign]
+	}
+	if x.Op != filter.Hyper || y.Op != filter.Literal || y.Kind != filter.Number {
+		return ""
+	}
+	return fmt.Sprintf("r.id in (select h.run from hyper h where h.name = %s and h.number %s %s::float8)", b.add(x.Name), sign, b.add(y.Lit))
+}
+
 func (b *builder) equal(x, y *filter.Node) string {
+	if text := b.listed(x, y, "="); text != "" {
+		return text
+	}
 	k := common(x, y)
 	return fmt.Sprintf("coalesce(%s = %s, false)", b.of(x, k), b.of(y, k))
 }
 
 func (b *builder) less(x, y *filter.Node, sign string) string {
+	if text := b.listed(x, y, sign); text != "" {
+		return text
+	}
 	k := common(x, y)
 	if k != filter.Any {
 		return fmt.Sprintf("coalesce(%s %s %s, false)", b.of(x, k), sign, b.of(y, k))
@@ -280,6 +388,10 @@ func (b *builder) in(x, list *filter.Node) string {
 
 // sortable is a value to sort by: numbers as they are, times as seconds, the rest as text. A hyperparameter is sorted by its number.
 func (b *builder) sortable(n *filter.Node) (string, filter.Kind) {
+	if n.Op == filter.Hyper {
+		b.joins += " left join hyper hs on hs.run = r.id and hs.name = " + b.add(n.Name)
+		return "hs.number", filter.Number
+	}
 	switch n.Kind {
 	case filter.Text:
 		return b.text(n), filter.Text

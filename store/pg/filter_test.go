@@ -106,6 +106,7 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 		}
 		runs = append(runs, run)
 	}
+	require.NoError(t, f.SetBest(ctx, project, 0))
 	lower := func(curve string) bool { return strings.HasPrefix(curve, "loss") }
 	var number, condition func(depth int) string
 	number = func(depth int) string {
@@ -143,7 +144,7 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 		expression := condition(3)
 		node, err := filter.Parse(expression, now)
 		require.NoError(t, err, expression)
-		got, err := f.FindRuns(ctx, pg.RunQuery{Project: project, Where: node, Lower: lower, Limit: 1000})
+		got, err := f.FindRuns(ctx, pg.RunQuery{Project: project, Where: node, Lower: lower, Objective: "loss.val", Limit: 1000})
 		if pg.OutOfRange(err) {
 			continue
 		}
@@ -169,12 +170,12 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 		node, err := filter.ParseValue(by, now)
 		require.NoError(t, err)
 		for _, descending := range []bool{false, true} {
-			whole, err := f.FindRuns(ctx, pg.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Limit: 1000})
+			whole, err := f.FindRuns(ctx, pg.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Objective: "loss.val", Limit: 1000})
 			require.NoError(t, err, by)
 			require.Len(t, whole, len(runs))
 			var pages []pg.RunPlace
 			for after := (*pg.RunPlace)(nil); ; {
-				page, err := f.FindRuns(ctx, pg.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, After: after, Limit: 7})
+				page, err := f.FindRuns(ctx, pg.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Objective: "loss.val", After: after, Limit: 7})
 				require.NoError(t, err, by)
 				if len(page) == 0 {
 					break

@@ -3,7 +3,6 @@ package pg
 import (
 	"context"
 	"encoding/json"
-	"math"
 	"time"
 
 	"kembrel/core/checkpoint"
@@ -153,14 +152,21 @@ func (q Queries) RunID(ctx context.Context, project string, number int) (int64, 
 	return value[int64](ctx, q, "run_id", A{"project": project, "number": number})
 }
 
-// ListRuns lists runs before a number, newest first; number > 0 asks for that one only.
-func (q Queries) ListRuns(ctx context.Context, project int64, number, before, limit int) ([]Run, error) {
-	return list[Run](ctx, q, "run_list", A{"project": project, "number": number, "before": before, "limit": limit, "numbers": nil})
+// RunByNumber finds one run of a project; ErrNone where there is none.
+func (q Queries) RunByNumber(ctx context.Context, project int64, number int) (Run, error) {
+	rows, err := q.RunsByNumber(ctx, project, []int64{int64(number)})
+	if err == nil && len(rows) == 0 {
+		err = ErrNone
+	}
+	if err != nil {
+		return Run{}, err
+	}
+	return rows[0], nil
 }
 
-// RunsByNumber lists some runs of a project, newest first.
+// RunsByNumber finds some runs of a project, in no order.
 func (q Queries) RunsByNumber(ctx context.Context, project int64, numbers []int64) ([]Run, error) {
-	return list[Run](ctx, q, "run_list", A{"project": project, "number": 0, "before": math.MaxInt32, "limit": len(numbers), "numbers": numbers})
+	return list[Run](ctx, q, "run_list", A{"project": project, "numbers": numbers})
 }
 
 // ChangeRun changes what is not nil.

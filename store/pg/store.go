@@ -221,20 +221,15 @@ func (q Queries) exec(ctx context.Context, name string, args A) (int64, error) {
 
 // list collects rows into structs by column name.
 func list[T any](ctx context.Context, q Queries, name string, args A) ([]T, error) {
-	out, err := listText[T](ctx, q, q.sql(name), args)
+	rows, err := q.db.Query(ctx, q.sql(name), args)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	out, err := pgx.CollectRows(rows, pgx.RowToStructByNameLax[T])
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	return out, nil
-}
-
-// listText is list for a statement that was put together from a query's text.
-func listText[T any](ctx context.Context, q Queries, text string, args A) ([]T, error) {
-	rows, err := q.db.Query(ctx, text, args)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowToStructByNameLax[T])
 }
 
 // OutOfRange reports whether the database could not compute a number.

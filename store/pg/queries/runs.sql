@@ -41,8 +41,7 @@ select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.end
        coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.aside, r.needs, r.origin, r.start, r.repeats, r.tags, r.note
 from run r join person p on p.id = r.creator
 left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
-where r.project = @project and r.number < @before and (@number = 0 or r.number = @number) and (@numbers::int[] is null or r.number = any(@numbers))
-order by r.number desc limit @limit;
+where r.project = @project and r.number = any(@numbers);
 
 -- query: run_says
 -- What the program told of itself goes into the recipe, but for what is null.
@@ -60,12 +59,17 @@ select name, value from hyper where run = @run;
 
 -- query: run_find
 -- Its marks are filled in by filter.go.
-select r.number::bigint as number, v.value
-from run r join person p on p.id = r.creator
-left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
-cross join lateral (select /*value*/ as value) v
-where r.project = @project and (/*where*/) and (/*behind*/)
-order by (v.value is null), v.value /*order*/, r.number desc limit @limit;
+select r.number::bigint as number, v.value from run r /*joins*/ cross join lateral (select r.number/*value*/ as value) v
+where r.project = @project and (true/*where*/) and (true/*behind*/)
+order by v.value /*order*/, r.number desc limit @limit;
+
+-- query: best_set
+-- Keeps the best reading of the project's objective with each run, or with one.
+update run r set best = x.best
+from (select q.id, (select nullif(case when split_part(p.objective, ' ', 2) = 'lower' then s.low_value else s.high_value end, 'NaN')
+                    from curve c join curve_summary s on s.run = c.run and s.curve = c.id where c.run = q.id and c.name = split_part(p.objective, ' ', 1)) as best
+      from run q join project p on p.id = q.project where (@run = 0 and q.project = @project) or q.id = @run) x
+where r.id = x.id and r.best is distinct from x.best;
 
 -- query: run_change
 update run set title = coalesce(@title, title), tags = coalesce(@tags::text[], tags), note = coalesce(@note, note) where id = @id;
