@@ -17,8 +17,8 @@ import (
 	"kembrel/core/tensor"
 )
 
-// saveWeights commits a checkpoint of weights alone.
-func (s *served) saveWeights(t *testing.T, leg api.LegInput, step int64, tensors ...tensor.Tensor) api.CheckpointInput {
+// keepWeights commits a checkpoint of weights alone.
+func (s *served) keepWeights(t *testing.T, leg api.LegInput, step int64, tensors ...tensor.Tensor) api.CheckpointInput {
 	t.Helper()
 	var b bytes.Buffer
 	require.NoError(t, tensor.WriteSafetensors(&b, tensors))
@@ -35,7 +35,7 @@ func TestWeightsAreLookedInto(t *testing.T) {
 	s.project(t)
 	leg := s.leg(t)
 	at := func(step int64, scale float64, dead ...float64) api.CheckpointInput {
-		return s.saveWeights(t, leg, step, tensor.Float64("a.weight", []int64{2, 2}, []float64{1 * scale, -1 * scale, 2 * scale, 0.5 * scale}), tensor.Float64("b.weight", []int64{1, 3}, dead))
+		return s.keepWeights(t, leg, step, tensor.Float64("a.weight", []int64{2, 2}, []float64{1 * scale, -1 * scale, 2 * scale, 0.5 * scale}), tensor.Float64("b.weight", []int64{1, 3}, dead))
 	}
 	at(10, 1, 0.5, -0.5, 1)
 	last := at(20, 1000, 0, 0, 0)
@@ -71,8 +71,8 @@ func TestMatchAndDifference(t *testing.T) {
 	s := serve(t)
 	s.project(t)
 	leg := s.leg(t)
-	before := s.saveWeights(t, leg, 10, tensor.Float64("frozen", []int64{2}, []float64{1, math.NaN()}), tensor.Float64("moved", []int64{2}, []float64{3, 4}))
-	after := s.saveWeights(t, leg, 20, tensor.Float64("frozen", []int64{2}, []float64{1, math.NaN()}), tensor.Float64("moved", []int64{2}, []float64{0, 0}), tensor.Float64("new", []int64{1}, []float64{0}))
+	before := s.keepWeights(t, leg, 10, tensor.Float64("frozen", []int64{2}, []float64{1, math.NaN()}), tensor.Float64("moved", []int64{2}, []float64{3, 4}))
+	after := s.keepWeights(t, leg, 20, tensor.Float64("frozen", []int64{2}, []float64{1, math.NaN()}), tensor.Float64("moved", []int64{2}, []float64{0, 0}), tensor.Float64("new", []int64{1}, []float64{0}))
 	_ = before
 	d := call(t, s, api.GetDifference, &api.DifferenceInput{CheckpointInput: after, From: "vessels/1@s10"})
 	require.Equal(t, "1 of 2 tensors are equal, bit for bit. It does not fit: 1 unexpected; 2 fit.", d.Says)
@@ -96,7 +96,7 @@ func TestVerification(t *testing.T) {
 	s := serve(t)
 	s.project(t)
 	leg := s.leg(t)
-	at := s.saveWeights(t, leg, 10, tensor.Float64("w", []int64{1}, []float64{1}))
+	at := s.keepWeights(t, leg, 10, tensor.Float64("w", []int64{1}, []float64{1}))
 	tell := func(found, tolerance float64) *api.Verification {
 		in := &api.NewVerification{CheckpointInput: at}
 		in.Body.Figures, in.Body.Tolerance, in.Body.Host = map[string]api.Float{"loss.val": api.Float(found), "loss.test": 1}, api.Float(tolerance), "hydra-2"
@@ -123,7 +123,7 @@ func TestStartingWeights(t *testing.T) {
 	s.project(t)
 	first := s.leg(t)
 	w := tensor.Float64("w", []int64{3}, []float64{1, 2, 3})
-	s.saveWeights(t, first, 10, w)
+	s.keepWeights(t, first, 10, w)
 	var b bytes.Buffer
 	require.NoError(t, tensor.WriteNPZ(&b, []tensor.Tensor{w}))
 	f, err := tensor.Open(bytes.NewReader(b.Bytes()), int64(b.Len()))

@@ -6,7 +6,7 @@
 
 and two more save checkpoints and go on from them:
 
-    state = run.resumed.load("weights") if run.resumed else fresh_weights()
+    state = run.resumed.part("weights") if run.resumed else fresh_weights()
     run.save(step, epoch, weights=state, optimiser=moments, random=generator.getstate())
 
 Under ``kembrel record -- python3 train.py`` it speaks to that recorder; otherwise it starts one. Training never waits for the
@@ -19,6 +19,6 @@ protocol, ``__array_interface__``, ``__dlpack__`` (on the CPU) or ``__array__``.
 from ._arrays import Raw
 from ._match import Match, match
 from ._run import Resumed, Run, record
-from ._tree import load_part, read_tensors, save_part
+from ._tree import read_part, read_tensors, save_part
 
-__all__ = ["Match", "Raw", "Resumed", "Run", "load_part", "match", "read_tensors", "record", "save_part"]
+__all__ = ["Match", "Raw", "Resumed", "Run", "read_part", "match", "read_tensors", "record", "save_part"]

@@ -19,7 +19,7 @@ import threading
 import time
 from typing import Any, Callable, Deque, Dict, List, Optional, Tuple
 
-from ._tree import _flatten, load_part, save_part, write_tensors
+from ._tree import _flatten, read_part, save_part, write_tensors
 
 _ANSWER = 30.0  # seconds to wait for an answer of the recorder
 _SETTLE = 600.0  # seconds to wait for checkpoints to be safe on disk
@@ -51,12 +51,12 @@ class Resumed:
         self.parts: Dict[str, List[str]] = told["parts"]
         """Files in the folder, by part."""
 
-    def load(self, part: str, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None, default: Any = None) -> Any:
+    def part(self, name: str, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None, default: Any = None) -> Any:
         """The tree that was saved as a part, or default where the part was not given. make, if given, makes each array of its dtype, shape
         and bytes."""
-        if part not in self.parts:
+        if name not in self.parts:
             return default
-        return load_part(self.folder, part, make)
+        return read_part(self.folder, name, make)
 
 
 class Run:

@@ -122,7 +122,7 @@ def save_part(folder: Any, part: str, tree: Any) -> List[str]:
     return names + [f"{part}.json"]
 
 
-def load_part(folder: Any, part: str, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None) -> Any:
+def read_part(folder: Any, part: str, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None) -> Any:
     """Reads back what save_part wrote: the same tree."""
     folder = pathlib.Path(folder)
     text = json.loads((folder / f"{part}.json").read_text(encoding="utf-8"))

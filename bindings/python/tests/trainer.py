@@ -17,8 +17,8 @@ with kembrel.record("vessels", title="Python", hyper={"lr": 0.1, "net.layers": [
     weights = {"w": array.array("d", [dice.random() for _ in range(100)]), "b": 0.5}
     step = 0
     if run.resumed:
-        weights = run.resumed.load("weights", lambda dtype, shape, view: array.array("d", view.tobytes()))
-        dice.setstate(run.resumed.load("random"))
+        weights = run.resumed.part("weights", lambda dtype, shape, view: array.array("d", view.tobytes()))
+        dice.setstate(run.resumed.part("random"))
         step = run.resumed.step
     run.starts_with(weights, fresh=run.resumed is None, seed=3, needs=["weights", "random"])
     run.save_when(epochs=1, on_signal=True)

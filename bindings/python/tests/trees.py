@@ -20,7 +20,7 @@ except ImportError:
 def there_and_back(tree, make=None):
     with tempfile.TemporaryDirectory() as folder:
         kembrel.save_part(folder, "weights", tree)
-        return kembrel.load_part(folder, "weights", make)
+        return kembrel.read_part(folder, "weights", make)
 
 
 class Interface:

@@ -34,13 +34,13 @@ const load = once(async () => {
     tensors.value = await answer(
       client.GET('/api/v1/projects/{project}/runs/{number}/checkpoints/{at}/tensors', { params: { path: path.value } }),
     )
-    await loadWeights()
+    await readWeights()
     problem.value = ''
   } catch (e) {
     problem.value = (e as Error).message
   }
 })
-async function loadWeights() {
+async function readWeights() {
   weights.value = await answer(
     client.GET('/api/v1/projects/{project}/runs/{number}/weights', {
       params: { path: { project: props.project, number: props.number }, query: { name: chosen.value } },
@@ -49,7 +49,7 @@ async function loadWeights() {
 }
 watch(() => props.at, load)
 watch(chosen, (_, before) => {
-  if (before) void loadWeights()
+  if (before) void readWeights()
 })
 useLive({ project: props.project, run: String(props.number) }, { hello: load, checkpoint: load, summary: load })
 
@@ -94,7 +94,7 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
   <main>
     <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
     <template v-if="checkpoint">
-      <div class="head">
+      <div class="page-head">
         <div>
           <div class="mono small">
             <RouterLink :to="linkTo(run)">{{ run }}</RouterLink>
@@ -256,18 +256,6 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
 <style scoped>
 .problem {
   padding: 0 24px;
-}
-.head {
-  padding: 16px 24px 14px;
-  display: flex;
-  align-items: flex-end;
-  gap: 26px;
-}
-.now {
-  padding-bottom: 3px;
-}
-.figure {
-  font-size: 15px;
 }
 .tensors {
   margin-top: 16px;

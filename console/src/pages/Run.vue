@@ -234,7 +234,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
   <main>
     <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
     <template v-if="run">
-      <div class="head">
+      <div class="page-head">
         <div>
           <div class="mono small">
             {{ run.address }}
@@ -474,18 +474,6 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
 .warnings {
   margin: 0 24px 12px;
   padding-left: 18px;
-}
-.head {
-  padding: 16px 24px 14px;
-  display: flex;
-  align-items: flex-end;
-  gap: 26px;
-}
-.now {
-  padding-bottom: 3px;
-}
-.figure {
-  font-size: 15px;
 }
 .controls {
   display: flex;

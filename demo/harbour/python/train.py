@@ -39,9 +39,9 @@ weights = {c: array.array("d", (dice.gauss(0, 0.01) for _ in range(inputs + 1)))
 velocity = {c: array.array("d", bytes(8 * (inputs + 1))) for c in CLASSES}
 step, epoch = 0, 0
 if run.resumed:
-    weights = run.resumed.load("weights", lambda dtype, shape, view: array.array("d", view.tobytes()))
-    velocity = run.resumed.load("optimiser", lambda dtype, shape, view: array.array("d", view.tobytes()), default=velocity)
-    dice.setstate(run.resumed.load("random", default=dice.getstate()))
+    weights = run.resumed.part("weights", lambda dtype, shape, view: array.array("d", view.tobytes()))
+    velocity = run.resumed.part("optimiser", lambda dtype, shape, view: array.array("d", view.tobytes()), default=velocity)
+    dice.setstate(run.resumed.part("random", default=dice.getstate()))
     step, epoch = run.resumed.step, int(run.resumed.epoch)
 run.starts_with(weights, fresh=run.resumed is None, seed=seed, needs=["weights", "optimiser", "random"])
 run.save_when(epochs=2, best="loss.val lower", on_signal=True)
