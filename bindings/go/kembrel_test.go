@@ -26,6 +26,7 @@ func listen(t *testing.T) *recorder {
 	path := filepath.Join(t.TempDir(), "s")
 	l, err := net.Listen("unix", path)
 	require.NoError(t, err)
+	over.Store(false) // of the tests before
 	t.Setenv("KEMBREL_RECORDER", path)
 	t.Setenv("KEMBREL_BINARY", "/nonexistent/kembrel")
 	t.Cleanup(func() { l.Close() })

@@ -1,0 +1,98 @@
+package kembrel
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestWhenToSave(t *testing.T) {
+	r := &Run{}
+	r.Save(Saving{Epochs: 2, Best: "loss.val lower", Margin: 0.1})
+	s := r.saver
+	told := []struct {
+		epoch, loss float64
+		why         string
+	}{{1, 1, "best so far"}, {2, 0.95, "every 2 epochs"}, {3, 0.85, "best so far"}, {4, 0.8, "every 2 epochs"}, {5, math.NaN(), ""}, {6, 0.5, "best so far"}, {7, 0.6, ""}, {8, 0.6, "every 2 epochs"}}
+	for i, x := range told {
+		s.see([]Value{V("loss.train", 0), V("loss.val", x.loss)})
+		require.Equal(t, x.why, s.due(int64(10*(i+1)), x.epoch), "epoch %v", x.epoch)
+	}
+	require.Empty(t, s.due(80, 10), "saved at this step already")
+
+	r = &Run{resume: &Resume{Step: 100, Epoch: 5}}
+	r.Save(Saving{Steps: 20, Best: "accuracy.val higher"})
+	require.Empty(t, r.saver.due(119, 6), "counted from where it goes on")
+	require.Equal(t, "every 20 steps", r.saver.due(120, 6))
+	r.saver.see([]Value{V("accuracy.val", 0.5)})
+	require.Equal(t, "best so far", r.saver.due(121, 6))
+	r.saver.see([]Value{V("accuracy.val", 0.4)})
+	require.Empty(t, r.saver.due(122, 6))
+}
+
+// Asked to end, a program saves once more and is told to stop.
+func TestSavesWhenAskedToEnd(t *testing.T) {
+	r := listen(t)
+	folder := t.TempDir()
+	said := make(chan map[string]any, 10)
+	go func() {
+		r.welcome()
+		for m := r.next(); m != nil; m = r.next() {
+			said <- m
+			id := int(m["id"].(float64))
+			if m["do"] == "begin" {
+				r.say(fmt.Sprintf(`{"kind":"folder","id":%d,"checkpoint":"k","folder":%q}`, id, folder))
+			} else {
+				r.say(fmt.Sprintf(`{"kind":"kept","id":%d,"checkpoint":"k"}`, id))
+			}
+		}
+	}()
+	run := Hello(Options{})
+	run.Save(Saving{Signal: true})
+	write := func(string) (map[string][]string, error) { return map[string][]string{"weights": {"w"}}, nil }
+	saved, err := run.SaveIfDue(1, 1, write)
+	require.NoError(t, err)
+	require.False(t, saved)
+	require.NoError(t, syscall.Kill(os.Getpid(), syscall.SIGTERM))
+	require.Eventually(t, func() bool { _, stop := run.Stop(); return stop }, 5*time.Second, time.Millisecond)
+	saved, err = run.SaveIfDue(2, 1, write)
+	require.NoError(t, err)
+	require.True(t, saved)
+	require.Equal(t, "asked to end (terminated)", (<-said)["why"])
+	require.NoError(t, run.Settle())
+	run.End("stopped", "")
+}
+
+func TestWelcomedBack(t *testing.T) {
+	r := listen(t)
+	go func() {
+		r.conn, _ = r.listener.Accept()
+		buffer := make([]byte, 4096)
+		r.conn.Read(buffer)
+		r.say(`{"kind":"welcome","run":"vessels/4","resume":{"from":"vessels/4@e12","step":480,"epoch":"NaN","folder":"/x","parts":{"weights":["a/w.safetensors"],"two":["b","c"]}},"asked":{"lr":0.5,"layers":[1,2]},"verify":"/v"}`)
+	}()
+	run := Hello(Options{})
+	from, ok := run.Resumed()
+	require.True(t, ok)
+	require.EqualValues(t, 480, from.Step)
+	require.True(t, math.IsNaN(from.Epoch))
+	require.Equal(t, []string{filepath.Join("/x", "a", "w.safetensors"), "", ""}, []string{from.File("weights"), from.File("two"), from.File("optimiser")})
+	rate, layers, seed := 0.1, []int{}, 7
+	require.True(t, run.Take("lr", &rate))
+	require.True(t, run.Take("layers", &layers))
+	require.False(t, run.Take("seed", &seed))
+	require.Equal(t, []any{0.5, []int{1, 2}, 7}, []any{rate, layers, seed})
+	require.False(t, run.Take("lr", &layers))
+	require.ErrorContains(t, run.Err(), "asked to be 0.5")
+	require.Equal(t, "/v", run.Verify())
+	var resumed Resume
+	require.NoError(t, json.Unmarshal([]byte(`{"from":"x/1@e3","step":5,"epoch":3}`), &resumed))
+	require.EqualValues(t, 3, resumed.Epoch)
+}

@@ -1,0 +1,30 @@
+package recorder
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"kembrel/api"
+)
+
+func TestDifferences(t *testing.T) {
+	had := api.Recipe{Commit: "0123456789abcdef", Changes: "a\nb\n", Program: "b3:1", Language: "python 3.11", Host: "hydra-1", Packages: map[string]string{"numpy": "1.24", "old": "1"}}
+	require.Empty(t, Differences(had, had))
+	now := had
+	now.Commit, now.Changes, now.Program, now.Host, now.Packages = "fedcba9876543210", "", "b3:2", "hydra-2", map[string]string{"numpy": "1.26", "new": "2"}
+	require.Equal(t, []string{"commit: 0123456789ab, now fedcba987654", "uncommitted changes: a patch of 2 lines, now none", "program: its file is another one now", "host: hydra-1, now hydra-2",
+		"package new: none, now 2", "package numpy: 1.24, now 1.26", "package old: 1, now none"}, Differences(had, now))
+	require.Empty(t, Differences(api.Recipe{}, now), "what was not recorded differs in nothing")
+}
+
+func TestSecretsAreKnownByTheirNames(t *testing.T) {
+	for _, name := range []string{"HARBOUR_TOKEN", "aws_secret", "DB_PASSWORD", "SSH_AUTH_SOCK", "API_KEY"} {
+		require.True(t, Secret(name), name)
+	}
+	for _, name := range append([]string{"SEA_STATE", "HOME"}, usualVariables...) {
+		require.False(t, Secret(name), name)
+	}
+	require.Equal(t, "https://git.example/x", withoutCredentials("https://ines:pw@git.example/x"))
+	require.Equal(t, "git@git.example:x", withoutCredentials("git@git.example:x"))
+}
