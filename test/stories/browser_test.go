@@ -62,7 +62,7 @@ func TestWatchingInTheBrowser(t *testing.T) {
 		require.Eventually(t, func() bool { return evaluate[int](t, ctx, readings) >= before+by }, 30*time.Second, 100*time.Millisecond, why)
 	}
 	grown(3, "the curve grows while it trains")
-	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('.head').innerText"), "running")
+	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('.page-head').innerText"), "running")
 
 	w.stop(t, 2)
 	w.start(t)
@@ -82,7 +82,7 @@ func TestWatchingInTheBrowser(t *testing.T) {
 	require.NoError(t, cmd.Wait())
 	w.nothingWaits(t)
 	require.Eventually(t, func() bool {
-		return strings.Contains(evaluate[string](t, ctx, "document.querySelector('.head').innerText"), "finished")
+		return strings.Contains(evaluate[string](t, ctx, "document.querySelector('.page-head').innerText"), "finished")
 	}, 15*time.Second, 100*time.Millisecond)
 	require.Equal(t, 40, evaluate[int](t, ctx, readings), "every epoch, once")
 	epochs := evaluate[string](t, ctx, `[...document.querySelectorAll('figure .readings tbody tr')].filter(r => r.cells[0].innerText === 'loss.val').map(r => r.cells[2].innerText).join(' ')`)
