@@ -157,6 +157,8 @@ func CheckOut(ctx context.Context, r api.Recipe, from, folder string) (string, e
 	switch {
 	case r.Commit == "":
 		return "", errors.New("the run's code was under no version control, so it cannot be checked out; run it in its folder")
+	case strings.Trim(r.Commit, "0123456789abcdef") != "": // it goes into a command line
+		return "", fmt.Errorf("the recorded commit %.60q is none", r.Commit)
 	case r.ChangesSize > 0:
 		return "", fmt.Errorf("the run had %s of uncommitted changes, more than is recorded, so its code cannot be had again", api.Bytes(r.ChangesSize))
 	}

@@ -18,6 +18,13 @@ func TestDifferences(t *testing.T) {
 	require.Empty(t, Differences(api.Recipe{}, now), "what was not recorded differs in nothing")
 }
 
+func TestCheckOutRefuses(t *testing.T) {
+	for want, r := range map[string]api.Recipe{"under no version control": {}, "is none": {Commit: "--upload-pack=x"}, "more than is recorded": {Commit: "abc123", ChangesSize: 5 << 20}} {
+		_, err := CheckOut(t.Context(), r, ".", t.TempDir()+"/x")
+		require.ErrorContains(t, err, want)
+	}
+}
+
 func TestSecretsAreKnownByTheirNames(t *testing.T) {
 	for _, name := range []string{"HARBOUR_TOKEN", "aws_secret", "DB_PASSWORD", "SSH_AUTH_SOCK", "API_KEY"} {
 		require.True(t, Secret(name), name)

@@ -181,9 +181,6 @@ func (s *Service) fenced(ctx context.Context, run int64, in *api.LegInput) (stri
 		runAddress(in.Project, in.Number), newest.Number, newest.Host, newest.Started.UTC().Format("15:04:05 UTC"), in.Leg), nil
 }
 
-// needsOf are the run's needs in the API's form.
-func needsOf(row pg.Run) []string { return slices.Clone(row.NeedsOrUsual()) }
-
 func cleanMap(in map[string]string) map[string]string {
 	out := make(map[string]string, len(in))
 	for k, v := range in {

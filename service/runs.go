@@ -254,7 +254,7 @@ func (s *Service) GetRun(ctx context.Context, _ Who, in *api.RunInput) (*api.Run
 	if err != nil {
 		return nil, err
 	}
-	out.Checkpoints, out.Needs = int(count), needsOf(row)
+	out.Checkpoints, out.Needs = int(count), row.NeedsOrUsual()
 	if row.Repeats != nil {
 		if err := json.Unmarshal(row.Repeats, &out.Repeats); err != nil {
 			return nil, err
