@@ -102,8 +102,8 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
           <h1>{{ checkpoint.address }}</h1>
         </div>
         <div class="now">
-          <span v-if="checkpoint.best" class="accent">best ·</span>
-          <span v-if="checkpoint.last" class="small">last ·</span>
+          <span v-if="checkpoint.best" class="accent">best ·&#160;</span>
+          <span v-if="checkpoint.last" class="small">last ·&#160;</span>
           <span class="small">{{ checkpoint.why ? `saved: ${checkpoint.why}` : 'saved' }}</span>
         </div>
         <span class="space"></span>
