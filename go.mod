@@ -29,6 +29,7 @@ require (
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	golang.org/x/time v0.16.0
+	gonum.org/v1/gonum v0.16.0
 	gonum.org/v1/plot v0.17.0
 )
 

@@ -1,0 +1,212 @@
+package compare
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+
+	"gonum.org/v1/gonum/stat"
+
+	"kembrel/core/hyper"
+)
+
+// Run is a run to be compared.
+type Run struct {
+	Name       string
+	Title      string
+	Hyper      map[string]json.RawMessage
+	Code       string  // what else two runs of one setting have in common: commit, uncommitted change, packages, origin
+	Best, Last float64 // of the objective; NaN: none
+}
+
+// Group are runs of one setting, which differ in nothing but the seed; or a run alone.
+type Group struct {
+	Label string
+	Runs  []int  // indices
+	Twice []int  // of them, those that repeat a seed that counts already: no evidence of their own
+	Best  Sample // of the runs that count and have a finite figure
+	Last  Sample
+}
+
+// Sample describes the figures of a group.
+type Sample struct {
+	Values          []float64
+	Mean            float64 // NaN where there is none
+	Deviation       float64 // standard deviation, with n-1; NaN below two
+	Least, Greatest float64
+}
+
+// Describe describes figures; those that are not finite are left out.
+func Describe(values []float64) Sample {
+	s := Sample{Mean: math.NaN(), Deviation: math.NaN(), Least: math.NaN(), Greatest: math.NaN()}
+	for _, v := range values {
+		if !math.IsNaN(v) && !math.IsInf(v, 0) {
+			s.Values = append(s.Values, v)
+		}
+	}
+	if len(s.Values) > 0 {
+		s.Mean, s.Least, s.Greatest = stat.Mean(s.Values, nil), slices.Min(s.Values), slices.Max(s.Values)
+	}
+	if len(s.Values) > 1 {
+		s.Deviation = stat.StdDev(s.Values, nil)
+	}
+	return s
+}
+
+// IsSeed reports whether a hyperparameter is a seed by its name: seed, net.seed, data_seed.
+func IsSeed(name string) bool {
+	name = strings.ToLower(name[strings.LastIndexByte(name, '.')+1:])
+	return name == "seed" || strings.HasSuffix(name, "_seed") || strings.HasSuffix(name, "-seed")
+}
+
+// Groups puts runs of one setting together, in the order in which the settings come first. O(runs x hyperparameters).
+func Groups(runs []Run) []Group {
+	var out []Group
+	index := map[string]int{}
+	seeds := map[string]bool{}
+	for i, r := range runs {
+		setting, seed := r.setting()
+		k, ok := index[setting]
+		if !ok {
+			k = len(out)
+			index[setting] = k
+			out = append(out, Group{})
+		}
+		out[k].Runs = append(out[k].Runs, i)
+		if seed == "" {
+			continue
+		}
+		if seeds[setting+"\x00"+seed] {
+			out[k].Twice = append(out[k].Twice, i)
+		}
+		seeds[setting+"\x00"+seed] = true
+	}
+	labels := labels(runs, out)
+	for k := range out {
+		var best, last []float64
+		for _, i := range out[k].Runs {
+			if !slices.Contains(out[k].Twice, i) {
+				best, last = append(best, runs[i].Best), append(last, runs[i].Last)
+			}
+		}
+		out[k].Label, out[k].Best, out[k].Last = labels[k], Describe(best), Describe(last)
+	}
+	return out
+}
+
+// setting is all that two runs which differ only in the seed have in common, and the seeds.
+func (r Run) setting() (setting, seed string) {
+	var rest, seeds strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(r.Hyper)) {
+		to := &rest
+		if IsSeed(name) {
+			to = &seeds
+		}
+		fmt.Fprintf(to, "%q=%s\n", name, Plain(r.Hyper[name]))
+	}
+	return rest.String() + r.Code, seeds.String()
+}
+
+// Plain writes a hyperparameter so that equal values have equal texts: 1, 1.0 and 1e0 are "1".
+func Plain(v json.RawMessage) string {
+	d, err := hyper.Decode(v)
+	if err != nil {
+		return string(v)
+	}
+	return plain(d)
+}
+
+func plain(v any) string {
+	switch x := v.(type) {
+	case json.Number:
+		if f, err := x.Float64(); err == nil && (math.Abs(f) < 1<<53 || strings.ContainsAny(x.String(), ".eE")) {
+			return strconv.FormatFloat(f, 'g', -1, 64)
+		}
+		return x.String()
+	case []any:
+		parts := make([]string, len(x))
+		for i, e := range x {
+			parts[i] = plain(e)
+		}
+		return "[" + strings.Join(parts, ", ") + "]"
+	case string:
+		return strconv.Quote(x)
+	}
+	return fmt.Sprint(v)
+}
+
+// maxInLabel is how many hyperparameters a label names.
+const maxInLabel = 3
+
+// labels names each group by the hyperparameters that tell the groups apart, the one with the most values first; a run alone that these do not
+// tell from the rest by its title, or its name.
+func labels(runs []Run, groups []Group) []string {
+	values := map[string]map[string]bool{}
+	for _, g := range groups {
+		r := runs[g.Runs[0]]
+		for name, v := range r.Hyper {
+			if !IsSeed(name) {
+				if values[name] == nil {
+					values[name] = map[string]bool{}
+				}
+				values[name][Plain(v)] = true
+			}
+		}
+	}
+	for name := range values {
+		for _, g := range groups {
+			if _, ok := runs[g.Runs[0]].Hyper[name]; !ok {
+				values[name]["absent"] = true
+			}
+		}
+		if len(values[name]) < 2 {
+			delete(values, name)
+		}
+	}
+	names := slices.Sorted(maps.Keys(values))
+	sort.SliceStable(names, func(i, j int) bool { return len(values[names[i]]) > len(values[names[j]]) })
+	names = names[:min(len(names), maxInLabel)]
+	out := make([]string, len(groups))
+	count := map[string]int{}
+	for k, g := range groups {
+		var parts []string
+		for _, name := range names {
+			if v, ok := runs[g.Runs[0]].Hyper[name]; ok {
+				parts = append(parts, name+" "+strings.Trim(Plain(v), `"`))
+			} else {
+				parts = append(parts, "no "+name)
+			}
+		}
+		out[k] = strings.Join(parts, ", ")
+		count[out[k]]++
+	}
+	for k, g := range groups {
+		r := runs[g.Runs[0]]
+		switch {
+		case len(g.Runs) == 1 && r.Title != "" && len(names) != 1:
+			out[k] = r.Title
+		case out[k] == "" || count[out[k]] > 1:
+			out[k] = strings.TrimPrefix(out[k]+", ", ", ") + r.Name
+		}
+	}
+	return out
+}
+
+// Rank puts groups into order by the mean of their best figures, the best first; those without a figure last.
+func Rank(groups []Group, lower bool) {
+	sort.SliceStable(groups, func(i, j int) bool {
+		a, b := groups[i].Best.Mean, groups[j].Best.Mean
+		if math.IsNaN(a) || math.IsNaN(b) {
+			return !math.IsNaN(a)
+		}
+		if lower {
+			return a < b
+		}
+		return a > b
+	})
+}
