@@ -7,8 +7,10 @@ type HistoryInput struct {
 	ProjectInput
 	Format string   `query:"format" enum:"csv,csv-long,jsonl,parquet" default:"csv" doc:"csv: a row per point and a column per curve; the others: a row per reading (docs/history.md)"`
 	What   string   `query:"what" enum:"curves,runs" default:"curves" doc:"The readings, or a row per run with its hyperparameters and figures"`
-	Runs   []int    `query:"runs" maxItems:"10000" doc:"Numbers of runs; absent: all of the project"`
+	Runs   []int    `query:"runs" maxItems:"10000" doc:"Numbers of runs; absent: those chosen by the filter, or all of the project"`
 	Names  []string `query:"names" maxItems:"5000" doc:"Only these curves"`
+	RunChoice
+	Columns string `query:"columns" maxLength:"8000" doc:"Of a table of runs: only these values, as in the list of runs"`
 }
 
 // NewHistory is a run that was trained elsewhere, brought in whole. It is kept whole or not at all; with the same idempotency key it is

@@ -18,6 +18,7 @@ type Project struct {
 	Lost      int64     `json:"lost"`
 	Best      *Figure   `json:"best,omitempty" doc:"The best reading of the objective among all runs"`
 	BestRun   int       `json:"best_run,omitempty" doc:"The run it belongs to"`
+	Baseline  int       `json:"baseline,omitempty" doc:"Number of the run that others are held against"`
 }
 
 // Figure is a reading with where it stands.
@@ -50,6 +51,9 @@ type Run struct {
 	Tags      []string                   `json:"tags,omitempty"`
 	Note      string                     `json:"note,omitempty" doc:"What people wrote about it"`
 	Origin    *Origin                    `json:"origin,omitempty" doc:"The run that it branched from, or repeats"`
+	Archived  *time.Time                 `json:"archived,omitempty" doc:"Since when it is out of the way"`
+	Leaves    *time.Time                 `json:"leaves,omitempty" doc:"When it will be deleted; until then it can be brought back"`
+	Values    []json.RawMessage          `json:"values,omitempty" doc:"What the columns asked for say of it, in their order; null where absent"`
 }
 
 // Origin is where a run comes from: a branch goes on from a checkpoint of another run, a rerun does again what another run did.
@@ -122,6 +126,7 @@ type Recipe struct {
 	System   string   `json:"system,omitempty" example:"debian 12.5, linux 6.1, amd64"`
 	CPU      string   `json:"cpu,omitempty" example:"2 x EPYC"`
 	Memory   int64    `json:"memory,omitempty" doc:"Bytes"`
+	GPUs     []string `json:"gpus,omitempty" maxItems:"64" doc:"Their names"`
 	Commit   string   `json:"commit,omitempty"`
 	Clean    *bool    `json:"clean,omitempty" doc:"Whether the tree equalled the commit; absent where there is no repository"`
 	Language string   `json:"language,omitempty" example:"go 1.26"`
@@ -200,16 +205,60 @@ type ProjectEdit struct {
 	Body struct {
 		Title     *string `json:"title,omitempty" maxLength:"200"`
 		Objective *string `json:"objective,omitempty" maxLength:"220"`
+		Baseline  *int    `json:"baseline,omitempty" minimum:"0" doc:"Number of the run that others are held against; 0: none"`
 	}
 }
 
-// RunsInput lists a project's runs, newest first unless another order is asked for.
-type RunsInput struct {
-	ProjectInput
-	PageInput
+// RunChoice says which runs of a project are meant, and in which order: newest first unless another is asked for.
+type RunChoice struct {
+	Shown string `query:"shown" enum:",archived,deleted,all" doc:"If empty: runs that are neither archived nor about to be deleted"`
 	Where string `query:"where" maxLength:"4000" example:"best(\"loss.val\") < 0.3 && hyper.lr <= 0.01" doc:"Only runs that fulfil this (docs/filter.md)"`
 	Sort  string `query:"sort" maxLength:"400" example:"hyper.lr" doc:"A field, a hyperparameter or a figure to sort by; best and last are those of the objective. Runs without it come last"`
 	Order string `query:"order" enum:",ascending,descending" doc:"If empty: the best first for best and last, otherwise ascending"`
+}
+
+// RunsInput lists a project's runs.
+type RunsInput struct {
+	ProjectInput
+	PageInput
+	RunChoice
+	Columns string `query:"columns" maxLength:"8000" example:"hyper.lr,at(\"accuracy.val\")" doc:"Values wanted of each run, separated by commas: fields, hyperparameters, figures, arithmetic on them (docs/filter.md)"`
+}
+
+// LandmarksInput asks where pages of a list of runs can begin.
+type LandmarksInput struct {
+	ProjectInput
+	RunChoice
+	Every int `query:"every" minimum:"10" maximum:"10000" default:"100" doc:"Runs from one place to the next"`
+}
+
+// Landmarks are places in a list of runs where pages can begin, so that any part of it is one page away.
+type Landmarks struct {
+	Total   int64    `json:"total" doc:"Runs in the list"`
+	Every   int      `json:"every"`
+	Cursors []string `json:"cursors" doc:"Cursor i gives the page behind run (i+1) every"`
+}
+
+// Words are what a project's newest runs have for columns and filters.
+type Words struct {
+	Fields []string `json:"fields" doc:"Of every run"`
+	Hyper  []string `json:"hyper" doc:"Names of hyperparameters"`
+	Curves []string `json:"curves" doc:"Names of curves"`
+	Tags   []string `json:"tags"`
+}
+
+// ArchiveInput puts a run out of the way, or brings it back.
+type ArchiveInput struct {
+	RunInput
+	Body struct {
+		Archived bool `json:"archived"`
+	}
+}
+
+// LeaveInput marks a run for deletion.
+type LeaveInput struct {
+	RunInput
+	Days float64 `query:"days" minimum:"0" maximum:"365" default:"7" doc:"Until then it can be brought back"`
 }
 
 // RunInput names a run.
@@ -255,11 +304,16 @@ type Completions struct {
 
 // The operations on projects and runs.
 var (
+	ListLandmarks  = declare[LandmarksInput, Landmarks](Spec{ID: "landmarks", Method: "GET", Path: "/projects/{project}/runs/landmarks", Summary: "Count runs, and say where pages of them can begin", Access: SignedIn})
+	GetWords       = declare[ProjectInput, Words](Spec{ID: "words", Method: "GET", Path: "/projects/{project}/words", Summary: "List what there is for columns and filters", Access: SignedIn})
+	ArchiveRun     = declare[ArchiveInput, Run](Spec{ID: "archive-run", Method: "PUT", Path: "/projects/{project}/runs/{number}/archived", Summary: "Put a run out of the way, or bring it back", Access: SignedIn})
+	DeleteRun      = declare[LeaveInput, Run](Spec{ID: "delete-run", Method: "DELETE", Path: "/projects/{project}/runs/{number}", Summary: "Delete a run after a stay: its maker, or an administrator", Access: SignedIn, Status: 200})
+	KeepRun        = declare[RunInput, Run](Spec{ID: "keep-run", Method: "POST", Path: "/projects/{project}/runs/{number}/keep", Summary: "Bring back a run that is about to be deleted", Access: SignedIn, Status: 200})
 	CompleteFilter = declare[CompletionInput, Completions](Spec{ID: "complete", Method: "GET", Path: "/projects/{project}/complete", Summary: "Complete a filter from the project's own data", Access: SignedIn})
 	ListProjects   = declare[PageInput, Page[Project]](Spec{ID: "projects", Method: "GET", Path: "/projects", Summary: "List projects", Access: SignedIn})
 	MakeProject    = declare[NewProject, Project](Spec{ID: "make-project", Method: "POST", Path: "/projects", Summary: "Make a project", Access: SignedIn, Status: 201})
 	GetProject     = declare[ProjectInput, Project](Spec{ID: "project", Method: "GET", Path: "/projects/{project}", Summary: "Show a project", Access: SignedIn})
-	ChangeProject  = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH", Path: "/projects/{project}", Summary: "Change a project's title or objective", Access: SignedIn})
+	ChangeProject  = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH", Path: "/projects/{project}", Summary: "Change a project's title, objective or baseline", Access: SignedIn})
 	ListRuns       = declare[RunsInput, Page[Run]](Spec{ID: "runs", Method: "GET", Path: "/projects/{project}/runs", Summary: "List runs, newest first", Access: SignedIn})
 	BeginRun       = declare[NewRun, Run](Spec{ID: "begin-run", Method: "POST", Path: "/projects/{project}/runs", Summary: "Begin a run", Access: SignedIn, Status: 201})
 	GetRun         = declare[RunInput, RunDetail](Spec{ID: "run", Method: "GET", Path: "/projects/{project}/runs/{number}", Summary: "Show a run", Access: SignedIn})

@@ -54,7 +54,7 @@ func (w *world) runList(what, want, where, sort string, page int) row {
 		if err := w.fillFleet(ctx); err != nil {
 			return 0, err
 		}
-		in := &api.RunsInput{ProjectInput: api.ProjectInput{Project: "fleet"}, PageInput: api.PageInput{Limit: 50}, Where: where, Sort: sort}
+		in := &api.RunsInput{ProjectInput: api.ProjectInput{Project: "fleet"}, PageInput: api.PageInput{Limit: 50}, RunChoice: api.RunChoice{Where: where, Sort: sort}}
 		var took time.Duration
 		for range page {
 			began := time.Now()

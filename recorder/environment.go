@@ -58,6 +58,11 @@ func Describe(ctx context.Context, command, chosen []string) api.Recipe {
 	if memory, err := mem.VirtualMemoryWithContext(ctx); err == nil {
 		r.Memory = int64(memory.Total)
 	}
+	if gpu := gpuPath(); gpu != "" {
+		for _, row := range (&machine{gpu: gpu}).ask(ctx, "--query-gpu=name") {
+			r.GPUs = append(r.GPUs, row[0])
+		}
+	}
 	for _, name := range append(slices.Clone(usualVariables), chosen...) {
 		if v, ok := os.LookupEnv(name); ok && !Secret(name) {
 			if r.Environment == nil {

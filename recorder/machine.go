@@ -46,14 +46,20 @@ type machine struct {
 
 func newMachine() *machine {
 	m := &machine{kills: memoryKills(), strangers: map[int32]bool{}}
+	m.gpu = gpuPath()
+	cpu.Percent(0, false) // from here on
+	m.rates(func(string, float64) {})
+	return m
+}
+
+// gpuPath is the command that is asked about GPUs; "": there is none.
+func gpuPath() string {
 	command := os.Getenv(gpuVariable)
 	if command == "" {
 		command = gpuCommand
 	}
-	m.gpu, _ = exec.LookPath(command)
-	cpu.Percent(0, false) // from here on
-	m.rates(func(string, float64) {})
-	return m
+	path, _ := exec.LookPath(command)
+	return path
 }
 
 // read hands over each reading by its curve's name, and returns what a person should know.

@@ -5,6 +5,8 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -17,38 +19,101 @@ import (
 )
 
 // runQuery reads what runs are asked for.
-func runQuery(project int64, o verdict.Objective, in *api.RunsInput) (q pg.RunQuery, err error) {
+func runQuery(project int64, o verdict.Objective, in api.RunChoice) (q pg.RunQuery, err error) {
 	now := time.Now()
-	q = pg.RunQuery{Project: project, Limit: in.Limit + 1, Descending: in.Order == "descending" || in.Sort == "" && in.Order == "",
+	q = pg.RunQuery{Project: project, Shown: in.Shown, Descending: in.Order == "descending" || in.Sort == "" && in.Order == "",
 		Objective: o.Curve, Lower: func(curve string) bool { return lowerIsBetter(o, curve) }}
 	if strings.TrimSpace(in.Where) != "" {
 		if q.Where, err = filter.Parse(in.Where, now); err != nil {
 			return q, filterProblem("where", err)
 		}
 	}
-	switch in.Sort {
-	case "":
-	case "best", "last":
-		q.Sort = &filter.Node{Op: map[string]filter.Op{"best": filter.Best, "last": filter.Last}[in.Sort], Kind: filter.Number, Name: o.Curve}
-		if in.Order == "" {
-			q.Descending = !lowerIsBetter(o, o.Curve)
-		}
-	default:
-		if q.Sort, err = filter.ParseValue(in.Sort, now); err != nil {
+	if in.Sort != "" {
+		if q.Sort, err = valueOf(o, in.Sort, now); err != nil {
 			return q, filterProblem("sort", err)
 		}
-	}
-	if in.Cursor == "" {
-		return q, nil
-	}
-	text, err := base64.RawURLEncoding.DecodeString(in.Cursor)
-	if err == nil {
-		err = json.Unmarshal(text, &q.After)
-	}
-	if err != nil || q.After == nil {
-		return q, api.Fail(api.Invalid, "cursor %.40q is none that this service gave out", in.Cursor)
+		if in.Order == "" && (in.Sort == "best" || in.Sort == "last") {
+			q.Descending = !lowerIsBetter(o, o.Curve)
+		}
 	}
 	return q, nil
+}
+
+// valueOf reads a value of a run, such as hyper.lr or at("accuracy.val"); best and last alone are those of the objective.
+func valueOf(o verdict.Objective, text string, now time.Time) (*filter.Node, error) {
+	if op, ok := map[string]filter.Op{"best": filter.Best, "last": filter.Last}[text]; ok {
+		return &filter.Node{Op: op, Kind: filter.Number, Name: o.Curve}, nil
+	}
+	return filter.ParseValue(text, now)
+}
+
+// maxColumns is how many values of each run one answer brings.
+const maxColumns = 60
+
+// columnsOf reads a list of values.
+func columnsOf(o verdict.Objective, text string) ([]*filter.Node, []string, error) {
+	list := filter.SplitList(text)
+	if len(list) > maxColumns {
+		return nil, nil, api.Fail(api.Invalid, "%d columns are more than %d", len(list), maxColumns)
+	}
+	var out []*filter.Node
+	for i, each := range list {
+		n, err := valueOf(o, each, time.Now())
+		if each == "tags" {
+			n, err = &filter.Node{Op: filter.Field, Kind: filter.List, Name: "tags"}, nil
+		}
+		if err != nil {
+			return nil, nil, filterProblem(fmt.Sprintf("column %d (%.60s)", i+1, each), err)
+		}
+		out = append(out, n)
+	}
+	return out, list, nil
+}
+
+// afterCursor is the place behind which a page begins; nil: the first.
+func afterCursor(cursor string) (after *pg.RunPlace, err error) {
+	if cursor == "" {
+		return nil, nil
+	}
+	text, err := base64.RawURLEncoding.DecodeString(cursor)
+	if err == nil {
+		err = json.Unmarshal(text, &after)
+	}
+	if err != nil || after == nil {
+		return nil, api.Fail(api.Invalid, "cursor %.40q is none that this service gave out", cursor)
+	}
+	return after, nil
+}
+
+// ListLandmarks counts runs and says where pages of them can begin.
+func (s *Service) ListLandmarks(ctx context.Context, _ Who, in *api.LandmarksInput) (*api.Landmarks, error) {
+	p, o, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	q, err := runQuery(p.ID, o, in.RunChoice)
+	if err != nil {
+		return nil, err
+	}
+	marks, err := s.db.Landmarks(ctx, q, in.Every)
+	if err != nil {
+		return nil, orOutOfRange(err)
+	}
+	out := &api.Landmarks{Every: in.Every, Cursors: []string{}}
+	for _, m := range marks {
+		out.Total = m.Place
+		if m.Place%int64(in.Every) == 0 {
+			out.Cursors = append(out.Cursors, runCursor(m.RunPlace))
+		}
+	}
+	return out, nil
+}
+
+func orOutOfRange(err error) error {
+	if pg.OutOfRange(err) {
+		return api.Fail(api.Invalid, "a number in the filter grows beyond what can be reckoned with")
+	}
+	return err
 }
 
 // filterProblem says where in an expression what is wrong.
@@ -111,11 +176,32 @@ func (s *Service) CompleteFilter(ctx context.Context, _ Who, in *api.CompletionI
 	if err != nil {
 		return nil, err
 	}
-	list, err := s.db.Words(ctx, p.ID)
+	words, err := s.words(ctx, p.ID)
 	if err != nil {
 		return nil, err
 	}
+	return &api.Completions{Items: filter.Complete(in.Text, words)}, nil
+}
+
+// GetWords lists what there is for columns and filters.
+func (s *Service) GetWords(ctx context.Context, _ Who, in *api.ProjectInput) (*api.Words, error) {
+	p, _, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.words(ctx, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	return &api.Words{Fields: slices.Sorted(maps.Keys(filter.Fields)), Hyper: append([]string{}, w.Hyper...), Curves: append([]string{}, w.Curves...), Tags: append([]string{}, w.Values["tags"]...)}, nil
+}
+
+func (s *Service) words(ctx context.Context, project int64) (filter.Words, error) {
 	words := filter.Words{Values: map[string][]string{"state": states}}
+	list, err := s.db.Words(ctx, project)
+	if err != nil {
+		return words, err
+	}
 	for _, w := range list {
 		switch w.Kind {
 		case "hyper":
@@ -126,5 +212,5 @@ func (s *Service) CompleteFilter(ctx context.Context, _ Who, in *api.CompletionI
 			words.Values[w.Kind] = append(words.Values[w.Kind], w.Word)
 		}
 	}
-	return &api.Completions{Items: filter.Complete(in.Text, words)}, nil
+	return words, nil
 }

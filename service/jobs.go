@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"time"
 
@@ -26,7 +27,7 @@ type lookout struct {
 
 // Work marks lost runs and clears expired sessions.
 func (w *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
-	if err := w.service.loseRuns(ctx); err != nil {
+	if err := errors.Join(w.service.loseRuns(ctx), w.service.lookAgain(ctx), w.service.eraseRuns(ctx)); err != nil {
 		return err
 	}
 	return w.service.db.ClearExpired(ctx)

@@ -55,7 +55,7 @@ func (s *Service) GetProject(ctx context.Context, _ Who, in *api.ProjectInput) (
 }
 
 func toProject(p pg.Project) api.Project {
-	return api.Project{Key: p.Key, Title: p.Title, Objective: p.Objective, Created: p.Created, Runs: p.Runs, Running: p.Running, Lost: p.Lost}
+	return api.Project{Key: p.Key, Title: p.Title, Objective: p.Objective, Created: p.Created, Runs: p.Runs, Running: p.Running, Lost: p.Lost, Baseline: p.Baseline}
 }
 
 func (s *Service) addBest(ctx context.Context, row pg.Project, p *api.Project) error {
@@ -108,7 +108,7 @@ func (s *Service) MakeProject(ctx context.Context, who Who, in *api.NewProject) 
 	return s.GetProject(ctx, who, &api.ProjectInput{Project: in.Body.Key})
 }
 
-// ChangeProject changes the title or the objective.
+// ChangeProject changes the title, the objective or the baseline.
 func (s *Service) ChangeProject(ctx context.Context, who Who, in *api.ProjectEdit) (*api.Project, error) {
 	p, _, err := s.project(ctx, in.Project)
 	if err != nil {
@@ -122,12 +122,22 @@ func (s *Service) ChangeProject(ctx context.Context, who Who, in *api.ProjectEdi
 		text := o.String()
 		in.Body.Objective = &text
 	}
+	if in.Body.Baseline != nil && *in.Body.Baseline != 0 {
+		if _, err := s.runID(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: *in.Body.Baseline}); err != nil {
+			return nil, err
+		}
+	}
 	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if in.Body.Baseline != nil {
+			if err := q.SetBaseline(ctx, p.ID, *in.Body.Baseline); err != nil {
+				return err
+			}
+		}
 		if err := q.ChangeProject(ctx, p.ID, in.Body.Title, in.Body.Objective); err != nil {
 			return err
 		}
 		if in.Body.Objective != nil {
-			if err := q.SetBest(ctx, p.ID, 0); err != nil {
+			if err := errors.Join(q.SetBest(ctx, p.ID, 0), q.ForgetBest(ctx, p.ID)); err != nil {
 				return err
 			}
 		}

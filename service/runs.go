@@ -42,16 +42,21 @@ func (s *Service) ListRuns(ctx context.Context, _ Who, in *api.RunsInput) (*api.
 	if err != nil {
 		return nil, err
 	}
-	q, err := runQuery(p.ID, o, in)
+	q, err := runQuery(p.ID, o, in.RunChoice)
 	if err != nil {
 		return nil, err
 	}
+	if q.After, err = afterCursor(in.Cursor); err != nil {
+		return nil, err
+	}
+	columns, _, err := columnsOf(o, in.Columns)
+	if err != nil {
+		return nil, err
+	}
+	q.Limit = in.Limit + 1
 	places, err := s.db.FindRuns(ctx, q)
-	if pg.OutOfRange(err) {
-		return nil, api.Fail(api.Invalid, "a number in the filter grows beyond what can be reckoned with")
-	}
 	if err != nil {
-		return nil, err
+		return nil, orOutOfRange(err)
 	}
 	numbers := make([]int64, len(places))
 	for i, place := range places {
@@ -73,15 +78,23 @@ func (s *Service) ListRuns(ctx context.Context, _ Who, in *api.RunsInput) (*api.
 	for _, sum := range summaries {
 		byRun[sum.Run] = sum
 	}
+	var values map[int64][]json.RawMessage
+	if len(columns) > 0 {
+		if values, err = s.db.RunValues(ctx, q, numbers, columns); err != nil {
+			return nil, orOutOfRange(err)
+		}
+	}
 	return page(places, in.Limit, func(place pg.RunPlace) api.Run {
 		r := byNumber[place.Number]
-		return toRun(in.Project, o, r, byRun[r.ID])
+		run := toRun(in.Project, o, r, byRun[r.ID])
+		run.Values = values[place.Number]
+		return run
 	}, runCursor), nil
 }
 
 func toRun(project string, o verdict.Objective, r pg.Run, sum pg.Summary) api.Run {
 	out := api.Run{Address: runAddress(project, r.Number), Project: project, Number: r.Number, Title: r.Title, State: r.State, Who: r.Who,
-		Tags: r.Tags, Note: r.Note, Host: r.Host, Started: r.Started, Ended: r.Ended, Objective: o.String(), Step: r.Step, Epoch: api.Float(r.Epoch)}
+		Tags: r.Tags, Note: r.Note, Archived: r.Archived, Leaves: r.Doomed, Host: r.Host, Started: r.Started, Ended: r.Ended, Objective: o.String(), Step: r.Step, Epoch: api.Float(r.Epoch)}
 	json.Unmarshal(r.Hyper, &out.Hyper)
 	if sum.Count > 0 {
 		if best, ok := o.Best(sum.Core()); ok {
@@ -159,6 +172,9 @@ func cleanRecipe(r api.Recipe) api.Recipe {
 	}
 	for _, f := range []*string{&r.Folder, &r.Host, &r.System, &r.CPU, &r.Commit, &r.Language, &r.Inside, &r.Remote, &r.Changes, &r.Program} {
 		*f = clean(*f)
+	}
+	for i := range r.GPUs {
+		r.GPUs[i] = clean(r.GPUs[i])
 	}
 	for i := range r.Untracked {
 		r.Untracked[i] = clean(r.Untracked[i])

@@ -102,6 +102,10 @@ func (s *Service) inspectFile(ctx context.Context, p pg.PendingFile) (pg.TensorF
 			if print, err = tensor.Fingerprint(f); err == nil {
 				out.Weights = print[:]
 				out.Tensors, err = json.Marshal(list)
+				out.Parameters = new(int64)
+				for _, t := range f.Tensors {
+					*out.Parameters += t.Count()
+				}
 				return out, err
 			}
 		}

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -35,7 +36,59 @@ func (s *Service) judge(ctx context.Context, run int64) error {
 	if _, err = s.db.SetVerdict(ctx, run, v); err != nil {
 		return err
 	}
-	return s.db.SetBest(ctx, 0, run)
+	if err := s.db.SetBest(ctx, 0, run); err != nil {
+		return err
+	}
+	return s.lookAtBest(ctx, rows[0], o)
+}
+
+// lookAtBest keeps what each curve of a run was when the objective was best: its last reading at or before that step.
+func (s *Service) lookAtBest(ctx context.Context, row pg.Judgement, o verdict.Objective) error {
+	sums, err := s.db.Summaries(ctx, []int64{row.ID}, "")
+	if err != nil {
+		return err
+	}
+	var best curve.Reading
+	known, last := false, int64(0)
+	for _, c := range sums {
+		last = max(last, c.LastStep)
+		if c.Name == o.Curve {
+			best, known = o.Best(c.Core())
+		}
+	}
+	if !known {
+		return nil
+	}
+	// While nothing has come from beyond the best step, readings of that step may still come.
+	settled := last > best.Step
+	if settled && row.BestStep != nil && *row.BestStep == best.Step {
+		return nil
+	}
+	folds, err := s.readings.View(ctx, store.Span{Run: row.ID}, curve.Window{By: curve.ByStep, From: 0, To: float64(best.Step), Width: float64(best.Step + 1)})
+	if err != nil {
+		return err
+	}
+	ids, values := make([]int, len(sums)), make([]*float64, len(sums))
+	for i, c := range sums {
+		ids[i] = c.Curve
+		if f := folds[c.Name]; len(f) > 0 && !math.IsNaN(f[0].Last.Value) {
+			values[i] = &f[0].Last.Value
+		}
+	}
+	step := &best.Step
+	if !settled && row.State == "running" {
+		step = nil
+	}
+	return s.db.SetAtBest(ctx, row.ID, ids, values, step)
+}
+
+// lookAgain judges ended runs anew whose figures at the best are not known: after another objective was set, or an upgrade.
+func (s *Service) lookAgain(ctx context.Context) error {
+	runs, err := s.db.UnlookedRuns(ctx)
+	for _, r := range runs {
+		err = errors.Join(err, s.judge(ctx, r))
+	}
+	return err
 }
 
 func (s *Service) verdictOf(ctx context.Context, run int64, o verdict.Objective) (*api.Verdict, error) {

@@ -342,7 +342,7 @@ func TestFilteredRuns(t *testing.T) {
 		require.Equal(t, note, changed.Note)
 	}
 	find := func(where, sort, order string) (out []int) {
-		for _, r := range call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, Where: where, Sort: sort, Order: order}).Items {
+		for _, r := range call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, RunChoice: api.RunChoice{Where: where, Sort: sort, Order: order}}).Items {
 			out = append(out, r.Number)
 		}
 		return out
@@ -359,9 +359,9 @@ func TestFilteredRuns(t *testing.T) {
 	edit.Body.Objective = &objective
 	call(t, s, api.ChangeProject, edit)
 	require.Equal(t, []int{3, 1, 2}, find("", "best", ""), "another objective, another best")
-	p := refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, Where: "hyper.lr < 1 && stat"}, api.Invalid, `where, column 17: there is no "stat"`)
+	p := refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, RunChoice: api.RunChoice{Where: "hyper.lr < 1 && stat"}}, api.Invalid, `where, column 17: there is no "stat"`)
 	require.Equal(t, 17, p.Column)
-	refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, Sort: "tags"}, api.Invalid, "sort, column 1")
+	refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, RunChoice: api.RunChoice{Sort: "tags"}}, api.Invalid, "sort, column 1")
 	found := call(t, s, api.CompleteFilter, &api.CompletionInput{ProjectInput: vessels, Text: `"t2" in tags && best("lo`})
 	require.Equal(t, `"t2" in tags && best("loss.val")`, found.Items[0].Text)
 	bad := &api.RunEdit{RunInput: api.RunInput{ProjectInput: vessels, Number: 1}}

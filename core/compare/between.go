@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strconv"
+	"strings"
 
 	"gonum.org/v1/gonum/stat/distuv"
 )
@@ -141,6 +142,24 @@ func SayRanking(groups []Group, lower bool) string {
 		return text + ", as " + next.Label + "."
 	}
 	return fmt.Sprintf("%s, by %s over %s; %s.", text, short(math.Abs(v.Difference)), next.Label, v.Say(first, next))
+}
+
+// SayApart names neighbours in the ranking, from the second on, that cannot be told apart; "" where all can or nothing is known.
+func SayApart(groups []Group) string {
+	var out []string
+	for k := 1; k+1 < len(groups); k++ {
+		a, b := groups[k], groups[k+1]
+		if v := Between(a.Best, b.Best); v.Method != "" && !v.Beyond {
+			out = append(out, a.Label+" and "+b.Label)
+		}
+	}
+	switch {
+	case len(out) == 0:
+		return ""
+	case len(out) > 3:
+		return fmt.Sprintf("%d further neighbours in the ranking cannot be told apart.", len(out))
+	}
+	return "Nor can be told apart: " + strings.Join(out, "; ") + "."
 }
 
 func (s Sample) say() string {

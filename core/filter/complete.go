@@ -24,7 +24,7 @@ type Suggestion struct {
 const maxSuggestions = 40
 
 var (
-	inCurve = regexp.MustCompile(`\b(best|last|lowest|highest)\("([^"]*)$`)
+	inCurve = regexp.MustCompile(`\b(best|last|lowest|highest|at)\("([^"]*)$`)
 	inValue = regexp.MustCompile(`\b(\w+)\s*(?:==|!=|in\s*\[(?:[^\]]*,)?)\s*"([^"]*)$`)
 	inText  = regexp.MustCompile(`"([^"]*)$`)
 	inHyper = regexp.MustCompile(`\bhyper\.([\w.]*)$`)

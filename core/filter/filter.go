@@ -67,6 +67,7 @@ const (
 	Last
 	Lowest
 	Highest
+	AtBest // the reading when the objective was best
 	Search // whether the run's texts contain Name
 	And
 	Or
@@ -86,10 +87,10 @@ const (
 
 // Fields are the fields of a run, with their kinds.
 var Fields = map[string]Kind{"state": Text, "verdict": Text, "title": Text, "note": Text, "who": Text, "host": Text, "commit": Text, "number": Number, "step": Number, "epoch": Number,
-	"took": Number, "started": Time, "ended": Time, "tags": List}
+	"took": Number, "pace": Number, "size": Number, "parameters": Number, "started": Time, "ended": Time, "tags": List}
 
 // figures are the functions of a curve.
-var figures = map[string]Op{"best": Best, "last": Last, "lowest": Lowest, "highest": Highest}
+var figures = map[string]Op{"best": Best, "last": Last, "lowest": Lowest, "highest": Highest, "at": AtBest}
 
 // Parse reads a condition. Errors are of the type *Error. now is what ago reckons from.
 func Parse(text string, now time.Time) (*Node, error) {
@@ -166,7 +167,7 @@ func (r *reader) read(e ast.Expr) (*Node, error) {
 		if name == "hyper" {
 			return r.wrong(e, "say which hyperparameter: hyper.lr")
 		}
-		return r.wrong(e, "there is no %q; the fields of a run are commit, ended, epoch, host, note, number, started, state, step, tags, title, took, verdict, who, and hyperparameters are hyper.NAME", name)
+		return r.wrong(e, "there is no %q; the fields of a run are commit, ended, epoch, host, note, number, pace, parameters, size, started, state, step, tags, title, took, verdict, who, and hyperparameters are hyper.NAME", name)
 	case ast.SelectKind:
 		name, ok := r.hyperName(e)
 		if !ok {
@@ -297,7 +298,7 @@ func (r *reader) call(e ast.Expr) (*Node, error) {
 func (r *reader) function(e ast.Expr, name string, args []ast.Expr) (*Node, error) {
 	figure, isFigure := figures[name]
 	if !isFigure && name != "ago" && name != "timestamp" && name != "text" {
-		return r.wrong(e, "there is no function %s(); there are best, last, lowest, highest, ago, timestamp, text and has", name)
+		return r.wrong(e, "there is no function %s(); there are best, last, lowest, highest, at, ago, timestamp, text and has", name)
 	}
 	text, ok := "", len(args) == 1 && args[0].Kind() == ast.LiteralKind
 	if ok {
@@ -386,4 +387,30 @@ func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 		}
 	}
 	return n, nil
+}
+
+// SplitList takes a list of expressions apart at its commas; those within quotes and brackets do not count.
+func SplitList(text string) []string {
+	var out []string
+	depth, quoted, from := 0, false, 0
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case quoted && c == '\\':
+			i++
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == '(' || c == '[':
+			depth++
+		case c == ')' || c == ']':
+			depth--
+		case c == ',' && depth <= 0:
+			out = append(out, strings.TrimSpace(text[from:i]))
+			from = i + 1
+		}
+	}
+	if last := strings.TrimSpace(text[from:]); last != "" || len(out) > 0 {
+		out = append(out, last)
+	}
+	return out
 }

@@ -16,7 +16,7 @@ type Run struct {
 }
 
 // Figures are those of one curve.
-type Figures struct{ Best, Last, Lowest, Highest float64 }
+type Figures struct{ Best, Last, Lowest, Highest, AtBest float64 }
 
 // Matches reports whether a run fulfils a condition: slowly, and by the rules of the package comment.
 func (n *Node) Matches(r Run) bool {
@@ -55,6 +55,8 @@ func (n *Node) value(r Run) any {
 		return number(f.Lowest, known)
 	case Highest:
 		return number(f.Highest, known)
+	case AtBest:
+		return number(f.AtBest, known)
 	case Search:
 		return slices.ContainsFunc(r.Texts, func(t string) bool { return strings.Contains(strings.ToLower(t), strings.ToLower(n.Name)) })
 	case And:

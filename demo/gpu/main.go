@@ -13,6 +13,8 @@ import (
 func main() {
 	query := strings.Join(os.Args[1:], " ")
 	switch {
+	case strings.Contains(query, "--query-gpu=name"):
+		fmt.Println("Buoy 16")
 	case strings.Contains(query, "--query-gpu="):
 		wave := math.Sin(float64(time.Now().UnixMilli()) / 9000)
 		fmt.Printf("0, %.0f, %.0f, 16384, %.0f\n", 70+25*wave, 8192+512*wave, 61+4*wave)

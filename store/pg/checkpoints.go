@@ -151,10 +151,11 @@ type PendingFile struct {
 
 // TensorFile is what is known of the tensors in a file.
 type TensorFile struct {
-	Digest  []byte
-	Weights []byte // fingerprint; nil where the file could not be read
-	Problem string
-	Tensors json.RawMessage
+	Digest     []byte
+	Weights    []byte // fingerprint; nil where the file could not be read
+	Problem    string
+	Tensors    json.RawMessage
+	Parameters *int64 // values in all of them; nil: not known
 }
 
 // LockTensors takes a file for this transaction; false where another replica looks into it.
@@ -164,7 +165,7 @@ func (q Queries) LockTensors(ctx context.Context, digest []byte) (bool, error) {
 
 // SetTensors keeps what is known of a file's tensors.
 func (q Queries) SetTensors(ctx context.Context, t TensorFile) error {
-	_, err := q.exec(ctx, "tensors_set", A{"digest": t.Digest, "weights": t.Weights, "problem": t.Problem, "tensors": t.Tensors})
+	_, err := q.exec(ctx, "tensors_set", A{"digest": t.Digest, "weights": t.Weights, "problem": t.Problem, "tensors": t.Tensors, "parameters": t.Parameters})
 	return err
 }
 

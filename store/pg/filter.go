@@ -22,6 +22,7 @@ type RunQuery struct {
 	Objective  string                  // the curve whose best is kept with the run
 	After      *RunPlace               // behind this one; nil: from the start
 	Limit      int
+	Shown      string // which runs, by what became of them; "": those that are neither archived nor doomed
 }
 
 // RunPlace is where a run stands in an order: its value (nil: none) and its number.
@@ -54,21 +55,14 @@ func (q Queries) FindRuns(ctx context.Context, in RunQuery) ([]RunPlace, error) 
 // findRuns lists runs that have a value, or those that have none. The statement is planned for its values each time: how many runs a condition
 // leaves decides the way to them.
 func (q Queries) findRuns(ctx context.Context, in RunQuery, few map[*filter.Node][]int64, absent bool) ([]RunPlace, error) {
-	b := &builder{args: A{"project": in.Project, "limit": in.Limit}, lower: in.Lower, objective: in.Objective, few: few}
-	where := "true"
-	if in.Where != nil {
-		where = b.truth(in.Where)
+	o, err := q.ordered(ctx, in, few)
+	if err != nil {
+		return nil, err
 	}
-	value, kind := "r.number", filter.Number
-	if in.Sort != nil {
-		value, kind = b.sortable(in.Sort)
-	}
-	order, compare := "asc", ">"
+	o.args["limit"] = in.Limit
+	b, kind, compare := o.builder, o.kind, ">"
 	if in.Descending {
-		order, compare = "desc", "<"
-	}
-	if in.Sort != nil {
-		order += " nulls last"
+		compare = "<"
 	}
 	behind := "v.value is not null"
 	if absent {
@@ -89,16 +83,7 @@ func (q Queries) findRuns(ctx context.Context, in RunQuery, few map[*filter.Node
 			behind = fmt.Sprintf("v.value %s= %s and (v.value %s %s or r.number < @number)", compare, at, compare, at)
 		}
 	}
-	used := value + where
-	joins := b.joins
-	if strings.Contains(used, "p.name") {
-		joins += " join person p on p.id = r.creator"
-	}
-	if strings.Contains(used, "l.last_") {
-		joins += " left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true"
-	}
-	text := strings.NewReplacer("/*joins*/", joins, "r.number/*value*/", value, "true/*where*/", where, "true/*behind*/", behind, "/*order*/", order).Replace(q.sql("run_find"))
-	rows, err := q.db.Query(ctx, text, pgx.QueryExecModeExec, b.args)
+	rows, err := q.db.Query(ctx, o.fill(q.sql("run_find"), "true/*behind*/", behind), pgx.QueryExecModeExec, b.args)
 	if err != nil {
 		return nil, err
 	}
@@ -106,6 +91,104 @@ func (q Queries) findRuns(ctx context.Context, in RunQuery, few map[*filter.Node
 		err = row.Scan(&p.Number, &p.Value)
 		return p, err
 	})
+}
+
+// order is what a query of runs in an order is put together from.
+type order struct {
+	*builder
+	value, where, shown, direction string
+	kind                           filter.Kind
+}
+
+// shown are conditions on what became of a run.
+var shown = map[string]string{"": "r.archived is null and r.doomed is null", "archived": "r.archived is not null and r.doomed is null", "deleted": "r.doomed is not null", "all": "true"}
+
+func (q Queries) ordered(ctx context.Context, in RunQuery, few map[*filter.Node][]int64) (*order, error) {
+	o := &order{builder: &builder{args: A{"project": in.Project}, lower: in.Lower, objective: in.Objective, few: few}, value: "r.number", where: "true", shown: shown[in.Shown], direction: "asc"}
+	if in.Where != nil {
+		o.where = o.truth(in.Where)
+	}
+	if in.Descending {
+		o.direction = "desc"
+	}
+	if in.Sort != nil {
+		words := false
+		if in.Sort.Op == filter.Hyper {
+			numbers, err := value[*bool](ctx, q, "hyper_is_number", A{"project": in.Project, "name": in.Sort.Name})
+			if err != nil {
+				return nil, err
+			}
+			words = numbers != nil && !*numbers
+		}
+		o.value, o.kind = o.sortable(in.Sort, words)
+		o.direction += " nulls last"
+	}
+	return o, nil
+}
+
+// fill puts its parts into a query's marks, and others given as pairs.
+func (o *order) fill(text string, more ...string) string {
+	joins, used := o.joins, o.value+o.where
+	if strings.Contains(used, "p.name") {
+		joins += " join person p on p.id = r.creator"
+	}
+	if strings.Contains(used, "l.last_") {
+		joins += " left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true"
+	}
+	return strings.NewReplacer(append(more, "/*joins*/", joins, "r.number/*value*/", o.value, "true/*where*/", o.where, "true/*shown*/", o.shown, "/*order*/", o.direction)...).Replace(text)
+}
+
+// Landmark is a run where a page of an order can begin behind, and how many runs there are up to it.
+type Landmark struct {
+	RunPlace
+	Place int64
+}
+
+// Landmarks are every so manyth run of an order, and the last. O(runs log runs).
+func (q Queries) Landmarks(ctx context.Context, in RunQuery, every int) ([]Landmark, error) {
+	few := map[*filter.Node][]int64{}
+	if err := q.findFew(ctx, in.Project, in.Where, few); err != nil {
+		return nil, err
+	}
+	o, err := q.ordered(ctx, in, few)
+	if err != nil {
+		return nil, err
+	}
+	o.args["every"] = every
+	rows, err := q.db.Query(ctx, o.fill(q.sql("run_places")), pgx.QueryExecModeExec, o.args)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (l Landmark, err error) {
+		err = row.Scan(&l.Number, &l.Value, &l.Place)
+		return l, err
+	})
+}
+
+// RunValues are what expressions say of some runs, as JSON, in the order of the expressions; null where absent.
+func (q Queries) RunValues(ctx context.Context, in RunQuery, numbers []int64, expressions []*filter.Node) (map[int64][]json.RawMessage, error) {
+	b := &builder{args: A{"project": in.Project, "numbers": numbers}, lower: in.Lower, objective: in.Objective}
+	parts := make([]string, len(expressions))
+	for i, n := range expressions {
+		kind := n.Kind
+		if parts[i] = b.of(n, kind); kind != filter.Any && kind != filter.List {
+			parts[i] = "to_jsonb(" + parts[i] + ")"
+		}
+	}
+	text := strings.Replace(q.sql("run_values"), "/*values*/", strings.Join(parts, ", "), 1)
+	rows, err := q.db.Query(ctx, text, pgx.QueryExecModeExec, b.args)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64][]json.RawMessage{}
+	found, err := pgx.CollectRows(rows, pgx.RowToStructByPos[struct {
+		Number int64
+		Values []json.RawMessage
+	}])
+	for _, f := range found {
+		out[f.Number] = f.Values
+	}
+	return out, err
 }
 
 // fewRuns is how many runs a condition may leave to be looked up one by one, whatever the order.
@@ -227,7 +310,11 @@ func (b *builder) hyper(n *filter.Node, kind, value string) string {
 }
 
 // numbers are the fields that are numbers.
-var numbers = map[string]string{"number": "r.number::float8", "step": "l.last_step::float8", "epoch": "nullif(l.last_epoch, 'NaN')", "took": "extract(epoch from r.ended - r.started)::float8"}
+var numbers = map[string]string{"number": "r.number::float8", "step": "l.last_step::float8", "epoch": "nullif(l.last_epoch, 'NaN')", "took": "extract(epoch from r.ended - r.started)::float8",
+	"pace": "nullif((r.verdict ->> 'pace')::float8, 'NaN')",
+	"size": "(select c.size::float8 from checkpoint c where c.run = r.id order by c.id desc limit 1)",
+	"parameters": `(select sum(t.parameters)::float8 from checkpoint_file f join tensor_file t on t.digest = f.digest where f.run = r.id and f.part = 'weights'
+		and f.checkpoint = (select max(c.id) from checkpoint c where c.run = r.id))`}
 
 func (b *builder) number(n *filter.Node) string {
 	arg := func(i int) string { return b.number(n.Args[i]) }
@@ -251,6 +338,8 @@ func (b *builder) number(n *filter.Node) string {
 		return figure("high_value")
 	case filter.Last:
 		return figure("last_value")
+	case filter.AtBest:
+		return figure("at_best")
 	case filter.Lowest:
 		return figure("low_value")
 	case filter.Highest:
@@ -386,10 +475,14 @@ func (b *builder) in(x, list *filter.Node) string {
 	return "(" + strings.Join(parts, " or ") + ")"
 }
 
-// sortable is a value to sort by: numbers as they are, times as seconds, the rest as text. A hyperparameter is sorted by its number.
-func (b *builder) sortable(n *filter.Node) (string, filter.Kind) {
+// sortable is a value to sort by: numbers as they are, times as seconds, the rest as text. A hyperparameter is sorted by its number, or by its
+// text where it has words.
+func (b *builder) sortable(n *filter.Node, words bool) (string, filter.Kind) {
 	if n.Op == filter.Hyper {
 		b.joins += " left join hyper hs on hs.run = r.id and hs.name = " + b.add(n.Name)
+		if words {
+			return `((hs.value #>> '{}') collate "C")`, filter.Text
+		}
 		return "hs.number", filter.Number
 	}
 	switch n.Kind {

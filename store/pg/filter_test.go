@@ -77,16 +77,19 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 		_, err = f.SetRunState(ctx, id, state, ended)
 		require.NoError(t, err)
 		if r.IntN(3) > 0 {
-			verdict := pick("converged", "diverged").(string)
-			_, err = f.SetVerdict(ctx, id, map[string]string{"kind": verdict})
+			verdict, pace := pick("converged", "diverged").(string), pick("NaN", 0.5, 12.0)
+			_, err = f.SetVerdict(ctx, id, map[string]any{"kind": verdict, "pace": pace})
 			require.NoError(t, err)
 			run.Fields["verdict"] = verdict
+			if v, ok := pace.(float64); ok {
+				run.Fields["pace"] = v
+			}
 		}
 		for name, number := range curve {
 			if r.IntN(4) == 0 {
 				continue
 			}
-			low, high, last := r.Float64(), 1+r.Float64(), 0.5+r.Float64()
+			low, high, last, then := r.Float64(), 1+r.Float64(), 0.5+r.Float64(), r.Float64()
 			if r.IntN(5) == 0 {
 				last = math.NaN()
 			}
@@ -96,13 +99,13 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 			_, err = f.Pool.Exec(ctx, "insert into curve (run, id, name) values ($1, $2, $3)", id, number, name)
 			require.NoError(t, err)
 			_, err = f.Pool.Exec(ctx, `insert into curve_summary (run, curve, count, nan, infinite, last_step, last_epoch, last_time, last_value, low_step, low_epoch, low_time, low_value,
-				high_step, high_epoch, high_time, high_value, sketch_every, sketch) values ($1, $2, 1, 0, 0, 1, 1, 1, $3, 1, 1, 1, $4, 1, 1, 1, $5, 1, '')`, id, number, last, low, high)
+				high_step, high_epoch, high_time, high_value, sketch_every, sketch, at_best) values ($1, $2, 1, 0, 0, 1, 1, 1, $3, 1, 1, 1, $4, 1, 1, 1, $5, 1, '', $6)`, id, number, last, low, high, then)
 			require.NoError(t, err)
 			best := low
 			if name == "accuracy.val" {
 				best = high
 			}
-			run.Figures[name] = filter.Figures{Best: best, Last: last, Lowest: low, Highest: high}
+			run.Figures[name] = filter.Figures{Best: best, Last: last, Lowest: low, Highest: high, AtBest: then}
 		}
 		runs = append(runs, run)
 	}
@@ -113,7 +116,7 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 		if depth > 0 && r.IntN(4) == 0 {
 			return "(" + number(depth-1) + pick(" + ", " - ", " * ", " / ").(string) + number(depth-1) + ")"
 		}
-		return pick("hyper.lr", "hyper.mixed", "hyper.net.depth", `hyper["layers"]`, `best("loss.val")`, `last("accuracy.val")`, `lowest("accuracy.val")`, `highest("loss.val")`, `best("x")`, "number", "took", "0.01", "1", "7", "-2.5").(string)
+		return pick("hyper.lr", "hyper.mixed", "hyper.net.depth", `hyper["layers"]`, `best("loss.val")`, `last("accuracy.val")`, `lowest("accuracy.val")`, `highest("loss.val")`, `best("x")`, `at("accuracy.val")`, "number", "took", "pace", "size", "0.01", "1", "7", "-2.5").(string)
 	}
 	text := func() string {
 		return pick("state", "title", "note", "commit", "verdict", "host", "hyper.mixed", `"finished"`, `"1"`, `"adam"`).(string)

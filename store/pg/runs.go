@@ -14,31 +14,34 @@ type Project struct {
 	ID                    int64
 	Key, Title, Objective string
 	Created               time.Time
+	Baseline              int // number of a run; 0: none
 	Runs, Running, Lost   int64
 }
 
 // Run is a row of runs.
 type Run struct {
-	ID      int64
-	Number  int
-	Title   string
-	State   string
-	Who     string
-	Host    string
-	Started time.Time
-	Ended   *time.Time
-	Recipe  json.RawMessage
-	Hyper   json.RawMessage
-	Step    int64
-	Epoch   float64
-	Verdict json.RawMessage
-	Aside   json.RawMessage
-	Tags    []string
-	Note    string
-	Needs   []string
-	Origin  json.RawMessage
-	Start   json.RawMessage
-	Repeats json.RawMessage
+	ID               int64
+	Number           int
+	Title            string
+	State            string
+	Who              string
+	Host             string
+	Started          time.Time
+	Ended            *time.Time
+	Recipe           json.RawMessage
+	Hyper            json.RawMessage
+	Step             int64
+	Epoch            float64
+	Verdict          json.RawMessage
+	Aside            json.RawMessage
+	Tags             []string
+	Note             string
+	Needs            []string
+	Origin           json.RawMessage
+	Start            json.RawMessage
+	Repeats          json.RawMessage
+	Archived, Doomed *time.Time
+	Creator          int64
 }
 
 // NeedsOrUsual are the parts that resuming the run needs.

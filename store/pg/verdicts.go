@@ -17,6 +17,7 @@ type Judgement struct {
 	Verdict   json.RawMessage
 	Aside     json.RawMessage
 	Stopped   json.RawMessage
+	BestStep  *int64  // of the best reading whose neighbours on other curves are known
 	Epochs    float64 // the hyperparameter, NaN where there is none
 }
 

@@ -51,10 +51,10 @@ where f.part = 'weights' and f.path not like '%.json' and not exists (select 1 f
 select pg_try_advisory_xact_lock(7421, hashtext(encode(@digest::bytea, 'hex')));
 
 -- query: tensors_set
-insert into tensor_file (digest, weights, problem, tensors) values (@digest, @weights, @problem, @tensors) on conflict (digest) do nothing;
+insert into tensor_file (digest, weights, problem, tensors, parameters) values (@digest, @weights, @problem, @tensors, @parameters) on conflict (digest) do nothing;
 
 -- query: tensors_of
-select t.digest, t.weights, t.problem, t.tensors from tensor_file t where t.digest = any(@digests);
+select t.digest, t.weights, t.problem, t.tensors, t.parameters from tensor_file t where t.digest = any(@digests);
 
 -- query: verification_add
 insert into verification (run, checkpoint, person, host, result) values (@run, @checkpoint, @person, @host, @result);

@@ -120,4 +120,5 @@ update leg set output = output - (select coalesce(sum(size), 0) from gone) where
 select id, leg, stream, start, size, text from output where run = @run and id > @after order by id limit 200;
 
 -- query: summary_clear
+with anew as (update run set best_step = null where id = @run)
 delete from curve_summary where run = @run;

@@ -3,20 +3,20 @@ insert into project (key, title, objective, creator) values (@key, @title, @obje
 on conflict (key) do nothing returning id;
 
 -- query: project_by_key
-select id, key, title, objective, created from project where key = @key;
+select id, key, title, objective, created, coalesce(baseline, 0) as baseline from project where key = @key;
 
 -- query: project_list
-select p.id, p.key, p.title, p.objective, p.created, c.runs, c.running, c.lost
+select p.id, p.key, p.title, p.objective, p.created, coalesce(p.baseline, 0) as baseline, c.runs, c.running, c.lost
 from project p
 cross join lateral (select count(*) as runs, count(*) filter (where state = 'running') as running,
-                           count(*) filter (where state = 'lost') as lost from run where project = p.id) c
+                           count(*) filter (where state = 'lost') as lost from run where project = p.id and archived is null and doomed is null) c
 where (@key = '' or p.key = @key) and p.key > @after order by p.key limit @limit;
 
 -- query: project_best
 -- The best reading of one curve among a project's runs.
 select r.number, s.low_step, s.low_epoch, s.low_value, s.high_step, s.high_epoch, s.high_value
 from run r join curve c on c.run = r.id and c.name = @curve join curve_summary s on s.run = r.id and s.curve = c.id
-where r.project = @project and s.low_value <> 'NaN'
+where r.project = @project and r.archived is null and r.doomed is null and s.low_value <> 'NaN'
 order by case when @lower then s.low_value else -s.high_value end, r.number limit 1;
 
 -- query: project_change
@@ -38,7 +38,7 @@ select r.id from run r join project p on p.id = r.project where p.key = @project
 -- query: run_list
 select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.ended, r.recipe,
        coalesce((select jsonb_object_agg(h.name, h.value) from hyper h where h.run = r.id), '{}') as hyper,
-       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.aside, r.needs, r.origin, r.start, r.repeats, r.tags, r.note
+       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.aside, r.needs, r.origin, r.start, r.repeats, r.tags, r.note, r.archived, r.doomed, r.creator
 from run r join person p on p.id = r.creator
 left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
 where r.project = @project and r.number = any(@numbers);
@@ -60,8 +60,26 @@ select name, value from hyper where run = @run;
 -- query: run_find
 -- Its marks are filled in by filter.go.
 select r.number::bigint as number, v.value from run r /*joins*/ cross join lateral (select r.number/*value*/ as value) v
-where r.project = @project and (true/*where*/) and (true/*behind*/)
+where r.project = @project and (true/*shown*/) and (true/*where*/) and (true/*behind*/)
 order by v.value /*order*/, r.number desc limit @limit;
+
+-- query: run_places
+-- Every so manyth run of an order, and the last: where pages can begin. Its marks are filled in as those of run_find.
+select number, value, place from (
+    select r.number::bigint as number, v.value, row_number() over (order by v.value /*order*/, r.number desc) as place, count(*) over () as total
+    from run r /*joins*/ cross join lateral (select r.number/*value*/ as value) v
+    where r.project = @project and (true/*shown*/) and (true/*where*/)) all_places
+where place % @every = 0 or place = total order by place;
+
+-- query: run_values
+-- What columns of a table say of some runs; the mark is filled in by filter.go.
+select r.number::bigint as number, array[/*values*/]::jsonb[] as values from run r
+join person p on p.id = r.creator left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
+where r.project = @project and r.number = any(@numbers);
+
+-- query: hyper_is_number
+-- Whether any of the newest runs that have a hyperparameter has a number for it; null where none has it.
+select bool_or(h.number is not null) from (select id from run where project = @project order by number desc limit 300) r join hyper h on h.run = r.id and h.name = @name;
 
 -- query: best_set
 -- Keeps the best reading of the project's objective with each run, or with one.
@@ -130,3 +148,47 @@ select kind, word from (
     union select distinct 'verdict', verdict from newest
     union select distinct 'who', p.name from newest n join person p on p.id = n.creator
 ) w where word <> '' order by kind, word limit 8000;
+
+-- query: project_baseline
+update project set baseline = nullif(@number::int, 0) where id = @id;
+
+-- query: run_archive
+update run set archived = case when @archived then coalesce(archived, now()) end where id = @run;
+
+-- query: run_doom
+-- @days: until it is deleted; null: it stays.
+update run set doomed = now() + @days::float8 * interval '1 day' where id = @run;
+
+-- query: runs_due
+select r.id, p.key as project, r.number, p.id as project_id from run r join project p on p.id = r.project where r.doomed <= now() order by r.doomed limit 20;
+
+-- query: run_erase
+with j as (delete from journal where run = @run), b as (delete from block where run = @run), a as (delete from axis where run = @run),
+     f as (delete from fold where run = @run), s as (delete from curve_summary where run = @run)
+delete from run where id = @run and doomed <= now();
+
+-- query: at_best_set
+update curve_summary s set at_best = v.value from unnest(@curves::int[], @values::float8[]) v(curve, value)
+where s.run = @run and s.curve = v.curve and s.at_best is distinct from v.value;
+
+-- query: best_step_set
+update run set best_step = @step where id = @run and best_step is distinct from @step;
+
+-- query: best_step_forget
+update run set best_step = null where project = @project and best_step is not null;
+
+-- query: runs_unlooked
+-- Ended runs whose figures at the objective's best have not been looked up.
+select id from run where best is not null and best_step is null and state <> 'running' order by id desc limit 50;
+
+-- query: view_list
+select v.id, v.name, v.look, coalesce(p.name, '') as who, v.person is null as everybody, v.changed from view v left join person p on p.id = v.person
+where v.project = @project and (v.person is null or v.person = @person) order by lower(v.name), v.id;
+
+-- query: view_set
+insert into view (project, person, name, look) values (@project, @person, @name, @look)
+on conflict (project, person, name) do update set look = excluded.look, changed = now() returning id;
+
+-- query: view_drop
+-- One's own, or everybody's.
+delete from view where id = @id and project = @project and (person is null or person = @person);

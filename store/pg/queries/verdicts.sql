@@ -1,7 +1,7 @@
 -- query: judgement
 -- What judging a run needs.
 select r.id, p.key as project, r.number, p.objective, r.state, coalesce(r.stop_rule, p.stop_rule) as rule, r.stop_rule is not null as own,
-    r.verdict, r.aside, r.stopped,
+    r.verdict, r.aside, r.stopped, r.best_step,
     coalesce((select case when jsonb_typeof(value) = 'number' then value::float8 end from hyper where run = r.id and name = 'epochs'), 'NaN') as epochs
 from run r join project p on p.id = r.project where r.id = any(@runs) order by r.id;
 

@@ -1,0 +1,86 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"kembrel/api"
+	"kembrel/store/pg"
+)
+
+// ArchiveRun puts a run out of the way, or brings it back.
+func (s *Service) ArchiveRun(ctx context.Context, who Who, in *api.ArchiveInput) (*api.Run, error) {
+	what := "brought back"
+	if in.Body.Archived {
+		what = "archived"
+	}
+	return s.changeFate(ctx, who, in.RunInput, what, func(q pg.Queries, run int64) error { return q.ArchiveRun(ctx, run, in.Body.Archived) })
+}
+
+// DeleteRun marks a run for deletion.
+func (s *Service) DeleteRun(ctx context.Context, who Who, in *api.LeaveInput) (*api.Run, error) {
+	if err := s.mayDelete(ctx, who, in.RunInput); err != nil {
+		return nil, err
+	}
+	return s.changeFate(ctx, who, in.RunInput, fmt.Sprintf("will be deleted in %g days", in.Days), func(q pg.Queries, run int64) error { return q.DoomRun(ctx, run, &in.Days) })
+}
+
+// KeepRun brings back a run that is about to be deleted.
+func (s *Service) KeepRun(ctx context.Context, who Who, in *api.RunInput) (*api.Run, error) {
+	if err := s.mayDelete(ctx, who, *in); err != nil {
+		return nil, err
+	}
+	return s.changeFate(ctx, who, *in, "stays", func(q pg.Queries, run int64) error { return q.DoomRun(ctx, run, nil) })
+}
+
+// mayDelete refuses whoever neither made a run nor is an administrator, and a run that is still being written.
+func (s *Service) mayDelete(ctx context.Context, who Who, in api.RunInput) error {
+	_, row, _, err := s.runWith(ctx, in)
+	switch {
+	case err != nil:
+		return err
+	case row.Creator != who.ID && !who.Administrator:
+		return api.Fail(api.Denied, "%s was made by %s; they or an administrator may delete it", runAddress(in.Project, in.Number), row.Who)
+	case row.State == "running":
+		return api.Fail(api.Conflict, "%s is running; end it first", runAddress(in.Project, in.Number))
+	}
+	return nil
+}
+
+func (s *Service) changeFate(ctx context.Context, who Who, in api.RunInput, what string, change func(q pg.Queries, run int64) error) (*api.Run, error) {
+	run, err := s.runID(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := change(q, run); err != nil {
+			return err
+		}
+		return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: what})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.live.news()
+	return s.run(ctx, in)
+}
+
+// eraseRuns deletes the runs whose stay is over.
+func (s *Service) eraseRuns(ctx context.Context) error {
+	due, err := s.db.DueRuns(ctx)
+	for _, r := range due {
+		err = errors.Join(err, s.db.InTx(ctx, func(q pg.Queries) error {
+			gone, err := q.EraseRun(ctx, r.ID)
+			if err != nil || !gone {
+				return err
+			}
+			return q.AddEvent(ctx, pg.Event{Kind: "project", Project: r.ProjectID, What: "deleted " + runAddress(r.Project, r.Number)})
+		}))
+	}
+	if len(due) > 0 {
+		s.runs.forget()
+		s.live.news()
+	}
+	return err
+}
