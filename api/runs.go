@@ -51,6 +51,8 @@ type Run struct {
 	Tags      []string                   `json:"tags,omitempty"`
 	Note      string                     `json:"note,omitempty" doc:"What people wrote about it"`
 	Origin    *Origin                    `json:"origin,omitempty" doc:"The run that it branched from, or repeats"`
+	Search    int                        `json:"search,omitempty" doc:"Number of the search that it is a trial of"`
+	Trial     int                        `json:"trial,omitempty"`
 	Archived  *time.Time                 `json:"archived,omitempty" doc:"Since when it is out of the way"`
 	Leaves    *time.Time                 `json:"leaves,omitempty" doc:"When it will be deleted; until then it can be brought back"`
 	Values    []json.RawMessage          `json:"values,omitempty" doc:"What the columns asked for say of it, in their order; null where absent"`
@@ -287,6 +289,8 @@ type NewRun struct {
 		Recipe  Recipe                     `json:"recipe,omitempty"`
 		Started time.Time                  `json:"started"`
 		Origin  *Origin                    `json:"origin,omitempty"`
+		Search  int                        `json:"search,omitempty" minimum:"0" doc:"Number of the search that it is a trial of"`
+		Trial   int                        `json:"trial,omitempty" minimum:"0"`
 		Stop    *StopRule                  `json:"stop_rule,omitempty" doc:"A stop rule for this run, instead of the project's"`
 	}
 }

@@ -17,6 +17,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/core/chart"
 	"kembrel/core/curve"
 )
 
@@ -148,7 +149,32 @@ func drawFound(w io.Writer, format, title, by string, read func(int) (*api.Curve
 	if err != nil {
 		return err
 	}
-	return drawTo(w, format, title, by, measures(found, by))
+	all := measures(found, by)
+	if len(all) == 0 {
+		return fmt.Errorf("%s has no readings to draw", title)
+	}
+	var charts []chart.Chart
+	for _, m := range all {
+		charts = append(charts, m.chart(title, by))
+	}
+	return chart.Draw(w, format, charts)
+}
+
+// chart is how curves of one measure are drawn into a file: training dashed, validation solid.
+func (m measure) chart(title, by string) chart.Chart {
+	out := chart.Chart{Title: m.name + "  ·  " + title, Axis: by}
+	for i, c := range m.curves {
+		_, split := curve.SplitName(c.name)
+		label, colour := split, chart.Colours[0]
+		if split != "train" && split != "val" {
+			colour = chart.Colours[1+i%3]
+		}
+		if split == "" {
+			label = c.name
+		}
+		out.Lines = append(out.Lines, chart.Line{Label: label + " " + number(c.last), X: c.x, Y: c.y, Low: c.low, High: c.high, Dashed: split == "train", Colour: colour})
+	}
+	return out
 }
 
 // terminalColumns is how many readings stand beside each other.
@@ -187,6 +213,7 @@ type measure struct {
 // they lay. Values that cannot be drawn are NaN.
 type drawn struct {
 	name      string
+	label     string // "": its split
 	x, y      []float64
 	low, high []float64
 	last      float64
@@ -252,7 +279,8 @@ func (a *App) measureLines(m measure, by string, columns, height int) []string {
 			low, high = math.Min(low, x), math.Max(high, x)
 		}
 	}
-	colours := []asciigraph.AnsiColor{asciigraph.DarkOrange, asciigraph.DodgerBlue, asciigraph.SeaGreen, asciigraph.Orchid}
+	colours := []asciigraph.AnsiColor{asciigraph.DarkOrange, asciigraph.DodgerBlue, asciigraph.SeaGreen, asciigraph.Orchid, asciigraph.Goldenrod, asciigraph.IndianRed}
+	marks := []string{"─", "·", "+", "x", "o", "*"} // so that lines of several runs are told apart without colours
 	var series [][]float64
 	var legends []string
 	var used []asciigraph.AnsiColor
@@ -268,7 +296,12 @@ func (a *App) measureLines(m measure, by string, columns, height int) []string {
 			split = c.name
 		}
 		set, mark := asciigraph.DefaultCharSet, "─"
-		if split == "train" { // dotted here as it is dashed elsewhere
+		if c.label != "" {
+			if split = c.label; i > 0 {
+				mark = marks[i%len(marks)]
+				set = asciigraph.CreateCharSet(mark)
+			}
+		} else if split == "train" { // dotted here as it is dashed elsewhere
 			set, mark = asciigraph.CreateCharSet("·"), "·"
 		}
 		series, used, chars = append(series, line), append(used, colours[i%len(colours)]), append(chars, set)

@@ -14,6 +14,7 @@ import (
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/curve"
+	"kembrel/core/filter"
 )
 
 func (a *App) projects() *cobra.Command {
@@ -71,7 +72,8 @@ func (a *App) projectMake() *cobra.Command {
 
 func (a *App) projectChange() *cobra.Command {
 	var title, objective string
-	cmd := &cobra.Command{Use: "change PROJECT", Short: "Change a project's title or objective", Args: arguments("PROJECT"),
+	var baseline int
+	cmd := &cobra.Command{Use: "change PROJECT", Short: "Change a project's title, objective or baseline", Args: arguments("PROJECT"),
 		Example:           "  kembrel projects change vessels --objective \"accuracy.val higher\"",
 		ValidArgsFunction: a.complete(false, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -86,26 +88,35 @@ func (a *App) projectChange() *cobra.Command {
 			if cmd.Flags().Changed("objective") {
 				in.Body.Objective = &objective
 			}
+			if cmd.Flags().Changed("baseline") {
+				in.Body.Baseline = &baseline
+			}
 			out, err := client.Call(cmd.Context(), a.client(), api.ChangeProject, in)
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "project %s: %q, judged by %s\n", out.Key, out.Title, out.Objective)
+			fmt.Fprintf(a.Out, "project %s: %q, judged by %s", out.Key, out.Title, out.Objective)
+			if out.Baseline > 0 {
+				fmt.Fprintf(a.Out, ", held against %s/%d", out.Key, out.Baseline)
+			}
+			fmt.Fprintln(a.Out)
 			return nil
 		}}
 	cmd.Flags().StringVar(&title, "title", "", "what it is about")
+	cmd.Flags().IntVar(&baseline, "baseline", 0, "number of the run that others are held against; 0: none")
 	cmd.Flags().StringVar(&objective, "objective", "", "curve and direction, such as \"accuracy.val higher\"")
 	return cmd
 }
 
 func (a *App) runs() *cobra.Command {
-	var output string
+	var output, view string
 	limit := 50
 	in := &api.RunsInput{}
 	cmd := &cobra.Command{Use: "runs PROJECT", Short: "List the runs of a project, newest first", Args: arguments("PROJECT"),
 		Long: `List the runs of a project: those that fulfil a condition, in an order. The language of --where and --sort is docs/filter.md.`,
 		Example: `  kembrel runs vessels
   kembrel runs vessels --where 'best("loss.val") < 0.5 && hyper.lr <= 0.01' --sort best
+  kembrel runs vessels --sort best --columns 'best,at("accuracy.val"),hyper.lr,took'
   kembrel runs vessels --where 'state == "failed" || verdict == "diverged"' --output csv > odd.csv`,
 		ValidArgsFunction: a.complete(false, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -117,6 +128,11 @@ func (a *App) runs() *cobra.Command {
 				return usage("--limit %d is below 0", limit)
 			}
 			in.ProjectInput = projectOf(p)
+			if view != "" {
+				if err := a.view(cmd, in, view, &in.Columns); err != nil {
+					return err
+				}
+			}
 			whole := api.Page[api.Run]{Items: []api.Run{}}
 			for {
 				in.Limit = 500
@@ -132,14 +148,10 @@ func (a *App) runs() *cobra.Command {
 					break
 				}
 			}
-			l := list("run", "title", "state", "best#", "at", "last#", "epoch#", "verdict", "hyperparameters", "who", "started", "took#")
-			l.shorten = 8
+			l := runTable(whole.Items, in.Columns)
 			l.empty = fmt.Sprintf("No run yet. Record one: kembrel record --project %s -- CMD", p.Project)
 			if in.Where != "" {
 				l.empty = "No run is like that."
-			}
-			for _, r := range whole.Items {
-				l.add(r.Address, r.Title, r.State, figure(r.Best), at(r.Best), figure(r.Last), epoch(r.Epoch), verdictWord(r.Verdict), hyperLine(r.Hyper), r.Who, when(r.Started), took(r.Started, r.Ended))
 			}
 			if err := a.print(output, l, whole); err != nil {
 				return err
@@ -152,12 +164,51 @@ func (a *App) runs() *cobra.Command {
 	outputFlag(cmd, &output)
 	cmd.Flags().IntVar(&limit, "limit", limit, "how many; 0: all")
 	cmd.Flags().StringVar(&in.Where, "where", "", "only runs that fulfil this, such as 'hyper.lr <= 0.01'")
-
+	cmd.Flags().StringVar(&in.Columns, "columns", "", "what to show of each, such as 'best,hyper.lr,at(\"accuracy.val\"),state'")
+	cmd.Flags().StringVar(&in.Shown, "shown", "", "archived, deleted or all; otherwise runs that are neither")
+	cmd.Flags().StringVar(&view, "view", "", "list them by a view that was kept; kembrel views lists those")
 	cmd.Flags().StringVar(&in.Sort, "sort", "", "what to sort by: best, last, hyper.lr, started ...")
 	cmd.Flags().StringVar(&in.Order, "order", "", "ascending or descending; best and last begin with the best")
 	cmd.RegisterFlagCompletionFunc("where", a.completeFilter)
 	cmd.RegisterFlagCompletionFunc("sort", a.completeFilter)
 	return cmd
+}
+
+// runTable lists runs: what is usual, or the columns asked for.
+func runTable(runs []api.Run, columns string) listing {
+	if columns == "" {
+		l := list("run", "title", "state", "best#", "at", "last#", "epoch#", "verdict", "hyperparameters", "who", "started", "took#")
+		l.shorten = 8
+		for _, r := range runs {
+			l.add(r.Address, r.Title, r.State, figure(r.Best), at(r.Best), figure(r.Last), epoch(r.Epoch), verdictWord(r.Verdict), hyperLine(r.Hyper), r.Who, when(r.Started), took(r.Started, r.Ended))
+		}
+		return l
+	}
+	names := append([]string{"run", "title"}, filter.SplitList(columns)...)
+	l := list(names...)
+	l.shorten = 1
+	for _, r := range runs {
+		cells := []string{r.Address, r.Title}
+		for i := range names[2:] {
+			var v json.RawMessage
+			if i < len(r.Values) {
+				v = r.Values[i]
+			}
+			var f float64
+			switch {
+			case len(v) == 0 || string(v) == "null":
+				cells = append(cells, "")
+				continue
+			case json.Unmarshal(v, &f) == nil:
+				cells = append(cells, number(f))
+				l.numeric[2+i] = true
+			default:
+				cells = append(cells, hyperText(v))
+			}
+		}
+		l.add(cells...)
+	}
+	return l
 }
 
 func (a *App) change() *cobra.Command {

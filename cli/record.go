@@ -72,6 +72,9 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			if r.o.Hyper, err = parseHyper(assignments); err != nil {
 				return err
 			}
+			if r.o.Search > 0 { // the program is given the values as well
+				r.o.Begin = &recorder.Beginning{Asked: r.o.Hyper}
+			}
 			if beside == 0 {
 				return a.start(cmd, &r, args, chosen)
 			}
@@ -96,6 +99,10 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 	r.add(f)
 	f.IntVar(&beside, "beside", 0, "record a program that runs already, by its process id (used by bindings)")
 	f.StringVar(&takeUp, "take-up", "", "with --beside: go on with the spool in this folder (used by bindings)")
+	f.IntVar(&r.o.Search, "search", 0, "number of the search that this is a trial of (used by kembrel search)")
+	f.IntVar(&r.o.Trial, "trial", 0, "with --search: which trial")
+	f.MarkHidden("search")
+	f.MarkHidden("trial")
 	f.MarkHidden("beside")
 	f.MarkHidden("take-up")
 	cmd.RegisterFlagCompletionFunc("project", a.complete(false, false))

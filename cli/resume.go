@@ -153,6 +153,7 @@ func (a *App) start(cmd *cobra.Command, r *recordFlags, command []string, chosen
 		return err
 	}
 	o.Wait, o.Quiet, o.Obey, o.Grace, o.Project, o.Title, o.Hyper, o.Begin, o.Chosen = r.o.Wait, r.o.Quiet, r.o.Obey, r.o.Grace, r.o.Project, r.title, r.o.Hyper, r.o.Begin, chosen
+	o.Search, o.Trial = r.o.Search, r.o.Trial
 	if o.Stop, err = r.rule.rule(cmd); err != nil {
 		return err
 	}
@@ -161,7 +162,7 @@ func (a *App) start(cmd *cobra.Command, r *recordFlags, command []string, chosen
 		return err
 	}
 	if away != nil {
-		if o.Begin != nil {
+		if o.Begin != nil && o.Search == 0 {
 			return away
 		}
 		if !o.Quiet {

@@ -42,6 +42,8 @@ type Options struct {
 	Out      io.Writer
 	Err      io.Writer
 
+	Search int        // number of the search that the run is a trial of; 0: none
+	Trial  int        // its place in it, from 1
 	Begin  *Beginning // how the leg begins; nil: a new run, afresh
 	Chosen []string   // environment variables to record beside the usual ones
 
@@ -96,7 +98,7 @@ func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error
 		return nil, fmt.Errorf("make a folder for the socket: %w", err)
 	}
 	leg := spool.Leg{Service: o.Service, Project: o.Project, RunKey: uuid.NewString(), LegKey: uuid.NewString(), Title: o.Title,
-		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Socket: filepath.Join(folder, "s"), Stop: o.Stop}
+		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Search: o.Search, Trial: o.Trial, Socket: filepath.Join(folder, "s"), Stop: o.Stop}
 	if o.Begin != nil {
 		o.Begin.leg(&leg)
 	}

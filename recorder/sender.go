@@ -172,6 +172,7 @@ func (s *sender) openLeg(ctx context.Context) error {
 	l := s.spool.Leg
 	start := &api.NewRun{ProjectInput: api.ProjectInput{Project: l.Project}, Key: l.RunKey}
 	start.Body.Title, start.Body.Hyper, start.Body.Recipe, start.Body.Started, start.Body.Stop, start.Body.Origin = l.Title, l.Hyper, l.Recipe, l.Started, l.Stop, l.Origin
+	start.Body.Search, start.Body.Trial = l.Search, l.Trial
 	number := l.Number
 	if number == 0 {
 		if err := s.try(ctx, func(ctx context.Context) error {

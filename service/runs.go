@@ -94,7 +94,7 @@ func (s *Service) ListRuns(ctx context.Context, _ Who, in *api.RunsInput) (*api.
 
 func toRun(project string, o verdict.Objective, r pg.Run, sum pg.Summary) api.Run {
 	out := api.Run{Address: runAddress(project, r.Number), Project: project, Number: r.Number, Title: r.Title, State: r.State, Who: r.Who,
-		Tags: r.Tags, Note: r.Note, Archived: r.Archived, Leaves: r.Doomed, Host: r.Host, Started: r.Started, Ended: r.Ended, Objective: o.String(), Step: r.Step, Epoch: api.Float(r.Epoch)}
+		Tags: r.Tags, Note: r.Note, Search: r.Search, Trial: r.Trial, Archived: r.Archived, Leaves: r.Doomed, Host: r.Host, Started: r.Started, Ended: r.Ended, Objective: o.String(), Step: r.Step, Epoch: api.Float(r.Epoch)}
 	json.Unmarshal(r.Hyper, &out.Hyper)
 	if sum.Count > 0 {
 		if best, ok := o.Best(sum.Core()); ok {
@@ -139,7 +139,7 @@ func (s *Service) BeginRun(ctx context.Context, who Who, in *api.NewRun) (*api.R
 		err = s.db.InTx(ctx, func(q pg.Queries) error {
 			var id int64
 			id, number, err = q.AddRun(ctx, pg.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: clean(in.Body.Title),
-				Host: in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Origin: origin, Started: orNow(in.Body.Started)})
+				Host: in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Origin: origin, Search: in.Body.Search, Trial: in.Body.Trial, Started: orNow(in.Body.Started)})
 			if err != nil {
 				return err
 			}

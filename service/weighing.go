@@ -7,11 +7,14 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"kembrel/api"
 	"kembrel/core/compare"
+	"kembrel/core/curve"
 	"kembrel/core/filter"
 	"kembrel/core/verdict"
+	"kembrel/service/document"
 	"kembrel/store/pg"
 )
 
@@ -157,6 +160,40 @@ func (s *Service) GetTradeOff(ctx context.Context, _ Who, in *api.TradeOffInput)
 func recipeOf(r pg.Run) (out api.Recipe, err error) {
 	if err = json.Unmarshal(r.Recipe, &out); err != nil {
 		err = fmt.Errorf("recipe of run %d: %w", r.ID, err)
+	}
+	return out, err
+}
+
+// leastWeighed is how many runs a document must hold to say what mattered.
+const leastWeighed = 6
+
+// ComparisonDocument gathers what a document of a comparison says: the objective's curves and its training side, what mattered where there are
+// enough runs, and best figure, time per epoch and checkpoint size against each other.
+func (s *Service) ComparisonDocument(ctx context.Context, who Who, in *api.DocumentInput) (*document.Comparison, error) {
+	c, err := s.Compare(ctx, who, &in.CompareInput)
+	if err != nil {
+		return nil, err
+	}
+	out := &document.Comparison{Comparison: c, Learning: &api.Learning{}, At: time.Now()}
+	if in.Format == "csv" || len(c.Runs) == 0 {
+		return out, nil
+	}
+	objective, _, _ := strings.Cut(c.Objective, " ")
+	names := []string{objective}
+	if measure, split := curve.SplitName(objective); split != "train" && split != "" {
+		names = append(names, measure+".train")
+	}
+	if out.Learning, err = s.GetLearning(ctx, who, &api.LearningInput{CompareInput: in.CompareInput, Names: names, By: "epoch", Pixels: 600, Groups: len(c.Groups) < len(c.Runs)}); err != nil {
+		return nil, err
+	}
+	if len(c.Runs) >= leastWeighed {
+		if out.Mattered, err = s.GetMattered(ctx, who, &api.InfluenceInput{CompareInput: in.CompareInput}); err != nil {
+			return nil, err
+		}
+	}
+	trade, err := s.GetTradeOff(ctx, who, &api.TradeOffInput{CompareInput: in.CompareInput, Figures: "best,pace,size"})
+	if err == nil && len(trade.Points) > 1 {
+		out.Trade = trade
 	}
 	return out, err
 }

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"kembrel/api"
 	"kembrel/core/history"
 	"kembrel/service"
+	"kembrel/service/document"
 )
 
 // routes binds every operation declared in api; a test checks that none is left out.
@@ -45,6 +47,11 @@ func (w *server) routes() {
 	bind(w, api.KeepRun, s.KeepRun)
 	bind(w, api.ListViews, s.ListViews)
 	bind(w, api.Compare, s.Compare)
+	bindStream(w, api.CompareDocument, w.comparison)
+	bind(w, api.ListSearches, s.ListSearches)
+	bind(w, api.MakeSearch, s.MakeSearch)
+	bind(w, api.GetSearch, s.GetSearch)
+	bind(w, api.ChangeSearch, s.ChangeSearch)
 	bind(w, api.GetLearning, s.GetLearning)
 	bind(w, api.GetMattered, s.GetMattered)
 	bind(w, api.GetTradeOff, s.GetTradeOff)
@@ -230,6 +237,24 @@ func (w *server) history(ctx context.Context, _ service.Who, in *api.HistoryInpu
 			w.options.Log.Warn("a history was cut off", "err", err)
 			panic(http.ErrAbortHandler)
 		}
+	}}, nil
+}
+
+// comparison sends a comparison as a document. It is written whole before it is sent, so that what fails is a problem.
+func (w *server) comparison(ctx context.Context, who service.Who, in *api.DocumentInput) (*huma.StreamResponse, error) {
+	c, err := w.service.ComparisonDocument(ctx, who, in)
+	if err != nil {
+		return nil, err
+	}
+	var content bytes.Buffer
+	if err := c.Write(&content, in.Format); err != nil {
+		return nil, err
+	}
+	return &huma.StreamResponse{Body: func(c huma.Context) {
+		g := humagin.Unwrap(c)
+		name, media := document.FileName(in.Project, in.Format)
+		g.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s"`, name))
+		g.Data(http.StatusOK, media, content.Bytes())
 	}}, nil
 }
 

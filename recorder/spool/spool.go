@@ -33,6 +33,8 @@ type Leg struct {
 	Stop    *api.StopRule              `json:"stop_rule,omitempty"` // the run's own, to be told to the service
 	Number  int                        `json:"number,omitempty"`    // of the run that this leg goes on with; 0: a new run
 	Origin  *api.Origin                `json:"origin,omitempty"`    // of a new run
+	Search  int                        `json:"search,omitempty"`    // that a new run is a trial of; 0: none
+	Trial   int                        `json:"trial,omitempty"`
 	Resumed *api.Resumed               `json:"resumed,omitempty"`   // what the leg goes on from
 	Files   []ManifestFile             `json:"files,omitempty"`     // of the parts in the folder resumed
 	Asked   map[string]json.RawMessage `json:"asked,omitempty"`     // hyperparameters for the program to take instead of its own

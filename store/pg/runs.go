@@ -42,6 +42,7 @@ type Run struct {
 	Repeats          json.RawMessage
 	Archived, Doomed *time.Time
 	Creator          int64
+	Search, Trial    int // 0: of none
 }
 
 // NeedsOrUsual are the parts that resuming the run needs.
@@ -59,6 +60,7 @@ type NewRun struct {
 	Title, Host      string
 	Recipe           any
 	Origin           any // nil: none
+	Search, Trial    int // 0: of none
 	Started          time.Time
 }
 
@@ -146,7 +148,7 @@ func (q Queries) AddRun(ctx context.Context, r NewRun) (id int64, number int, er
 		return 0, 0, err
 	}
 	id, err = value[int64](ctx, q, "run_add", A{"project": r.Project, "number": number, "key": r.Key, "title": r.Title,
-		"creator": r.Creator, "host": r.Host, "recipe": r.Recipe, "origin": r.Origin, "started": r.Started})
+		"creator": r.Creator, "host": r.Host, "recipe": r.Recipe, "origin": r.Origin, "search": r.Search, "trial": r.Trial, "started": r.Started})
 	return id, number, err
 }
 

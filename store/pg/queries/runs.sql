@@ -29,8 +29,8 @@ select id, number, project from run where key = @key;
 update project set runs = runs + 1 where id = @project returning runs;
 
 -- query: run_add
-insert into run (project, number, key, title, creator, host, recipe, origin, started)
-values (@project, @number, @key, @title, @creator, @host, @recipe, @origin, @started) returning id;
+insert into run (project, number, key, title, creator, host, recipe, origin, started, search, trial)
+values (@project, @number, @key, @title, @creator, @host, @recipe, @origin, @started, nullif(@search, 0), nullif(@trial, 0)) returning id;
 
 -- query: run_id
 select r.id from run r join project p on p.id = r.project where p.key = @project and r.number = @number;
@@ -38,7 +38,7 @@ select r.id from run r join project p on p.id = r.project where p.key = @project
 -- query: run_list
 select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.ended, r.recipe,
        coalesce((select jsonb_object_agg(h.name, h.value) from hyper h where h.run = r.id), '{}') as hyper,
-       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.aside, r.needs, r.origin, r.start, r.repeats, r.tags, r.note, r.archived, r.doomed, r.creator
+       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.aside, r.needs, r.origin, r.start, r.repeats, r.tags, r.note, r.archived, r.doomed, r.creator, coalesce(r.search, 0) as search, coalesce(r.trial, 0) as trial
 from run r join person p on p.id = r.creator
 left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
 where r.project = @project and r.number = any(@numbers);

@@ -1,7 +1,8 @@
-package cli
+// Package chart draws lines into files, as PNG or SVG: charts below each other, each line labelled at its end. It knows no run and no curve,
+// and imports nothing of ours.
+package chart
 
 import (
-	"fmt"
 	"image/color"
 	"io"
 	"math"
@@ -12,9 +13,26 @@ import (
 	"gonum.org/v1/plot/vg/draw"
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgsvg"
-
-	"kembrel/core/curve"
 )
+
+// Line is a line of a chart. Values that are not finite are gaps; Low and High, where there, are the edges of a band behind it.
+type Line struct {
+	Label     string // at its end
+	X, Y      []float64
+	Low, High []float64
+	Dashed    bool
+	Colour    color.RGBA
+}
+
+// Chart is a drawing of lines over one axis.
+type Chart struct {
+	Title, Axis string
+	Lines       []Line
+}
+
+// Colours tell lines apart, also for those who do not see all colours; they are the console's.
+var Colours = []color.RGBA{{0x2b, 0x6c, 0xb0, 0xff}, {0xc8, 0x64, 0x1b, 0xff}, {0x3c, 0x8d, 0x5a, 0xff}, {0x8a, 0x4f, 0x9e, 0xff},
+	{0xa3, 0x80, 0x1c, 0xff}, {0x2f, 0x8f, 0xa3, 0xff}, {0xb5, 0x51, 0x7a, 0xff}, {0x6d, 0x6f, 0x4a, 0xff}}
 
 // The look of a drawing in a file: as the console's, on paper.
 var (
@@ -22,15 +40,10 @@ var (
 	ink2  = color.RGBA{0x5b, 0x64, 0x68, 0xff}
 	rule  = color.RGBA{0xe1, 0xde, 0xd6, 0xff}
 	paper = color.RGBA{0xfd, 0xfc, 0xfa, 0xff}
-	line  = color.RGBA{0x2b, 0x6c, 0xb0, 0xff}
-	other = []color.RGBA{{0xc8, 0x64, 0x1b, 0xff}, {0x3c, 0x8d, 0x5a, 0xff}, {0x8a, 0x4f, 0x9e, 0xff}}
 )
 
-// drawTo draws one chart a measure below each other, training dashed and validation solid, lines labelled at their ends.
-func drawTo(w io.Writer, format, title, by string, all []measure) error {
-	if len(all) == 0 {
-		return fmt.Errorf("%s has no readings to draw", title)
-	}
+// Draw draws charts below each other, as "svg" or "png".
+func Draw(w io.Writer, format string, all []Chart) error {
 	const wide, high = 760, 260
 	size := vg.Length(high * len(all))
 	var canvas vg.CanvasSizer
@@ -44,8 +57,8 @@ func drawTo(w io.Writer, format, title, by string, all []measure) error {
 	}
 	page := draw.New(canvas)
 	page.FillPolygon(paper, []vg.Point{{X: 0, Y: 0}, {X: wide, Y: 0}, {X: wide, Y: size}, {X: 0, Y: size}})
-	for i, m := range all {
-		p, err := chart(m, title, by)
+	for i, c := range all {
+		p, err := draft(c)
 		if err != nil {
 			return err
 		}
@@ -56,13 +69,13 @@ func drawTo(w io.Writer, format, title, by string, all []measure) error {
 	return err
 }
 
-func chart(m measure, title, by string) (*plot.Plot, error) {
+func draft(c Chart) (*plot.Plot, error) {
 	p := plot.New()
 	p.BackgroundColor = paper
-	p.Title.Text = m.name + "  ·  " + title
+	p.Title.Text = c.Title
 	p.Title.TextStyle.Color, p.Title.TextStyle.Font.Size = ink, 12
 	p.Title.TextStyle.Font.Variant, p.Title.Padding = "Sans", 6
-	p.X.Label.Text = by
+	p.X.Label.Text = c.Axis
 	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
 		axis.Color, axis.Tick.Color, axis.Tick.Label.Color, axis.Label.TextStyle.Color = rule, rule, ink2, ink2
 		axis.Tick.Label.Font.Variant, axis.Label.TextStyle.Font.Variant = "Mono", "Sans"
@@ -72,18 +85,13 @@ func chart(m measure, title, by string) (*plot.Plot, error) {
 	grid := plotter.NewGrid()
 	grid.Vertical.Width, grid.Horizontal.Color, grid.Horizontal.Width = 0, rule, 0.7
 	p.Add(grid)
-	for i, c := range m.curves {
-		_, split := curve.SplitName(c.name)
-		style := draw.LineStyle{Color: line, Width: 1.5}
-		switch split {
-		case "train":
+	for _, line := range c.Lines {
+		style := draw.LineStyle{Color: line.Colour, Width: 1.5}
+		if line.Dashed {
 			style.Dashes = []vg.Length{5, 3}
-		case "val":
-		default:
-			style.Color = other[i%len(other)]
 		}
-		x, y := c.x, c.y
-		if err := addBand(p, c, style.Color); err != nil {
+		x, y := line.X, line.Y
+		if err := addBand(p, line, style.Color); err != nil {
 			return nil, err
 		}
 		last := -1
@@ -110,11 +118,7 @@ func chart(m measure, title, by string) (*plot.Plot, error) {
 		if last < 0 {
 			continue
 		}
-		text := split
-		if text == "" {
-			text = c.name
-		}
-		labels, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{{X: x[last], Y: y[last]}}, Labels: []string{" " + text + " " + number(y[last])}})
+		labels, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{{X: x[last], Y: y[last]}}, Labels: []string{" " + line.Label}})
 		if err != nil {
 			return nil, err
 		}
@@ -137,27 +141,27 @@ func chart(m measure, title, by string) (*plot.Plot, error) {
 }
 
 // addBand draws between what the readings lay where many fell together, as one pale area for each stretch of finite values.
-func addBand(p *plot.Plot, c drawn, of color.Color) error {
-	if len(c.low) == 0 {
+func addBand(p *plot.Plot, c Line, of color.Color) error {
+	if len(c.Low) == 0 {
 		return nil
 	}
 	r, g, b, _ := of.RGBA()
 	pale := color.NRGBA{uint8(r >> 8), uint8(g >> 8), uint8(b >> 8), 0x30}
-	for from := 0; from < len(c.x); {
-		for from < len(c.x) && math.IsNaN(c.low[from]) {
+	for from := 0; from < len(c.X); {
+		for from < len(c.X) && math.IsNaN(c.Low[from]) {
 			from++
 		}
 		to := from
-		for to < len(c.x) && !math.IsNaN(c.low[to]) {
+		for to < len(c.X) && !math.IsNaN(c.Low[to]) {
 			to++
 		}
 		if to-from > 1 {
 			var edge plotter.XYs
 			for i := from; i < to; i++ {
-				edge = append(edge, plotter.XY{X: c.x[i], Y: c.high[i]})
+				edge = append(edge, plotter.XY{X: c.X[i], Y: c.High[i]})
 			}
 			for i := to - 1; i >= from; i-- {
-				edge = append(edge, plotter.XY{X: c.x[i], Y: c.low[i]})
+				edge = append(edge, plotter.XY{X: c.X[i], Y: c.Low[i]})
 			}
 			area, err := plotter.NewPolygon(edge)
 			if err != nil {

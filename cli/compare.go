@@ -1,0 +1,389 @@
+package cli
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/client"
+)
+
+// mostDrawn is how many lines one chart in the terminal has.
+const mostDrawn = 6
+
+// compareFlags say what of a comparison is wanted.
+type compareFlags struct {
+	names                 []string
+	by, figure, trade     string
+	html, markdown, csv   string
+	same, groups, changes bool
+	mattered              bool
+}
+
+func (a *App) compare() *cobra.Command {
+	var output, project string
+	var f compareFlags
+	in := &api.CompareInput{}
+	cmd := &cobra.Command{Use: "compare RUN...", Short: "Compare runs: which is best, what differed, how they learned, what mattered",
+		Long: `Compare runs of a project: those named, by address or by number, or those that a filter chooses. Runs that differ only in the seed are put together, and differences are
+held against the noise between seeds (docs/comparing.md). With six runs or more it also says which hyperparameters mattered.`,
+		Example: `  kembrel compare vessels/3 vessels/7
+  kembrel compare 3 7 12 --project vessels --baseline 3
+  kembrel compare --project vessels --where 'hyper.clips == 7680' --trade-off 'best("accuracy.val"),pace'
+  kembrel compare 3 7 --project vessels --html comparison.html`,
+		ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var err error
+			if len(args) == 0 && project == "" {
+				return usage("say which runs, such as vessels/3 vessels/7, or --project vessels --where CONDITION")
+			}
+			if in.Project, in.Runs, err = sameProject(args, project); err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				return usage("one run is compared with nothing; name another, such as %s/1", in.Project)
+			}
+			if f.by != "epoch" && f.by != "step" && f.by != "time" {
+				return usage("--by %q is none of epoch, step, time", f.by)
+			}
+			wrote := false
+			for _, file := range []struct{ format, path string }{{"html", f.html}, {"csv", f.csv}, {"markdown", f.markdown}} {
+				if file.path == "" {
+					continue
+				}
+				wrote = true
+				if err := a.writeComparison(cmd.Context(), in, file.format, file.path); err != nil {
+					return err
+				}
+			}
+			if wrote {
+				return nil
+			}
+			c, err := client.Call(cmd.Context(), a.client(), api.Compare, in)
+			if err != nil {
+				return err
+			}
+			if output != "table" {
+				return a.print(output, rankTable(c), c)
+			}
+			if len(c.Runs) == 0 {
+				fmt.Fprintln(a.Out, "No run is like that.")
+				return nil
+			}
+			return a.showComparison(cmd.Context(), in, c, f)
+		}}
+	outputFlag(cmd, &output)
+	fl := cmd.Flags()
+	fl.StringVar(&project, "project", os.Getenv("KEMBREL_PROJECT"), "project of runs that are given by number [KEMBREL_PROJECT]")
+	fl.StringVar(&in.Where, "where", "", "compare the runs that fulfil this, such as 'hyper.lr <= 0.01'")
+	fl.IntVar(&in.Baseline, "baseline", 0, "number of the run that others are held against; otherwise the project's")
+	fl.StringSliceVar(&f.names, "names", nil, "curves to draw; otherwise the objective's")
+	fl.StringVar(&f.by, "by", "epoch", "axis of the chart: epoch, step or time (seconds since the start)")
+	fl.BoolVar(&f.groups, "groups", false, "draw one line for each group of seeds, their mean")
+	fl.BoolVar(&f.same, "same", false, "also list what all runs have in common")
+	fl.BoolVar(&f.changes, "changes", false, "also print what was not committed, where that differs")
+	fl.StringVar(&f.figure, "figure", "", "the figure that hyperparameters are weighed for; otherwise the objective's best")
+	fl.StringVar(&f.trade, "trade-off", "", "two or three figures to hold against each other, such as 'best(\"accuracy.val\"),pace'")
+	fl.StringVar(&f.html, "html", "", "write the comparison to this file as one HTML page")
+	fl.StringVar(&f.markdown, "markdown", "", "write it to this new folder as Markdown with its charts as SVG")
+	fl.StringVar(&f.csv, "csv", "", "write it to this file as CSV, a row per run")
+	cmd.RegisterFlagCompletionFunc("where", a.completeFilter)
+	cmd.RegisterFlagCompletionFunc("project", a.complete(false, false))
+	return cmd
+}
+
+// sameProject reads addresses, or numbers of a project's runs.
+func sameProject(args []string, project string) (string, []int, error) {
+	var numbers []int
+	for _, text := range args {
+		if n, err := strconv.Atoi(text); err == nil && n > 0 {
+			if project == "" {
+				return "", nil, usage("run %d of which project? Write vessels/%d, or --project vessels", n, n)
+			}
+			numbers = append(numbers, n)
+			continue
+		}
+		addr, err := address(text, true, false)
+		if err != nil {
+			return "", nil, err
+		}
+		if project == "" {
+			project = addr.Project
+		}
+		if addr.Project != project {
+			return "", nil, usage("%s is not a run of %s; runs of one project are compared, as each project judges by its own objective", addr, project)
+		}
+		numbers = append(numbers, addr.Run)
+	}
+	return project, numbers, nil
+}
+
+func joinNumbers(numbers []int) string {
+	parts := make([]string, len(numbers))
+	for i, n := range numbers {
+		parts[i] = strconv.Itoa(n)
+	}
+	return strings.Join(parts, ",")
+}
+
+func rankTable(c *api.Comparison) listing {
+	l := list("rank#", "setting", "runs", "best#", "±#", "last#", "against the next")
+	l.shorten = 1
+	for i, g := range c.Groups {
+		next := ""
+		if m := g.Next; m != nil {
+			next = signed(float64(m.Difference)) + ", " + map[bool]string{true: "beyond the noise", false: "not beyond the noise"}[m.Beyond]
+			if m.Method == "" {
+				next = signed(float64(m.Difference)) + ", one each"
+			}
+		}
+		l.add(strconv.Itoa(i+1), g.Label, joinNumbers(g.Runs), blankNaN(g.Best.Mean), blankNaN(g.Best.Deviation), blankNaN(g.Last.Mean), next)
+	}
+	return l
+}
+
+func signed(v float64) string {
+	if v > 0 {
+		return "+" + number(v)
+	}
+	return number(v)
+}
+
+func blankNaN(v api.Float) string {
+	if math.IsNaN(float64(v)) {
+		return ""
+	}
+	return number(float64(v))
+}
+
+// showComparison prints a comparison for people, at the terminal's width.
+func (a *App) showComparison(ctx context.Context, in *api.CompareInput, c *api.Comparison, f compareFlags) error {
+	p := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
+	wide := width(a.Out)
+	direction := map[bool]string{true: "lower", false: "higher"}[c.Lower]
+	name, _, _ := strings.Cut(c.Objective, " ")
+	p("%s: %d runs of %d settings, judged by %s, %s is better", c.Project, len(c.Runs), len(c.Groups), name, direction)
+	if c.Left > 0 {
+		p("%d more runs are chosen than there is room for; these are the best", c.Left)
+	}
+	p("\n%s", paragraph("Which is best?  "+c.Answers.Best+" "+c.Answers.Apart, wide))
+	ranks := rankTable(c)
+	ranks.fit(wide - 2)
+	p("%s", indent(ranks.render()))
+	p("\n%s", paragraph("What differed?  "+c.Answers.Differed, wide))
+	for _, l := range factTables(c, c.Differ, wide-2) {
+		p("%s", indent(l.render()))
+	}
+	if f.same && len(c.Same) > 0 {
+		l := list("the same", "value")
+		l.shorten = 1
+		for _, r := range c.Same {
+			l.add(r.Section+" "+r.Name, r.Values[0])
+		}
+		l.fit(wide - 2)
+		p("%s", indent(l.render()))
+	}
+	if f.changes {
+		for _, change := range c.Changes {
+			p("\nnot committed in %s/%d, on %.12s\n%s", c.Project, change.Run, change.Commit, printable(change.Patch))
+		}
+	}
+	p("\n%s", paragraph("How did they learn?  "+c.Answers.Learned, wide))
+	if err := a.drawLearning(ctx, in, f, name); err != nil {
+		return err
+	}
+	if len(c.Runs) >= 6 || f.figure != "" {
+		if err := a.showMattered(ctx, in, f, wide); err != nil {
+			return err
+		}
+	}
+	if f.trade != "" {
+		return a.showTradeOff(ctx, in, f, wide)
+	}
+	return nil
+}
+
+// factTables are tables of what differs, with as many runs beside each other as there is room for.
+func factTables(c *api.Comparison, rows []api.FactRow, wide int) []listing {
+	const cell, most = 16, 28
+	head := 0
+	for _, r := range rows {
+		head = max(head, min(most, len(r.Name)))
+	}
+	beside := max(1, (wide-head)/(cell+2))
+	var out []listing
+	for from := 0; from < len(c.Runs) && len(rows) > 0; from += beside {
+		to := min(len(c.Runs), from+beside)
+		columns := []string{""}
+		for _, r := range c.Runs[from:to] {
+			columns = append(columns, r.Address+"#")
+		}
+		l := list(columns...)
+		for _, r := range rows {
+			cells := []string{shorten(r.Name, most)}
+			for i := from; i < to; i++ {
+				text := r.Values[i]
+				if !r.Has[i] {
+					text = "·"
+				} else if r.Name == "commit" {
+					text = text[:min(len(text), 10)]
+				}
+				cells = append(cells, shorten(strings.Trim(text, `"`), cell))
+			}
+			l.add(cells...)
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+// shorten cuts a text in its middle: commands and paths differ at their ends.
+func shorten(text string, most int) string {
+	r := []rune(strings.ReplaceAll(text, "\n", " "))
+	if len(r) <= most {
+		return string(r)
+	}
+	head := most / 3
+	return string(r[:head]) + "…" + string(r[len(r)-(most-head-1):])
+}
+
+// paragraph breaks a text into lines.
+func paragraph(text string, wide int) string {
+	return strings.Join(wrap("", printable(text), wide, math.MaxInt), "\n")
+}
+
+func (a *App) drawLearning(ctx context.Context, in *api.CompareInput, f compareFlags, objective string) error {
+	ask := &api.LearningInput{CompareInput: *in, Names: f.names, By: f.by, Pixels: max(20, 2*terminalColumns(a.Out)), Groups: f.groups}
+	if len(ask.Names) == 0 {
+		ask.Names = []string{objective}
+	}
+	found, err := client.Call(ctx, a.client(), api.GetLearning, ask)
+	if err != nil {
+		return err
+	}
+	for _, name := range ask.Names {
+		m := measure{name: name}
+		left := 0
+		for _, l := range found.Lines {
+			if l.Name != name || len(l.Y) == 0 {
+				continue
+			}
+			if len(m.curves) == mostDrawn {
+				left++
+				continue
+			}
+			label := l.Label
+			if len(l.Runs) == 1 {
+				label = strconv.Itoa(l.Runs[0])
+			}
+			m.curves = append(m.curves, drawn{name: name, label: shorten(label, 24), x: l.X, y: finiteOnly(l.Y), last: l.Y[len(l.Y)-1]})
+		}
+		if len(m.curves) == 0 {
+			fmt.Fprintf(a.Out, "  none of them has a curve %s by %s\n", printable(name), f.by)
+			continue
+		}
+		for _, line := range a.measureLines(m, f.by, terminalColumns(a.Out), 14) {
+			fmt.Fprintln(a.Out, line)
+		}
+		if left > 0 {
+			fmt.Fprintf(a.Out, "  the first %d are drawn, %d more are not; --html draws all\n", mostDrawn, left)
+		}
+	}
+	return nil
+}
+
+func finiteOnly(values []float64) []float64 {
+	out := slices.Clone(values)
+	for i, v := range out {
+		if math.Abs(v) > drawable {
+			out[i] = math.NaN()
+		}
+	}
+	return out
+}
+
+func (a *App) showMattered(ctx context.Context, in *api.CompareInput, f compareFlags, wide int) error {
+	m, err := client.Call(ctx, a.client(), api.GetMattered, &api.InfluenceInput{CompareInput: *in, Figure: f.figure})
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.Out, "\n%s\n", paragraph("What mattered?  "+m.Says, wide))
+	l := list("hyperparameter", "importance#", "rank correlation#", "95 % interval", "runs#")
+	for _, v := range m.Influences {
+		interval := ""
+		if !math.IsNaN(float64(v.Low)) {
+			interval = number(float64(v.Low)) + " to " + number(float64(v.High))
+		}
+		l.add(v.Name, number(math.Round(float64(v.Importance)*1000)/1000), blankNaN(v.Correlation), interval, strconv.Itoa(v.Runs))
+	}
+	if len(l.rows) > 0 {
+		fmt.Fprintln(a.Out, indent(l.render()))
+	}
+	return nil
+}
+
+func (a *App) showTradeOff(ctx context.Context, in *api.CompareInput, f compareFlags, wide int) error {
+	t, err := client.Call(ctx, a.client(), api.GetTradeOff, &api.TradeOffInput{CompareInput: *in, Figures: f.trade})
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.Out, "\n%s\n", paragraph("What against what?  "+t.Says, wide))
+	columns := []string{"run", "title"}
+	for i, name := range t.Figures {
+		columns = append(columns, name+map[bool]string{true: " ↓#", false: " ↑#"}[t.Lower[i]])
+	}
+	l := list(append(columns, "beaten by none")...)
+	l.shorten = 1
+	for _, p := range t.Points {
+		cells := []string{fmt.Sprintf("%s/%d", in.Project, p.Run), p.Title}
+		for _, v := range p.Values {
+			cells = append(cells, number(v))
+		}
+		l.add(append(cells, map[bool]string{true: "yes", false: ""}[p.Undominated])...)
+	}
+	l.fit(wide - 2)
+	fmt.Fprintln(a.Out, indent(l.render()))
+	return nil
+}
+
+// writeComparison writes the comparison as a document: a file, or for Markdown a folder.
+func (a *App) writeComparison(ctx context.Context, in *api.CompareInput, format, path string) error {
+	body, err := client.Stream(ctx, a.client(), api.CompareDocument, &api.DocumentInput{CompareInput: *in, Format: format})
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	if format != "markdown" {
+		return a.writeFile(path, func(w io.Writer) error {
+			_, err := io.Copy(w, body)
+			return err
+		})
+	}
+	content, err := io.ReadAll(body)
+	if err != nil {
+		return err
+	}
+	archive, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
+	if err != nil {
+		return err
+	}
+	if err := os.Mkdir(path, 0o755); err != nil {
+		return exit{ExitExists, err}
+	}
+	if err := os.CopyFS(path, archive); err != nil {
+		return err
+	}
+	fmt.Fprintln(a.Err, "wrote", filepath.Join(path, "comparison.md"))
+	return nil
+}

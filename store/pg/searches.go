@@ -1,0 +1,68 @@
+package pg
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+)
+
+// Search is a row of searches.
+type Search struct {
+	Number          int
+	Project         int64
+	Title, Strategy string
+	Space           string
+	Seed            int64
+	Budget          int
+	Command         json.RawMessage
+	Who             string
+	Started         time.Time
+}
+
+// NewSearch is what a search is made of.
+type NewSearch struct {
+	Project, Person        int64
+	Key                    string
+	Title, Strategy, Space string
+	Seed                   int64
+	Budget                 int
+	Command                []string
+}
+
+// AddSearch makes a search, unless the key made one before. It belongs in a transaction.
+func (q Queries) AddSearch(ctx context.Context, n NewSearch) error {
+	_, err := q.exec(ctx, "search_add", A{"project": n.Project, "key": n.Key, "title": n.Title, "strategy": n.Strategy, "space": n.Space, "seed": n.Seed,
+		"budget": n.Budget, "command": n.Command, "person": n.Person})
+	return err
+}
+
+// Searches lists a project's searches, the newest first; a number not 0, only that one.
+func (q Queries) Searches(ctx context.Context, project int64, number int) ([]Search, error) {
+	return list[Search](ctx, q, "search_list", A{"project": project, "number": number, "key": nil})
+}
+
+// SearchByKey finds a search by the key it was made with.
+func (q Queries) SearchByKey(ctx context.Context, key string) (Search, error) {
+	return one[Search](ctx, q, "search_list", A{"project": 0, "number": 0, "key": key})
+}
+
+// SetBudget changes how many trials a search has.
+func (q Queries) SetBudget(ctx context.Context, project int64, number, budget int) error {
+	_, err := q.exec(ctx, "search_budget", A{"project": project, "number": number, "budget": budget})
+	return err
+}
+
+// Trial is the newest run of a trial.
+type Trial struct {
+	Search, Trial, Number int
+	State                 string
+	Best                  *float64
+	Started               time.Time
+	Ended                 *time.Time
+	Signal                string // that ended its last process; "": none
+}
+
+// Trials lists those of some searches, by trial.
+func (q Queries) Trials(ctx context.Context, project int64, searches []int) ([]Trial, error) {
+	return list[Trial](ctx, q, "search_trials", A{"project": project, "searches": searches})
+}
