@@ -71,6 +71,8 @@ type FactRow struct {
 	Name    string   `json:"name"`
 	Values  []string `json:"values" doc:"Of each run, in their order; of equal ones one"`
 	Has     []bool   `json:"has" doc:"Whether the run has it"`
+	Groups  []string `json:"groups,omitempty" doc:"What the runs of each group have, in the order of the groups; different values joined by commas"`
+	Apart   []bool   `json:"apart,omitempty" doc:"Whether that is other than what the baseline's group has; without one, the first group"`
 }
 
 // CodeChange is what was not committed when a run was started.

@@ -44,6 +44,7 @@ type Run struct {
 	Hyper     map[string]json.RawMessage `json:"hyper" doc:"Hyperparameters: number, truth value, text, or a list of these"`
 	Best      *Figure                    `json:"best,omitempty" doc:"Best reading of the objective"`
 	Last      *Figure                    `json:"last,omitempty" doc:"Last reading of the objective"`
+	Against   *Float                     `json:"against_baseline,omitempty" doc:"Best reading less that of the project's baseline"`
 	Step      int64                      `json:"step" doc:"Last step reported"`
 	Epoch     Float                      `json:"epoch" doc:"Last epoch reported; NaN where none was"`
 	Verdict   *Verdict                   `json:"verdict,omitempty" doc:"What the curves say; absent until the run has been judged"`

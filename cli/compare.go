@@ -214,30 +214,39 @@ func (a *App) showComparison(ctx context.Context, in *api.CompareInput, c *api.C
 	return nil
 }
 
-// factTables are tables of what differs, with as many runs beside each other as there is room for.
+// factTables are tables of what differs, with as many groups beside each other as there is room for. Of commands only the arguments that differ
+// are shown.
 func factTables(c *api.Comparison, rows []api.FactRow, wide int) []listing {
-	const cell, most = 16, 28
+	const cell, most = 18, 28
 	head := 0
 	for _, r := range rows {
 		head = max(head, min(most, len(r.Name)))
 	}
 	beside := max(1, (wide-head)/(cell+2))
 	var out []listing
-	for from := 0; from < len(c.Runs) && len(rows) > 0; from += beside {
-		to := min(len(c.Runs), from+beside)
+	for from := 0; from < len(c.Groups) && len(rows) > 0; from += beside {
+		to := min(len(c.Groups), from+beside)
 		columns := []string{""}
-		for _, r := range c.Runs[from:to] {
-			columns = append(columns, r.Address+"#")
+		for _, g := range c.Groups[from:to] {
+			name := shorten(g.Label, cell)
+			if len(g.Runs) == 1 {
+				name = fmt.Sprintf("%s/%d", c.Project, g.Runs[0])
+			}
+			columns = append(columns, name+"#")
 		}
 		l := list(columns...)
 		for _, r := range rows {
+			if r.Section == "command" && len(c.Groups) < len(c.Runs) { // its arguments are above, and differ by seed
+				continue
+			}
 			cells := []string{shorten(r.Name, most)}
 			for i := from; i < to; i++ {
-				text := r.Values[i]
-				if !r.Has[i] {
-					text = "·"
-				} else if r.Name == "commit" {
+				text := r.Groups[i]
+				switch r.Name {
+				case "commit":
 					text = text[:min(len(text), 10)]
+				case "command":
+					text = argumentsApart(text, r.Groups)
 				}
 				cells = append(cells, shorten(strings.Trim(text, `"`), cell))
 			}
@@ -246,6 +255,18 @@ func factTables(c *api.Comparison, rows []api.FactRow, wide int) []listing {
 		out = append(out, l)
 	}
 	return out
+}
+
+// argumentsApart are the words of a command that not all have.
+func argumentsApart(command string, all []string) string {
+	var out []string
+	for _, word := range strings.Fields(command) {
+		if !slices.ContainsFunc(all, func(other string) bool { return !slices.Contains(strings.Fields(other), word) }) {
+			continue
+		}
+		out = append(out, word)
+	}
+	return strings.Join(out, " ")
 }
 
 // shorten cuts a text in its middle: commands and paths differ at their ends.

@@ -30,7 +30,8 @@ csv has a row per point and a column per curve; csv-long, jsonl and parquet have
 		Example: `  kembrel export vessels/3 --to run3.csv
   kembrel export vessels/2 vessels/3 --format jsonl --names loss.val
   kembrel export vessels --format parquet --to vessels.parquet
-  kembrel export vessels --what runs --to runs.csv`,
+  kembrel export vessels --what runs --to runs.csv
+  kembrel export vessels --what runs --where 'hyper.lr < 0.01' --sort best --columns 'best,hyper.lr' --to best.parquet`,
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -72,6 +73,11 @@ csv has a row per point and a column per curve; csv-long, jsonl and parquet have
 	f.StringVar(&in.Format, "format", "csv", "csv, csv-long, jsonl or parquet; else by the ending of --to")
 	f.StringVar(&in.What, "what", "curves", "curves or runs")
 	f.StringSliceVar(&in.Names, "names", nil, "only these curves")
+	f.StringVar(&in.Where, "where", "", "of a project: only runs that fulfil this, such as 'hyper.lr <= 0.01'")
+	f.StringVar(&in.Sort, "sort", "", "of a project: what to sort runs by, as kembrel runs does")
+	f.StringVar(&in.Order, "order", "", "ascending or descending")
+	f.StringVar(&in.Columns, "columns", "", "with --what runs: only these values, such as 'best,hyper.lr,took'")
+	cmd.RegisterFlagCompletionFunc("where", a.completeFilter)
 	f.StringVar(&file, "to", "-", "file to write; - is the output")
 	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(history.Formats, cobra.ShellCompDirectiveNoFileComp))
 	return cmd

@@ -141,7 +141,28 @@ func (s *Service) Compare(ctx context.Context, _ Who, in *api.CompareInput) (*ap
 	out.Groups = toGroups(c, groups)
 	differ, same := compare.Differences(sections, facts)
 	for _, r := range differ {
-		out.Differ = append(out.Differ, api.FactRow{Section: r.Section, Name: r.Name, Values: r.Values, Has: r.Has})
+		row := api.FactRow{Section: r.Section, Name: r.Name, Values: r.Values, Has: r.Has}
+		base := 0
+		for k, g := range groups {
+			var values []string
+			for _, i := range g.Runs {
+				v := r.Values[i]
+				if !r.Has[i] {
+					v = "·"
+				}
+				if !slices.Contains(values, v) {
+					values = append(values, v)
+				}
+				if c.runs[i].Number == c.baseline {
+					base = k
+				}
+			}
+			row.Groups = append(row.Groups, strings.Join(values, ", "))
+		}
+		for _, v := range row.Groups {
+			row.Apart = append(row.Apart, v != row.Groups[base])
+		}
+		out.Differ = append(out.Differ, row)
 	}
 	for _, r := range same {
 		out.Same = append(out.Same, api.FactRow{Section: r.Section, Name: r.Name, Values: r.Values[:1], Has: r.Has[:1]})
@@ -250,8 +271,7 @@ func factsOf(run api.Run, recipe api.Recipe, row pg.Run) (out []compare.Fact) {
 	}
 	var start *api.Start
 	if row.Start != nil && json.Unmarshal(row.Start, &start) == nil {
-		start.Digest = ""
-		add("start", "weights", strings.TrimSuffix(sayStart(start).Says, "."))
+		add("start", "weights", start.Weights)
 	}
 	if run.Origin != nil {
 		add("start", "origin", run.Origin.Kind+" of "+run.Origin.From)

@@ -15,6 +15,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/core/curve"
+	"kembrel/core/filter"
 	"kembrel/core/history"
 	"kembrel/store"
 	"kembrel/store/pg"
@@ -29,38 +30,42 @@ type History struct {
 	in        *api.HistoryInput
 	runs      []pg.Run
 	objective string
+	columns   []*filter.Node // of a table of runs; nil: all
+	headings  []string       // of the columns
+	query     pg.RunQuery
 }
 
-// runsNumbered finds runs of a project by number, or all (nil), the first first.
-func (s *Service) runsNumbered(ctx context.Context, project int64, wanted []int) ([]pg.Run, error) {
+// runsChosen finds runs of a project: those named, the first first, or those that a query chooses, in its order.
+func (s *Service) runsChosen(ctx context.Context, q pg.RunQuery, wanted []int) ([]pg.Run, error) {
+	numbers := make([]int64, len(wanted))
+	for i, n := range wanted {
+		numbers[i] = int64(n)
+	}
+	slices.Sort(numbers)
+	q.Limit = 500
 	var out []pg.Run
-	for after := (*pg.RunPlace)(nil); ; {
-		var numbers []int64
-		for _, n := range wanted {
-			numbers = append(numbers, int64(n))
-		}
+	for {
 		if wanted == nil {
-			places, err := s.db.FindRuns(ctx, pg.RunQuery{Project: project, After: after, Limit: 500})
+			places, err := s.db.FindRuns(ctx, q)
 			if err != nil {
-				return nil, err
+				return nil, orOutOfRange(err)
 			}
+			numbers = numbers[:0]
 			for _, p := range places {
-				numbers, after = append(numbers, p.Number), &p
+				numbers, q.After = append(numbers, p.Number), &p
 			}
 		}
-		if len(numbers) == 0 {
-			break
-		}
-		rows, err := s.db.RunsByNumber(ctx, project, numbers)
+		rows, err := s.db.RunsByNumber(ctx, q.Project, numbers)
 		if err != nil {
 			return nil, err
 		}
-		if out = append(out, rows...); wanted != nil {
-			break
+		slices.SortFunc(rows, func(a, b pg.Run) int {
+			return slices.Index(numbers, int64(a.Number)) - slices.Index(numbers, int64(b.Number))
+		})
+		if out = append(out, rows...); wanted != nil || len(numbers) < q.Limit {
+			return out, nil
 		}
 	}
-	slices.SortFunc(out, func(a, b pg.Run) int { return a.Number - b.Number })
-	return out, nil
 }
 
 // OpenHistory finds the runs whose history is wanted.
@@ -70,7 +75,16 @@ func (s *Service) OpenHistory(ctx context.Context, in *api.HistoryInput) (*Histo
 		return nil, err
 	}
 	h := &History{service: s, in: in, objective: o.Curve}
-	if h.runs, err = s.runsNumbered(ctx, p.ID, in.Runs); err != nil {
+	if h.query, err = runQuery(p.ID, o, in.RunChoice); err != nil {
+		return nil, err
+	}
+	if in.Sort == "" && in.Order == "" { // a history begins with the first run
+		h.query.Descending = false
+	}
+	if h.columns, h.headings, err = columnsOf(o, in.Columns); err != nil {
+		return nil, err
+	}
+	if h.runs, err = s.runsChosen(ctx, h.query, in.Runs); err != nil {
 		return nil, err
 	}
 	for _, n := range in.Runs {
@@ -146,6 +160,12 @@ func (h *History) write(ctx context.Context, to io.Writer) error {
 // writeRuns writes a row per run: what it is, its hyperparameters, and each curve's last, least and greatest reading.
 func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 	table := history.NewTable(h.in.Format, to)
+	if h.columns != nil {
+		if err := h.addColumns(ctx, table); err != nil {
+			return err
+		}
+		return table.Close()
+	}
 	for _, r := range h.runs {
 		row := history.Row{{Name: "run", Value: runAddress(h.in.Project, r.Number)}, {Name: "title", Value: r.Title}, {Name: "state", Value: r.State},
 			{Name: "who", Value: r.Who}, {Name: "host", Value: r.Host}, {Name: "started", Value: r.Started.UTC().Format(time.RFC3339Nano)}}
@@ -179,6 +199,36 @@ func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 		table.Add(row)
 	}
 	return table.Close()
+}
+
+// addColumns adds a row per run with the columns asked for.
+func (h *History) addColumns(ctx context.Context, table *history.Table) error {
+	table.Declare(append([]string{"run", "title"}, h.headings...)...)
+	for part := range slices.Chunk(h.runs, 500) {
+		numbers := make([]int64, len(part))
+		for i, r := range part {
+			numbers[i] = int64(r.Number)
+		}
+		found, err := h.service.db.RunValues(ctx, h.query, numbers, h.columns)
+		if err != nil {
+			return orOutOfRange(err)
+		}
+		for _, r := range part {
+			row := history.Row{{Name: "run", Value: runAddress(h.in.Project, r.Number)}, {Name: "title", Value: r.Title}}
+			for i, v := range found[int64(r.Number)] {
+				var value any
+				if v == nil {
+					continue
+				}
+				if err := json.Unmarshal(v, &value); err != nil {
+					return err
+				}
+				row = append(row, history.Cell{Name: h.headings[i], Value: value})
+			}
+			table.Add(row)
+		}
+	}
+	return nil
 }
 
 // FileName is what a saved history is called.

@@ -84,12 +84,41 @@ func (s *Service) ListRuns(ctx context.Context, _ Who, in *api.RunsInput) (*api.
 			return nil, orOutOfRange(err)
 		}
 	}
+	base, err := s.baselineBest(ctx, p, o)
+	if err != nil {
+		return nil, err
+	}
 	return page(places, in.Limit, func(place pg.RunPlace) api.Run {
 		r := byNumber[place.Number]
 		run := toRun(in.Project, o, r, byRun[r.ID])
+		if base != nil && run.Best != nil && r.Number != p.Baseline {
+			less := run.Best.Value - *base
+			run.Against = &less
+		}
 		run.Values = values[place.Number]
 		return run
 	}, runCursor), nil
+}
+
+// baselineBest is the best reading of a project's baseline; nil where it has none.
+func (s *Service) baselineBest(ctx context.Context, p pg.Project, o verdict.Objective) (*api.Float, error) {
+	if p.Baseline == 0 {
+		return nil, nil
+	}
+	row, err := s.db.RunByNumber(ctx, p.ID, p.Baseline)
+	if err != nil { // it was deleted
+		return nil, nil
+	}
+	sums, err := s.db.Summaries(ctx, []int64{row.ID}, o.Curve)
+	if err != nil || len(sums) == 0 {
+		return nil, err
+	}
+	best, ok := o.Best(sums[0].Core())
+	if !ok {
+		return nil, nil
+	}
+	v := api.Float(best.Value)
+	return &v, nil
 }
 
 func toRun(project string, o verdict.Objective, r pg.Run, sum pg.Summary) api.Run {

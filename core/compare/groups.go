@@ -141,60 +141,70 @@ func plain(v any) string {
 }
 
 // maxInLabel is how many hyperparameters a label names.
-const maxInLabel = 3
+const maxInLabel = 4
 
-// labels names each group by the hyperparameters that tell the groups apart, the one with the most values first; a run alone that these do not
-// tell from the rest by its title, or its name.
+// labels names each group by the fewest hyperparameters that tell the groups apart: the one that tells most of them apart first. A run alone
+// is named by its title instead, where it takes more than one of them; groups that no hyperparameter tells apart also by their first run.
+// O(hyperparameters² x groups) at most.
 func labels(runs []Run, groups []Group) []string {
-	values := map[string]map[string]bool{}
+	said := map[string][]string{} // what a label says of each group, by hyperparameter
 	for _, g := range groups {
-		r := runs[g.Runs[0]]
-		for name, v := range r.Hyper {
+		for name := range runs[g.Runs[0]].Hyper {
 			if !IsSeed(name) {
-				if values[name] == nil {
-					values[name] = map[string]bool{}
-				}
-				values[name][Plain(v)] = true
+				said[name] = nil
 			}
 		}
 	}
-	for name := range values {
+	names := slices.Sorted(maps.Keys(said))
+	for _, name := range names {
 		for _, g := range groups {
-			if _, ok := runs[g.Runs[0]].Hyper[name]; !ok {
-				values[name]["absent"] = true
+			text := "no " + name
+			if v, ok := runs[g.Runs[0]].Hyper[name]; ok {
+				text = name + " " + strings.Trim(Plain(v), `"`)
 			}
-		}
-		if len(values[name]) < 2 {
-			delete(values, name)
+			said[name] = append(said[name], text)
 		}
 	}
-	names := slices.Sorted(maps.Keys(values))
-	sort.SliceStable(names, func(i, j int) bool { return len(values[names[i]]) > len(values[names[j]]) })
-	names = names[:min(len(names), maxInLabel)]
 	out := make([]string, len(groups))
-	count := map[string]int{}
-	for k, g := range groups {
-		var parts []string
+	apart, chosen := 1, 0
+	for ; chosen < maxInLabel; chosen++ {
+		best, most := "", apart
 		for _, name := range names {
-			if v, ok := runs[g.Runs[0]].Hyper[name]; ok {
-				parts = append(parts, name+" "+strings.Trim(Plain(v), `"`))
-			} else {
-				parts = append(parts, "no "+name)
+			if n := distinct(out, said[name]); n > most {
+				best, most = name, n
 			}
 		}
-		out[k] = strings.Join(parts, ", ")
-		count[out[k]]++
+		if best == "" {
+			break
+		}
+		for k := range out {
+			out[k] = strings.TrimPrefix(out[k]+", "+said[best][k], ", ")
+		}
+		apart = most
+	}
+	count := map[string]int{}
+	for _, label := range out {
+		count[label]++
 	}
 	for k, g := range groups {
 		r := runs[g.Runs[0]]
 		switch {
-		case len(g.Runs) == 1 && r.Title != "" && len(names) != 1:
+		case len(g.Runs) == 1 && r.Title != "" && chosen != 1:
 			out[k] = r.Title
 		case out[k] == "" || count[out[k]] > 1:
-			out[k] = strings.TrimPrefix(out[k]+", ", ", ") + r.Name
+			out[k] = strings.TrimPrefix(out[k]+", "+r.Name, ", ")
 		}
 	}
 	return out
+}
+
+// distinct counts the different pairs.
+func distinct(a, b []string) int {
+	known := map[[2]string]bool{}
+	for i := range a {
+		known[[2]string{a[i], b[i]}] = true
+	}
+	return len(known)
 }
 
 // Rank puts groups into order by the mean of their best figures, the best first; those without a figure last.

@@ -33,6 +33,16 @@ func NewTable(format string, to io.Writer) *Table {
 	return &Table{format: format, to: to, numbers: map[string]bool{}}
 }
 
+// Declare names columns before there are rows, so that they stand in this order, also where no row has them.
+func (t *Table) Declare(names ...string) {
+	for _, name := range names {
+		if _, known := t.numbers[name]; !known {
+			t.columns = append(t.columns, name)
+			t.numbers[name] = true
+		}
+	}
+}
+
 // Add adds a row.
 func (t *Table) Add(r Row) {
 	row := map[string]any{}

@@ -45,18 +45,10 @@ var functions = map[string]any{
 		return number(f.Value)
 	},
 	"plus": func(i int) int { return i + 1 }, "runs": joined, "percent": func(v api.Float) string { return strconv.FormatFloat(100*float64(v), 'f', 1, 64) },
-	"cell": func(r api.FactRow, i int) string {
-		if !r.Has[i] {
-			return "·"
-		}
-		return shown(r, r.Values[i])
-	},
+	"cell":  shown,
 	"first": func(r api.FactRow) string { return shown(r, r.Values[0]) },
-	"differs": func(r api.FactRow, i int) bool {
-		return r.Has[i] != r.Has[0] || r.Values[i] != r.Values[0]
-	},
-	"bar":  func(v string) string { return strings.NewReplacer("|", "\\|", "\n", " ", "`", "'").Replace(v) },
-	"when": func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
+	"bar":   func(v string) string { return strings.NewReplacer("|", "\\|", "\n", " ", "`", "'").Replace(v) },
+	"when":  func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
 }
 
 var (
