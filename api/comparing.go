@@ -36,7 +36,7 @@ type CompareAnswers struct {
 // RunGroup are runs of one setting.
 type RunGroup struct {
 	Label    string      `json:"label"`
-	Runs     []int       `json:"runs"`
+	Runs     []int       `json:"runs" nullable:"false"`
 	Twice    []int       `json:"twice,omitempty" doc:"Those that repeat a seed which counts already"`
 	Best     GroupFigure `json:"best" doc:"Of the runs' best figures"`
 	Last     GroupFigure `json:"last"`
@@ -106,7 +106,7 @@ type Learning struct {
 type LearningLine struct {
 	Name     string `json:"name" doc:"Of the curve"`
 	Label    string `json:"label"`
-	Runs     []int  `json:"runs"`
+	Runs     []int  `json:"runs" nullable:"false"`
 	X        Floats `json:"x"`
 	Y        Floats `json:"y" doc:"Smoothed where that is asked for; the mean of what falls on one pixel"`
 	Raw      Floats `json:"raw,omitempty" doc:"As recorded, where y is smoothed"`
@@ -170,8 +170,8 @@ type TradeOffInput struct {
 
 // TradeOff are runs with figures against each other.
 type TradeOff struct {
-	Figures []string     `json:"figures"`
-	Lower   []bool       `json:"lower" doc:"Whether less is better: of times, sizes, losses and errors"`
+	Figures []string     `json:"figures" nullable:"false"`
+	Lower   []bool       `json:"lower" nullable:"false" doc:"Whether less is better: of times, sizes, losses and errors"`
 	Says    string       `json:"says"`
 	Points  []TradePoint `json:"points"`
 	Left    int          `json:"left,omitempty" doc:"Runs that lack a figure"`

@@ -3,6 +3,7 @@ import { ElButton, ElDropdown, ElDropdownItem, ElDropdownMenu } from 'element-pl
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { answer, client, session } from './api/client'
+import Tray from './components/Tray.vue'
 import PasswordDialog from './components/PasswordDialog.vue'
 import { dark, switchTheme } from './composables/theme'
 
@@ -35,9 +36,14 @@ function choose(what: string) {
     </RouterLink>
     <nav aria-label="Places">
       <RouterLink to="/" :class="{ on: route.name === 'projects' }">Projects</RouterLink>
-      <RouterLink v-if="project" :to="{ name: 'runs', params: { project } }" :class="{ on: !!project }">
+      <RouterLink
+        v-if="project"
+        :to="{ name: 'runs', params: { project } }"
+        :class="{ on: !!project && route.name !== 'compare' }"
+      >
         {{ project }}
       </RouterLink>
+      <RouterLink v-if="route.name === 'compare'" :to="route.fullPath" class="on">Compare</RouterLink>
     </nav>
     <span class="space"></span>
     <ElButton text size="small" :aria-label="dark ? 'Use the light look' : 'Use the dark look'" @click="switchTheme">
@@ -56,6 +62,7 @@ function choose(what: string) {
     </ElDropdown>
   </header>
   <RouterView />
+  <Tray v-if="session.me && project" :key="project" :project="project" />
   <PasswordDialog v-if="session.me" v-model="askPassword" />
 </template>
 

@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import { session, whoAmI } from './api/client'
+import { keepTray } from './composables/tray'
 import Enter from './pages/Enter.vue'
 import Projects from './pages/Projects.vue'
 import Runs from './pages/Runs.vue'
@@ -24,6 +25,12 @@ export const router = createRouter({
       component: () => import('./pages/Checkpoint.vue'),
       props: (r) => ({ project: r.params.project, number: Number(r.params.number), at: r.params.at }),
     },
+    {
+      path: '/:project([a-z][a-z0-9-]*)/compare',
+      name: 'compare',
+      component: () => import('./pages/Compare.vue'),
+      props: true,
+    },
     { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./pages/Nowhere.vue') },
   ],
 })
@@ -33,3 +40,5 @@ router.beforeEach(async (to) => {
   if (session.me === undefined) await whoAmI().catch(() => undefined)
   if (!session.me) return { name: 'sign-in', query: { next: to.fullPath } }
 })
+
+keepTray(router)

@@ -39,10 +39,12 @@ export function linesOf(curves: Drawn[]): Line[] {
       main: c.smooth ?? raw,
     }
     if (c.parent) line.label = ''
-    if (c.split === 'train') line.dash = [5, 3]
+    if (c.look) {
+      Object.assign(line, { label: c.look.label, colour: css(c.look.colour), dash: c.look.dash })
+    } else if (c.split === 'train') line.dash = [5, 3]
     else if (!single && i >= palette.length) line.dash = [9, 3, 2, 3]
     if (c.smooth) line.raw = raw
-    if (c.min && c.max && c.count?.some((n) => n > 1)) {
+    if (c.min && c.max && (c.look || c.count?.some((n) => n > 1))) {
       line.low = c.min
       line.high = c.max
     }

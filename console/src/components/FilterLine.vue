@@ -63,7 +63,7 @@ onBeforeUnmount(() => document.removeEventListener('keydown', focus))
 
 <style scoped>
 .filter {
-  padding: 0 24px 12px;
+  min-width: 0;
 }
 .line {
   width: 100%;

@@ -4,7 +4,7 @@ import type { Run } from '../api/client'
 import { toNumber } from '../format'
 
 /** A small drawing of the objective's curve with its best point; a cross where it stopped being a number. */
-const props = defineProps<{ run: Run }>()
+const props = defineProps<{ run: Run; colour?: string }>()
 const width = 128
 const height = 24
 
@@ -36,14 +36,21 @@ const drawing = computed(() => {
 
 <template>
   <svg v-if="drawing" :width="width" :height="height" role="img" :aria-label="`curve of ${run.objective}`">
-    <path :d="drawing.path" fill="none" stroke="var(--ink2)" stroke-width="1.4" />
+    <path :d="drawing.path" fill="none" :stroke="colour ?? 'var(--ink2)'" stroke-width="1.4" />
     <path
       v-if="drawing.bad !== null"
       :d="`M${drawing.bad - 3} 8l6 6m0-6l-6 6`"
       stroke="var(--bad)"
       stroke-width="1.5"
     />
-    <circle :cx="drawing.bx" :cy="drawing.by" r="2.6" fill="var(--paper)" stroke="var(--ink2)" stroke-width="1.5" />
+    <circle
+      :cx="drawing.bx"
+      :cy="drawing.by"
+      r="2.6"
+      fill="var(--paper)"
+      :stroke="colour ?? 'var(--ink2)'"
+      stroke-width="1.5"
+    />
   </svg>
 </template>
 

@@ -12,6 +12,8 @@ export interface Drawn {
   split: string
   /** Address of the run that the run branched from, where this is that run's curve up to there. */
   parent?: string
+  /** How its line looks and is called, where that does not follow from its name. */
+  look?: { label: string; colour: string; dash?: number[] }
   x: number[]
   step: number[]
   epoch: number[]

@@ -2,18 +2,28 @@ import { onScopeDispose, ref } from 'vue'
 
 export type Kind = 'hello' | 'project' | 'run' | 'leg' | 'checkpoint' | 'readings' | 'summary' | 'output'
 
+/** What a piece of news is about. */
+export interface News {
+  project?: string
+  run?: number
+  what?: string
+}
+
 /**
  * Follows the live stream. The browser connects again by itself after a cut and the service replays what was missed; hello
  * comes with every connection, so what is not replayed (readings) is read anew then. News may come faster than a handler works:
  * make what it calls with once.
  */
-export function useLive(query: Record<string, string>, handlers: Partial<Record<Kind, () => Promise<void> | void>>) {
+export function useLive(
+  query: Record<string, string>,
+  handlers: Partial<Record<Kind, (news: News) => Promise<void> | void>>,
+) {
   const connected = ref(false)
   const source = new EventSource('/api/v1/events?' + new URLSearchParams(query).toString())
   source.onopen = () => (connected.value = true)
   source.onerror = () => (connected.value = false)
   for (const [kind, handler] of Object.entries(handlers)) {
-    source.addEventListener(kind, () => void handler())
+    source.addEventListener(kind, (e) => void handler(JSON.parse((e as MessageEvent<string>).data || '{}') as News))
   }
   onScopeDispose(() => source.close())
   return { connected }

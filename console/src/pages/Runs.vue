@@ -1,255 +1,372 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
-import { computed, ref, watch } from 'vue'
-import { answer, client, type Project, type Run, type StopState } from '../api/client'
+import { ElButton, ElDropdown, ElDropdownItem, ElDropdownMenu, ElOption, ElSelect } from 'element-plus'
+import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { answer, client, type Project, type Run, type StopState, type Words } from '../api/client'
 import FilterLine from '../components/FilterLine.vue'
-import Sketch from '../components/Sketch.vue'
-import StateMark from '../components/StateMark.vue'
 import StopRule from '../components/StopRule.vue'
-import { once, useLive } from '../composables/live'
+import { once, useLive, type News } from '../composables/live'
 import { useQuery } from '../composables/query'
-import { figure, hyper, place, toNumber, took, when } from '../format'
+import { useTray } from '../composables/tray'
+import { figure, place } from '../format'
+import ColumnChooser from '../runs/ColumnChooser.vue'
+import { asked, hyperValue, readColumns, writeColumns, type Column } from '../runs/columns'
+import { useRunList } from '../runs/list'
+import RunsTable from '../runs/RunsTable.vue'
+import ViewMenu from '../runs/ViewMenu.vue'
 
 const props = defineProps<{ project: string }>()
+const route = useRoute()
+const router = useRouter()
 const info = ref<Project>()
-const runs = ref<Run[]>()
-const more = ref('')
+const words = shallowRef<Words>()
 const problem = ref('')
-const sort = useQuery<string>('sort', '')
-const where = useQuery<string>('where', '')
 /** What is wrong with the filter, in the service's words. */
 const filterProblem = ref('')
+const where = useQuery<string>('where', '')
+const sort = useQuery<string>('sort', '')
+const order = useQuery<'' | 'ascending' | 'descending'>('order', '')
+const shown = useQuery<'' | 'archived' | 'deleted' | 'all'>('shown', '')
+const columnsText = useQuery<string>('columns', '')
+const widths = useQuery<string>('widths', '')
+const formats = useQuery<string>('formats', '')
+const tray = useTray()
 const now = ref(Date.now())
+const clock = setInterval(() => (now.value = Date.now()), 1000)
+onScopeDispose(() => clearInterval(clock))
 
-/** Reads the first page anew and keeps the older ones that were asked for. */
-const load = once(async () => {
+/** Which hyperparameters have a column unless the link says which columns there are. */
+const differing = ref<string[]>([])
+const usual = computed(() =>
+  [
+    'curve',
+    'verdict',
+    'best',
+    'place',
+    'last',
+    info.value?.baseline ? 'against' : '',
+    ...differing.value.map(hyperValue),
+    'state',
+    'who',
+    'started',
+    'took',
+  ]
+    .filter(Boolean)
+    .join(','),
+)
+const columns = computed<Column[]>(() => {
+  const objective = info.value?.objective.split(' ')[0] ?? ''
+  const list = readColumns(columnsText.value || usual.value, widths.value, formats.value)
+  const curve = list.find((c) => c.what === 'curve')
+  if (curve) curve.label = objective
+  return list
+})
+const values = computed(() => asked(columns.value))
+function setColumns(list: Column[]) {
+  const query: Record<string, string> = { ...(route.query as Record<string, string>), ...writeColumns(list) }
+  for (const k of ['widths', 'formats']) if (!query[k]) delete query[k]
+  void router.replace({ query })
+}
+function usualColumns() {
+  const query = { ...route.query }
+  for (const k of ['columns', 'widths', 'formats']) delete query[k]
+  void router.replace({ query })
+}
+const setWidth = (i: number, width: number) => setColumns(columns.value.map((c, k) => (k === i ? { ...c, width } : c)))
+
+const choice = () => ({
+  where: where.value,
+  sort: sort.value,
+  order: order.value,
+  shown: shown.value,
+  columns: values.value.join(','),
+})
+const { total, known, row, ensure, reload, patch, loaded } = useRunList(props.project, choice)
+const table = ref<InstanceType<typeof RunsTable>>()
+const view = ref({ from: 0, to: 40 })
+
+async function tried(work: () => Promise<unknown>) {
   try {
-    const path = { project: props.project }
-    info.value = await answer(client.GET('/api/v1/projects/{project}', { params: { path } }))
-    const page = await answer(
-      client.GET('/api/v1/projects/{project}/runs', { params: { path, query: { limit: 100, where: where.value } } }),
-    )
-    filterProblem.value = ''
-    const items = page.items ?? []
-    const last = items[items.length - 1]?.number ?? 0
-    const older = (runs.value ?? []).filter((r) => r.number < last)
-    if (!older.length) more.value = page.next ?? ''
-    runs.value = [...items, ...older]
-    now.value = Date.now()
-    problem.value = ''
+    await work()
+    problem.value = filterProblem.value = ''
   } catch (e) {
     const text = (e as Error).message
     if (text.startsWith('where, ')) filterProblem.value = text.slice('where, '.length)
     else problem.value = text
   }
-})
-watch(where, () => {
-  runs.value = undefined
+}
+const load = once(() => tried(() => reload(view.value.from, view.value.to)))
+const loadInfo = once(() =>
+  tried(async () => {
+    info.value = await answer(
+      client.GET('/api/v1/projects/{project}', { params: { path: { project: props.project } } }),
+    )
+  }),
+)
+const loadWords = once(() =>
+  tried(async () => {
+    const params = { path: { project: props.project } }
+    words.value = await answer(client.GET('/api/v1/projects/{project}/words', { params }))
+  }),
+)
+function look(from: number, to: number) {
+  view.value = { from, to }
+  void tried(() => ensure(from, to))
+}
+watch([where, sort, order, shown], () => {
+  table.value?.toTop()
+  view.value = { from: 0, to: 40 }
   void load()
 })
-
-const rule = ref<StopState>()
-const loadRule = once(async () => {
-  const path = { project: props.project }
-  rule.value = await answer(client.GET('/api/v1/projects/{project}/stop-rule', { params: { path } }))
+watch(values, (a, b) => {
+  if (a.join() !== b.join() && known.value) void load()
 })
-/** On how many of the newest runs a rule is tried. */
-const tried = 10
-
-async function loadMore() {
-  const params = { path: { project: props.project }, query: { limit: 100, cursor: more.value, where: where.value } }
-  const page = await answer(client.GET('/api/v1/projects/{project}/runs', { params }))
-  runs.value = [...(runs.value ?? []), ...(page.items ?? [])]
-  more.value = page.next ?? ''
-}
-async function loadProject() {
-  await Promise.all([load(), loadRule()])
-}
-useLive({ project: props.project }, { hello: loadProject, project: loadProject, run: load, leg: load, summary: load })
-
-/** The hyperparameters in which the runs differ, most varied first, as far as there is room. */
-const differing = computed(() => {
-  const values = new Map<string, Set<string>>()
-  for (const r of runs.value ?? []) {
-    for (const [name, v] of Object.entries(r.hyper)) {
-      if (!values.has(name)) values.set(name, new Set())
-      values.get(name)!.add(JSON.stringify(v))
-    }
+/** The hyperparameters in which the first runs differ, most varied first; found once, so that columns do not come and go. */
+watch(known, () => {
+  const seen = new Map<string, Set<string>>()
+  for (const r of loaded.value) {
+    for (const [name, v] of Object.entries(r.hyper))
+      seen.set(name, (seen.get(name) ?? new Set()).add(JSON.stringify(v)))
   }
-  return [...values]
-    .filter(([, set]) => set.size > 1)
+  differing.value = [...seen]
+    .filter(([name, set]) => set.size > 1 && !/(^|[._-])seed$/.test(name))
     .sort((a, b) => b[1].size - a[1].size || a[0].localeCompare(b[0]))
-    .slice(0, 4)
+    .slice(0, 3)
     .map(([name]) => name)
 })
 
-type Key = (r: Run) => number | string
-const columns = computed<Record<string, Key>>(() => ({
-  run: (r) => r.number,
-  best: (r) => toNumber(r.best?.value),
-  last: (r) => toNumber(r.last?.value),
-  state: (r) => r.state,
-  who: (r) => r.who,
-  started: (r) => r.started,
-  took: (r) => (r.ended ? Date.parse(r.ended) : now.value) - Date.parse(r.started),
-  ...Object.fromEntries(
-    differing.value.map((n) => [
-      'hyper.' + n,
-      (r: Run) => (typeof r.hyper[n] === 'number' ? (r.hyper[n] as number) : hyper(r.hyper[n] ?? '')),
-    ]),
-  ),
-}))
+const rule = ref<StopState>()
+const loadRule = once(() =>
+  tried(async () => {
+    const path = { project: props.project }
+    rule.value = await answer(client.GET('/api/v1/projects/{project}/stop-rule', { params: { path } }))
+  }),
+)
+/** On how many of the newest runs a rule is tried. */
+const tried10 = computed(() => loaded.value.slice(0, 10).map((r) => r.number))
 
-const sorted = computed(() => {
-  const down = sort.value.startsWith('-')
-  const key = columns.value[sort.value.replace('-', '')]
-  if (!key || !runs.value) return runs.value ?? []
-  // What has no value stands at the end either way.
-  const absent = (v: number | string) => v === '' || Number.isNaN(v)
-  return [...runs.value].sort((a, b) => {
-    const [x, y] = [key(a), key(b)]
-    if (absent(x) || absent(y)) return Number(absent(x)) - Number(absent(y))
-    const order = x < y ? -1 : x > y ? 1 : 0
-    return down ? -order : order
-  })
+/** News of runs, gathered for a moment: those shown are read anew where they stand. */
+let told = new Set<number>()
+let timer = 0
+/** The list has changed beyond what is patched: runs came, went, or have other places. */
+const stale = ref(false)
+function gather(news: News) {
+  if (news.run) told.add(news.run)
+  if (timer) return
+  timer = window.setTimeout(async () => {
+    timer = 0
+    const numbers = [...told]
+    told = new Set()
+    await tried(() => patch(numbers))
+  }, 400)
+}
+async function changed(news: News) {
+  await loadInfo()
+  if (
+    news.run &&
+    loaded.value.some((r) => r.number === news.run) &&
+    !/archived|brought|deleted|stays/.test(news.what ?? '')
+  )
+    return gather(news)
+  await grown()
+}
+/** Runs came or went. At the top of the list they show at once; further down the rows in view stay where they are. */
+const grown = once(async () => {
+  const state = table.value?.range()
+  const before = total.value
+  if (state && !state.atTop && (sort.value || where.value)) {
+    stale.value = true
+    return
+  }
+  await tried(() => reload(view.value.from, view.value.to))
+  if (state && !state.atTop) table.value?.shift(total.value - before)
+  stale.value = false
 })
+function refresh() {
+  stale.value = false
+  table.value?.toTop()
+  view.value = { from: 0, to: 40 }
+  void load()
+}
+async function everything() {
+  await Promise.all([loadInfo(), load(), loadRule(), loadWords()])
+}
+useLive(
+  { project: props.project },
+  {
+    hello: everything,
+    project: async () => {
+      await Promise.all([loadInfo(), loadRule(), grown()])
+    },
+    run: changed,
+    leg: gather,
+    summary: gather,
+  },
+)
 
-function direction(column: string) {
-  if (sort.value === column) return 'ascending'
-  return sort.value === '-' + column ? 'descending' : 'none'
+function sortBy(what: string) {
+  const lower = info.value?.objective.endsWith(' lower') ?? true
+  const natural = (what === 'best' || what === 'last') && !lower ? 'descending' : 'ascending'
+  const other = natural === 'ascending' ? 'descending' : 'ascending'
+  const query: Record<string, string> = { ...(route.query as Record<string, string>) }
+  delete query.order
+  if (sort.value !== what) query.sort = what
+  else if (order.value !== other) query.order = other
+  else delete query.sort
+  void router.replace({ query })
 }
 
-function sortBy(column: string) {
-  sort.value = sort.value === column ? '-' + column : sort.value === '-' + column ? '' : column
+async function edit(run: Run, what: 'title' | 'tags' | 'note', text: string) {
+  const tags = text
+    .split(',')
+    .map((t) => t.trim())
+    .filter(Boolean)
+  const body = what === 'tags' ? { tags } : { [what]: text }
+  await tried(async () => {
+    const params = { path: { project: props.project, number: run.number } }
+    await answer(client.PATCH('/api/v1/projects/{project}/runs/{number}', { params, body }))
+    await patch([run.number])
+  })
 }
 
-const objective = computed(() => info.value?.objective.split(' ')[0] ?? '')
-const heads = computed(() => [
-  { name: 'run', label: 'Run', n: false },
-  { name: '', label: objective.value, n: false },
-  { name: '', label: 'Verdict', n: false },
-  { name: 'best', label: 'Best', n: true },
-  { name: '', label: 'at', n: false },
-  { name: 'last', label: 'Last', n: true },
-  ...differing.value.map((n) => ({ name: 'hyper.' + n, label: n, n: true })),
-  { name: 'state', label: 'State', n: false },
-  { name: 'who', label: 'Who', n: false },
-  { name: 'started', label: 'Started', n: false },
-  { name: 'took', label: 'Took', n: true },
-])
+/** What is shown as a file: the same runs, in the same order, with the same columns as far as they are values. */
+const fileColumns: Record<string, string> = { curve: '', place: '', against: '' }
+const fileLink = (format: string) => {
+  const list = columns.value.map((c) => fileColumns[c.what] ?? c.what).filter(Boolean)
+  const q = new URLSearchParams({
+    what: 'runs',
+    format,
+    where: where.value,
+    sort: sort.value,
+    order: order.value,
+    shown: shown.value,
+    columns: list.join(','),
+  })
+  return `/api/v1/projects/${props.project}/history?${q.toString()}`
+}
+const counted = computed(() => {
+  if (!known.value) return ''
+  const n = total.value.toLocaleString('en')
+  const all = info.value?.runs ?? total.value
+  return where.value || total.value !== all ? `${n} of ${all.toLocaleString('en')} runs` : `${n} runs`
+})
 </script>
 
 <template>
-  <main>
+  <main class="runs">
     <div class="head">
       <h1>{{ info?.title || project }}</h1>
       <span v-if="info" class="small">
-        {{ info.runs }} runs, judged by {{ info.objective }}
+        judged by {{ info.objective }}
         <template v-if="info.best">
           · best {{ figure(info.best) }} by
           <RouterLink class="mono" :to="{ name: 'run', params: { project, number: info.best_run } }">
             {{ project }}/{{ info.best_run }}{{ place(info.best) }}
           </RouterLink>
         </template>
+        <template v-if="info.baseline">
+          · baseline
+          <RouterLink class="mono" :to="{ name: 'run', params: { project, number: info.baseline } }">
+            {{ project }}/{{ info.baseline }}
+          </RouterLink>
+        </template>
       </span>
       <span class="space"></span>
-      <StopRule
-        v-if="rule && runs?.length"
-        :project="project"
-        :state="rule"
-        running
-        :tries="runs.slice(0, tried).map((r) => r.number)"
-        @changed="loadRule"
-      />
+      <StopRule v-if="rule && total" :project="project" :state="rule" running :tries="tried10" @changed="loadRule" />
     </div>
     <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
-    <FilterLine v-if="info?.runs" v-model="where" :project="project" :problem="filterProblem" />
-    <p v-if="runs && !runs.length && where" class="none">No run is like that.</p>
-    <div v-else-if="runs && !runs.length" class="page">
+    <div v-if="info" class="line">
+      <FilterLine v-model="where" :project="project" :problem="filterProblem" />
+      <span class="small count" aria-live="polite">{{ counted }}</span>
+      <ElSelect v-model="shown" size="small" class="shown" aria-label="Which runs are shown">
+        <ElOption value="" label="present" />
+        <ElOption value="archived" label="archived" />
+        <ElOption value="deleted" label="about to be deleted" />
+        <ElOption value="all" label="all" />
+      </ElSelect>
+      <ViewMenu :project="project" />
+      <ColumnChooser :words="words" :columns="columns" @change="setColumns" @usual="usualColumns" @open="loadWords" />
+      <ElDropdown trigger="click">
+        <ElButton size="small">Take out</ElButton>
+        <template #dropdown>
+          <ElDropdownMenu>
+            <ElDropdownItem v-for="f in ['csv', 'jsonl', 'parquet']" :key="f">
+              <a class="plain" :href="fileLink(f)" download>
+                What is shown as {{ { csv: 'CSV', jsonl: 'JSON Lines', parquet: 'Parquet' }[f] }}
+              </a>
+            </ElDropdownItem>
+          </ElDropdownMenu>
+        </template>
+      </ElDropdown>
+    </div>
+    <p v-if="stale" class="small stale" role="status">
+      The list has changed.
+      <ElButton link size="small" @click="refresh">Show it anew</ElButton>
+    </p>
+    <p v-if="known && !total && (where || shown)" class="none">No run is like that.</p>
+    <div v-else-if="known && !total" class="page">
       <p>A run is one training of one model. Record the first one:</p>
       <pre class="command">kembrel record --project {{ project }} -- ./harbour train</pre>
     </div>
-    <table v-else-if="runs">
-      <thead>
-        <tr>
-          <th v-for="h in heads" :key="h.label" :class="{ n: h.n }" :aria-sort="h.name ? direction(h.name) : undefined">
-            <button v-if="h.name" type="button" :class="{ on: direction(h.name) !== 'none' }" @click="sortBy(h.name)">
-              {{ h.label }}
-              <span aria-hidden="true">{{ { ascending: '↑', descending: '↓', none: '' }[direction(h.name)] }}</span>
-            </button>
-            <template v-else>{{ h.label }}</template>
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="r in sorted" :key="r.number">
-          <td>
-            <RouterLink :to="{ name: 'run', params: { project, number: r.number } }">
-              <span class="mono">{{ r.number }}</span>
-              &#160;{{ r.title || r.address }}
-            </RouterLink>
-          </td>
-          <td class="sketch"><Sketch :run="r" /></td>
-          <td :title="r.verdict?.said">
-            <span :class="{ bad: r.verdict?.kind === 'diverged', aside: r.verdict?.aside }">{{ r.verdict?.kind }}</span>
-          </td>
-          <td class="n">{{ figure(r.best) }}</td>
-          <td class="mono small">{{ place(r.best) }}</td>
-          <td class="n" :class="{ bad: r.last && !Number.isFinite(toNumber(r.last.value)) }">{{ figure(r.last) }}</td>
-          <td v-for="n in differing" :key="n" class="n">{{ n in r.hyper ? hyper(r.hyper[n]) : '' }}</td>
-          <td><StateMark :state="r.state" /></td>
-          <td>{{ r.who }}</td>
-          <td class="small">{{ when(r.started) }}</td>
-          <td class="n">{{ took(r.started, r.ended, now) }}</td>
-        </tr>
-      </tbody>
-    </table>
-    <p v-if="more" class="more"><ElButton @click="loadMore">Older runs</ElButton></p>
+    <RunsTable
+      v-else-if="known"
+      ref="table"
+      :project="project"
+      :columns="columns"
+      :values="values"
+      :total="total"
+      :row="row"
+      :sort="sort"
+      :order="order"
+      :lower="info?.objective.endsWith(' lower') ?? true"
+      :tray="tray.runs.value"
+      :now="now"
+      :title-width="230"
+      @view="look"
+      @sort="sortBy"
+      @toggle="tray.toggle"
+      @width="setWidth"
+      @edit="edit"
+    />
   </main>
 </template>
 
 <style scoped>
-.aside {
-  text-decoration: line-through;
+.runs {
+  display: flex;
+  flex-direction: column;
+  height: calc(100vh - 44px - 42px);
 }
 .head {
   display: flex;
   align-items: baseline;
   gap: 18px;
-  padding: 14px 24px;
+  padding: 12px 24px 8px;
 }
+.line {
+  display: flex;
+  align-items: flex-start;
+  gap: 10px;
+  padding: 0 24px 8px;
+}
+.line > :first-child {
+  flex: 1;
+  min-width: 0;
+}
+.count {
+  padding-top: 3px;
+  white-space: nowrap;
+}
+.shown {
+  width: 104px;
+}
+.stale,
 .none,
-.problem,
-.more {
+.problem {
   padding: 0 24px;
+  margin: 0 0 8px;
 }
-td:first-child,
-th:first-child {
-  padding-left: 24px;
-}
-td:last-child,
-th:last-child {
-  padding-right: 24px;
-}
-td:first-child a {
+a.plain {
   color: var(--ink);
-}
-td.sketch {
-  padding: 2px 14px 2px 0;
-}
-th button {
-  font: inherit;
-  color: inherit;
-  background: none;
-  border: 0;
-  padding: 0;
-  cursor: pointer;
-}
-th button.on {
-  color: var(--ink);
-  font-weight: 600;
-}
-tbody tr:hover td {
-  background: var(--accent2);
 }
 </style>

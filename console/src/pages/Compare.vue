@@ -1,0 +1,268 @@
+<script setup lang="ts">
+import { ElButton, ElDropdown, ElDropdownItem, ElDropdownMenu, ElOption, ElSegmented, ElSelect } from 'element-plus'
+import { computed, ref, shallowRef, watch } from 'vue'
+import { answer, client, type Comparison, type Mattered, type TradeOff, type Words } from '../api/client'
+import FactTable from '../compare/FactTable.vue'
+import Learned from '../compare/Learned.vue'
+import RankStrip from '../compare/RankStrip.vue'
+import TradeOffs from '../compare/TradeOffs.vue'
+import WhatMattered from '../compare/WhatMattered.vue'
+import Question from '../components/Question.vue'
+import { once, useLive, type News } from '../composables/live'
+import { useQuery } from '../composables/query'
+import { number } from '../format'
+
+const props = defineProps<{ project: string }>()
+const runs = useQuery<string>('runs', '')
+const where = useQuery<string>('where', '')
+const baseline = useQuery<number>('baseline', 0)
+/** Which runs are asked what mattered: those compared, or all of the project. */
+const scope = useQuery<string>('weighed', '')
+const figure = useQuery<string>('figure', '')
+const against = useQuery<string>('against', '')
+const comparison = shallowRef<Comparison>()
+const mattered = shallowRef<Mattered>()
+const trade = shallowRef<TradeOff>()
+const words = shallowRef<Words>()
+const problem = ref('')
+const round = ref(0)
+
+const path = computed(() => ({ project: props.project }))
+const query = computed(() => {
+  const q: Record<string, string> = {}
+  if (runs.value) q.runs = runs.value
+  if (where.value) q.where = where.value
+  if (baseline.value) q.baseline = String(baseline.value)
+  return q
+})
+/** Few runs say little of what mattered: then all of the project's are asked, unless the link says which. */
+const fewRuns = 10
+const weighed = computed({
+  get: () => scope.value || ((comparison.value?.runs?.length ?? 0) < fewRuns ? 'all' : 'these'),
+  set: (s: string) => (scope.value = s),
+})
+const weighedQuery = computed(() => (weighed.value === 'all' ? {} : query.value))
+
+function loader(work: () => Promise<void>) {
+  return once(async () => {
+    try {
+      await work()
+    } catch (e) {
+      problem.value = (e as Error).message
+    }
+  })
+}
+const load = loader(async () => {
+  problem.value = ''
+  comparison.value = await answer(
+    client.GET('/api/v1/projects/{project}/comparison', { params: { path: path.value, query: query.value as never } }),
+  )
+  round.value++
+})
+const loadWords = loader(async () => {
+  words.value = await answer(client.GET('/api/v1/projects/{project}/words', { params: { path: path.value } }))
+})
+const loadMattered = loader(async () => {
+  const q = { ...weighedQuery.value, figure: figure.value || undefined }
+  mattered.value = await answer(
+    client.GET('/api/v1/projects/{project}/comparison/influences', { params: { path: path.value, query: q as never } }),
+  )
+})
+const objective = computed(() => comparison.value?.objective.split(' ')[0] ?? 'loss.val')
+const figures = computed({
+  get: () => (against.value ? against.value.split('|') : ['best', 'pace']),
+  set: (list: string[]) => (against.value = list.join('|')),
+})
+const loadTrade = loader(async () => {
+  const q = { ...weighedQuery.value, figures: figures.value.join(',') }
+  trade.value = await answer(
+    client.GET('/api/v1/projects/{project}/comparison/trade-off', { params: { path: path.value, query: q as never } }),
+  )
+})
+const offered = computed(() => [
+  'best',
+  ...(words.value?.curves ?? []).filter((c) => c !== objective.value).map((c) => `best(${JSON.stringify(c)})`),
+  ...(words.value?.curves ?? []).filter((c) => c !== objective.value).map((c) => `at(${JSON.stringify(c)})`),
+  'pace',
+  'took',
+  'size',
+  'parameters',
+])
+watch(query, load)
+watch([weighedQuery, figure, () => !!comparison.value], () => comparison.value && void loadMattered())
+watch([weighedQuery, against, () => !!comparison.value], () => comparison.value && void loadTrade())
+
+/** Only runs that are compared, and still run, cost anything. */
+const concerns = (news: News) => !!news.run && (comparison.value?.runs ?? []).some((r) => r.number === news.run)
+let timer = 0
+function later(news: News) {
+  if (!concerns(news) || timer) return
+  timer = window.setTimeout(() => {
+    timer = 0
+    void load()
+  }, 1500)
+}
+useLive(
+  { project: props.project },
+  {
+    hello: async () => {
+      await Promise.all([load(), loadWords()])
+    },
+    run: later,
+    summary: later,
+  },
+)
+
+const document = (format: string) => {
+  const q = new URLSearchParams({ ...query.value, format })
+  return `/api/v1/projects/${props.project}/comparison/document?${q.toString()}`
+}
+const copied = ref(false)
+async function copy() {
+  await navigator.clipboard.writeText(location.href)
+  copied.value = true
+  setTimeout(() => (copied.value = false), 1500)
+}
+const margins = computed(() =>
+  (comparison.value?.groups ?? [])
+    .filter((g) => g.against_baseline)
+    .map((g) => ({ label: g.label, m: g.against_baseline! })),
+)
+const curves = computed(() => words.value?.curves ?? [objective.value])
+</script>
+
+<template>
+  <main>
+    <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
+    <template v-if="comparison">
+      <div class="page-head">
+        <div>
+          <div class="small">
+            {{ comparison.groups?.length }} {{ comparison.groups?.length === 1 ? 'setting' : 'settings' }},
+            {{ comparison.runs?.length }} runs, judged by
+            <span class="mono">{{ objective }}</span>
+            , {{ comparison.lower ? 'lower' : 'higher' }} is better
+            <template v-if="comparison.left">; {{ comparison.left }} more are chosen, these are the best</template>
+          </div>
+          <h1>{{ comparison.runs?.length }} runs compared</h1>
+        </div>
+        <span class="space"></span>
+        <label class="small">
+          Baseline
+          <ElSelect
+            :model-value="comparison.baseline ?? 0"
+            size="small"
+            class="baseline"
+            aria-label="Baseline"
+            @change="(n: number) => (baseline = n)"
+          >
+            <ElOption :value="0" label="the project's" />
+            <ElOption
+              v-if="comparison.baseline && !comparison.runs?.some((r) => r.number === comparison!.baseline)"
+              :value="comparison.baseline"
+              :label="`${project}/${comparison.baseline}`"
+            />
+            <ElOption
+              v-for="r in comparison.runs"
+              :key="r.number"
+              :value="r.number"
+              :label="`${r.number} ${r.title}`"
+            />
+          </ElSelect>
+        </label>
+        <ElDropdown trigger="click">
+          <ElButton size="small">Take out</ElButton>
+          <template #dropdown>
+            <ElDropdownMenu>
+              <ElDropdownItem
+                v-for="(label, f) in {
+                  html: 'One HTML page',
+                  markdown: 'Markdown with charts',
+                  csv: 'CSV, a row per run',
+                }"
+                :key="f"
+              >
+                <a class="plain" :href="document(f)" download>{{ label }}</a>
+              </ElDropdownItem>
+            </ElDropdownMenu>
+          </template>
+        </ElDropdown>
+        <ElButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy link' }}</ElButton>
+      </div>
+      <div v-if="!comparison.runs?.length" class="page">
+        <p>No run is like that. Put runs into the tray on the page of runs, then compare them; or:</p>
+        <pre class="command">kembrel compare {{ project }}/1 {{ project }}/2</pre>
+      </div>
+      <template v-else>
+        <Question title="Which is best?" :says="comparison.answers.best">
+          <template #aside>
+            <p v-if="comparison.answers.apart" class="small">{{ comparison.answers.apart }}</p>
+            <p v-for="b in margins" :key="b.label" class="small">
+              {{ b.label }} against the baseline: {{ number(b.m.difference) }}, {{ b.m.says }}.
+            </p>
+          </template>
+          <RankStrip
+            :groups="comparison.groups ?? []"
+            :project="project"
+            :figure="objective"
+            :baseline="comparison.baseline ?? 0"
+          />
+        </Question>
+        <Question title="What differed?" :says="comparison.answers.differed">
+          <FactTable :comparison="comparison" />
+        </Question>
+        <Question title="How did they learn?" :says="comparison.answers.learned">
+          <Learned :project="project" :comparison="comparison" :query="query" :curves="curves" :round="round" />
+        </Question>
+        <Question title="What mattered?" :says="mattered?.says">
+          <template #aside>
+            <ElSegmented
+              v-model="weighed"
+              size="small"
+              :options="[
+                { label: 'these runs', value: 'these' },
+                { label: 'all runs', value: 'all' },
+              ]"
+              aria-label="Runs asked"
+            />
+            <p v-if="mattered" class="small">
+              {{ mattered.runs }} runs with {{ mattered.figure }}
+              <template v-if="mattered.left">; {{ mattered.left }} without it are left out</template>
+              .
+              <template v-if="mattered.explained !== 'NaN'">
+                A random forest foretells {{ Math.max(0, Math.round(100 * Number(mattered.explained))) }} % of the
+                variance of runs it has not seen; importance is by how much it errs more when the values are shuffled.
+              </template>
+            </p>
+          </template>
+          <WhatMattered v-if="mattered" :project="project" :mattered="mattered" />
+        </Question>
+        <Question title="What against what?" :says="trade?.says">
+          <TradeOffs
+            v-if="trade"
+            :project="project"
+            :trade="trade"
+            :offered="offered"
+            :figures="figures"
+            @change="(list: string[]) => (figures = list)"
+          />
+        </Question>
+      </template>
+    </template>
+  </main>
+</template>
+
+<style scoped>
+.problem {
+  padding: 10px 24px 0;
+}
+.baseline {
+  width: 170px;
+}
+a.plain {
+  color: var(--ink);
+}
+.page-head {
+  gap: 14px;
+}
+</style>
