@@ -77,7 +77,8 @@ type FactRow struct {
 
 // CodeChange is what was not committed when a run was started.
 type CodeChange struct {
-	Run    int    `json:"run"`
+	Run    int    `json:"run" doc:"The first that had it"`
+	Runs   []int  `json:"runs" nullable:"false" doc:"All that had it"`
 	Commit string `json:"commit"`
 	Patch  string `json:"patch" doc:"git diff --binary HEAD, its first 64 kB"`
 }

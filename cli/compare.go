@@ -196,7 +196,7 @@ func (a *App) showComparison(ctx context.Context, in *api.CompareInput, c *api.C
 	}
 	if f.changes {
 		for _, change := range c.Changes {
-			p("\nnot committed in %s/%d, on %.12s\n%s", c.Project, change.Run, change.Commit, printable(change.Patch))
+			p("\nnot committed in %s %s, on %.12s\n%s", c.Project, joinNumbers(change.Runs), change.Commit, printable(change.Patch))
 		}
 	}
 	p("\n%s", paragraph("How did they learn?  "+c.Answers.Learned, wide))

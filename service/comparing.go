@@ -123,6 +123,7 @@ func (s *Service) Compare(ctx context.Context, _ Who, in *api.CompareInput) (*ap
 		Runs: []api.Run{}, Groups: []api.RunGroup{}, Differ: []api.FactRow{}, Same: []api.FactRow{}, Changes: []api.CodeChange{}}
 	runs := make([]compare.Run, len(c.runs))
 	facts := make([][]compare.Fact, len(c.runs))
+	changes := map[int]string{}
 	for i, r := range c.runs {
 		run := toRun(in.Project, c.objective, r, sums[r.ID])
 		out.Runs = append(out.Runs, run)
@@ -132,8 +133,13 @@ func (s *Service) Compare(ctx context.Context, _ Who, in *api.CompareInput) (*ap
 		}
 		runs[i] = toCompared(run, recipe)
 		facts[i] = factsOf(run, recipe, r)
-		if recipe.Changes != "" {
-			out.Changes = append(out.Changes, api.CodeChange{Run: r.Number, Commit: recipe.Commit, Patch: recipe.Changes[:min(len(recipe.Changes), 64<<10)]})
+		if i := slices.IndexFunc(out.Changes, func(c api.CodeChange) bool {
+			return c.Commit == recipe.Commit && changes[c.Run] == recipe.Changes
+		}); i >= 0 {
+			out.Changes[i].Runs = append(out.Changes[i].Runs, r.Number)
+		} else if recipe.Changes != "" {
+			changes[r.Number] = recipe.Changes
+			out.Changes = append(out.Changes, api.CodeChange{Run: r.Number, Runs: []int{r.Number}, Commit: recipe.Commit, Patch: recipe.Changes[:min(len(recipe.Changes), 64<<10)]})
 		}
 	}
 	groups := compare.Groups(runs)

@@ -59,7 +59,7 @@ const shown = (r: FactRow, v: string) =>
     </table>
     <details v-for="c in comparison.changes" :key="c.run">
       <summary class="small">
-        Not committed in {{ comparison.project }}/{{ c.run }}, on {{ c.commit.slice(0, 10) }}
+        Not committed in {{ comparison.project }} {{ c.runs.join(', ') }}, on {{ c.commit.slice(0, 10) }}
       </summary>
       <pre class="command" tabindex="0">{{ c.patch }}</pre>
     </details>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import type { RunGroup } from '../api/client'
-import { ticks } from '../chart/lines'
+import { shortNumber, ticks } from '../chart/lines'
 import { number, toNumber } from '../format'
 import { lookOf } from './looks'
 
@@ -72,7 +72,7 @@ const end = computed(() => rows.value.length * rowHeight)
       >
         <g v-for="m in marks" :key="m">
           <path :d="`M${x(m)} 0V${end}`" stroke="var(--rule)" />
-          <text :x="x(m)" :y="end + 16" text-anchor="middle" class="tick">{{ number(m) }}</text>
+          <text :x="x(m)" :y="end + 16" text-anchor="middle" class="tick">{{ shortNumber(m) }}</text>
         </g>
         <g v-for="(r, i) in rows" :key="i" :transform="`translate(0 ${(i + 0.5) * rowHeight})`">
           <template v-if="r.values.length">

@@ -47,8 +47,9 @@ function brush(chart: EChartsType) {
   })
 }
 function pick(data: unknown) {
-  if (!Array.isArray(data)) return
-  const [a, b] = data as number[]
+  const cell = (data as { value?: number[] })?.value
+  if (!cell) return
+  const [a, b] = cell
   chosenX.value = together.value.names[a]
   chosenY.value = together.value.names[b]
 }
@@ -73,7 +74,7 @@ const at = (v: number) => 60 + 56 * v
           <td class="bar">
             <span :style="{ width: `${(100 * toNumber(v.importance)) / most}%` }"></span>
           </td>
-          <td class="n">{{ number(Math.round(toNumber(v.importance) * 1000) / 1000) }}</td>
+          <td class="n">{{ Math.round(toNumber(v.importance) * 1000) / 1000 }}</td>
           <td class="whisker">
             <svg v-if="v.correlation !== 'NaN'" width="120" height="18" aria-hidden="true">
               <path d="M60 1V17" stroke="var(--rule2)" />
@@ -85,7 +86,7 @@ const at = (v: number) => 60 + 56 * v
               />
               <circle :cx="at(toNumber(v.correlation))" cy="9" r="3.4" fill="var(--accent)" />
             </svg>
-            <span class="mono">{{ v.correlation === 'NaN' ? 'no number' : number(v.correlation) }}</span>
+            <span class="mono">{{ v.correlation === 'NaN' ? '–' : number(v.correlation) }}</span>
             <span v-if="v.low !== 'NaN'" class="mono small">{{ number(v.low) }} to {{ number(v.high) }}</span>
           </td>
           <td class="n">{{ v.runs }}</td>

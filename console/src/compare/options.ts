@@ -24,6 +24,13 @@ const wide = (values: number[]) => {
   const low = Math.min(...values)
   return low > 0 && Math.max(...values) / low > wideRange
 }
+/** Words in their order: numbers by size, then the rest. */
+const inOrder = (values: (number | string)[]) =>
+  [...new Set(values.map(String))].sort((a, b) => {
+    const [x, y] = [Number(a), Number(b)]
+    if (Number.isNaN(x) !== Number.isNaN(y)) return Number.isNaN(x) ? 1 : -1
+    return Number.isNaN(x) ? a.localeCompare(b) : x - y
+  })
 function axis(name: string, values: (number | string)[]) {
   const look = {
     name,
@@ -36,8 +43,7 @@ function axis(name: string, values: (number | string)[]) {
     splitLine: { lineStyle: { color: css('--rule') } },
   }
   const numbers = values.filter((v): v is number => typeof v === 'number')
-  if (numbers.length < values.length)
-    return { ...look, type: 'category', data: [...new Set(values.map(String))].sort() }
+  if (numbers.length < values.length) return { ...look, type: 'category', data: inOrder(values) }
   const formatter = (v: number) => number(Number(v.toPrecision(4)))
   if (wide(numbers))
     return {
@@ -113,6 +119,9 @@ export function scatter(m: Mattered, x: string, y: string, project: string): ECh
   }
 }
 
+/** Words beside an axis of parallel coordinates at most. */
+const mostWords = 9
+
 /** The share of the runs that parallel coordinates begin with. */
 const bestShare = 0.1
 
@@ -128,14 +137,19 @@ export function parallel(
   const edge = sorted[Math.max(0, Math.ceil(sorted.length * bestShare) - 1)] ?? 0
   const low = Math.min(...figures)
   const high = Math.max(...figures)
+  // The axis goes a little beyond the figures, so that the brush has both ends on it.
+  const log = wide(figures)
   const margin = (high - low) * 0.02 || 1e-9
+  const beyond = log ? [low / 1.05, high * 1.05] : [low - margin, high + margin]
   const columns = names.map((n) => kinds(points, n))
   const axes = [
     ...names.map((n, dim) => ({ dim, ...axis(n, columns[dim]) })),
-    { dim: names.length, ...axis(m.figure, figures), min: low - margin, max: high + margin },
+    { dim: names.length, ...axis(m.figure, figures), min: beyond[0], max: beyond[1] },
   ]
   return {
-    brush: m.lower ? [low - margin, edge + margin / 2] : [edge - margin / 2, high + margin],
+    brush: m.lower
+      ? [beyond[0], log ? edge * 1.01 : edge + margin / 2]
+      : [log ? edge / 1.01 : edge - margin / 2, beyond[1]],
     option: {
       ...base(),
       parallel: { left: 50, right: 70, top: 34, bottom: 16, axisExpandable: false },
@@ -145,7 +159,12 @@ export function parallel(
         nameGap: 12,
         areaSelectStyle: { color: css('--accent'), opacity: 0.15, borderColor: css('--accent'), width: 14 },
         axisLine: { lineStyle: { color: css('--rule2') } },
-        axisLabel: { ...(a.axisLabel as object), backgroundColor: css('--paper'), padding: [1, 3] },
+        axisLabel: {
+          ...(a.axisLabel as object),
+          backgroundColor: css('--paper'),
+          padding: [1, 3],
+          ...('data' in a ? { interval: Math.ceil(a.data.length / mostWords) - 1 } : {}),
+        },
       })),
       series: [
         {
@@ -171,14 +190,16 @@ export function interactions(m: Mattered): { option: EChartsCoreOption; names: s
   const most = Math.max(0.01, ...pairs.map((p) => Number(p.strength)))
   const cells = pairs.flatMap((p) => {
     const [a, b] = [order.indexOf(p.a), order.indexOf(p.b)]
-    return [[Math.min(a, b), Math.max(a, b), Number(p.strength)]]
+    const strength = Number(p.strength)
+    const value = [Math.min(a, b), Math.max(a, b), strength]
+    return [{ value, label: { color: css(strength > most / 2 ? '--paper' : '--ink') } }]
   })
-  const look = (data: string[]) => ({
+  const look = (data: string[], width: number) => ({
     type: 'category',
     data,
     axisTick: { show: false },
     axisLine: { show: false },
-    axisLabel: { color: css('--ink2'), interval: 0, rotate: 0, overflow: 'truncate', width: 74 },
+    axisLabel: { color: css('--ink2'), interval: 0, rotate: 0, fontSize: 10, overflow: 'truncate', width },
     splitArea: { show: false },
   })
   return {
@@ -186,8 +207,8 @@ export function interactions(m: Mattered): { option: EChartsCoreOption; names: s
     option: {
       ...base(),
       grid: { left: 84, right: 14, top: 8, bottom: 26 },
-      xAxis: look(order),
-      yAxis: look(order),
+      xAxis: look(order, 52),
+      yAxis: look(order, 78),
       visualMap: { show: false, min: 0, max: most, inRange: { color: [css('--sheet'), css('--accent')] } },
       series: [
         {
@@ -197,10 +218,6 @@ export function interactions(m: Mattered): { option: EChartsCoreOption; names: s
           label: {
             show: true,
             fontFamily: css('--mono'),
-            color: css('--ink'),
-            backgroundColor: css('--paper'),
-            padding: [1, 3],
-            borderRadius: 2,
             formatter: (e: { value: number[] }) => e.value[2].toFixed(2),
           },
           tooltip: {

@@ -227,10 +227,10 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
             />
             <p v-if="mattered" class="small">
               {{ mattered.runs }} runs with {{ mattered.figure }}
-              <template v-if="mattered.left">; {{ mattered.left }} without it are left out</template>
-              .
+              <template v-if="mattered.left">, {{ mattered.left }} without it left out</template>
+              ;
               <template v-if="mattered.explained !== 'NaN'">
-                A random forest foretells {{ Math.max(0, Math.round(100 * Number(mattered.explained))) }} % of the
+                a random forest foretells {{ Math.max(0, Math.round(100 * Number(mattered.explained))) }} % of the
                 variance of runs it has not seen; importance is by how much it errs more when the values are shuffled.
               </template>
             </p>

@@ -244,6 +244,7 @@ const fileLink = (format: string) => {
   })
   return `/api/v1/projects/${props.project}/history?${q.toString()}`
 }
+const show = (what: string) => (shown.value = what === 'present' ? '' : (what as typeof shown.value))
 const counted = computed(() => {
   if (!known.value) return ''
   const n = total.value.toLocaleString('en')
@@ -278,8 +279,14 @@ const counted = computed(() => {
     <div v-if="info" class="line">
       <FilterLine v-model="where" :project="project" :problem="filterProblem" />
       <span class="small count" aria-live="polite">{{ counted }}</span>
-      <ElSelect v-model="shown" size="small" class="shown" aria-label="Which runs are shown">
-        <ElOption value="" label="present" />
+      <ElSelect
+        :model-value="shown || 'present'"
+        size="small"
+        class="shown"
+        aria-label="Which runs are shown"
+        @change="show"
+      >
+        <ElOption value="present" label="present" />
         <ElOption value="archived" label="archived" />
         <ElOption value="deleted" label="about to be deleted" />
         <ElOption value="all" label="all" />
@@ -321,7 +328,7 @@ const counted = computed(() => {
       :lower="info?.objective.endsWith(' lower') ?? true"
       :tray="tray.runs.value"
       :now="now"
-      :title-width="230"
+      :title-width="206"
       @view="look"
       @sort="sortBy"
       @toggle="tray.toggle"
@@ -352,6 +359,9 @@ const counted = computed(() => {
 .line > :first-child {
   flex: 1;
   min-width: 0;
+}
+.line .el-button {
+  margin: 0;
 }
 .count {
   padding-top: 3px;

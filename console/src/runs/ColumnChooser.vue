@@ -36,7 +36,7 @@ const add = (what: string) =>
       what,
       label: labelOf(what),
       numeric: !own[what] || !!own[what].numeric,
-      width: own[what]?.width ?? 96,
+      width: own[what]?.width ?? 84,
       format: '',
     },
   ])

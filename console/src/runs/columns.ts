@@ -34,17 +34,17 @@ export const own: Record<
   string,
   { label: string; numeric?: boolean; width: number; sort: string; text?: (r: Run, now: number) => string }
 > = {
-  curve: { label: 'Curve', width: 142, sort: '' },
-  verdict: { label: 'Verdict', width: 108, sort: 'verdict' },
-  best: { label: 'Best', numeric: true, width: 76, sort: 'best' },
-  place: { label: 'at', width: 54, sort: '', text: (r) => place(r.best) },
-  last: { label: 'Last', numeric: true, width: 76, sort: 'last' },
-  against: { label: 'Against baseline', numeric: true, width: 118, sort: 'best' },
-  state: { label: 'State', width: 88, sort: 'state' },
-  who: { label: 'Who', width: 72, sort: 'who', text: (r) => r.who },
+  curve: { label: 'Curve', width: 136, sort: '' },
+  verdict: { label: 'Verdict', width: 92, sort: 'verdict' },
+  best: { label: 'Best', numeric: true, width: 66, sort: 'best' },
+  place: { label: 'at', width: 48, sort: '', text: (r) => place(r.best) },
+  last: { label: 'Last', numeric: true, width: 66, sort: 'last' },
+  against: { label: 'To baseline', numeric: true, width: 84, sort: 'best' },
+  state: { label: 'State', width: 84, sort: 'state' },
+  who: { label: 'Who', width: 60, sort: 'who', text: (r) => r.who },
   host: { label: 'Host', width: 100, sort: 'host', text: (r) => r.host },
-  started: { label: 'Started', width: 124, sort: 'started', text: (r) => when(r.started) },
-  took: { label: 'Took', numeric: true, width: 74, sort: 'took', text: (r, now) => took(r.started, r.ended, now) },
+  started: { label: 'Started', width: 112, sort: 'started', text: (r) => when(r.started) },
+  took: { label: 'Took', numeric: true, width: 62, sort: 'took', text: (r, now) => took(r.started, r.ended, now) },
   tags: { label: 'Tags', width: 120, sort: '', text: (r) => (r.tags ?? []).join(', ') },
   note: { label: 'Note', width: 180, sort: 'note', text: (r) => r.note ?? '' },
 }
@@ -110,14 +110,14 @@ export function readColumns(columns: string, widths: string, formatsText: string
     what,
     label: labelOf(what),
     numeric: own[what] ? !!own[what].numeric : true,
-    width: Math.min(600, Math.max(40, Number(wide.get(String(i))) || (own[what]?.width ?? 96))),
+    width: Math.min(600, Math.max(40, Number(wide.get(String(i))) || (own[what]?.width ?? 84))),
     format: how.get(String(i)) ?? '',
   }))
 }
 
 /** The other way round; widths and formats that are usual are left out. */
 export function writeColumns(list: Column[]) {
-  const usual = (c: Column) => own[c.what]?.width ?? 96
+  const usual = (c: Column) => own[c.what]?.width ?? 84
   return {
     columns: list.map((c) => c.what).join(','),
     widths: list.flatMap((c, i) => (c.width === usual(c) ? [] : [`${i}:${Math.round(c.width)}`])).join(','),
