@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"os/signal"
 	"slices"
 	"sort"
 	"strconv"
@@ -176,6 +177,8 @@ those that run. --budget gives the search more trials than it had.`,
 
 // run starts the trials that are left, some at once, and ends when all have.
 func (s *searching) run(ctx context.Context) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
 	found, err := client.Call(ctx, s.client, api.GetSearch, &s.in)
 	if err != nil {
 		return err

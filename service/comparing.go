@@ -355,6 +355,9 @@ func sayLearned(runs []api.Run) string {
 	for _, kind := range kinds {
 		parts = append(parts, fmt.Sprintf("%d %s", counts[kind], kind))
 	}
+	if len(parts) == 1 {
+		return fmt.Sprintf("All %d are %s.", len(runs), kinds[0])
+	}
 	return "Of " + fmt.Sprint(len(runs)) + " runs " + join(parts) + "."
 }
 

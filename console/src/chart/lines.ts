@@ -2,7 +2,7 @@ import uPlot from 'uplot'
 import type { Drawn } from '../composables/curves'
 
 /** What is said of a curve where its label is not drawn. */
-export const titleOf = (l: Line) => l.label || l.curve.name
+export const titleOf = (l: Line) => l.curve.look?.label || l.label || l.curve.name
 
 /** What one curve puts into a chart: its line, the raw line behind a smoothed one, and the envelope of what fell on one pixel. */
 export interface Line {
@@ -18,11 +18,17 @@ export interface Line {
 
 export const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
 
+/** A line's colour as that of text: dark enough to read on paper, light enough in the dark. */
+export const legible = (colour: string) => `color-mix(in srgb, ${colour} 66%, var(--ink))`
+
 const palette = ['--c1', '--c2', '--c3', '--c4', '--c5', '--c6', '--c7', '--c8']
 
 /** Values beyond this cannot be drawn: the distance between two of them is infinite. */
 const most = 1e300
 export const drawable = (v: number | undefined) => v !== undefined && Number.isFinite(v) && Math.abs(v) < most
+
+/** A label as it fits beside a line. */
+const shortened = (text: string) => (text.length > 18 ? text.slice(0, 17) + '…' : text)
 
 /** The lines of a chart. Curves of one measure are told apart by their split, those of a family by colour, then by a second dash. */
 export function linesOf(curves: Drawn[]): Line[] {
@@ -40,7 +46,7 @@ export function linesOf(curves: Drawn[]): Line[] {
     }
     if (c.parent) line.label = ''
     if (c.look) {
-      Object.assign(line, { label: c.look.label, colour: css(c.look.colour), dash: c.look.dash })
+      Object.assign(line, { label: shortened(c.look.label), colour: css(c.look.colour), dash: c.look.dash })
     } else if (c.split === 'train') line.dash = [5, 3]
     else if (!single && i >= palette.length) line.dash = [9, 3, 2, 3]
     if (c.smooth) line.raw = raw

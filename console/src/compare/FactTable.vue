@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import type { Comparison, FactRow } from '../api/client'
+import { legible } from '../chart/lines'
 import { lookOf } from './looks'
 
 /** What differs of what went in, a column for each group; what is the same is folded away. */
@@ -21,7 +22,7 @@ const shown = (r: FactRow, v: string) =>
             :key="i"
             scope="col"
             class="n"
-            :style="{ color: `var(${lookOf(i).colour})` }"
+            :style="{ color: legible(`var(${lookOf(i).colour})`) }"
           >
             {{ g.label }}
           </th>

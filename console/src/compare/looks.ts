@@ -28,7 +28,7 @@ export function drawnLines(c: Comparison, learning: Learning, name: string, less
       const out: Drawn = {
         name: `${name} of ${l.runs.join(', ')}`,
         ...splitName(name),
-        look: { label: text.length > 18 ? text.slice(0, 17) + '…' : text, ...lookOf(groupOf(c, l.runs)) },
+        look: { label: text, ...lookOf(groupOf(c, l.runs)) },
         x,
         step: x,
         epoch: learning.by === 'epoch' ? x : x.map(() => NaN),

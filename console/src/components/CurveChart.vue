@@ -7,6 +7,7 @@ import {
   hasNegative,
   increments,
   isPower,
+  legible,
   linearBelow,
   linesOf,
   shortNumber,
@@ -342,10 +343,10 @@ const last = computed(() =>
           type="button"
           class="small"
           :aria-pressed="focus === l.curve.name"
-          :style="{ color: focus && focus !== l.curve.name ? 'var(--ink3)' : l.colour }"
+          :style="{ color: focus && focus !== l.curve.name ? 'var(--ink3)' : legible(l.colour) }"
           @click="focus = focus === l.curve.name ? '' : l.curve.name"
         >
-          {{ l.label }}
+          {{ titleOf(l) }}
         </button>
       </span>
       <span class="space"></span>
@@ -380,7 +381,7 @@ const last = computed(() =>
       >
         <div class="small">{{ tip.head }}</div>
         <div v-for="r in tip.rows" :key="r.label" class="row">
-          <span class="small" :style="{ color: r.colour }">{{ r.label }}</span>
+          <span class="small" :style="{ color: legible(r.colour) }">{{ r.label }}</span>
           <span class="mono">{{ r.text }}</span>
         </div>
       </div>

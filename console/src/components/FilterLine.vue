@@ -28,12 +28,31 @@ function focus(e: KeyboardEvent) {
   e.preventDefault()
   field.value?.focus()
 }
-onMounted(() => document.addEventListener('keydown', focus))
-onBeforeUnmount(() => document.removeEventListener('keydown', focus))
+/** The component names an active suggestion also where there is none; screen readers would look for it in vain. */
+const wrong = new MutationObserver((all) => {
+  for (const m of all) {
+    const input = m.target as HTMLElement
+    if (!document.getElementById(input.getAttribute('aria-activedescendant') ?? '')) {
+      if (input.hasAttribute('aria-activedescendant')) input.removeAttribute('aria-activedescendant')
+    }
+  }
+})
+const line = ref<HTMLElement>()
+onMounted(() => {
+  document.addEventListener('keydown', focus)
+  const input = line.value?.querySelector('input')
+  if (!input) return
+  input.removeAttribute('aria-activedescendant')
+  wrong.observe(input, { attributes: true, attributeFilter: ['aria-activedescendant'] })
+})
+onBeforeUnmount(() => {
+  document.removeEventListener('keydown', focus)
+  wrong.disconnect()
+})
 </script>
 
 <template>
-  <div class="filter">
+  <div ref="line" class="filter">
     <ElAutocomplete
       ref="field"
       v-model="text"
@@ -47,7 +66,7 @@ onBeforeUnmount(() => document.removeEventListener('keydown', focus))
       spellcheck="false"
       aria-label="Filter"
       :aria-invalid="problem !== ''"
-      aria-describedby="filter-problem"
+      :aria-describedby="problem ? 'filter-problem' : undefined"
       :placeholder="hint"
       @keydown.enter="apply"
       @clear="apply"

@@ -19,15 +19,44 @@ export function useLive(
   handlers: Partial<Record<Kind, (news: News) => Promise<void> | void>>,
 ) {
   const connected = ref(false)
-  const source = new EventSource('/api/v1/events?' + new URLSearchParams(query).toString())
-  source.onopen = () => (connected.value = true)
-  source.onerror = () => (connected.value = false)
-  for (const [kind, handler] of Object.entries(handlers)) {
-    source.addEventListener(kind, (e) => void handler(JSON.parse((e as MessageEvent<string>).data || '{}') as News))
+  let source: EventSource | undefined
+  function open() {
+    if (source) return
+    source = new EventSource('/api/v1/events?' + new URLSearchParams(query).toString())
+    source.onopen = () => (connected.value = true)
+    source.onerror = () => (connected.value = false)
+    for (const [kind, handler] of Object.entries(handlers)) {
+      source.addEventListener(kind, (e) => void handler(JSON.parse((e as MessageEvent<string>).data || '{}') as News))
+    }
   }
-  onScopeDispose(() => source.close())
+  function close() {
+    source?.close()
+    source = undefined
+    connected.value = false
+  }
+  // A browser gives a host six connections for all its tabs, and keeps pages that were left: only what is seen has one.
+  let leaving = 0
+  function seen() {
+    clearTimeout(leaving)
+    if (document.visibilityState === 'visible') open()
+    else leaving = window.setTimeout(close, hiddenTime)
+  }
+  open()
+  document.addEventListener('visibilitychange', seen)
+  window.addEventListener('pagehide', close)
+  window.addEventListener('pageshow', seen)
+  onScopeDispose(() => {
+    clearTimeout(leaving)
+    document.removeEventListener('visibilitychange', seen)
+    window.removeEventListener('pagehide', close)
+    window.removeEventListener('pageshow', seen)
+    close()
+  })
   return { connected }
 }
+
+/** How long a tab that is not seen goes on hearing news, in milliseconds. */
+const hiddenTime = 10_000
 
 /** Makes work that never overlaps itself, whoever asks for it: asked for while it runs, it runs once more afterwards. */
 export function once(work: () => Promise<void> | void) {

@@ -139,9 +139,9 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
         <div>
           <div class="small">
             {{ comparison.groups?.length }} {{ comparison.groups?.length === 1 ? 'setting' : 'settings' }},
-            {{ comparison.runs?.length }} runs, judged by
+            {{ comparison.runs?.length }} runs; {{ comparison.lower ? 'lower' : 'higher' }}
             <span class="mono">{{ objective }}</span>
-            , {{ comparison.lower ? 'lower' : 'higher' }} is better
+            is better
             <template v-if="comparison.left">; {{ comparison.left }} more are chosen, these are the best</template>
           </div>
           <h1>{{ comparison.runs?.length }} runs compared</h1>

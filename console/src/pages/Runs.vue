@@ -10,7 +10,7 @@ import { useQuery } from '../composables/query'
 import { useTray } from '../composables/tray'
 import { figure, place } from '../format'
 import ColumnChooser from '../runs/ColumnChooser.vue'
-import { asked, hyperValue, readColumns, writeColumns, type Column } from '../runs/columns'
+import { asked, hyperValue, readColumns, writeColumns, type Column, type Fitting, widthFor } from '../runs/columns'
 import { useRunList } from '../runs/list'
 import RunsTable from '../runs/RunsTable.vue'
 import ViewMenu from '../runs/ViewMenu.vue'
@@ -37,6 +37,7 @@ onScopeDispose(() => clearInterval(clock))
 
 /** Which hyperparameters have a column unless the link says which columns there are. */
 const differing = ref<string[]>([])
+const fitting = ref<Fitting>({})
 const usual = computed(() =>
   [
     'curve',
@@ -56,14 +57,17 @@ const usual = computed(() =>
 )
 const columns = computed<Column[]>(() => {
   const objective = info.value?.objective.split(' ')[0] ?? ''
-  const list = readColumns(columnsText.value || usual.value, widths.value, formats.value)
+  const list = readColumns(columnsText.value || usual.value, widths.value, formats.value, fitting.value)
   const curve = list.find((c) => c.what === 'curve')
   if (curve) curve.label = objective
   return list
 })
 const values = computed(() => asked(columns.value))
 function setColumns(list: Column[]) {
-  const query: Record<string, string> = { ...(route.query as Record<string, string>), ...writeColumns(list) }
+  const query: Record<string, string> = {
+    ...(route.query as Record<string, string>),
+    ...writeColumns(list, fitting.value),
+  }
   for (const k of ['widths', 'formats']) if (!query[k]) delete query[k]
   void router.replace({ query })
 }
@@ -133,6 +137,15 @@ watch(known, () => {
     .sort((a, b) => b[1].size - a[1].size || a[0].localeCompare(b[0]))
     .slice(0, 3)
     .map(([name]) => name)
+  fitting.value = Object.fromEntries(
+    differing.value.map((n) => [
+      hyperValue(n),
+      widthFor([
+        n,
+        ...[...seen.get(n)!].map((t) => (Number.isFinite(Number(t)) ? String(Number(Number(t).toPrecision(6))) : t)),
+      ]),
+    ]),
+  )
 })
 
 const rule = ref<StopState>()
@@ -328,7 +341,7 @@ const counted = computed(() => {
       :lower="info?.objective.endsWith(' lower') ?? true"
       :tray="tray.runs.value"
       :now="now"
-      :title-width="206"
+      :title-width="196"
       @view="look"
       @sort="sortBy"
       @toggle="tray.toggle"

@@ -35,15 +35,15 @@ export const own: Record<
   { label: string; numeric?: boolean; width: number; sort: string; text?: (r: Run, now: number) => string }
 > = {
   curve: { label: 'Curve', width: 136, sort: '' },
-  verdict: { label: 'Verdict', width: 92, sort: 'verdict' },
+  verdict: { label: 'Verdict', width: 88, sort: 'verdict' },
   best: { label: 'Best', numeric: true, width: 66, sort: 'best' },
   place: { label: 'at', width: 48, sort: '', text: (r) => place(r.best) },
   last: { label: 'Last', numeric: true, width: 66, sort: 'last' },
   against: { label: 'To baseline', numeric: true, width: 84, sort: 'best' },
   state: { label: 'State', width: 84, sort: 'state' },
-  who: { label: 'Who', width: 60, sort: 'who', text: (r) => r.who },
+  who: { label: 'Who', width: 52, sort: 'who', text: (r) => r.who },
   host: { label: 'Host', width: 100, sort: 'host', text: (r) => r.host },
-  started: { label: 'Started', width: 112, sort: 'started', text: (r) => when(r.started) },
+  started: { label: 'Started', width: 100, sort: 'started', text: (r) => when(r.started) },
   took: { label: 'Took', numeric: true, width: 62, sort: 'took', text: (r, now) => took(r.started, r.ended, now) },
   tags: { label: 'Tags', width: 120, sort: '', text: (r) => (r.tags ?? []).join(', ') },
   note: { label: 'Note', width: 180, sort: 'note', text: (r) => r.note ?? '' },
@@ -101,8 +101,16 @@ export function splitList(text: string): string[] {
   return out
 }
 
+/** Widths that fit what columns of values hold. */
+export type Fitting = Record<string, number>
+const usualWidth = (what: string, fitting: Fitting) => fitting[what] ?? own[what]?.width ?? 84
+
+/** The width for some texts. */
+export const widthFor = (texts: string[]) =>
+  Math.min(140, Math.max(56, 7.4 * Math.max(0, ...texts.map((t) => t.length)) + 16))
+
 /** Columns as the link says them: values, widths and formats by place. */
-export function readColumns(columns: string, widths: string, formatsText: string): Column[] {
+export function readColumns(columns: string, widths: string, formatsText: string, fitting: Fitting = {}): Column[] {
   const byPlace = (text: string) => new Map(text.split(',').map((p) => p.split(':') as [string, string]))
   const wide = byPlace(widths)
   const how = byPlace(formatsText)
@@ -110,14 +118,14 @@ export function readColumns(columns: string, widths: string, formatsText: string
     what,
     label: labelOf(what),
     numeric: own[what] ? !!own[what].numeric : true,
-    width: Math.min(600, Math.max(40, Number(wide.get(String(i))) || (own[what]?.width ?? 84))),
+    width: Math.min(600, Math.max(40, Number(wide.get(String(i))) || usualWidth(what, fitting))),
     format: how.get(String(i)) ?? '',
   }))
 }
 
 /** The other way round; widths and formats that are usual are left out. */
-export function writeColumns(list: Column[]) {
-  const usual = (c: Column) => own[c.what]?.width ?? 84
+export function writeColumns(list: Column[], fitting: Fitting = {}) {
+  const usual = (c: Column) => usualWidth(c.what, fitting)
   return {
     columns: list.map((c) => c.what).join(','),
     widths: list.flatMap((c, i) => (c.width === usual(c) ? [] : [`${i}:${Math.round(c.width)}`])).join(','),
@@ -142,7 +150,7 @@ export function cellText(c: Column, r: Run, values: string[], now: number): stri
   if (text) return text(r, now)
   const v = r.values?.[values.indexOf(c.what)] as unknown
   if (v === null || v === undefined) return ''
-  if (typeof v === 'number') return formatted(v, c.format)
+  if (typeof v === 'number') return formatted(v, c.format || (c.what.startsWith('hyper') ? '6' : ''))
   if (c.what === 'ended') return when(String(v))
   if (c.what === 'commit') return String(v).slice(0, 10)
   return hyper(v)

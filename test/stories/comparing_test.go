@@ -1,0 +1,206 @@
+package stories
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/require"
+
+	"kembrel/test/browser"
+)
+
+// axe looks for what keeps people out of a page; it returns what it found, or "".
+func axe(t *testing.T, ctx context.Context) string {
+	t.Helper()
+	script, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err)
+	_, err = chromedp.Run(ctx, chromedp.Evaluate[chromedp.Void](string(script)+"; 0"))
+	require.NoError(t, err)
+	return evaluate[string](t, ctx, `axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.map(v => v.id + ': ' + v.help + '\n' + v.nodes.slice(0, 4).map(n => '   ' + n.html.slice(0, 200) + ' ' + n.failureSummary).join('\n')).join('\n'))`, chromedp.EvalAwaitPromise)
+}
+
+// Nine runs of three settings are told apart, in the terminal and in the browser, by keyboard alone; nobody is kept out of the pages.
+func TestComparingRuns(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	for _, setting := range []string{"--dropout=0.4", "--dropout=0", "--lr=0.5"} {
+		for seed := 1; seed <= 3; seed++ {
+			_, errs, code := run(w.record(w.harbour, "train", "--hidden", "32", "--lr", "0.005", "--clips", "320", "--epochs", "6", "--save-every", "6", setting, "--seed", fmt.Sprint(seed)))
+			require.Zero(t, code, errs)
+		}
+	}
+	w.nothingWaits(t)
+	var c struct {
+		Groups []struct {
+			Runs []int
+			Best struct {
+				Mean   float64
+				Values []float64
+			}
+			Next *struct{ Beyond bool }
+		}
+		Differ []struct{ Name string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(w.kembrel(t, "compare", "--project", "vessels", "-o", "json", "1", "2", "3", "4", "5", "6", "7", "8", "9")), &c))
+	require.Len(t, c.Groups, 3)
+	require.Equal(t, []int{7, 8, 9}, c.Groups[2].Runs, "the rate of 0.5 is worst")
+	require.True(t, c.Groups[1].Next.Beyond)
+	// The means are those of the best readings of each run's curve, read from its history.
+	for _, g := range c.Groups {
+		sum := 0.0
+		for _, n := range g.Runs {
+			lines := strings.Split(strings.TrimSpace(w.kembrel(t, "export", fmt.Sprintf("vessels/%d", n), "--format", "csv-long", "--names", "loss.val")), "\n")
+			column, best := -1, 0.0
+			for i, name := range strings.Split(lines[0], ",") {
+				if name == "value" {
+					column = i
+				}
+			}
+			for i, line := range lines[1:] {
+				var v float64
+				fmt.Sscan(strings.Split(line, ",")[column], &v)
+				if i == 0 || v < best {
+					best = v
+				}
+			}
+			sum += best
+		}
+		require.InDelta(t, sum/3, g.Best.Mean, 1e-9)
+	}
+	text := w.kembrel(t, "compare", "--project", "vessels", "--where", "hyper.lr < 0.1", "--trade-off", "best,pace")
+	for _, want := range []string{"Which is best?", "dropout 0.4", "What differed?", "How did they learn?", "What mattered?", "What against what?"} {
+		require.Contains(t, text, want)
+	}
+	require.Equal(t, w.url+"/vessels/compare?runs=3,7\n", w.kembrel(t, "open", "vessels/3", "vessels/7"))
+	_, errs, code := w.try("compare", "vessels/1", "other/2")
+	require.Equal(t, 2, code, errs)
+	folder := t.TempDir()
+	w.kembrel(t, "compare", "--project", "vessels", "1", "4", "--html", filepath.Join(folder, "c.html"), "--markdown", filepath.Join(folder, "c"), "--csv", filepath.Join(folder, "c.csv"))
+	for _, name := range []string{"c.html", "c/comparison.md", "c/ranking.svg", "c.csv"} {
+		content, err := os.ReadFile(filepath.Join(folder, name))
+		require.NoError(t, err)
+		require.NotEmpty(t, content)
+	}
+
+	ctx, end, err := browser.Open(context.Background(), false)
+	require.NoError(t, err)
+	defer end()
+	link := strings.TrimSpace(w.kembrel(t, "sign-in", "--link"))
+	do(t, ctx, "enter", chromedp.Navigate(link), chromedp.WaitVisible(`tbody a[href="/vessels"]`))
+	do(t, ctx, "open the runs", chromedp.Navigate(w.url+"/vessels"), chromedp.WaitVisible(`tr[data-row="8"]`))
+	require.Equal(t, "9 runs", evaluate[string](t, ctx, "document.querySelector('.count').innerText"))
+	// Keys: into the table by tab, down, into the tray by space, along by End, and open the comparison.
+	focus := `(() => { document.querySelector('.filter input').focus(); return 0 })()`
+	do(t, ctx, "to the table", chromedp.Evaluate[chromedp.Void](focus))
+	for i := 0; i < 60 && !evaluate[bool](t, ctx, "document.activeElement.tagName === 'TR'"); i++ {
+		do(t, ctx, "tab", chromedp.KeyEvent(kb.Tab))
+	}
+	require.True(t, evaluate[bool](t, ctx, "document.activeElement.dataset.row === '0'"), "a row is reached by the tab key")
+	do(t, ctx, "choose by key", chromedp.KeyEvent(" "), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent("x"),
+		chromedp.Poll[chromedp.Void](`/tray=9(,|%2C)6/.test(location.search)`))
+	require.Equal(t, "true", evaluate[string](t, ctx, `document.querySelector('tr[data-row="3"]').getAttribute('aria-selected')`))
+	do(t, ctx, "sort by key", chromedp.Evaluate[chromedp.Void](`document.querySelector('th:nth-child(4) button').focus()`), chromedp.KeyEvent(kb.Enter),
+		chromedp.Poll[chromedp.Void](`document.querySelector('th:nth-child(4)').getAttribute('aria-sort') === 'ascending' && /sort=best/.test(location.search)`))
+	require.Eventually(t, func() bool {
+		first := evaluate[string](t, ctx, `document.querySelector('tr[data-row="0"] .mono').innerText`)
+		return first >= "1" && first <= "6"
+	}, 5*time.Second, 50*time.Millisecond, "the best come first")
+	do(t, ctx, "write a title by key", chromedp.Evaluate[chromedp.Void](`document.querySelector('tr[data-row="0"]').focus()`), chromedp.KeyEvent("e"), chromedp.WaitVisible("input.cell"),
+		chromedp.KeyEvent("The best"), chromedp.KeyEvent(kb.Enter), chromedp.Poll[chromedp.Void](`document.querySelector('tr[data-row="0"]')?.innerText.includes('The best')`))
+	do(t, ctx, "choose columns", chromedp.Navigate(w.url+"/vessels?columns=best,at(%22accuracy.val%22),hyper.dropout&widths=1:170&formats=1:%25"), chromedp.Poll[chromedp.Void](`/\d\d\.\d %/.test(document.querySelector('tr[data-row="0"]')?.innerText)`))
+	require.Equal(t, 5, evaluate[int](t, ctx, `document.querySelectorAll('thead th').length + 1`), "run and three columns")
+	do(t, ctx, "keep the view", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.line button')].find(b => b.innerText.startsWith('View')).click()`), chromedp.WaitVisible(`input[aria-label="Keep this view as"]`),
+		chromedp.SendKeys(`input[aria-label="Keep this view as"]`, "accuracy\r"), chromedp.Poll[chromedp.Void](`[...document.querySelectorAll('.line button')].some(b => b.innerText === 'View: accuracy')`))
+	require.Contains(t, w.kembrel(t, "runs", "vessels", "--view", "accuracy"), `at("accuracy.val")`)
+	for _, look := range []string{"light", "dark"} {
+		do(t, ctx, look, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`localStorage.setItem('kembrel-theme', '%s')`, look)), chromedp.Navigate(w.url+"/vessels?tray=1,2"), chromedp.WaitVisible(`tr[data-row="8"]`))
+		require.Empty(t, axe(t, ctx), "runs, %s", look)
+		do(t, ctx, "compare "+look, chromedp.Navigate(w.url+"/vessels/compare?runs=1,2,3,4,5,6,7,8,9"), chromedp.WaitVisible(".strip svg"), chromedp.WaitVisible("section.q:nth-of-type(5) figure"), chromedp.WaitVisible("figure .u-over"), chromedp.Sleep(500*time.Millisecond))
+		require.Empty(t, axe(t, ctx), "compare, %s", look)
+	}
+	page := evaluate[string](t, ctx, "document.querySelector('main').innerText")
+	require.Contains(t, page, "beyond the noise between seeds")
+	require.Contains(t, page, "beaten by")
+	// Everything that can be clicked is reached by the tab key.
+	missed := evaluate[int](t, ctx, `[...document.querySelectorAll('main button, main a[href], main summary')].filter(e => e.offsetParent && e.tabIndex < 0).length`)
+	require.Zero(t, missed)
+	do(t, ctx, "the tray goes along", chromedp.Navigate(w.url+"/vessels/1?tray=4"), chromedp.WaitVisible(".tray"), chromedp.KeyEvent("x"), chromedp.Poll[chromedp.Void](`/tray=4(,|%2C)1/.test(location.search)`),
+		chromedp.Click(`nav a[href^="/vessels"]`), chromedp.WaitVisible(`tr[data-row="8"]`), chromedp.Poll[chromedp.Void](`/tray=4(,|%2C)1/.test(location.search)`))
+}
+
+// A search tries its settings, two at once, and goes on after an interruption without repeating what has ended.
+func TestSearchGoesOn(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	space := filepath.Join(t.TempDir(), "space.yaml")
+	require.NoError(t, os.WriteFile(space, []byte("space: 1\nhyperparameters:\n  lr: {real: [0.001, 0.1], log: true}\n  hidden: {choice: [8, 16]}\n"), 0o644))
+	cmd := w.command(w.binary, "search", "random", "--project", "vessels", "--space", space, "--seed", "3", "--budget", "6", "--at-once", "2", "--", w.harbour, "train", "--lr", "{lr}", "--hidden", "{hidden}", "--clips", "320", "--epochs", "3", "--pace", "300ms")
+	require.NoError(t, cmd.Start())
+	search := func() (done, begun int, text string) {
+		text = w.kembrel(t, "searches", "vessels", "1", "-o", "json")
+		var s struct {
+			Trials []struct {
+				Done bool
+				Run  int
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(text), &s))
+		for _, trial := range s.Trials {
+			if trial.Done {
+				done++
+			}
+			if trial.Run > 0 {
+				begun++
+			}
+		}
+		return done, begun, text
+	}
+	require.Eventually(t, func() bool {
+		if _, _, code := w.try("searches", "vessels", "1"); code != 0 {
+			return false
+		}
+		done, begun, _ := search()
+		return done >= 2 && begun > done
+	}, 60*time.Second, 100*time.Millisecond)
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	require.Error(t, cmd.Wait())
+	require.Equal(t, 130, cmd.ProcessState.ExitCode())
+	w.nothingWaits(t)
+	before, begun, _ := search()
+	require.Less(t, before, 6)
+	out := w.kembrel(t, "search", "resume", "1", "--project", "vessels", "--at-once", "2")
+	require.Contains(t, out, fmt.Sprintf("6 trials, %d to run", 6-before))
+	w.nothingWaits(t)
+	done, _, text := search()
+	require.Equal(t, 6, done, text)
+	runs := strings.Count(w.kembrel(t, "runs", "vessels", "--output", "csv"), "vessels/")
+	require.Equal(t, 6+begun-before, runs, "only what was interrupted was begun again")
+	require.Contains(t, w.kembrel(t, "search", "resume", "1", "--project", "vessels"), "0 to run")
+	var list struct {
+		Items []struct {
+			Hyper  map[string]any
+			Recipe struct{ Command []string }
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(w.kembrel(t, "runs", "vessels", "--output", "json")), &list))
+	for _, r := range list.Items {
+		require.IsType(t, 0.0, r.Hyper["lr"])
+		require.Contains(t, []any{8.0, 16.0}, r.Hyper["hidden"])
+	}
+	_, errs, code := w.try("search", "grid", "--project", "vessels", "--space", space, "--", w.harbour)
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, "a grid must be told its steps")
+	_, errs, code = w.try("search", "random", "--project", "vessels", "--space", space, "--", "/nonexistent/trainer")
+	require.Equal(t, 3, code, errs)
+}
