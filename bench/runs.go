@@ -71,3 +71,54 @@ func (w *world) runList(what, want, where, sort string, page int) row {
 	}
 	return row{what: "run list of 100,000 runs, " + what, reference: "(itself)", unit: "ms", want: want, rounds: 7, theirs: read, ours: read}
 }
+
+// fleetCall measures a call on the project of many runs, in milliseconds.
+func (w *world) fleetCall(what, want string, do func(ctx context.Context) error) row {
+	ctx := context.Background()
+	read := func() (float64, error) {
+		if err := w.fillFleet(ctx); err != nil {
+			return 0, err
+		}
+		began := time.Now()
+		err := do(ctx)
+		return float64(time.Since(began).Microseconds()) / 1000, err
+	}
+	return row{what: what, reference: "(itself)", unit: "ms", want: want, rounds: 7, theirs: read, ours: read}
+}
+
+// fleetRows are what a table of 100,000 runs asks for as one moves in it, and what comparing some of them takes.
+func (w *world) fleetRows() []row {
+	fleet := api.ProjectInput{Project: "fleet"}
+	choice := api.RunChoice{Where: "hyper.lr <= 0.01", Sort: "best"}
+	landmarks := func(ctx context.Context) (*api.Landmarks, error) {
+		return client.Call(ctx, w.client, api.ListLandmarks, &api.LandmarksInput{ProjectInput: fleet, RunChoice: choice, Every: 100})
+	}
+	middle := ""
+	compared := api.CompareInput{ProjectInput: fleet}
+	for n := range 9 {
+		compared.Runs = append(compared.Runs, 1000+n)
+	}
+	weighed := api.CompareInput{ProjectInput: fleet, RunChoice: api.RunChoice{Where: "number <= 500"}}
+	return []row{
+		w.fleetCall("landmarks of 100,000 runs, hyper.lr <= 0.01, by best", "", func(ctx context.Context) error {
+			found, err := landmarks(ctx)
+			if err == nil {
+				middle = found.Cursors[len(found.Cursors)/2]
+			}
+			return err
+		}),
+		w.fleetCall("run list of 100,000 runs, the same, from its middle, with 4 columns", "<= 100 ms (50)", func(ctx context.Context) error {
+			_, err := client.Call(ctx, w.client, api.ListRuns, &api.RunsInput{ProjectInput: fleet, PageInput: api.PageInput{Limit: 100, Cursor: middle}, RunChoice: choice,
+				Columns: `hyper.lr,hyper.dropout,best("accuracy.val"),last("loss.train")`})
+			return err
+		}),
+		w.fleetCall("nine of 100,000 runs compared", "", func(ctx context.Context) error {
+			_, err := client.Call(ctx, w.client, api.Compare, &compared)
+			return err
+		}),
+		w.fleetCall("what mattered in 500 runs", "", func(ctx context.Context) error {
+			_, err := client.Call(ctx, w.client, api.GetMattered, &api.InfluenceInput{CompareInput: weighed})
+			return err
+		}),
+	}
+}

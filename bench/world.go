@@ -89,7 +89,7 @@ func measurements() (rows []row, end func(), err error) {
 		return nil, nil, err
 	}
 	w.person, w.project = owner.ID, p.ID
-	return []row{
+	return append([]row{
 			w.recorderCost("bursts of 20 each 10 ms", 20, 10*time.Millisecond, "<= 3 (2)"),
 			w.recorderCost("without a pause", 20_000, 0, "(the recorder's own speed)"),
 			w.readings("readings durable, store layer", 50, 20, 100, ">= 20 (25)", w.storeLayer),
@@ -108,10 +108,12 @@ func measurements() (rows []row, end func(), err error) {
 			w.runList("the same, its 20th page", "<= 100 ms (50)", "hyper.lr <= 0.01", "best", 20),
 			w.runList("a rare condition, hyper.seed < 60, by best", "<= 100 ms (50)", "hyper.seed < 60", "best", 1),
 			w.runList("by hyper.lr", "<= 100 ms (50)", `best("loss.val") < 0.5`, "hyper.lr", 1),
+			w.runList("by a figure of another curve, best(accuracy.val)", "<= 100 ms (50)", "hyper.lr <= 0.01", `best("accuracy.val")`, 1),
+			w.runList("filtered by one, last(accuracy.val) > 0.9, by best", "<= 100 ms (50)", `last("accuracy.val") > 0.9`, "best", 1),
 			w.opens(false), w.opens(true),
 			w.frames("a run's page", "/vessels/%d", ".u-over"), w.frames("the runs of the project", "/vessels", "tbody tr"), w.delay(),
 			w.upload(), w.stall(), w.restore(), w.python("time per readings call"), w.python("300 MB saved"),
-		}, func() {
+		}, w.fleetRows()...), func() {
 			w.stop()
 			server.CloseClientConnections()
 			server.Close()

@@ -129,7 +129,7 @@ func TestComparingRuns(t *testing.T) {
 		require.Empty(t, axe(t, ctx), "compare, %s", look)
 	}
 	page := evaluate[string](t, ctx, "document.querySelector('main').innerText")
-	require.Contains(t, page, "beyond the noise between seeds")
+	require.Contains(t, page, "cannot be told apart from the noise between seeds")
 	require.Contains(t, page, "beaten by")
 	// Everything that can be clicked is reached by the tab key.
 	missed := evaluate[int](t, ctx, `[...document.querySelectorAll('main button, main a[href], main summary')].filter(e => e.offsetParent && e.tabIndex < 0).length`)

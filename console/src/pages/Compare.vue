@@ -128,6 +128,15 @@ const margins = computed(() =>
     .filter((g) => g.against_baseline)
     .map((g) => ({ label: g.label, m: g.against_baseline! })),
 )
+const weighedSays = computed(() => {
+  const m = mattered.value
+  if (!m) return ''
+  let text = `${m.runs} runs with ${m.figure}`
+  if (m.left) text += `, ${m.left} without it left out`
+  if (m.explained === 'NaN') return text + '.'
+  const share = Math.max(0, Math.round(100 * Number(m.explained)))
+  return `${text}; a random forest foretells ${share} % of the variance of runs it has not seen. Importance is by how much it errs more when the values are shuffled.`
+})
 const curves = computed(() => words.value?.curves ?? [objective.value])
 </script>
 
@@ -225,15 +234,7 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
               ]"
               aria-label="Runs asked"
             />
-            <p v-if="mattered" class="small">
-              {{ mattered.runs }} runs with {{ mattered.figure }}
-              <template v-if="mattered.left">, {{ mattered.left }} without it left out</template>
-              ;
-              <template v-if="mattered.explained !== 'NaN'">
-                a random forest foretells {{ Math.max(0, Math.round(100 * Number(mattered.explained))) }} % of the
-                variance of runs it has not seen; importance is by how much it errs more when the values are shuffled.
-              </template>
-            </p>
+            <p v-if="mattered" class="small">{{ weighedSays }}</p>
           </template>
           <WhatMattered v-if="mattered" :project="project" :mattered="mattered" />
         </Question>

@@ -69,17 +69,27 @@ export function useRunList(project: string, choice: () => Choice) {
   /** Reads the list anew: what is in view first, so that what is shown stays until the new is there. */
   async function reload(from: number, to: number) {
     const mine = ++round
+    busy.clear()
     const params = { path: { project }, query: { ...query(), every: pageSize } }
-    const marks = await answer(client.GET('/api/v1/projects/{project}/runs/landmarks', { params }))
+    const counting = answer(client.GET('/api/v1/projects/{project}/runs/landmarks', { params }))
+    const begins = from < pageSize
+    if (begins) {
+      // The first page needs no landmark, and is there before a long list is counted.
+      await readPage(0, mine)
+      if (mine !== round) return counting.then(() => undefined)
+      const there = pages.get(0)?.length ?? 0
+      if (!known.value || there < pageSize) total.value = there
+      known.value = true
+    }
+    const marks = await counting
     if (mine !== round) return
     cursors.value = marks.cursors ?? []
-    busy.clear()
     const first = Math.floor(from / pageSize)
     const last = Math.floor(Math.max(from, to - 1) / pageSize)
     const keep = new Set<number>()
     for (let p = first; p <= last && p * pageSize < Math.max(1, marks.total); p++) {
       keep.add(p)
-      await readPage(p, mine)
+      if (p > 0 || !begins) await readPage(p, mine)
     }
     if (mine !== round) return
     for (const p of [...pages.keys()]) if (!keep.has(p)) pages.delete(p)
