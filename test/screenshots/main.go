@@ -33,7 +33,9 @@ func main() {
 	base := strings.SplitN(*link, "/enter", 2)[0]
 	pages := []page{
 		{"projects", "/", "tbody tr"},
-		{"runs", "/vessels?sort=best&where=hyper.lr%20%3C=%200.05", "tbody tr svg"},
+		{"runs", "/vessels?sort=best&where=hyper.lr%20%3C=%200.05&tray=3,12,13", "tbody tr svg"},
+		{"compare", "/vessels/compare?runs=10,11,12,13,14,15,16,17,18", "figure .u-over"},
+		{"compare-mattered-dark", "/vessels/compare?runs=10,11,12,13,14,15,16,17,18", "section.q:nth-of-type(5) figure"},
 		{"run", "/vessels/3", ".u-over"},
 		{"run-stopped", "/vessels/5?axis=step&smooth=20", ".u-over"},
 		{"run-overfitting", "/vessels/2?smooth=1", ".u-over"},
@@ -46,7 +48,8 @@ func main() {
 		log.Fatal(err)
 	}
 	commands := [][2]string{
-		{"terminal-runs", "runs vessels"},
+		{"terminal-runs", "runs vessels --limit 14"},
+		{"terminal-compare", "compare 10 11 12 13 14 15 16 17 18 --project vessels --groups"},
 		{"terminal-curves", "curves vessels/3 --names loss.train,loss.val"},
 		{"terminal-follow", "follow vessels/5"},
 		{"terminal-show", "show vessels/3"},
@@ -88,6 +91,9 @@ func takePages(out, link, base string, pages []page, only string) error {
 		if err == nil && strings.Contains(p.path, "#") {
 			err = chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void]("document.getElementById('what-came-out').scrollIntoView()"), chromedp.Sleep(200*time.Millisecond))
 		}
+		if err == nil && p.name == "compare-mattered-dark" {
+			err = chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void]("document.querySelectorAll('section.q')[3].scrollIntoView()"), chromedp.Sleep(300*time.Millisecond))
+		}
 		if err == nil && p.name == "run" { // the cursor, shared by the charts
 			err = chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`{const o = document.querySelector('.u-over'), r = o.getBoundingClientRect();
 				for (const t of ['mouseenter', 'mousemove']) o.dispatchEvent(new MouseEvent(t, {clientX: r.left + r.width * 0.62, clientY: r.top + 60, bubbles: true}))}`),
@@ -122,7 +128,7 @@ func terminal(file, kembrel, command string) error {
 	if err != nil {
 		return err
 	}
-	display := fmt.Sprintf(":%d", 90+os.Getpid()%9)
+	display := fmt.Sprintf(":%d", 90+time.Now().UnixNano()/1e6%400)
 	screen := exec.Command("Xvfb", display, "-screen", "0", "1280x800x24")
 	if err := screen.Start(); err != nil {
 		return err
