@@ -35,9 +35,9 @@ type Leg struct {
 	Origin  *api.Origin                `json:"origin,omitempty"`    // of a new run
 	Search  int                        `json:"search,omitempty"`    // that a new run is a trial of; 0: none
 	Trial   int                        `json:"trial,omitempty"`
-	Resumed *api.Resumed               `json:"resumed,omitempty"`   // what the leg goes on from
-	Files   []ManifestFile             `json:"files,omitempty"`     // of the parts in the folder resumed
-	Asked   map[string]json.RawMessage `json:"asked,omitempty"`     // hyperparameters for the program to take instead of its own
+	Resumed *api.Resumed               `json:"resumed,omitempty"` // what the leg goes on from
+	Files   []ManifestFile             `json:"files,omitempty"`   // of the parts in the folder resumed
+	Asked   map[string]json.RawMessage `json:"asked,omitempty"`   // hyperparameters for the program to take instead of its own
 }
 
 // State is how far a spool has been sent. It is rewritten without fsync: what matters is asked of the service.
