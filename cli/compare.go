@@ -28,7 +28,6 @@ type compareFlags struct {
 	by, figure, trade     string
 	html, markdown, csv   string
 	same, groups, changes bool
-	mattered              bool
 }
 
 func (a *App) compare() *cobra.Command {
