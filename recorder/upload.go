@@ -16,6 +16,7 @@ import (
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/chunk"
+	"kembrel/core/tensor"
 	"kembrel/recorder/spool"
 )
 
@@ -75,7 +76,11 @@ func cutFile(path string) (api.File, error) {
 		return api.File{}, err
 	}
 	defer f.Close()
-	pieces, size, whole, err := chunk.Cut(f)
+	info, err := f.Stat()
+	if err != nil {
+		return api.File{}, err
+	}
+	pieces, size, whole, err := chunk.Cut(f, tensor.Bounds(f, info.Size()))
 	out := api.File{Size: size, Digest: whole.String()}
 	for _, p := range pieces {
 		out.Chunks = append(out.Chunks, api.Piece{Digest: p.Digest.String(), Size: p.Size})

@@ -171,7 +171,7 @@ func manifest(leg api.LegInput, step int64, files map[string][]byte) *api.NewChe
 	in := &api.NewCheckpoint{LegInput: leg, Key: uuid.NewString()}
 	in.Body.Step, in.Body.Epoch, in.Body.Saved = step, api.Float(step), time.Now()
 	for path, content := range files {
-		pieces, size, whole, err := chunk.Cut(bytes.NewReader(content))
+		pieces, size, whole, err := chunk.Cut(bytes.NewReader(content), nil)
 		if err != nil {
 			panic(err) // reading memory does not fail
 		}

@@ -43,12 +43,20 @@ type Piece struct {
 	Size   int64
 }
 
-// Cut reads r to its end and returns its pieces, its length and the digest of the whole. One chunk is in memory at a time.
-func Cut(r io.Reader) (pieces []Piece, size int64, whole Digest, err error) {
+// Cut reads r to its end and returns its pieces, its length and the digest of the whole. It cuts at every bound (a place in r; they rise) and
+// between them every MaxSize bytes from the last bound on. One chunk is in memory at a time.
+func Cut(r io.Reader, bounds []int64) (pieces []Piece, size int64, whole Digest, err error) {
 	buffer := make([]byte, MaxSize)
 	hash := NewHash()
 	for {
-		n, err := io.ReadFull(r, buffer)
+		for len(bounds) > 0 && bounds[0] <= size {
+			bounds = bounds[1:]
+		}
+		room := int64(MaxSize)
+		if len(bounds) > 0 {
+			room = min(room, bounds[0]-size)
+		}
+		n, err := io.ReadFull(r, buffer[:room])
 		if n > 0 {
 			pieces = append(pieces, Piece{Digest: Sum(buffer[:n]), Size: int64(n)})
 			size += int64(n)

@@ -30,7 +30,7 @@ func TestCutCoversTheFile(t *testing.T) {
 		data := make([]byte, size)
 		r := rand.NewChaCha8([32]byte{byte(size)})
 		r.Read(data)
-		pieces, total, whole, err := Cut(bytes.NewReader(data))
+		pieces, total, whole, err := Cut(bytes.NewReader(data), nil)
 		require.NoError(t, err)
 		require.EqualValues(t, size, total)
 		require.Equal(t, Sum(data), whole)
@@ -47,6 +47,14 @@ func TestCutCoversTheFile(t *testing.T) {
 			require.Equal(t, pieces[i], unpacked[i])
 		}
 	}
-	_, err := Unpack(make([]byte, 35))
+	data := make([]byte, 3*MaxSize)
+	pieces, _, _, err := Cut(bytes.NewReader(data), []int64{0, 100, 100 + MaxSize + 7, 3 * MaxSize, 4 * MaxSize})
+	require.NoError(t, err)
+	var sizes []int64
+	for _, p := range pieces {
+		sizes = append(sizes, p.Size)
+	}
+	require.Equal(t, []int64{100, MaxSize, 7, MaxSize, MaxSize - 107}, sizes)
+	_, err = Unpack(make([]byte, 35))
 	require.Error(t, err)
 }

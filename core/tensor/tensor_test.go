@@ -1,6 +1,7 @@
 package tensor
 
 import (
+	"archive/zip"
 	"bytes"
 	"encoding/binary"
 	"fmt"
@@ -12,6 +13,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"kembrel/core/chunk"
 )
 
 func opened(t testing.TB, content []byte) *File {
@@ -269,5 +272,61 @@ func BenchmarkStatistics(b *testing.B) {
 	b.SetBytes(int64(len(data)))
 	for b.Loop() {
 		f.Statistics(0)
+	}
+}
+
+// The same large tensors give the same pieces in a safetensors file, an NPZ, an NPY and a plain zip, whatever stands between them.
+func TestTheSameTensorGivesTheSamePieces(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	values := func(n int) []float64 {
+		out := make([]float64, n)
+		for i := range out {
+			out[i] = r.NormFloat64()
+		}
+		return out
+	}
+	large, larger, small := Float64("large", []int64{300, 200}, values(60_000)), Float64("larger", []int64{700_000}, values(700_000)), Float64("small", []int64{7}, values(7))
+	pieces := func(content []byte) map[chunk.Digest]bool {
+		bounds := Bounds(bytes.NewReader(content), int64(len(content)))
+		list, size, whole, err := chunk.Cut(bytes.NewReader(content), bounds)
+		require.NoError(t, err)
+		require.EqualValues(t, len(content), size)
+		require.Equal(t, chunk.Sum(content), whole)
+		out := map[chunk.Digest]bool{}
+		for _, p := range list {
+			out[p.Digest] = true
+		}
+		return out
+	}
+	var want []chunk.Digest
+	for _, data := range [][]byte{large.Data, larger.Data} {
+		for len(data) > 0 {
+			n := min(len(data), chunk.MaxSize)
+			want = append(want, chunk.Sum(data[:n]))
+			data = data[n:]
+		}
+	}
+	require.Len(t, want, 3)
+	var tensors, npz, plain, npy bytes.Buffer
+	require.NoError(t, WriteSafetensors(&tensors, []Tensor{small, large, larger}))
+	require.NoError(t, WriteNPZ(&npz, []Tensor{larger, small, large}))
+	z := zip.NewWriter(&plain)
+	for _, each := range []Tensor{large, small, larger} {
+		w, err := z.CreateHeader(&zip.FileHeader{Name: "data/" + each.Name, Method: zip.Store})
+		require.NoError(t, err)
+		_, err = w.Write(each.Data)
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	require.NoError(t, WriteNPY(&npy, larger))
+	for name, content := range map[string][]byte{"safetensors": tensors.Bytes(), "npz": npz.Bytes(), "zip": plain.Bytes()} {
+		got := pieces(content)
+		for _, d := range want {
+			require.True(t, got[d], name)
+		}
+	}
+	require.True(t, pieces(npy.Bytes())[want[1]])
+	for _, content := range [][]byte{nil, []byte("hydrophone"), tensors.Bytes()[:1000], npz.Bytes()[:70_000]} {
+		pieces(content)
 	}
 }
