@@ -1,13 +1,12 @@
 package service
 
 import (
-	"bytes"
 	"context"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"time"
 
@@ -17,14 +16,9 @@ import (
 	"kembrel/core/checkpoint"
 	"kembrel/core/chunk"
 	"kembrel/core/verdict"
-	"kembrel/store/blob"
+	"kembrel/store/pack"
 	"kembrel/store/pg"
 )
-
-func chunkName(d chunk.Digest) string {
-	digits := hex.EncodeToString(d[:])
-	return "chunk/" + digits[:2] + "/" + digits[2:]
-}
 
 func parseDigests(texts []string) ([]chunk.Digest, error) {
 	out := make([]chunk.Digest, len(texts))
@@ -44,14 +38,20 @@ func (s *Service) MissingChunks(ctx context.Context, _ Who, in *api.DigestListIn
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.db.KnownChunks(ctx, digests)
+	if err := s.db.LeaseChunks(ctx, digests); err != nil {
+		return nil, err
+	}
+	places, err := s.chunks.Places(ctx, digests)
+	if err != nil {
+		return nil, err
+	}
+	lost, err := s.chunks.Lost(ctx, places)
 	if err != nil {
 		return nil, err
 	}
 	out := &api.DigestList{Digests: []string{}}
 	for _, d := range digests {
-		size, err := s.blobs.Size(ctx, chunkName(d))
-		if !known[d] || err != nil || size == 0 { // one that was lost here is healed by being sent again
+		if _, known := places[d]; !known || lost[d] { // one that was lost here is healed by being sent again
 			out.Digests = append(out.Digests, d.String())
 		}
 	}
@@ -70,11 +70,14 @@ func (s *Service) PutChunk(ctx context.Context, _ Who, in *api.ChunkInput) (*api
 	if got := chunk.Sum(in.RawBody); got != d {
 		return nil, api.Fail(api.Mismatch, "the chunk arrived damaged: announced as %s, it is %s; send it again", d, got)
 	}
-	if err := s.blobs.Put(ctx, chunkName(d), bytes.NewReader(in.RawBody)); err != nil {
+	if err := s.chunks.Put(ctx, d, in.RawBody); err != nil {
+		if pg.Away(err) {
+			return nil, err
+		}
 		s.options.Log.Error("keep a chunk", "err", err)
 		return nil, api.Fail(api.Unavailable, "the chunk could not be kept: %v", err)
 	}
-	return nil, s.db.AddChunk(ctx, d, int64(len(in.RawBody)))
+	return nil, nil
 }
 
 // CommitCheckpoint makes a checkpoint of chunks that are here. It is kept whole or not at all, and never changes.
@@ -105,16 +108,19 @@ func (s *Service) CommitCheckpoint(ctx context.Context, who Who, in *api.NewChec
 	if err != nil {
 		return nil, err
 	}
-	names := make([]string, 0, len(chunks))
-	for d := range chunks {
-		names = append(names, chunkName(d))
+	if err := s.chunks.Flush(ctx); err != nil {
+		if pg.Away(err) {
+			return nil, err
+		}
+		s.options.Log.Error("make chunks safe", "err", err)
+		return nil, api.Fail(api.Unavailable, "the chunks could not be made safe: %v", err)
+	}
+	if err := s.chunksAreThere(ctx, chunks); err != nil {
+		return nil, err
 	}
 	var id int64
 	err = s.db.InTx(ctx, func(q pg.Queries) error {
-		if err := s.chunksAreHere(ctx, q, chunks); err != nil {
-			return err
-		}
-		if err := s.blobs.Sync(ctx, names); err != nil {
+		if err := useChunks(ctx, q, chunks); err != nil {
 			return err
 		}
 		figures, err := json.Marshal(in.Body.Figures)
@@ -200,12 +206,25 @@ func toFiles(in []api.File) (files []pg.File, chunks map[chunk.Digest]int64, tot
 	return files, chunks, total, nil
 }
 
-func (s *Service) chunksAreHere(ctx context.Context, q pg.Queries, chunks map[chunk.Digest]int64) error {
-	digests := make([]chunk.Digest, 0, len(chunks))
-	for d := range chunks {
-		digests = append(digests, d)
+// chunksAreThere looks whether the packs that hold chunks are as long as they are to be; what is not is to be sent again.
+func (s *Service) chunksAreThere(ctx context.Context, chunks map[chunk.Digest]int64) error {
+	places, err := s.chunks.Places(ctx, slices.Collect(maps.Keys(chunks)))
+	if err != nil {
+		return err
 	}
-	known, err := q.ChunkSizes(ctx, digests)
+	lost, err := s.chunks.Lost(ctx, places)
+	if err != nil {
+		return err
+	}
+	for d := range lost {
+		return api.Fail(api.Conflict, "chunk %s was lost from the blob store; send what chunks/missing names, then commit again", d)
+	}
+	return nil
+}
+
+// useChunks counts the chunks of a checkpoint that is being committed as used, which keeps them from being cleaned away.
+func useChunks(ctx context.Context, q pg.Queries, chunks map[chunk.Digest]int64) error {
+	known, err := q.UseChunks(ctx, slices.Collect(maps.Keys(chunks)))
 	if err != nil {
 		return err
 	}
@@ -216,9 +235,6 @@ func (s *Service) chunksAreHere(ctx context.Context, q pg.Queries, chunks map[ch
 		}
 		if have != size {
 			return api.Fail(api.Mismatch, "chunk %s has %d bytes, not %d", d, have, size)
-		}
-		if kept, err := s.blobs.Size(ctx, chunkName(d)); err != nil || kept != size {
-			return api.Fail(api.Unavailable, "chunk %s is damaged in the blob store", d)
 		}
 	}
 	return nil
@@ -380,18 +396,18 @@ func (s *Service) OpenFile(ctx context.Context, in *api.FileInput) (io.ReadSeeke
 		return nil, api.File{}, time.Time{}, err
 	}
 	f := api.File{Part: files[i].Part, Path: in.Path, Size: files[i].Size, Digest: chunk.Digest(files[i].Digest).String()}
-	return &fileReader{ctx: ctx, blobs: s.blobs, pieces: pieces, size: f.Size}, f, c.Saved, nil
+	return &fileReader{ctx: ctx, chunks: s.chunks, pieces: pieces, size: f.Size}, f, c.Saved, nil
 }
 
 // fileReader reads the chunks of a file one after another, each checked before a byte of it is given out.
 type fileReader struct {
 	ctx    context.Context
-	blobs  blob.Store
+	chunks *pack.Packs
+	places map[chunk.Digest]pack.Place
 	pieces []chunk.Piece
 	size   int64
 	at     int64
-	buffer []byte
-	loaded []byte // the chunk around at, in buffer
+	loaded []byte // the chunk around at
 	from   int64  // where loaded begins
 }
 
@@ -430,18 +446,19 @@ func (r *fileReader) load() error {
 			from += piece.Size
 			continue
 		}
-		f, err := r.blobs.Get(r.ctx, chunkName(piece.Digest), 0)
+		if r.places == nil { // all at once
+			digests := make([]chunk.Digest, len(r.pieces))
+			for i, p := range r.pieces {
+				digests[i] = p.Digest
+			}
+			var err error
+			if r.places, err = r.chunks.Places(r.ctx, digests); err != nil {
+				return err
+			}
+		}
+		data, err := r.chunks.Read(r.ctx, piece.Digest, r.places[piece.Digest])
 		if err != nil {
 			return err
-		}
-		defer f.Close()
-		if int64(cap(r.buffer)) < piece.Size {
-			r.buffer = make([]byte, min(r.size, chunk.MaxSize))
-		}
-		r.loaded = nil
-		data := r.buffer[:piece.Size]
-		if _, err := io.ReadFull(f, data); err != nil || chunk.Sum(data) != piece.Digest {
-			return fmt.Errorf("chunk %s is damaged in the blob store", piece.Digest)
 		}
 		r.loaded, r.from = data, from
 		return nil

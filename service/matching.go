@@ -43,7 +43,7 @@ func (s *Service) listedTensors(ctx context.Context, c *api.Checkpoint, rows []p
 		if err != nil {
 			return nil, err
 		}
-		text, err := io.ReadAll(&fileReader{ctx: ctx, blobs: s.blobs, pieces: pieces, size: f.Size})
+		text, err := io.ReadAll(&fileReader{ctx: ctx, chunks: s.chunks, pieces: pieces, size: f.Size})
 		if err != nil {
 			return nil, err
 		}

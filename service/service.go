@@ -12,6 +12,7 @@ import (
 	"kembrel/api"
 	"kembrel/store"
 	"kembrel/store/blob"
+	"kembrel/store/pack"
 	"kembrel/store/pg"
 )
 
@@ -27,7 +28,7 @@ type Options struct {
 type Service struct {
 	db       *pg.Store
 	readings store.Readings
-	blobs    blob.Store
+	chunks   *pack.Packs
 	options  Options
 	live     *live
 	watches  watches
@@ -44,7 +45,7 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	if o.SealAfter == 0 {
 		o.SealAfter = 3 * time.Minute
 	}
-	s := &Service{db: db, readings: db, blobs: blobs, options: o, inspect: make(chan struct{}, 1), differing: make(chan struct{}, 2)}
+	s := &Service{db: db, readings: db, chunks: pack.New(blobs, db), options: o, inspect: make(chan struct{}, 1), differing: make(chan struct{}, 2)}
 	s.live = newLive(db, o.Log)
 	return s
 }
@@ -60,6 +61,7 @@ func (s *Service) Run(ctx context.Context) error {
 	wait.Go(func() { s.live.tell(ctx) })
 	wait.Go(func() { s.keepSummaries(ctx) })
 	wait.Go(func() { s.inspectWeights(ctx) })
+	wait.Go(func() { s.keepChunks(ctx) })
 	<-ctx.Done()
 	wait.Wait()
 	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)

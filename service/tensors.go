@@ -123,7 +123,7 @@ func (s *Service) openTensors(ctx context.Context, f pg.File) (*tensor.File, err
 	if err != nil {
 		return nil, err
 	}
-	return tensor.Open(&readerAt{from: fileReader{ctx: ctx, blobs: s.blobs, pieces: pieces, size: f.Size}}, f.Size)
+	return tensor.Open(&readerAt{from: fileReader{ctx: ctx, chunks: s.chunks, pieces: pieces, size: f.Size}}, f.Size)
 }
 
 // readerAt reads a file at any place.

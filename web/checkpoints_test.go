@@ -2,7 +2,6 @@ package web_test
 
 import (
 	"bytes"
-	"encoding/hex"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -15,6 +14,8 @@ import (
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/chunk"
+	"kembrel/store/blob"
+	"kembrel/store/pack"
 )
 
 func noise(size int, seed byte) []byte {
@@ -23,9 +24,12 @@ func noise(size int, seed byte) []byte {
 	return data
 }
 
-func (s *served) blobOf(d chunk.Digest) string {
-	digits := hex.EncodeToString(d[:])
-	return filepath.Join(s.blobs, "chunk", digits[:2], digits[2:])
+// blobOf is the file that holds a chunk, and where in it.
+func (s *served) blobOf(t *testing.T, d chunk.Digest) (path string, place pack.Place) {
+	places, err := s.db.Places(ctx, []chunk.Digest{d})
+	require.NoError(t, err)
+	require.Contains(t, places, d)
+	return filepath.Join(s.blobs, filepath.FromSlash(pack.Name(places[d].Pack))), places[d]
 }
 
 func TestCheckpointComesBackByteForByte(t *testing.T) {
@@ -74,10 +78,10 @@ func TestDamagedChunk(t *testing.T) {
 	content := noise(100_000, 2)
 	s.put(t, content)
 	call(t, s, api.CommitCheckpoint, manifest(leg, 1, map[string][]byte{"w": content}))
-	path := s.blobOf(chunk.Sum(content))
+	path, place := s.blobOf(t, chunk.Sum(content))
 	stored, err := os.ReadFile(path)
 	require.NoError(t, err)
-	stored[5000] ^= 1
+	stored[place.At+5000] ^= 1
 	require.NoError(t, os.WriteFile(path, stored, 0o600))
 	got := call(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "last"})
 	into := filepath.Join(t.TempDir(), "model")
@@ -86,9 +90,13 @@ func TestDamagedChunk(t *testing.T) {
 	_, err = os.Stat(into)
 	require.ErrorIs(t, err, os.ErrNotExist, "nothing is left of a restore that failed")
 
-	require.NoError(t, os.Remove(path))
 	ask := &api.DigestListInput{Body: api.DigestList{Digests: []string{chunk.Sum(content).String()}}}
-	require.Len(t, call(t, s, api.MissingChunks, ask).Digests, 1, "a chunk that is lost counts as missing")
+	require.Len(t, call(t, s, api.MissingChunks, ask).Digests, 1, "a chunk that was found damaged counts as missing")
+	s.put(t, content)
+	call(t, s, api.CommitCheckpoint, manifest(leg, 2, map[string][]byte{"w": content}))
+	path, _ = s.blobOf(t, chunk.Sum(content))
+	require.NoError(t, os.Remove(path))
+	require.Len(t, call(t, s, api.MissingChunks, ask).Digests, 1, "and so does one whose pack is gone, also the one being written")
 	s.put(t, content)
 	require.Empty(t, call(t, s, api.MissingChunks, ask).Digests)
 	require.NoError(t, client.Restore(ctx, s.Client, at, got.Files, into, false, func(int64) {}))
@@ -164,4 +172,93 @@ func TestBestByObjective(t *testing.T) {
 	call(t, s, api.ChangeProject, edit)
 	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "best"}, api.NotFound, "at or before the best")
 	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "e9"}, api.NotFound, "no checkpoint @e9")
+}
+
+// What an earlier version kept as a blob for each chunk is read where it is, and moved into packs, byte for byte.
+func TestChunksOfTheEarlierFormAreMoved(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	content := noise(2*chunk.MaxSize+5000, 4)
+	in := manifest(leg, 1, map[string][]byte{"w": content})
+	rest := content
+	for _, piece := range in.Body.Files[0].Chunks {
+		d, err := chunk.ParseDigest(piece.Digest)
+		require.NoError(t, err)
+		path := filepath.Join(s.blobs, filepath.FromSlash(pack.LegacyName(d)))
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
+		require.NoError(t, os.WriteFile(path, rest[:piece.Size], 0o600))
+		rest = rest[piece.Size:]
+		_, err = s.db.Pool.Exec(ctx, "insert into chunk (digest, size) values ($1, $2)", d[:], piece.Size)
+		require.NoError(t, err)
+	}
+	call(t, s, api.CommitCheckpoint, in)
+	at := api.CheckpointInput{RunInput: leg.RunInput, At: "last"}
+	files := call(t, s, api.GetCheckpoint, &at).Files
+	read := func() {
+		into := filepath.Join(t.TempDir(), "model")
+		require.NoError(t, client.Restore(ctx, s.Client, at, files, into, false, func(int64) {}))
+		got, err := os.ReadFile(filepath.Join(into, "w"))
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(content, got))
+	}
+	read()
+	blobs, err := blob.NewLocal(s.blobs)
+	require.NoError(t, err)
+	did, err := pack.New(blobs, s.db).Clean(ctx, s.db)
+	require.NoError(t, err)
+	require.Equal(t, 3, did.Rewrote)
+	_, err = os.ReadDir(filepath.Join(s.blobs, "chunk"))
+	require.NoError(t, err)
+	left := 0
+	require.NoError(t, blobs.List(ctx, "chunk/", func(string, int64) error { left++; return nil }))
+	require.Zero(t, left)
+	read()
+}
+
+// Uses count the checkpoints that hold a chunk; what none holds is cleaned away when its lease is over, never what one holds.
+func TestCleaning(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	shared, own, loose := noise(300_000, 5), noise(200_000, 6), noise(100_000, 7)
+	var legs []api.LegInput
+	for i := range 2 {
+		leg := s.leg(t)
+		legs = append(legs, leg)
+		s.put(t, shared)
+		files := map[string][]byte{"shared": shared}
+		if i == 1 {
+			s.put(t, own)
+			files["own"], files["again"] = own, own
+		}
+		call(t, s, api.CommitCheckpoint, manifest(leg, 1, files))
+	}
+	s.put(t, loose)
+	uses := func(content []byte) (n int) {
+		d := chunk.Sum(content)
+		err := s.db.Pool.QueryRow(ctx, "select uses from chunk where digest = $1", d[:]).Scan(&n)
+		if err != nil {
+			return -1
+		}
+		return n
+	}
+	require.Equal(t, []int{2, 1}, []int{uses(shared), uses(own)})
+	end := &api.EndInput{LegInput: legs[1]}
+	end.Body.State = "finished"
+	call(t, s, api.EndLeg, end)
+	call(t, s, api.CommitCheckpoint, manifest(legs[0], 2, map[string][]byte{"x": shared})) // makes loose safe as well
+	require.Equal(t, 0, uses(loose))
+	call(t, s, api.DeleteRun, &api.LeaveInput{RunInput: legs[1].RunInput, Days: 1e-9})
+	require.Eventually(t, func() bool { return uses(own) == 0 }, 20*time.Second, 50*time.Millisecond)
+	n, err := s.db.CleanChunks(ctx, time.Hour)
+	require.NoError(t, err)
+	require.Zero(t, n, "their lease is not over")
+	n, err = s.db.CleanChunks(ctx, 0)
+	require.NoError(t, err)
+	require.EqualValues(t, 2, n)
+	require.Equal(t, []int{2, -1, -1}, []int{uses(shared), uses(own), uses(loose)})
+	var wrong int
+	require.NoError(t, s.db.Pool.QueryRow(ctx, `select count(*) from chunk c where uses <> (select count(distinct (f.run, f.checkpoint)) from checkpoint_file f, generate_series(0, length(f.chunks) / 36 - 1) i
+		where substring(f.chunks from 36 * i + 1 for 32) = c.digest)`).Scan(&wrong))
+	require.Zero(t, wrong)
 }

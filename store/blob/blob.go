@@ -16,12 +16,23 @@ type Store interface {
 	// Put keeps what data yields under name and returns when it is safe on disk; the name then shows the whole or, if an
 	// error comes back, what it showed before. Putting a name again replaces the bytes with (for the caller) equal ones.
 	Put(ctx context.Context, name string, data io.Reader) error
-	// Get opens a blob, from offset on. The error wraps ErrNone where there is none.
-	Get(ctx context.Context, name string, offset int64) (io.ReadCloser, error)
+	// Get opens size bytes of a blob from offset on, fewer where it ends before; size 0: to its end. The error wraps ErrNone where there is none.
+	Get(ctx context.Context, name string, offset, size int64) (io.ReadCloser, error)
 	// Size is the length in bytes. The error wraps ErrNone where there is none.
 	Size(ctx context.Context, name string) (int64, error)
-	// Sync returns when the names, as well as their bytes, would survive a power cut.
-	Sync(ctx context.Context, names []string) error
+	// Append begins a new blob that is written piece by piece. What has been written can be read once Sync has returned, and then survives a
+	// power cut; what has not may be lost.
+	Append(name string) (Appending, error)
+	// List calls each with the name and size of every blob whose name begins with prefix, in no order.
+	List(ctx context.Context, prefix string, each func(name string, size int64) error) error
 	// Delete removes a blob; one that is not there is no error.
 	Delete(ctx context.Context, name string) error
+}
+
+// Appending is a blob being written. WriteAt may be called from many goroutines, for places that do not overlap; Sync and Close may not run beside
+// it or each other.
+type Appending interface {
+	io.WriterAt
+	Sync() error
+	Close() error
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strings"
 )
 
 // Local keeps each blob as a file below a folder.
@@ -42,7 +43,7 @@ func (l *Local) path(blob string) (string, error) {
 	return filepath.Join(l.folder, filepath.FromSlash(blob)), nil
 }
 
-// Put implements Store: written beside, fsynced, renamed.
+// Put implements Store: written beside, fsynced, renamed, its folder fsynced.
 func (l *Local) Put(_ context.Context, blob string, data io.Reader) (err error) {
 	path, err := l.path(blob)
 	if err != nil {
@@ -71,11 +72,14 @@ func (l *Local) Put(_ context.Context, blob string, data io.Reader) (err error) 
 	if err = os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	return os.Rename(f.Name(), path)
+	if err = os.Rename(f.Name(), path); err != nil {
+		return err
+	}
+	return l.syncFolders(path)
 }
 
 // Get implements Store.
-func (l *Local) Get(_ context.Context, blob string, offset int64) (io.ReadCloser, error) {
+func (l *Local) Get(_ context.Context, blob string, offset, size int64) (io.ReadCloser, error) {
 	path, err := l.path(blob)
 	if err != nil {
 		return nil, err
@@ -87,6 +91,12 @@ func (l *Local) Get(_ context.Context, blob string, offset int64) (io.ReadCloser
 	if _, err := f.Seek(offset, io.SeekStart); err != nil {
 		f.Close()
 		return nil, fmt.Errorf("get blob %s: %w", blob, err)
+	}
+	if size > 0 {
+		return struct {
+			io.Reader
+			io.Closer
+		}{io.LimitReader(f, size), f}, nil
 	}
 	return f, nil
 }
@@ -111,27 +121,79 @@ func missing(blob string, err error) error {
 	return fmt.Errorf("blob %s: %w", blob, err)
 }
 
-// Sync implements Store: each folder on the way is fsynced once; the bytes were when they were put.
-func (l *Local) Sync(_ context.Context, names []string) error {
-	folders := map[string]bool{}
-	for _, n := range names {
-		path, err := l.path(n)
-		if err != nil {
-			return err
-		}
-		for d := filepath.Dir(path); !folders[d]; d = filepath.Dir(d) {
-			folders[d] = true
-			if d == filepath.Clean(l.folder) {
-				break
-			}
-		}
+// Append implements Store.
+func (l *Local) Append(blob string) (Appending, error) {
+	path, err := l.path(blob)
+	if err != nil {
+		return nil, err
 	}
-	for d := range folders {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("append to blob %s: %w", blob, err)
+	}
+	return &appending{File: f, local: l, path: path}, nil
+}
+
+// appending is a file being written; its folders are made safe with its first Sync.
+type appending struct {
+	*os.File
+	local *Local
+	path  string
+	known bool
+}
+
+// Sync implements Appending.
+func (a *appending) Sync() error {
+	if err := a.File.Sync(); err != nil || a.known {
+		return err
+	}
+	if err := a.local.syncFolders(a.path); err != nil {
+		return err
+	}
+	a.known = true
+	return nil
+}
+
+// syncFolders makes the names on the way to a file safe.
+func (l *Local) syncFolders(path string) error {
+	for d := filepath.Dir(path); ; d = filepath.Dir(d) {
 		if err := syncFolder(d); err != nil {
 			return fmt.Errorf("sync blobs: %w", err)
 		}
+		if d == filepath.Clean(l.folder) || d == filepath.Dir(d) {
+			return nil
+		}
 	}
-	return nil
+}
+
+// List implements Store.
+func (l *Local) List(_ context.Context, prefix string, each func(name string, size int64) error) error {
+	return filepath.WalkDir(l.folder, func(path string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil // deleted meanwhile
+		}
+		if err != nil || d.IsDir() {
+			if err == nil && d.Name() == incomingFolder {
+				return fs.SkipDir
+			}
+			return err
+		}
+		blob, err := filepath.Rel(l.folder, path)
+		if err != nil || !strings.HasPrefix(filepath.ToSlash(blob), prefix) {
+			return err
+		}
+		info, err := d.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		return each(filepath.ToSlash(blob), info.Size())
+	})
 }
 
 func syncFolder(path string) error {

@@ -30,44 +30,6 @@ type File struct {
 	Chunks     []byte
 }
 
-// KnownChunks returns those of the digests that are here.
-func (q Queries) KnownChunks(ctx context.Context, digests []chunk.Digest) (map[chunk.Digest]bool, error) {
-	found, err := list[struct{ Digest []byte }](ctx, q, "chunk_known", A{"digests": packed(digests)})
-	out := make(map[chunk.Digest]bool, len(found))
-	for _, f := range found {
-		out[chunk.Digest(f.Digest)] = true
-	}
-	return out, err
-}
-
-// AddChunk notes that a chunk's bytes are kept.
-func (q Queries) AddChunk(ctx context.Context, digest chunk.Digest, size int64) error {
-	_, err := q.exec(ctx, "chunk_add", A{"digest": digest[:], "size": size})
-	return err
-}
-
-// ChunkSizes returns the sizes of those digests that are here, held until the transaction ends.
-func (q Queries) ChunkSizes(ctx context.Context, digests []chunk.Digest) (map[chunk.Digest]int64, error) {
-	type row struct {
-		Digest []byte
-		Size   int64
-	}
-	found, err := list[row](ctx, q, "chunk_sizes", A{"digests": packed(digests)})
-	out := make(map[chunk.Digest]int64, len(found))
-	for _, f := range found {
-		out[chunk.Digest(f.Digest)] = f.Size
-	}
-	return out, err
-}
-
-func packed(digests []chunk.Digest) [][]byte {
-	out := make([][]byte, len(digests))
-	for i := range digests {
-		out[i] = digests[i][:]
-	}
-	return out
-}
-
 // CheckpointByKey finds a checkpoint by its idempotency key.
 func (q Queries) CheckpointByKey(ctx context.Context, key string) (run int64, c Checkpoint, err error) {
 	type row struct {

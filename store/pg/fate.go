@@ -38,6 +38,9 @@ func (q Queries) EraseRun(ctx context.Context, run int64) (bool, error) {
 			return false, err
 		}
 	}
+	if err := q.ReleaseChunks(ctx, run, 0); err != nil {
+		return false, err
+	}
 	n, err := q.exec(ctx, "run_erase", A{"run": run})
 	return n > 0, err
 }

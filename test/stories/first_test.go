@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -30,6 +31,7 @@ func TestFirstRun(t *testing.T) {
 	var r api.RunDetail
 	require.Eventually(t, func() bool {
 		r = w.show(t, "vessels/1")
+		r.Curves = slices.DeleteFunc(r.Curves, func(c api.CurveInfo) bool { return strings.HasPrefix(c.Name, "host.") }) // there, where it takes long
 		return r.Best != nil && len(r.Curves) == 6 && r.Curves[4].Count == 8
 	}, 10*time.Second, 50*time.Millisecond, "summaries follow the readings within a moment")
 	require.Equal(t, "finished", r.State)

@@ -1,11 +1,52 @@
--- query: chunk_known
-select digest from chunk where digest = any(@digests);
+-- query: chunk_places
+select digest, size, pack, at, stored from chunk where digest = any(@digests) and not damaged;
 
 -- query: chunk_add
-insert into chunk (digest, size) values (@digest, @size) on conflict (digest) do nothing;
+-- A chunk that is known keeps its place, unless it is damaged or is being moved.
+insert into chunk (digest, size, pack, at, stored)
+select c.digest, c.size, c.pack, c.at, c.stored
+from unnest(@digests::bytea[], @sizes::int[], @packs::text[], @ats::bigint[], @storeds::int[]) c(digest, size, pack, at, stored) order by c.digest
+on conflict (digest) do update set pack = excluded.pack, at = excluded.at, stored = excluded.stored, damaged = false, kept = now() where chunk.damaged;
 
--- query: chunk_sizes
-select digest, size from chunk where digest = any(@digests) for share;
+-- query: chunk_move
+-- Only from the place that was read: another replica may have moved it.
+update chunk c set pack = m.pack, at = m.at, stored = m.stored
+from unnest(@digests::bytea[], @packs::text[], @ats::bigint[], @storeds::int[], @olds::text[]) m(digest, pack, at, stored, old)
+where c.digest = m.digest and c.pack = m.old and not c.damaged;
+
+-- query: chunk_damaged
+update chunk set damaged = true where digest = @digest and pack = @pack and at = @at;
+
+-- query: chunk_lease
+-- What somebody was told is here stays for a while, though no checkpoint holds it yet.
+update chunk set kept = now() where digest = any(@digests) and kept < now() - interval '5 minutes';
+
+-- query: chunk_use
+-- In the order of digests, so that two commits do not wait for each other.
+with here as (select digest from chunk where digest = any(@digests) and not damaged order by digest for update)
+update chunk c set uses = uses + 1 from here where c.digest = here.digest returning c.digest, c.size;
+
+-- query: chunk_release
+-- The chunks of a run's checkpoints, or of one, are used by so many fewer.
+with used as (
+    select digest, count(*) as n from (
+        select distinct f.checkpoint, substring(f.chunks from 36 * i + 1 for 32) as digest
+        from checkpoint_file f cross join lateral generate_series(0, length(f.chunks) / 36 - 1) i
+        where f.run = @run and (@checkpoint = 0 or f.checkpoint = @checkpoint)) d group by digest),
+here as (select c.digest, u.n from chunk c join used u on u.digest = c.digest order by c.digest for update of c)
+update chunk c set uses = uses - here.n, kept = now() from here where c.digest = here.digest;
+
+-- query: chunk_clean
+-- Chunks that no checkpoint holds and nobody was told of lately.
+with loose as (select digest from chunk where uses = 0 and kept < now() - @grace::float8 * interval '1 second' order by kept limit 5000 for update skip locked)
+delete from chunk c using loose where c.digest = loose.digest;
+
+-- query: pack_live
+-- What of each pack is still known.
+select pack, count(*) as chunks, sum(stored)::bigint as stored from chunk where pack <> '' group by pack;
+
+-- query: pack_chunks
+select digest, size, pack, at, stored from chunk where pack = @pack and not damaged order by at limit 500;
 
 -- query: checkpoint_by_key
 select run, id, step from checkpoint where key = @key;

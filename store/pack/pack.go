@@ -1,0 +1,388 @@
+// Package pack keeps chunks: many in a file (a pack), each packed by core/chunk, in a blob store. Where a chunk lies is in an index, which the
+// database holds. docs/storage.md has the format.
+//
+//	packs.Put(ctx, digest, data)      received and verified; a crash may lose it until
+//	packs.Flush(ctx)                  returns, when all that was put before is safe, and known to every replica
+//	packs.Get(ctx, digest)            checked against the digest
+//
+// It imports core/chunk and store/blob.
+package pack
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kembrel/core/chunk"
+	"kembrel/store/blob"
+)
+
+// Place is where a chunk lies: its bytes as stored begin at At of a pack. A pack "" is a chunk of the earlier form, a blob of its own.
+type Place struct {
+	Pack   string
+	At     int64
+	Stored int // bytes
+	Size   int // of the chunk itself
+}
+
+// Entry is a chunk with its place. One that was moved comes from the pack From, and is to be known here only if it is still known there.
+type Entry struct {
+	Digest chunk.Digest
+	Place
+	Moved bool
+	From  string
+}
+
+// Index knows where chunks lie. Add makes places known for good; a chunk that is known and not damaged keeps its place.
+type Index interface {
+	Places(ctx context.Context, digests []chunk.Digest) (map[chunk.Digest]Place, error)
+	Add(ctx context.Context, entries []Entry) error
+	Damaged(ctx context.Context, digest chunk.Digest, place Place) error
+}
+
+// ErrNone says that a chunk is not here, ErrDamaged that its bytes are not those it is named by.
+var (
+	ErrNone    = errors.New("no such chunk")
+	ErrDamaged = errors.New("damaged chunk")
+)
+
+// The size at which a pack is full, and how much may wait to be made safe before that is begun beside what comes in.
+const (
+	fullPack = 128 << 20
+	waiting  = 32 << 20
+	openTime = 15 * time.Minute // and how long a pack is written at most
+)
+
+// Packs keeps chunks. All methods may be called from many goroutines.
+type Packs struct {
+	blobs blob.Store
+	index Index
+
+	writing sync.RWMutex // held for reading while a chunk is written, for writing while a flush takes what was written
+	mutex   sync.Mutex
+	open    blob.Appending // nil: none
+	name    string
+	at      int64
+	began   time.Time
+	pending map[chunk.Digest]Entry
+	unsafe  int64 // bytes pending
+	old     time.Duration
+
+	flushing sync.Mutex
+}
+
+// New keeps chunks in a blob store.
+func New(blobs blob.Store, index Index) *Packs {
+	return &Packs{blobs: blobs, index: index, pending: map[chunk.Digest]Entry{}, old: oldPack}
+}
+
+// Name is the blob of a pack.
+func Name(pack string) string { return "pack/" + pack }
+
+// LegacyName is the blob of a chunk of the earlier form, raw and alone.
+func LegacyName(d chunk.Digest) string {
+	digits := fmt.Sprintf("%x", d[:])
+	return "chunk/" + digits[:2] + "/" + digits[2:]
+}
+
+// Before each chunk a pack has its digest, its length and its length as stored, so that an index can be made anew from packs.
+const (
+	magic   = "KC1\n"
+	headLen = len(magic) + 32 + 4 + 4
+)
+
+// Put keeps a chunk, whose digest the caller has checked, until the next Flush makes it safe. One that is here is not written again.
+func (p *Packs) Put(ctx context.Context, d chunk.Digest, data []byte) error {
+	known, err := p.Places(ctx, []chunk.Digest{d})
+	if err != nil || len(known) > 0 {
+		return err
+	}
+	return p.put(ctx, d, data, nil)
+}
+
+// put writes a chunk, or moves one that lies elsewhere.
+func (p *Packs) put(ctx context.Context, d chunk.Digest, data []byte, from *Place) error {
+	buffer := make([]byte, headLen, headLen+len(data)+1)
+	buffer = chunk.Compress(buffer, data)
+	head := append(append(buffer[:0], magic...), d[:]...)
+	head = binary.BigEndian.AppendUint32(head, uint32(len(data)))
+	binary.BigEndian.AppendUint32(head, uint32(len(buffer)-headLen))
+
+	e := Entry{Digest: d, Place: Place{Stored: len(buffer) - headLen, Size: len(data)}}
+	if from != nil {
+		e.Moved, e.From = true, from.Pack
+	}
+	p.writing.RLock()
+	err := p.write(e, buffer)
+	p.writing.RUnlock()
+	if err != nil {
+		return err
+	}
+	p.mutex.Lock()
+	much := p.unsafe > waiting
+	p.mutex.Unlock()
+	if much && p.flushing.TryLock() { // beside the next chunks that come in
+		go func() {
+			defer p.flushing.Unlock()
+			p.flush(context.WithoutCancel(ctx)) // a failure shows at the commit, which flushes again
+		}()
+	}
+	return nil
+}
+
+// write appends a chunk to the open pack. Only the place is taken under the lock.
+func (p *Packs) write(e Entry, bytes []byte) error {
+	p.mutex.Lock()
+	if p.open == nil {
+		id, err := uuid.NewV7() // its time tells how old the pack is
+		if err != nil {
+			p.mutex.Unlock()
+			return err
+		}
+		name := id.String()
+		open, err := p.blobs.Append(Name(name))
+		if err != nil {
+			p.mutex.Unlock()
+			return fmt.Errorf("begin a pack: %w", err)
+		}
+		p.open, p.name, p.at, p.began = open, name, 0, time.Now()
+	}
+	open, from := p.open, p.at
+	e.Pack, e.At = p.name, from+int64(headLen)
+	p.at += int64(len(bytes))
+	p.mutex.Unlock()
+	if _, err := open.WriteAt(bytes, from); err != nil {
+		p.mutex.Lock()
+		if p.open == open { // no more into this one: the disk may be full
+			p.at = fullPack
+		}
+		p.mutex.Unlock()
+		return fmt.Errorf("write into a pack: %w", err)
+	}
+	p.mutex.Lock()
+	p.pending[e.Digest] = e
+	p.unsafe += int64(len(bytes))
+	p.mutex.Unlock()
+	return nil
+}
+
+// Flush makes all chunks safe that were put before it, and known.
+func (p *Packs) Flush(ctx context.Context) error {
+	p.flushing.Lock()
+	defer p.flushing.Unlock()
+	return p.flush(ctx)
+}
+
+func (p *Packs) flush(ctx context.Context) error {
+	p.writing.Lock() // all writes that were begun are done
+	p.mutex.Lock()
+	open, full := p.open, p.at >= fullPack || time.Since(p.began) > openTime
+	entries := slices.Collect(maps.Values(p.pending))
+	if full {
+		p.open = nil
+	}
+	p.mutex.Unlock()
+	p.writing.Unlock()
+	var err error
+	if len(entries) > 0 {
+		if open != nil { // else they are of a pack that is full and safe, and the index could not be told
+			if err = open.Sync(); err == nil {
+				err = p.whole(ctx, entries)
+			}
+		}
+		if err == nil {
+			err = p.index.Add(ctx, entries)
+		} else { // what is not safe now may never be: it is to be sent again
+			full = true
+			err = fmt.Errorf("make a pack safe: %w", err)
+			p.mutex.Lock()
+			if p.open == open {
+				p.open = nil
+			}
+			p.mutex.Unlock()
+			p.forget(entries)
+		}
+	}
+	if full && open != nil {
+		err = errors.Join(err, open.Close())
+	}
+	if err == nil {
+		p.forget(entries)
+	}
+	return err
+}
+
+// whole looks whether the packs of entries are as long as they are to be: somebody may have deleted one that was being written.
+func (p *Packs) whole(ctx context.Context, entries []Entry) error {
+	ends := map[string]int64{}
+	for _, e := range entries {
+		ends[e.Pack] = max(ends[e.Pack], e.At+int64(e.Stored))
+	}
+	for name, end := range ends {
+		if size, err := p.blobs.Size(ctx, Name(name)); err != nil {
+			return err
+		} else if size < end {
+			return fmt.Errorf("pack %s has %d bytes, not %d", name, size, end)
+		}
+	}
+	return nil
+}
+
+// abandon ends the open pack if it is the one named, which is gone, with what waits in it.
+func (p *Packs) abandon(name string) {
+	p.mutex.Lock()
+	if p.open == nil || p.name != name {
+		p.mutex.Unlock()
+		return
+	}
+	p.open = nil // the file is closed when nobody writes into it any more
+	p.mutex.Unlock()
+	var lost []Entry
+	p.mutex.Lock()
+	for _, e := range p.pending {
+		if e.Pack == name {
+			lost = append(lost, e)
+		}
+	}
+	p.mutex.Unlock()
+	p.forget(lost)
+}
+
+func (p *Packs) forget(entries []Entry) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	for _, e := range entries {
+		if p.pending[e.Digest] == e {
+			delete(p.pending, e.Digest)
+			p.unsafe -= int64(e.Stored + headLen)
+		}
+	}
+}
+
+// Places tells which chunks are here, and where.
+func (p *Packs) Places(ctx context.Context, digests []chunk.Digest) (map[chunk.Digest]Place, error) {
+	out, err := p.index.Places(ctx, digests)
+	if err != nil {
+		return nil, err
+	}
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	for _, d := range digests {
+		if e, ok := p.pending[d]; ok && !e.Moved {
+			out[d] = e.Place
+		}
+	}
+	return out, nil
+}
+
+// Lost tells which chunks cannot be where they are said to be, because their pack is gone or too short. Their bytes are not looked at.
+func (p *Packs) Lost(ctx context.Context, places map[chunk.Digest]Place) (map[chunk.Digest]bool, error) {
+	out, sizes := map[chunk.Digest]bool{}, map[string]int64{}
+	for d, place := range places {
+		p.mutex.Lock()
+		_, pending := p.pending[d]
+		p.mutex.Unlock()
+		if pending {
+			continue
+		}
+		name, end := Name(place.Pack), place.At+int64(place.Stored)
+		if place.Pack == "" {
+			name, end = LegacyName(d), int64(place.Size)
+		}
+		size, known := sizes[name]
+		if !known {
+			var err error
+			if size, err = p.blobs.Size(ctx, name); err != nil && !errors.Is(err, blob.ErrNone) {
+				return nil, err
+			}
+			sizes[name] = size
+		}
+		if size < end {
+			p.abandon(place.Pack)
+			out[d] = true
+			if err := p.index.Damaged(ctx, d, place); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return out, nil
+}
+
+// Get reads a chunk and checks it against its digest. One that is damaged is noted, so that the next upload of the same content heals it.
+func (p *Packs) Get(ctx context.Context, d chunk.Digest) ([]byte, error) {
+	for try := 0; ; try++ {
+		places, err := p.Places(ctx, []chunk.Digest{d})
+		if err != nil {
+			return nil, err
+		}
+		place, ok := places[d]
+		if !ok {
+			return nil, fmt.Errorf("%w: %s", ErrNone, d)
+		}
+		data, err := p.read(ctx, d, place)
+		switch {
+		case err == nil:
+			return data, nil
+		case errors.Is(err, blob.ErrNone) && try == 0:
+			continue // it was moved meanwhile
+		case errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNone):
+			return nil, errors.Join(fmt.Errorf("%w %s: %w", ErrDamaged, d, err), p.index.Damaged(ctx, d, place))
+		}
+		return nil, err
+	}
+}
+
+// Read reads a chunk whose place is known.
+func (p *Packs) Read(ctx context.Context, d chunk.Digest, place Place) ([]byte, error) {
+	data, err := p.read(ctx, d, place)
+	if err != nil {
+		return p.Get(ctx, d)
+	}
+	return data, nil
+}
+
+func (p *Packs) read(ctx context.Context, d chunk.Digest, place Place) ([]byte, error) {
+	name, stored := Name(place.Pack), place.Stored
+	if place.Pack == "" {
+		name, stored = LegacyName(d), place.Size
+	}
+	r, err := p.blobs.Get(ctx, name, place.At, int64(stored))
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	data := make([]byte, stored)
+	if _, err := io.ReadFull(r, data); err != nil {
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			return nil, fmt.Errorf("%w: cut short", ErrDamaged)
+		}
+		return nil, err
+	}
+	if place.Pack != "" {
+		if data, err = chunk.Decompress(data, place.Size); err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+		}
+	}
+	if chunk.Sum(data) != d {
+		return nil, fmt.Errorf("%w: other bytes", ErrDamaged)
+	}
+	return data, nil
+}
+
+// Close makes what was put safe and ends the open pack.
+func (p *Packs) Close(ctx context.Context) error {
+	p.flushing.Lock()
+	defer p.flushing.Unlock()
+	p.mutex.Lock()
+	p.at = max(p.at, fullPack)
+	p.mutex.Unlock()
+	return p.flush(ctx)
+}
