@@ -252,14 +252,20 @@ func verify(path string, f api.File) error {
 		return fmt.Errorf("restore: %w", err)
 	}
 	defer file.Close()
+	safe := make(chan error, 1)
+	go func() { safe <- file.Sync() }() // the disk works while the digest is computed
 	hash := chunk.NewHash()
-	if _, err := io.Copy(hash, file); err != nil {
+	_, err = io.CopyBuffer(struct{ io.Writer }{hash}, struct{ io.Reader }{file}, make([]byte, 1<<20))
+	if synced := <-safe; err == nil {
+		err = synced
+	}
+	if err != nil {
 		return fmt.Errorf("restore %s: %w", f.Path, err)
 	}
 	if got := hash.Digest().String(); got != f.Digest {
 		return fmt.Errorf("restore %s: it is %s, not %s; nothing was written", f.Path, got, f.Digest)
 	}
-	return file.Sync()
+	return nil
 }
 
 // appear gives the files their names. Without overwrite a name that was taken meanwhile stops it, and those already given are

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -129,13 +130,17 @@ func (s *sender) sendChunks(ctx context.Context, folder string, files []api.File
 	return nil
 }
 
+// rooms hold chunks on their way.
+var rooms = sync.Pool{New: func() any { b := make([]byte, chunk.MaxSize); return &b }}
+
 func (s *sender) sendChunk(ctx context.Context, digest string, p place) error {
 	f, err := os.Open(p.path)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	data := make([]byte, p.size)
+	room := rooms.Get().(*[]byte)
+	data := (*room)[:p.size]
 	if _, err := f.ReadAt(data, p.from); err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
@@ -143,7 +148,8 @@ func (s *sender) sendChunk(ctx context.Context, digest string, p place) error {
 		_, err := client.Call(ctx, s.client, api.PutChunk, &api.ChunkInput{Digest: digest, RawBody: data})
 		return err
 	})
-	if err == nil {
+	if err == nil { // after a failure the call may still be reading
+		rooms.Put(room)
 		s.chunks.Add(p.size)
 	}
 	return err

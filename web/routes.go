@@ -4,16 +4,20 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"path"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 
 	"kembrel/api"
+	"kembrel/core/chunk"
 	"kembrel/core/history"
 	"kembrel/service"
 	"kembrel/service/document"
@@ -101,9 +105,41 @@ func (w *server) routes() {
 	bind(w, api.GetDifference, s.GetDifference)
 	bind(w, api.AddVerification, s.AddVerification)
 	bind(w, api.MissingChunks, s.MissingChunks)
-	bind(w, api.PutChunk, func(ctx context.Context, who service.Who, in *api.ChunkInput) (*api.None, error) {
-		w.metrics.chunks.Add(float64(len(in.RawBody)))
-		return s.PutChunk(ctx, who, in)
+	w.bindChunks()
+}
+
+// chunkIn reads a chunk into memory that is used again.
+type chunkIn struct {
+	Digest string `path:"digest" maxLength:"80"`
+	room   *[]byte
+	size   int
+}
+
+var chunkRooms = sync.Pool{New: func() any { b := make([]byte, chunk.MaxSize+1); return &b }}
+
+func (c *chunkIn) Resolve(ctx huma.Context) []error {
+	g := humagin.Unwrap(ctx)
+	extendDeadline(g.Writer)
+	c.room = chunkRooms.Get().(*[]byte)
+	n, err := io.ReadFull(g.Request.Body, *c.room)
+	c.size = n
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return []error{err}
+	}
+	return nil
+}
+
+// bindChunks registers the sending of chunks, which is most of what a service takes in.
+func (w *server) bindChunks() {
+	op := w.describe(api.PutChunk.Spec)
+	op.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
+	huma.Register(w.huma, op, func(ctx context.Context, in *chunkIn) (*struct{}, error) {
+		defer chunkRooms.Put(in.room)
+		w.metrics.chunks.Add(float64(in.size))
+		if _, err := w.service.PutChunk(ctx, whoAsks(ctx), &api.ChunkInput{Digest: in.Digest, RawBody: (*in.room)[:in.size]}); err != nil {
+			return nil, w.service.Problem(err)
+		}
+		return nil, nil
 	})
 }
 
@@ -276,6 +312,27 @@ func (w *server) file(ctx context.Context, _ service.Who, in *api.FileInput) (*h
 
 // steady moves the deadline on with every piece that goes out.
 type steady struct{ http.ResponseWriter }
+
+// ReadFrom moves large pieces, as files are large.
+func (s steady) ReadFrom(r io.Reader) (total int64, err error) {
+	room := chunkRooms.Get().(*[]byte)
+	defer chunkRooms.Put(room)
+	for {
+		n, err := r.Read((*room)[:1<<20])
+		if n > 0 {
+			if _, err := s.Write((*room)[:n]); err != nil {
+				return total, err
+			}
+			total += int64(n)
+		}
+		if errors.Is(err, io.EOF) {
+			return total, nil
+		}
+		if err != nil {
+			return total, err
+		}
+	}
+}
 
 func (s steady) Write(p []byte) (int, error) {
 	extendDeadline(s.ResponseWriter)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 
 	"github.com/zeebo/blake3"
 )
@@ -58,9 +59,11 @@ func Cut(r io.Reader, bounds []int64) (pieces []Piece, size int64, whole Digest,
 		}
 		n, err := io.ReadFull(r, buffer[:room])
 		if n > 0 {
+			var both sync.WaitGroup // the two digests beside each other
+			both.Go(func() { hash.Write(buffer[:n]) })
 			pieces = append(pieces, Piece{Digest: Sum(buffer[:n]), Size: int64(n)})
+			both.Wait()
 			size += int64(n)
-			hash.Write(buffer[:n])
 		}
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 			return pieces, size, hash.Digest(), nil

@@ -108,10 +108,14 @@ func (p *Packs) Put(ctx context.Context, d chunk.Digest, data []byte) error {
 	return p.put(ctx, d, data, nil)
 }
 
+// buffers hold chunks as they are written.
+var buffers = sync.Pool{New: func() any { b := make([]byte, headLen, headLen+chunk.MaxSize+1); return &b }}
+
 // put writes a chunk, or moves one that lies elsewhere.
 func (p *Packs) put(ctx context.Context, d chunk.Digest, data []byte, from *Place) error {
-	buffer := make([]byte, headLen, headLen+len(data)+1)
-	buffer = chunk.Compress(buffer, data)
+	room := buffers.Get().(*[]byte)
+	defer buffers.Put(room)
+	buffer := chunk.Compress((*room)[:headLen], data)
 	head := append(append(buffer[:0], magic...), d[:]...)
 	head = binary.BigEndian.AppendUint32(head, uint32(len(data)))
 	binary.BigEndian.AppendUint32(head, uint32(len(buffer)-headLen))
