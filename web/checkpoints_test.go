@@ -84,6 +84,11 @@ func TestDamagedChunk(t *testing.T) {
 	stored[place.At+5000] ^= 1
 	require.NoError(t, os.WriteFile(path, stored, 0o600))
 	got := call(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "last"})
+	found := call(t, s, api.CheckBlobs, &api.CheckBlobsInput{})
+	require.EqualValues(t, 1, found.Chunks)
+	require.Len(t, found.Damaged, 1)
+	require.Equal(t, []string{"vessels/1@e1"}, found.Damaged[0].Checkpoints)
+	require.EqualValues(t, 1, call(t, s, api.GetBlobs, &struct{}{}).Damaged)
 	into := filepath.Join(t.TempDir(), "model")
 	at := api.CheckpointInput{RunInput: leg.RunInput, At: "last"}
 	require.Error(t, client.Restore(ctx, s.Client, at, got.Files, into, false, func(int64) {}))
@@ -100,6 +105,10 @@ func TestDamagedChunk(t *testing.T) {
 	s.put(t, content)
 	require.Empty(t, call(t, s, api.MissingChunks, ask).Digests)
 	require.NoError(t, client.Restore(ctx, s.Client, at, got.Files, into, false, func(int64) {}))
+	in := &api.CheckBlobsInput{}
+	in.Body.Share = 0.5
+	require.LessOrEqual(t, call(t, s, api.CheckBlobs, in).Chunks, int64(1))
+	require.Empty(t, call(t, s, api.CheckBlobs, &api.CheckBlobsInput{}).Damaged, "it is healed")
 }
 
 func TestBadChunksAndManifests(t *testing.T) {

@@ -106,6 +106,8 @@ func (w *server) routes() {
 	bind(w, api.AddVerification, s.AddVerification)
 	bind(w, api.MissingChunks, s.MissingChunks)
 	w.bindChunks()
+	bind(w, api.GetBlobs, s.GetBlobs)
+	bind(w, api.CheckBlobs, s.CheckBlobs)
 }
 
 // chunkIn reads a chunk into memory that is used again.

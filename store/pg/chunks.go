@@ -132,3 +132,48 @@ func (q Queries) ChunksOf(ctx context.Context, name string) ([]pack.Entry, error
 	}
 	return out, err
 }
+
+// Checked is a chunk to be checked.
+type Checked struct {
+	pack.Entry
+	Damaged bool // as it was found before
+}
+
+// ChunkSlice lists some chunks behind a digest (nil: from the first), up to one (nil: to the last), of a sample of a share of all.
+func (q Queries) ChunkSlice(ctx context.Context, after, upto []byte, share float64, limit int) ([]Checked, error) {
+	if after == nil {
+		after = []byte{}
+	}
+	rows, err := list[struct {
+		placed
+		Damaged bool
+	}](ctx, q, "chunk_slice", A{"after": after, "upto": upto, "share": int(share * 65536), "limit": limit})
+	out := make([]Checked, len(rows))
+	for i, r := range rows {
+		out[i] = Checked{pack.Entry{Digest: chunk.Digest(r.Digest), Place: r.place()}, r.Damaged}
+	}
+	return out, err
+}
+
+// Holder is a checkpoint that holds a chunk.
+type Holder struct {
+	Project string
+	Number  int
+	Step    int64
+	Epoch   float64
+}
+
+// Holders lists the checkpoints that hold a chunk. O(manifests).
+func (q Queries) Holders(ctx context.Context, digest chunk.Digest) ([]Holder, error) {
+	return list[Holder](ctx, q, "chunk_holders", A{"digest": digest[:]})
+}
+
+// ChunkTotals is what all chunks come to.
+type ChunkTotals struct {
+	Chunks, Bytes, Stored, Damaged, Loose, Held, Checkpoints int64
+}
+
+// ChunkTotals adds up all chunks.
+func (q Queries) ChunkTotals(ctx context.Context) (ChunkTotals, error) {
+	return one[ChunkTotals](ctx, q, "chunk_totals", A{})
+}

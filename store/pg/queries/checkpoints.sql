@@ -103,3 +103,18 @@ insert into verification (run, checkpoint, person, host, result) values (@run, @
 -- query: verification_list
 select v.checkpoint, v.at, coalesce(p.name, '') as who, v.host, v.result from verification v left join person p on p.id = v.person
 where v.run = @run order by v.checkpoint, v.id desc;
+
+-- query: chunk_slice
+-- Chunks in the order of their digests, or of them those that a sample takes: digests are as good as random.
+select digest, size, pack, at, stored, damaged from chunk
+where digest > @after and (@upto::bytea is null or digest <= @upto::bytea) and get_byte(digest, 30) * 256 + get_byte(digest, 31) < @share::int order by digest limit @limit;
+
+-- query: chunk_holders
+-- Checkpoints that hold a chunk. It looks through all manifests.
+select distinct p.key as project, r.number, c.step, c.epoch from checkpoint_file f
+join checkpoint c on c.run = f.run and c.id = f.checkpoint join run r on r.id = c.run join project p on p.id = r.project
+where position(@digest::bytea in f.chunks) > 0 and (position(@digest::bytea in f.chunks) - 1) % 36 = 0 order by p.key, r.number, c.step limit 200;
+
+-- query: chunk_totals
+select count(*) as chunks, coalesce(sum(size), 0)::bigint as bytes, coalesce(sum(stored), 0)::bigint as stored, count(*) filter (where damaged) as damaged,
+    coalesce(sum(stored) filter (where uses = 0), 0)::bigint as loose, coalesce((select sum(size) from checkpoint), 0)::bigint as held, (select count(*) from checkpoint) as checkpoints from chunk;

@@ -1,0 +1,43 @@
+package api
+
+// BlobTotals is what the chunk store holds (docs/storage.md).
+type BlobTotals struct {
+	Checkpoints int64 `json:"checkpoints"`
+	Held        int64 `json:"held" doc:"Bytes of all checkpoints, each counted whole"`
+	Chunks      int64 `json:"chunks" doc:"Different chunks"`
+	Bytes       int64 `json:"bytes" doc:"Of the different chunks"`
+	Stored      int64 `json:"stored" doc:"As they are packed"`
+	Loose       int64 `json:"loose" doc:"Of these, what no checkpoint holds and cleaning will free"`
+	Damaged     int64 `json:"damaged" doc:"Chunks that were found damaged and have not been sent again"`
+}
+
+// CheckBlobsInput asks for a part of the store to be read and checked.
+type CheckBlobsInput struct {
+	Body struct {
+		After string  `json:"after,omitempty" maxLength:"80" doc:"The digest behind which to go on, from the answer before"`
+		Share float64 `json:"share,omitempty" minimum:"0" maximum:"1" default:"1" doc:"Of all chunks, a sample of this share; the same one each time"`
+		Limit int     `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
+	}
+}
+
+// CheckedBlobs is what was found.
+type CheckedBlobs struct {
+	Chunks  int64          `json:"chunks" doc:"Read and checked"`
+	Bytes   int64          `json:"bytes"`
+	Damaged []DamagedChunk `json:"damaged"`
+	Next    string         `json:"next,omitempty" doc:"Where to go on; absent at the end"`
+}
+
+// DamagedChunk is a chunk whose bytes are gone or are not those it is named by. Sending the same content again heals it.
+type DamagedChunk struct {
+	Digest      string   `json:"digest"`
+	Size        int64    `json:"size"`
+	Why         string   `json:"why"`
+	Checkpoints []string `json:"checkpoints" doc:"Addresses of those it hurts"`
+}
+
+// The operations on the chunk store as a whole.
+var (
+	GetBlobs   = declare[struct{}, BlobTotals](Spec{ID: "blobs", Method: "GET", Path: "/blobs", Summary: "What the chunk store holds", Access: SignedIn})
+	CheckBlobs = declare[CheckBlobsInput, CheckedBlobs](Spec{ID: "check-blobs", Method: "POST", Path: "/blobs/check", Summary: "Read a part of the chunk store and check every digest", Access: Administrator})
+)

@@ -1,0 +1,90 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/client"
+)
+
+func (a *App) blobs() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "blobs", Short: "What the chunk store holds; check it", Args: arguments(),
+		Long:    "What the chunk store holds: checkpoints share chunks, and chunks are packed (docs/storage.md).",
+		Example: "  kembrel blobs\n  kembrel blobs check --sample 5%",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			t, err := client.Call(cmd.Context(), a.client(), api.GetBlobs, &struct{}{})
+			if err != nil {
+				return err
+			}
+			l := list("", "value#")
+			l.add("checkpoints", fmt.Sprint(t.Checkpoints))
+			l.add("bytes of them, each whole", api.Bytes(t.Held))
+			l.add("different chunks", fmt.Sprint(t.Chunks))
+			l.add("bytes of them", api.Bytes(t.Bytes))
+			l.add("packed", api.Bytes(t.Stored))
+			l.add("of that held by none", api.Bytes(t.Loose))
+			l.add("damaged chunks", fmt.Sprint(t.Damaged))
+			return a.print(output, l, t)
+		}}
+	outputFlag(cmd, &output)
+	cmd.AddCommand(a.blobsCheck())
+	return cmd
+}
+
+func (a *App) blobsCheck() *cobra.Command {
+	var output, sample string
+	cmd := &cobra.Command{Use: "check", Short: "Read chunks and check every digest", Args: arguments(),
+		Long: `Read the chunk store, or a sample of it, and check every chunk against its digest. A chunk that is damaged or gone is listed with the checkpoints that it
+hurts; the exit code is then 7. Sending the same content again heals it: a recorder that still has the checkpoint does, and so does any run that saves the same
+tensors. For administrators. The service checks all by itself within 30 days.`,
+		Example: "  kembrel blobs check\n  kembrel blobs check --sample 5%",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			share, err := strconv.ParseFloat(strings.TrimSuffix(sample, "%"), 64)
+			if strings.HasSuffix(sample, "%") {
+				share /= 100
+			}
+			if err != nil || !(share > 0 && share <= 1) {
+				return usage("--sample %q: write a share such as 5%% or 0.05", sample)
+			}
+			totals, err := client.Call(cmd.Context(), a.client(), api.GetBlobs, &struct{}{})
+			if err != nil {
+				return err
+			}
+			in, all := &api.CheckBlobsInput{}, api.CheckedBlobs{Damaged: []api.DamagedChunk{}}
+			in.Body.Share, in.Body.Limit = share, 100
+			m := a.meter("check", int64(float64(totals.Bytes)*share))
+			for {
+				found, err := client.Call(cmd.Context(), a.client(), api.CheckBlobs, in)
+				if err != nil {
+					m.done()
+					return err
+				}
+				m.add(found.Bytes)
+				all.Chunks, all.Bytes, all.Damaged = all.Chunks+found.Chunks, all.Bytes+found.Bytes, append(all.Damaged, found.Damaged...)
+				if in.Body.After = found.Next; found.Next == "" {
+					break
+				}
+			}
+			m.done()
+			l := list("damaged chunk", "size#", "checkpoints")
+			for _, d := range all.Damaged {
+				l.add(d.Digest, api.Bytes(d.Size), strings.Join(d.Checkpoints, " "))
+			}
+			l.empty = fmt.Sprintf("%d chunks with %s are what they are named by.", all.Chunks, api.Bytes(all.Bytes))
+			if err := a.print(output, l, all); err != nil {
+				return err
+			}
+			if len(all.Damaged) > 0 {
+				return exit{code: ExitDiffers}
+			}
+			return nil
+		}}
+	outputFlag(cmd, &output)
+	cmd.Flags().StringVar(&sample, "sample", "100%", "share of the chunks to read")
+	return cmd
+}
