@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 	"unicode/utf8"
@@ -33,16 +35,9 @@ func (s *sender) sendCheckpoint(ctx context.Context, m spool.Manifest) error {
 	}
 	in := &api.NewCheckpoint{LegInput: s.leg, Key: m.Key}
 	in.Body.Step, in.Body.Epoch, in.Body.Why, in.Body.Figures, in.Body.Saved = m.Step, m.Epoch, m.Why, m.Figures, m.Saved
-	for _, f := range m.Files {
-		file, err := cutFile(filepath.Join(folder, filepath.FromSlash(f.Path)))
-		if err != nil {
-			return s.setAside(m, err)
-		}
-		file.Part, file.Path = f.Part, f.Path
-		in.Body.Files = append(in.Body.Files, file)
-	}
 	for try := 0; ; try++ {
-		err := s.sendChunks(ctx, folder, in.Body.Files)
+		files, err := s.cutAndSend(ctx, folder, m.Files)
+		in.Body.Files = files
 		if err == nil {
 			err = s.try(ctx, func(ctx context.Context) error {
 				_, err := client.Call(ctx, s.client, api.CommitCheckpoint, in)
@@ -71,7 +66,66 @@ func (s *sender) setAside(m spool.Manifest, why error) error {
 	return nil
 }
 
-func cutFile(path string) (api.File, error) {
+// askedAtOnce is how many chunks are asked for together at most while a file is still being cut.
+const askedAtOnce = 32
+
+// cutAndSend cuts files and sends what the service lacks of them while the rest is still being cut.
+func (s *sender) cutAndSend(ctx context.Context, folder string, list []spool.ManifestFile) ([]api.File, error) {
+	type located struct {
+		digest string
+		place
+	}
+	cut := make(chan located, askedAtOnce)
+	group, ctx := errgroup.WithContext(ctx)
+	files := make([]api.File, len(list))
+	group.Go(func() error {
+		defer close(cut)
+		for i, f := range list {
+			path := filepath.Join(folder, filepath.FromSlash(f.Path))
+			file, err := cutFile(path, func(p chunk.Piece, at int64) error {
+				select {
+				case cut <- located{p.Digest.String(), place{path: path, from: at, size: p.Size}}:
+					return nil
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+			})
+			if err != nil {
+				return err
+			}
+			file.Part, file.Path = f.Part, f.Path
+			files[i] = file
+		}
+		return nil
+	})
+	group.Go(func() error {
+		known := map[string]bool{}
+		for first := range cut {
+			places := map[string]place{}
+			for next, more := first, true; more; {
+				if !known[next.digest] {
+					known[next.digest] = true
+					places[next.digest] = next.place
+				}
+				if len(places) == askedAtOnce {
+					break
+				}
+				select {
+				case next, more = <-cut:
+				default:
+					more = false
+				}
+			}
+			if err := s.sendMissing(ctx, places); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return files, group.Wait()
+}
+
+func cutFile(path string, each func(p chunk.Piece, at int64) error) (api.File, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return api.File{}, err
@@ -81,7 +135,7 @@ func cutFile(path string) (api.File, error) {
 	if err != nil {
 		return api.File{}, err
 	}
-	pieces, size, whole, err := chunk.Cut(f, tensor.Bounds(f, info.Size()))
+	pieces, size, whole, err := chunk.CutEach(f, tensor.Bounds(f, info.Size()), each)
 	out := api.File{Size: size, Digest: whole.String()}
 	for _, p := range pieces {
 		out.Chunks = append(out.Chunks, api.Piece{Digest: p.Digest.String(), Size: p.Size})
@@ -95,22 +149,10 @@ type place struct {
 	from, size int64
 }
 
-func (s *sender) sendChunks(ctx context.Context, folder string, files []api.File) error {
-	places, digests := map[string]place{}, []string{}
-	for _, f := range files {
-		var at int64
-		for _, c := range f.Chunks {
-			if _, known := places[c.Digest]; !known {
-				places[c.Digest] = place{path: filepath.Join(folder, filepath.FromSlash(f.Path)), from: at, size: c.Size}
-				digests = append(digests, c.Digest)
-			}
-			at += c.Size
-		}
-	}
-	for len(digests) > 0 {
-		n := min(len(digests), 10000)
-		ask := &api.DigestListInput{Body: api.DigestList{Digests: digests[:n]}}
-		digests = digests[n:]
+// sendMissing asks which chunks the service lacks and sends those, some at once.
+func (s *sender) sendMissing(ctx context.Context, places map[string]place) error {
+	for digests := range slices.Chunk(slices.Sorted(maps.Keys(places)), 10000) {
+		ask := &api.DigestListInput{Body: api.DigestList{Digests: digests}}
 		var missing *api.DigestList
 		if err := s.try(ctx, func(ctx context.Context) (err error) {
 			missing, err = client.Call(ctx, s.client, api.MissingChunks, ask)

@@ -47,6 +47,11 @@ type Piece struct {
 // Cut reads r to its end and returns its pieces, its length and the digest of the whole. It cuts at every bound (a place in r; they rise) and
 // between them every MaxSize bytes from the last bound on. One chunk is in memory at a time.
 func Cut(r io.Reader, bounds []int64) (pieces []Piece, size int64, whole Digest, err error) {
+	return CutEach(r, bounds, func(Piece, int64) error { return nil })
+}
+
+// CutEach is Cut, and calls each for every piece, with its place in r, as soon as it is known.
+func CutEach(r io.Reader, bounds []int64, each func(p Piece, at int64) error) (pieces []Piece, size int64, whole Digest, err error) {
 	buffer := make([]byte, MaxSize)
 	hash := NewHash()
 	for {
@@ -63,6 +68,9 @@ func Cut(r io.Reader, bounds []int64) (pieces []Piece, size int64, whole Digest,
 			both.Go(func() { hash.Write(buffer[:n]) })
 			pieces = append(pieces, Piece{Digest: Sum(buffer[:n]), Size: int64(n)})
 			both.Wait()
+			if err := each(pieces[len(pieces)-1], size); err != nil {
+				return nil, 0, whole, err
+			}
 			size += int64(n)
 		}
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {

@@ -419,6 +419,9 @@ figcaption {
   align-items: baseline;
   gap: 12px;
 }
+figcaption b {
+  white-space: nowrap;
+}
 figcaption button {
   background: none;
   border: 0;

@@ -39,7 +39,7 @@ export const own: Record<
   best: { label: 'Best', numeric: true, width: 66, sort: 'best' },
   place: { label: 'at', width: 48, sort: '', text: (r) => place(r.best) },
   last: { label: 'Last', numeric: true, width: 66, sort: 'last' },
-  against: { label: 'To baseline', numeric: true, width: 84, sort: 'best' },
+  against: { label: 'To baseline', numeric: true, width: 84, sort: '' },
   state: { label: 'State', width: 84, sort: 'state' },
   who: { label: 'Who', width: 52, sort: 'who', text: (r) => r.who },
   host: { label: 'Host', width: 100, sort: 'host', text: (r) => r.host },
