@@ -8,7 +8,9 @@ import (
 	"io"
 	"math"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -91,7 +93,7 @@ held against the noise between seeds (docs/comparing.md). With six runs or more 
 	fl.StringVar(&f.by, "by", "epoch", "axis of the chart: epoch, step or time (seconds since the start)")
 	fl.BoolVar(&f.groups, "groups", false, "draw one line for each group of seeds, their mean")
 	fl.BoolVar(&f.same, "same", false, "also list what all runs have in common")
-	fl.BoolVar(&f.changes, "changes", false, "also print what was not committed, where that differs")
+	fl.BoolVar(&f.changes, "changes", false, "also print how the code differs: the commits, where the repository here has them, and what was not committed")
 	fl.StringVar(&f.figure, "figure", "", "the figure that hyperparameters are weighed for; otherwise the objective's best")
 	fl.StringVar(&f.trade, "trade-off", "", "two or three figures to hold against each other, such as 'best(\"accuracy.val\"),pace'")
 	fl.StringVar(&f.html, "html", "", "write the comparison to this file as one HTML page")
@@ -194,6 +196,9 @@ func (a *App) showComparison(ctx context.Context, in *api.CompareInput, c *api.C
 		p("%s", indent(l.render()))
 	}
 	if f.changes {
+		if commits := commitsOf(c); len(commits) > 1 {
+			p("\n%s", a.codeDiff(ctx, commits))
+		}
 		for _, change := range c.Changes {
 			p("\nnot committed in %s %s, on %.12s\n%s", c.Project, joinNumbers(change.Runs), change.Commit, printable(change.Patch))
 		}
@@ -211,6 +216,41 @@ func (a *App) showComparison(ctx context.Context, in *api.CompareInput, c *api.C
 		return a.showTradeOff(ctx, in, f, wide)
 	}
 	return nil
+}
+
+// commitName is what git is given: nothing that it could take for an option.
+var commitName = regexp.MustCompile(`^[0-9a-f]{7,64}$`)
+
+// commitsOf are the different commits of what is compared, in the order of the groups.
+func commitsOf(c *api.Comparison) []string {
+	var out []string
+	for _, r := range c.Differ {
+		if r.Section != "code" || r.Name != "commit" {
+			continue
+		}
+		for _, text := range r.Groups {
+			for _, commit := range strings.Split(text, ", ") {
+				if commitName.MatchString(commit) && !slices.Contains(out, commit) {
+					out = append(out, commit)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// codeDiff is what the repository here says that changed from the first commit to each other.
+func (a *App) codeDiff(ctx context.Context, commits []string) string {
+	var out strings.Builder
+	for _, other := range commits[1:] {
+		text, err := exec.CommandContext(ctx, "git", "diff", "--no-color", "--no-ext-diff", commits[0], other).Output()
+		if err != nil {
+			fmt.Fprintf(&out, "from %.12s to %.12s: the repository here does not know both; kembrel compare --changes in it shows the difference\n", commits[0], other)
+			continue
+		}
+		fmt.Fprintf(&out, "from %.12s to %.12s\n%s", commits[0], other, printable(string(text)))
+	}
+	return out.String()
 }
 
 // factTables are tables of what differs, with as many groups beside each other as there is room for. Of commands only the arguments that differ

@@ -11,6 +11,7 @@ import Question from '../components/Question.vue'
 import { once, useLive, type News } from '../composables/live'
 import { useQuery } from '../composables/query'
 import { number } from '../format'
+import { labelOf } from '../runs/columns'
 
 const props = defineProps<{ project: string }>()
 const runs = useQuery<string>('runs', '')
@@ -106,7 +107,7 @@ useLive(
   { project: props.project },
   {
     hello: async () => {
-      await Promise.all([load(), loadWords()])
+      await Promise.all([load(), loadWords(), loadProject()])
     },
     run: later,
     summary: later,
@@ -128,6 +129,17 @@ const margins = computed(() =>
     .filter((g) => g.against_baseline)
     .map((g) => ({ label: g.label, m: g.against_baseline! })),
 )
+/** The baseline that the project names. */
+const projects = ref(0)
+const loadProject = loader(async () => {
+  projects.value =
+    (await answer(client.GET('/api/v1/projects/{project}', { params: { path: path.value } }))).baseline ?? 0
+})
+const keepBaseline = loader(async () => {
+  const body = { baseline: baseline.value }
+  await answer(client.PATCH('/api/v1/projects/{project}', { params: { path: path.value }, body }))
+  await loadProject()
+})
 const weighedSays = computed(() => {
   const m = mattered.value
   if (!m) return ''
@@ -179,6 +191,9 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
             />
           </ElSelect>
         </label>
+        <ElButton v-if="baseline && baseline !== projects" size="small" @click="keepBaseline">
+          Keep for the project
+        </ElButton>
         <ElDropdown trigger="click">
           <ElButton size="small">Take out</ElButton>
           <template #dropdown>
@@ -234,6 +249,20 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
               ]"
               aria-label="Runs asked"
             />
+            <ElSelect
+              :model-value="figure || 'best'"
+              size="small"
+              class="figure"
+              aria-label="Figure"
+              @change="(f: string) => (figure = f === 'best' ? '' : f)"
+            >
+              <ElOption
+                v-for="f in offered"
+                :key="f"
+                :value="f"
+                :label="f === 'best' ? `best ${objective}` : labelOf(f)"
+              />
+            </ElSelect>
             <p v-if="mattered" class="small">{{ weighedSays }}</p>
           </template>
           <WhatMattered v-if="mattered" :project="project" :mattered="mattered" />
@@ -259,6 +288,10 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
 }
 .baseline {
   width: 170px;
+}
+.figure {
+  width: 100%;
+  margin-top: 8px;
 }
 a.plain {
   color: var(--ink);
