@@ -112,10 +112,11 @@ func (c *Comparison) drawings() ([]drawing, error) {
 	}
 	for _, name := range names {
 		whole, less := chart.Chart{Title: name, Axis: c.Learning.By}, chart.Chart{Title: fmt.Sprintf("%s less the baseline's, %s/%d", name, c.Project, c.Learning.Baseline), Axis: c.Learning.By}
-		for i, l := range c.Learning.Lines {
+		for _, l := range c.Learning.Lines {
 			if l.Name != name {
 				continue
 			}
+			i := c.group(l.Runs) // of one colour in all drawings
 			line := chart.Line{Label: l.Label, X: l.X, Y: finite(l.Y), Low: finite(l.Low), High: finite(l.High), Colour: chart.Colours[i%len(chart.Colours)], Dashed: i/len(chart.Colours)%2 == 1}
 			whole.Lines = append(whole.Lines, line)
 			if len(l.LessX) > 0 && !l.Baseline {
@@ -123,7 +124,8 @@ func (c *Comparison) drawings() ([]drawing, error) {
 				less.Lines = append(less.Lines, line)
 			}
 		}
-		for suffix, drawn := range map[string]chart.Chart{"": whole, "-less-baseline": less} {
+		for k, drawn := range []chart.Chart{whole, less} {
+			suffix := []string{"", "-less-baseline"}[k]
 			if len(drawn.Lines) == 0 {
 				continue
 			}
@@ -134,8 +136,17 @@ func (c *Comparison) drawings() ([]drawing, error) {
 			out = append(out, drawing{strings.NewReplacer("/", "-", " ", "-").Replace(name) + suffix, drawn.Title, bytes.Clone(svg.Bytes())})
 		}
 	}
-	slices.SortStableFunc(out[1:], func(a, b drawing) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
+}
+
+// group is the place in the ranking of the group that some runs are of.
+func (c *Comparison) group(runs []int) int {
+	return max(0, slices.IndexFunc(c.Groups, func(g api.RunGroup) bool { return len(runs) > 0 && slices.Contains(g.Runs, runs[0]) }))
+}
+
+// Rows are what differed, as the document lists it: without commands, which differ by seed and say what stands above, where seeds are put together.
+func (c *Comparison) Rows() []api.FactRow {
+	return slices.DeleteFunc(slices.Clone(c.Differ), func(r api.FactRow) bool { return r.Section == "command" && len(c.Groups) < len(c.Runs) })
 }
 
 func finite(values []float64) []float64 {
