@@ -279,6 +279,8 @@ func TestCleaningBesideUploadsWithKills(t *testing.T) {
 	committed := map[chunk.Digest][]byte{}
 	for range 120 {
 		p := opened(t, folder, k)
+		before := map[string]bool{} // packs of earlier processes, which nobody writes: in life their age tells
+		require.NoError(t, p.blobs.List(ctx, "pack/", func(name string, _ int64) error { before[name] = true; return nil }))
 		live, kill := context.WithCancel(ctx)
 		var wait sync.WaitGroup
 		for range 2 {
@@ -319,7 +321,7 @@ func TestCleaningBesideUploadsWithKills(t *testing.T) {
 				}
 				k.mutex.Unlock()
 				mutex.Unlock()
-				if _, err := cleanBut(live, p, k); err != nil && live.Err() == nil {
+				if _, err := cleanOf(live, p.blobs, before, k); err != nil && live.Err() == nil {
 					t.Error(err)
 				}
 			}
@@ -353,26 +355,23 @@ func TestCleaningBesideUploadsWithKills(t *testing.T) {
 	require.Less(t, size, int64(2*want+1_000_000), "what nobody holds is gone")
 }
 
-// cleanBut cleans all packs but the one being written, whatever their age.
-func cleanBut(ctx context.Context, p *Packs, k *kept) (Cleaned, error) {
-	p.mutex.Lock()
-	name, open := p.name, p.open != nil
-	p.mutex.Unlock()
-	other := New(hiding{p.blobs, map[bool]string{true: Name(name)}[open]}, k)
-	other.old = 0
-	did, err := other.Clean(ctx, k)
-	return did, errors.Join(err, other.Close(context.WithoutCancel(ctx)))
+// cleanOf cleans some packs, whatever their age.
+func cleanOf(ctx context.Context, blobs blob.Store, packs map[string]bool, k *kept) (Cleaned, error) {
+	p := New(only{blobs, packs}, k)
+	p.old = 0
+	did, err := p.Clean(ctx, k)
+	return did, errors.Join(err, p.Close(context.WithoutCancel(ctx)))
 }
 
-// hiding lists all blobs but one.
-type hiding struct {
+// only lists some blobs.
+type only struct {
 	blob.Store
-	hidden string
+	names map[string]bool
 }
 
-func (h hiding) List(ctx context.Context, prefix string, each func(name string, size int64) error) error {
-	return h.Store.List(ctx, prefix, func(name string, size int64) error {
-		if name == h.hidden {
+func (o only) List(ctx context.Context, prefix string, each func(name string, size int64) error) error {
+	return o.Store.List(ctx, prefix, func(name string, size int64) error {
+		if !o.names[name] {
 			return nil
 		}
 		return each(name, size)
