@@ -19,6 +19,7 @@ import (
 	"golang.org/x/term"
 
 	"kembrel/api"
+	"kembrel/core/curve"
 )
 
 // listing is rows under columns; numeric columns stand right.
@@ -153,20 +154,7 @@ func list(names ...string) listing {
 
 func (l *listing) add(cells ...string) { l.rows = append(l.rows, cells) }
 
-// number writes a value with four significant digits.
-func number(v float64) string {
-	switch {
-	case math.IsNaN(v):
-		return "NaN"
-	case math.IsInf(v, 1):
-		return "Infinity"
-	case math.IsInf(v, -1):
-		return "-Infinity"
-	case v == math.Trunc(v) && math.Abs(v) < 1e7:
-		return strconv.FormatFloat(v, 'f', -1, 64)
-	}
-	return strconv.FormatFloat(v, 'g', 4, 64)
-}
+func number(v float64) string { return curve.Number(v) }
 
 func figure(f *api.Figure) string {
 	if f == nil {

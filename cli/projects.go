@@ -8,6 +8,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -203,12 +204,24 @@ func runTable(runs []api.Run, columns string) listing {
 				cells = append(cells, number(f))
 				l.numeric[2+i] = true
 			default:
-				cells = append(cells, hyperText(v))
+				cells = append(cells, valueText(names[2+i], hyperText(v)))
 			}
 		}
 		l.add(cells...)
 	}
 	return l
+}
+
+// valueText is how a table writes what a field says: times as everywhere, commits by their beginning.
+func valueText(field, text string) string {
+	at, err := time.Parse(time.RFC3339, text)
+	switch {
+	case (field == "started" || field == "ended") && err == nil:
+		return when(at)
+	case field == "commit" && len(text) > 12:
+		return text[:12]
+	}
+	return text
 }
 
 func (a *App) change() *cobra.Command {

@@ -24,6 +24,7 @@ import (
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/space"
+	"kembrel/recorder"
 )
 
 const searchLong = `Try many settings of hyperparameters: each trial is a run, started under a recorder on this machine with values that the strategy picks from a
@@ -183,6 +184,9 @@ func (s *searching) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if found, err = s.sendLeftovers(ctx, found); err != nil {
+		return err
+	}
 	var left []api.Trial
 	elsewhere := 0
 	for _, t := range found.Trials {
@@ -242,6 +246,27 @@ func (s *searching) run(ctx context.Context) error {
 	}
 	fmt.Fprintln(s.app.Out, found.Says)
 	return nil
+}
+
+// sendLeftovers sends what recorders that were cut off left of trials that seem to run, and reads the search anew.
+func (s *searching) sendLeftovers(ctx context.Context, found *api.Search) (*api.Search, error) {
+	o, err := s.app.recorderOptions()
+	if err != nil {
+		return nil, err
+	}
+	sent := false
+	say := func(string, ...any) { sent = true }
+	for _, t := range found.Trials {
+		if t.State == "running" {
+			if err := recorder.Leftovers(ctx, o, api.Address{Project: s.in.Project, Run: t.Run}.String(), say); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if !sent {
+		return found, nil
+	}
+	return client.Call(ctx, s.client, api.GetSearch, &s.in)
 }
 
 // trial runs one trial to its end. An interrupt reaches it as well; it is then waited for.

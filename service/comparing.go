@@ -180,6 +180,14 @@ func (s *Service) Compare(ctx context.Context, _ Who, in *api.CompareInput) (*ap
 	return out, nil
 }
 
+// recipeOf reads a run's recipe.
+func recipeOf(r pg.Run) (out api.Recipe, err error) {
+	if err = json.Unmarshal(r.Recipe, &out); err != nil {
+		err = fmt.Errorf("recipe of run %d: %w", r.ID, err)
+	}
+	return out, err
+}
+
 // toCompared is a run as core compares it.
 func toCompared(run api.Run, recipe api.Recipe) compare.Run {
 	packages, _ := json.Marshal(recipe.Packages)

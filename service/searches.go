@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"kembrel/api"
+	"kembrel/core/curve"
 	"kembrel/core/space"
 	"kembrel/core/verdict"
 	"kembrel/store/pg"
@@ -160,7 +161,7 @@ func (s *Service) toSearch(ctx context.Context, project string, o verdict.Object
 		}
 	}
 	if best.Best != nil {
-		out.Says += fmt.Sprintf("; best so far %.4g by %s (trial %d)", *best.Best, runAddress(project, best.Number), best.Trial)
+		out.Says += fmt.Sprintf("; best so far %s by %s (trial %d)", curve.Number(*best.Best), runAddress(project, best.Number), best.Trial)
 	}
 	out.Says += "."
 	if len(settings) < row.Budget {

@@ -15,7 +15,6 @@ import (
 	"kembrel/core/filter"
 	"kembrel/core/verdict"
 	"kembrel/service/document"
-	"kembrel/store/pg"
 )
 
 // figuresOf reads values of runs as numbers, run by run; what is absent or no number is NaN.
@@ -155,13 +154,6 @@ func (s *Service) GetTradeOff(ctx context.Context, _ Who, in *api.TradeOffInput)
 		}
 	}
 	return out, nil
-}
-
-func recipeOf(r pg.Run) (out api.Recipe, err error) {
-	if err = json.Unmarshal(r.Recipe, &out); err != nil {
-		err = fmt.Errorf("recipe of run %d: %w", r.ID, err)
-	}
-	return out, err
 }
 
 // leastWeighed is how many runs a document must hold to say what mattered.

@@ -5,10 +5,11 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
-	"strconv"
 	"strings"
 
 	"gonum.org/v1/gonum/stat/distuv"
+
+	"kembrel/core/curve"
 )
 
 // Interval is a difference of two groups' means, a - b, with the range that holds the true difference in 95 of 100 such comparisons.
@@ -108,19 +109,11 @@ func (v Interval) Say(a, b Group) string {
 		}
 		return fmt.Sprintf("cannot be told apart: %s is one run, and one more seed of %s may well fall there", single.Label, other.Label)
 	}
-	interval := fmt.Sprintf("95 %% bootstrap interval of the difference %s to %s", short(v.Low), short(v.High))
+	interval := fmt.Sprintf("95 %% bootstrap interval of the difference %s to %s", curve.Number(v.Low), curve.Number(v.High))
 	if v.Beyond {
 		return "beyond the noise between seeds (" + interval + ")"
 	}
 	return "cannot be told apart from the noise between seeds (" + interval + ")"
-}
-
-// short writes a number with four significant digits.
-func short(v float64) string {
-	if v == math.Trunc(v) && math.Abs(v) < 1e7 {
-		return strconv.FormatFloat(v, 'f', -1, 64)
-	}
-	return strconv.FormatFloat(v, 'g', 4, 64)
 }
 
 // SayRanking says which group is best and by how much; groups are ranked.
@@ -141,7 +134,7 @@ func SayRanking(groups []Group, lower bool) string {
 	if v.Difference == 0 {
 		return text + ", as " + next.Label + "."
 	}
-	return fmt.Sprintf("%s, by %s over %s; %s.", text, short(math.Abs(v.Difference)), next.Label, v.Say(first, next))
+	return fmt.Sprintf("%s, by %s over %s; %s.", text, curve.Number(math.Abs(v.Difference)), next.Label, v.Say(first, next))
 }
 
 // SayApart names neighbours in the ranking, from the second on, that cannot be told apart; "" where all can or nothing is known.
@@ -164,7 +157,7 @@ func SayApart(groups []Group) string {
 
 func (s Sample) say() string {
 	if len(s.Values) == 1 {
-		return short(s.Mean)
+		return curve.Number(s.Mean)
 	}
-	return fmt.Sprintf("%s, the mean of %d seeds", short(s.Mean), len(s.Values))
+	return fmt.Sprintf("%s, the mean of %d seeds", curve.Number(s.Mean), len(s.Values))
 }

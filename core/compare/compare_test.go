@@ -42,6 +42,12 @@ func TestRunsThatDifferOnlyInTheSeedStandTogether(t *testing.T) {
 	many := Groups([]Run{run("vessels/1", `{"a": 1, "b": 1, "c": 5}`, "", 1), run("vessels/2", `{"a": 1, "b": 2, "c": 6}`, "", 1), run("vessels/3", `{"a": 2, "b": 2, "d": 1}`, "", 1)})
 	require.Equal(t, "c 6", many[1].Label, "the fewest that tell all apart")
 	require.Equal(t, "no c", many[2].Label)
+	titled := run("vessels/4", `{"a": 3}`, "", 1)
+	titled.Title = "Wide net"
+	again := titled
+	again.Name, again.Hyper = "vessels/5", hypers(t, `{"a": 4}`)
+	named := Groups([]Run{titled, again, run("vessels/6", `{"a": 5}`, "", 1)})
+	require.Equal(t, []string{"Wide net, vessels/4", "Wide net, vessels/5", "a 5"}, []string{named[0].Label, named[1].Label, named[2].Label})
 	Rank(groups, false)
 	require.Equal(t, []int{4}, groups[0].Runs)
 	require.True(t, IsSeed("net.seed") && IsSeed("data_seed") && !IsSeed("seeds") && !IsSeed("seed.count"))

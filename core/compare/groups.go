@@ -144,7 +144,7 @@ func plain(v any) string {
 const maxInLabel = 4
 
 // labels names each group by the fewest hyperparameters that tell the groups apart: the one that tells most of them apart first. A run alone
-// is named by its title instead, where it takes more than one of them; groups that no hyperparameter tells apart also by their first run.
+// is named by its title, if it has one; groups with the same label, or none, also by their first run.
 // O(hyperparameters² x groups) at most.
 func labels(runs []Run, groups []Group) []string {
 	said := map[string][]string{} // what a label says of each group, by hyperparameter
@@ -166,8 +166,8 @@ func labels(runs []Run, groups []Group) []string {
 		}
 	}
 	out := make([]string, len(groups))
-	apart, chosen := 1, 0
-	for ; chosen < maxInLabel; chosen++ {
+	apart := 1
+	for range maxInLabel {
 		best, most := "", apart
 		for _, name := range names {
 			if n := distinct(out, said[name]); n > most {
@@ -183,16 +183,15 @@ func labels(runs []Run, groups []Group) []string {
 		apart = most
 	}
 	count := map[string]int{}
-	for _, label := range out {
-		count[label]++
+	for k, g := range groups {
+		if title := runs[g.Runs[0]].Title; len(g.Runs) == 1 && title != "" {
+			out[k] = title
+		}
+		count[out[k]]++
 	}
 	for k, g := range groups {
-		r := runs[g.Runs[0]]
-		switch {
-		case len(g.Runs) == 1 && r.Title != "" && chosen != 1:
-			out[k] = r.Title
-		case out[k] == "" || count[out[k]] > 1:
-			out[k] = strings.TrimPrefix(out[k]+", "+r.Name, ", ")
+		if out[k] == "" || count[out[k]] > 1 {
+			out[k] = strings.TrimPrefix(out[k]+", "+runs[g.Runs[0]].Name, ", ")
 		}
 	}
 	return out

@@ -11,6 +11,7 @@ import (
 
 	"gonum.org/v1/gonum/stat"
 
+	"kembrel/core/curve"
 	"kembrel/core/hyper"
 )
 
@@ -207,7 +208,7 @@ func (m Mattered) Say(figure string) string {
 	} else {
 		fmt.Fprintf(&text, "%s mattered most for %s", first.Name, figure)
 		if !math.IsNaN(first.Low) {
-			fmt.Fprintf(&text, ": rank correlation %s (%s to %s)", short(first.Correlation), short(first.Low), short(first.High))
+			fmt.Fprintf(&text, ": rank correlation %s (%s to %s)", curve.Number(first.Correlation), curve.Number(first.Low), curve.Number(first.High))
 		}
 		text.WriteString(".")
 		if len(m.Influences) > 1 && m.Influences[1].Importance > first.Importance/4 {

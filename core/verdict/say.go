@@ -100,7 +100,7 @@ func Place(p curve.Point) string {
 	return "in epoch " + strconv.FormatFloat(p.Epoch, 'f', -1, 64)
 }
 
-// Number writes a value with four significant digits.
+// Number writes a value for a sentence.
 func Number(v float64) string {
 	switch {
 	case math.IsInf(v, 1):
@@ -108,7 +108,7 @@ func Number(v float64) string {
 	case math.IsInf(v, -1):
 		return "minus infinity"
 	}
-	return strconv.FormatFloat(v, 'g', 4, 64)
+	return curve.Number(v)
 }
 
 func plural(n float64, word string) string {

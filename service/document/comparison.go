@@ -20,6 +20,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/core/chart"
+	"kembrel/core/curve"
 )
 
 // Comparison is all that a document of a comparison says.
@@ -63,15 +64,12 @@ func shown(r api.FactRow, v string) string {
 	return strings.Trim(v, `"`)
 }
 
+// number writes a figure, and nothing where there is none.
 func number(v api.Float) string {
-	f := float64(v)
-	switch {
-	case math.IsNaN(f):
+	if math.IsNaN(float64(v)) {
 		return ""
-	case f == math.Trunc(f) && math.Abs(f) < 1e7:
-		return strconv.FormatFloat(f, 'f', -1, 64)
 	}
-	return strconv.FormatFloat(f, 'g', 4, 64)
+	return curve.Number(float64(v))
 }
 
 func joined(numbers []int) string {

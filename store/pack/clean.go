@@ -96,7 +96,7 @@ func (p *Packs) moveAll(ctx context.Context, contents Contents, name string, out
 		for _, e := range entries {
 			data, err := p.read(ctx, e.Digest, e.Place)
 			if errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNone) {
-				if err := p.index.Damaged(ctx, e.Digest, e.Place); err != nil {
+				if err := p.index.MarkDamaged(ctx, e.Digest, e.Place); err != nil {
 					return err
 				}
 				continue

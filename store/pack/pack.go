@@ -41,11 +41,11 @@ type Entry struct {
 	From  string
 }
 
-// Index knows where chunks lie. Add makes places known for good; a chunk that is known and not damaged keeps its place.
+// Index knows where chunks lie. AddPlaces makes places known for good; a chunk that is known and not damaged keeps its place.
 type Index interface {
 	Places(ctx context.Context, digests []chunk.Digest) (map[chunk.Digest]Place, error)
-	Add(ctx context.Context, entries []Entry) error
-	Damaged(ctx context.Context, digest chunk.Digest, place Place) error
+	AddPlaces(ctx context.Context, entries []Entry) error
+	MarkDamaged(ctx context.Context, digest chunk.Digest, place Place) error
 }
 
 // ErrNone says that a chunk is not here, ErrDamaged that its bytes are not those it is named by.
@@ -203,7 +203,7 @@ func (p *Packs) flush(ctx context.Context) error {
 			}
 		}
 		if err == nil {
-			err = p.index.Add(ctx, entries)
+			err = p.index.AddPlaces(ctx, entries)
 		} else { // what is not safe now may never be: it is to be sent again
 			full = true
 			err = fmt.Errorf("make a pack safe: %w", err)
@@ -312,7 +312,7 @@ func (p *Packs) Lost(ctx context.Context, places map[chunk.Digest]Place) (map[ch
 		if size < end {
 			p.abandon(place.Pack)
 			out[d] = true
-			if err := p.index.Damaged(ctx, d, place); err != nil {
+			if err := p.index.MarkDamaged(ctx, d, place); err != nil {
 				return nil, err
 			}
 		}
@@ -338,7 +338,7 @@ func (p *Packs) Get(ctx context.Context, d chunk.Digest) ([]byte, error) {
 		case errors.Is(err, blob.ErrNone) && try == 0:
 			continue // it was moved meanwhile
 		case errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNone):
-			return nil, errors.Join(fmt.Errorf("%w %s: %w", ErrDamaged, d, err), p.index.Damaged(ctx, d, place))
+			return nil, errors.Join(fmt.Errorf("%w %s: %w", ErrDamaged, d, err), p.index.MarkDamaged(ctx, d, place))
 		}
 		return nil, err
 	}

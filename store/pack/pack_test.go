@@ -40,7 +40,7 @@ func (k *kept) Places(_ context.Context, digests []chunk.Digest) (map[chunk.Dige
 	return out, nil
 }
 
-func (k *kept) Add(_ context.Context, entries []Entry) error {
+func (k *kept) AddPlaces(_ context.Context, entries []Entry) error {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
 	if k.away {
@@ -61,7 +61,7 @@ func (k *kept) Add(_ context.Context, entries []Entry) error {
 	return nil
 }
 
-func (k *kept) Damaged(_ context.Context, d chunk.Digest, _ Place) error {
+func (k *kept) MarkDamaged(_ context.Context, d chunk.Digest, _ Place) error {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
 	k.damaged[d] = true

@@ -48,8 +48,8 @@ func entryColumns(entries []pack.Entry) A {
 	return A{"digests": digests, "sizes": sizes, "packs": packs, "ats": ats, "storeds": storeds, "olds": olds}
 }
 
-// Add implements pack.Index.
-func (q Queries) Add(ctx context.Context, entries []pack.Entry) error {
+// AddPlaces implements pack.Index.
+func (q Queries) AddPlaces(ctx context.Context, entries []pack.Entry) error {
 	var added, moved []pack.Entry
 	for _, e := range entries {
 		if e.Moved {
@@ -75,8 +75,8 @@ func (q Queries) Add(ctx context.Context, entries []pack.Entry) error {
 	return nil
 }
 
-// Damaged implements pack.Index.
-func (q Queries) Damaged(ctx context.Context, digest chunk.Digest, at pack.Place) error {
+// MarkDamaged implements pack.Index.
+func (q Queries) MarkDamaged(ctx context.Context, digest chunk.Digest, at pack.Place) error {
 	_, err := q.exec(ctx, "chunk_damaged", A{"digest": digest[:], "pack": at.Pack, "at": at.At})
 	return err
 }

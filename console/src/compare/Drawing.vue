@@ -5,6 +5,7 @@ import { init, use, type EChartsCoreOption, type EChartsType } from 'echarts/cor
 import { SVGRenderer } from 'echarts/renderers'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { download } from '../chart/save'
+import FigureHead from '../components/FigureHead.vue'
 import { dark } from '../composables/theme'
 
 /** A drawing of an analysis, with itself as SVG and its data as CSV. */
@@ -47,7 +48,7 @@ watch([() => props.option, dark], () => {
   draw()
   if (chart) emit('ready', chart)
 })
-function save(kind: 'svg' | 'csv') {
+function save(kind: string) {
   if (kind === 'csv') {
     const text = props.csv
       .map((r) => r.map((c) => (/[",\n]/.test(c) ? `"${c.replaceAll('"', '""')}"` : c)).join(','))
@@ -63,24 +64,9 @@ function save(kind: 'svg' | 'csv') {
 
 <template>
   <figure>
-    <figcaption>
-      <b>{{ title }}</b>
+    <FigureHead v-model:as-table="asTable" :title="title" :kinds="['svg', 'csv']" @save="save">
       <slot></slot>
-      <span class="space"></span>
-      <button
-        v-for="k in ['svg', 'csv'] as const"
-        :key="k"
-        type="button"
-        class="small"
-        :aria-label="`${title} as ${k.toUpperCase()}`"
-        @click="save(k)"
-      >
-        {{ k }}
-      </button>
-      <button type="button" class="small" :aria-expanded="asTable" @click="asTable = !asTable">
-        {{ asTable ? 'drawing only' : 'as table' }}
-      </button>
-    </figcaption>
+    </FigureHead>
     <div ref="host" role="img" :aria-label="says" :style="{ height: height + 'px' }"></div>
     <div v-if="asTable" class="rows" tabindex="0">
       <table>
@@ -103,18 +89,6 @@ function save(kind: 'svg' | 'csv') {
 figure {
   margin: 0 0 14px;
   min-width: 0;
-}
-figcaption {
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 10px;
-}
-figcaption button {
-  background: none;
-  border: 0;
-  padding: 0;
-  cursor: pointer;
 }
 .rows {
   max-height: 260px;

@@ -1,9 +1,11 @@
 <script setup lang="ts">
-import { ElInputNumber, ElOption, ElSegmented, ElSelect } from 'element-plus'
-import { computed, ref, shallowRef, watch } from 'vue'
+import { ElOption, ElSegmented, ElSelect } from 'element-plus'
+import { computed, shallowRef, watch } from 'vue'
 import { answer, client, type Comparison, type Learning } from '../api/client'
+import CurveControls from '../components/CurveControls.vue'
 import CurveChart from '../components/CurveChart.vue'
-import { once } from '../composables/live'
+import { useLoading } from '../composables/loading'
+import { useLook } from '../composables/look'
 import { useQuery } from '../composables/query'
 import { axisOf, drawnLines } from './looks'
 
@@ -15,14 +17,10 @@ const props = defineProps<{
   curves: string[]
   round: number
 }>()
-const by = useQuery<string>('by', 'epoch')
-const scale = useQuery<string>('scale', 'linear')
-const smooth = useQuery<number>('smooth', 0)
-const hide = useQuery<number>('hide', 0)
-const zoom = useQuery<string>('zoom', '')
+const { axis, scale, smooth, kind, hide, range, setZoom } = useLook()
 const shown = useQuery<string>('drawn', '')
 const lines = useQuery<string>('lines', '')
-const problem = ref('')
+const { problem, loader } = useLoading()
 const learning = shallowRef<Learning>()
 
 const objective = computed(() => props.comparison.objective.split(' ')[0])
@@ -42,39 +40,37 @@ const forms = computed(() => [
   { label: 'each run', value: 'runs' },
   { label: 'small charts', value: 'small' },
 ])
-const range = computed(() => {
-  const [a, b] = zoom.value.split('~').map(Number)
-  return zoom.value && Number.isFinite(a) && Number.isFinite(b) ? { from: a, to: b } : { from: null, to: null }
-})
-const setZoom = (from: number | null, to: number | null) => {
-  zoom.value = from === null || to === null ? '' : `${Number(from.toPrecision(6))}~${Number(to.toPrecision(6))}`
-}
-const load = once(async () => {
-  try {
-    const query = {
-      ...props.query,
-      names: picked.value,
-      by: by.value as 'epoch',
-      smooth: smooth.value,
-      groups: form.value === 'means',
-      pixels: 600,
-      from: range.value.from ?? undefined,
-      to: range.value.to ?? undefined,
-    }
-    learning.value = await answer(
-      client.GET('/api/v1/projects/{project}/comparison/curves', {
-        params: { path: { project: props.project }, query: query as never },
-        querySerializer: { array: { style: 'form', explode: false } },
-      }),
-    )
-    problem.value = ''
-  } catch (e) {
-    problem.value = (e as Error).message
+/** The service's word for an axis. */
+const by = computed(() => (axis.value === 'since' ? 'time' : axis.value) as 'epoch' | 'step' | 'time')
+const load = loader(async () => {
+  const query = {
+    ...props.query,
+    names: picked.value,
+    by: by.value,
+    ...(smooth.value > 0 ? { [kind.value === 'median' ? 'median' : 'smooth']: smooth.value } : {}),
+    groups: form.value === 'means',
+    pixels: 600,
+    from: range.value.from ?? undefined,
+    to: range.value.to ?? undefined,
   }
+  learning.value = await answer(
+    client.GET('/api/v1/projects/{project}/comparison/curves', {
+      params: { path: { project: props.project }, query: query as never },
+      querySerializer: { array: { style: 'form', explode: false } },
+    }),
+  )
 })
-watch(() => [props.query, picked.value.join(), by.value, smooth.value, form.value, zoom.value, props.round], load, {
-  immediate: true,
-})
+const asked = () => [
+  props.query,
+  picked.value.join(),
+  by.value,
+  smooth.value,
+  kind.value,
+  form.value,
+  range.value,
+  props.round,
+]
+watch(asked, load, { immediate: true })
 
 const charts = computed(() => {
   const l = learning.value
@@ -85,7 +81,8 @@ const charts = computed(() => {
     less: l.baseline ? drawnLines(props.comparison, l, name, true) : [],
   }))
 })
-const axis = computed(() => axisOf(learning.value?.by ?? by.value))
+/** The axis of what was read, until the new has come. */
+const drawnBy = computed(() => axisOf(learning.value?.by ?? by.value))
 const none = computed(() => charts.value.filter((c) => !c.all.length).map((c) => c.name))
 const runTitle = (n: number) => {
   const r = props.comparison.runs?.find((r) => r.number === n)
@@ -104,33 +101,14 @@ const small = computed(() =>
 
 <template>
   <div>
-    <div class="controls">
-      <ElSegmented
-        v-model="by"
-        size="small"
-        :options="[
-          { label: 'epoch', value: 'epoch' },
-          { label: 'step', value: 'step' },
-          { label: 'time since start', value: 'time' },
-        ]"
-        aria-label="Axis"
-        @change="setZoom(null, null)"
-      />
-      <ElSegmented v-model="scale" size="small" :options="['linear', 'log']" aria-label="Scale" />
-      <ElSegmented v-model="form" size="small" :options="forms" aria-label="Lines" />
-      <label class="small">
-        Smooth
-        <ElInputNumber v-model="smooth" size="small" :min="0" :step="1" controls-position="right" />
-      </label>
-      <label class="small">
-        Hide the first
-        <ElInputNumber v-model="hide" size="small" :min="0" :step="1" controls-position="right" />
-        epochs
-      </label>
-      <ElSelect v-model="picked" multiple collapse-tags size="small" class="names" aria-label="Curves">
+    <CurveControls :axes="['epoch', 'step', 'since']" :unit="axis">
+      <template #lines>
+        <ElSegmented v-model="form" size="small" :options="forms" aria-label="Lines" />
+      </template>
+      <ElSelect v-model="picked" multiple collapse-tags filterable size="small" class="names" aria-label="Curves">
         <ElOption v-for="n in curves" :key="n" :value="n" :label="n" />
       </ElSelect>
-    </div>
+    </CurveControls>
     <p v-if="problem" class="bad small" role="alert">{{ problem }}</p>
     <p v-if="none.length" class="small">No run has {{ none.join(', ') }} on this axis.</p>
     <div v-if="form === 'small'" class="grid">
@@ -140,7 +118,7 @@ const small = computed(() =>
         :title="s.title"
         :file="`${project}-compared`"
         :curves="s.curves"
-        :axis="axis"
+        :axis="drawnBy"
         :scale="scale"
         :hide="hide"
         :from="range.from"
@@ -156,7 +134,7 @@ const small = computed(() =>
           :title="c.name"
           :file="`${project}-compared`"
           :curves="c.all"
-          :axis="axis"
+          :axis="drawnBy"
           :scale="scale"
           :hide="hide"
           :from="range.from"
@@ -168,7 +146,7 @@ const small = computed(() =>
           :title="`${c.name} less ${project}/${learning?.baseline}`"
           :file="`${project}-less-baseline`"
           :curves="c.less"
-          :axis="axis"
+          :axis="drawnBy"
           scale="linear"
           :hide="hide"
           :from="range.from"
@@ -181,16 +159,6 @@ const small = computed(() =>
 </template>
 
 <style scoped>
-.controls {
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 6px 14px;
-  margin-bottom: 10px;
-}
-.controls .el-input-number {
-  width: 76px;
-}
 .names {
   width: 190px;
 }

@@ -20,6 +20,7 @@ import { download, toCSV, toPNG, toSVG } from '../chart/save'
 import type { Axis, Drawn } from '../composables/curves'
 import { dark } from '../composables/theme'
 import { bytes as sized, duration, number } from '../format'
+import FigureHead from './FigureHead.vue'
 
 const props = defineProps<{
   title: string
@@ -334,8 +335,7 @@ const last = computed(() =>
 
 <template>
   <figure>
-    <figcaption>
-      <b>{{ title }}</b>
+    <FigureHead v-model:as-table="asTable" :title="title" :kinds="['svg', 'png', 'csv']" @save="save">
       <span v-if="lines.length > 2" class="chips">
         <button
           v-for="l in lines"
@@ -349,23 +349,7 @@ const last = computed(() =>
           {{ titleOf(l) }}
         </button>
       </span>
-      <span class="space"></span>
-      <span class="acts">
-        <button
-          v-for="k in ['svg', 'png', 'csv']"
-          :key="k"
-          type="button"
-          class="small"
-          :aria-label="`${title} as ${k.toUpperCase()}`"
-          @click="save(k)"
-        >
-          {{ k }}
-        </button>
-        <button type="button" class="small" :aria-expanded="asTable" @click="asTable = !asTable">
-          {{ asTable ? 'chart only' : 'as table' }}
-        </button>
-      </span>
-    </figcaption>
+    </FigureHead>
     <div
       ref="host"
       class="host"
@@ -414,15 +398,7 @@ figure {
   margin: 0;
   min-width: 0;
 }
-figcaption {
-  display: flex;
-  align-items: baseline;
-  gap: 12px;
-}
-figcaption b {
-  white-space: nowrap;
-}
-figcaption button {
+.chips button {
   background: none;
   border: 0;
   padding: 0;
@@ -434,11 +410,6 @@ figcaption button {
   gap: 0 10px;
   max-height: 34px;
   overflow-y: auto;
-}
-.acts {
-  display: flex;
-  gap: 10px;
-  white-space: nowrap;
 }
 .host {
   position: relative;

@@ -4,7 +4,8 @@ import { computed, ref, watch } from 'vue'
 import { answer, client, type Checkpoint, type Tensors, type Weights } from '../api/client'
 import Question from '../components/Question.vue'
 import RidgePlot from '../components/RidgePlot.vue'
-import { once, useLive } from '../composables/live'
+import { useLive } from '../composables/live'
+import { useLoading } from '../composables/loading'
 import { useQuery } from '../composables/query'
 import { bytes, linkTo, number as text, when } from '../format'
 
@@ -12,7 +13,7 @@ const props = defineProps<{ project: string; number: number; at: string }>()
 const checkpoint = ref<Checkpoint>()
 const tensors = ref<Tensors>()
 const weights = ref<Weights>()
-const problem = ref('')
+const { problem, loader } = useLoading()
 const layer = useQuery<string>('layer', '')
 const all = ref(false)
 const few = 40
@@ -26,19 +27,14 @@ const chosen = computed(() => {
   return list.reduce((a, b) => (b.parameters > (a?.parameters ?? 0) ? b : a), list[0])?.name ?? ''
 })
 
-const load = once(async () => {
-  try {
-    checkpoint.value = await answer(
-      client.GET('/api/v1/projects/{project}/runs/{number}/checkpoints/{at}', { params: { path: path.value } }),
-    )
-    tensors.value = await answer(
-      client.GET('/api/v1/projects/{project}/runs/{number}/checkpoints/{at}/tensors', { params: { path: path.value } }),
-    )
-    await readWeights()
-    problem.value = ''
-  } catch (e) {
-    problem.value = (e as Error).message
-  }
+const load = loader(async () => {
+  checkpoint.value = await answer(
+    client.GET('/api/v1/projects/{project}/runs/{number}/checkpoints/{at}', { params: { path: path.value } }),
+  )
+  tensors.value = await answer(
+    client.GET('/api/v1/projects/{project}/runs/{number}/checkpoints/{at}/tensors', { params: { path: path.value } }),
+  )
+  await readWeights()
 })
 async function readWeights() {
   weights.value = await answer(

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton, ElDropdown, ElDropdownItem, ElDropdownMenu, ElOption, ElSegmented, ElSelect } from 'element-plus'
+import { ElButton, ElOption, ElSegmented, ElSelect } from 'element-plus'
 import { computed, ref, shallowRef, watch } from 'vue'
 import { answer, client, type Comparison, type Mattered, type TradeOff, type Words } from '../api/client'
 import FactTable from '../compare/FactTable.vue'
@@ -8,7 +8,9 @@ import RankStrip from '../compare/RankStrip.vue'
 import TradeOffs from '../compare/TradeOffs.vue'
 import WhatMattered from '../compare/WhatMattered.vue'
 import Question from '../components/Question.vue'
-import { once, useLive, type News } from '../composables/live'
+import TakeOut from '../components/TakeOut.vue'
+import { useLive, type News } from '../composables/live'
+import { useLoading } from '../composables/loading'
 import { useQuery } from '../composables/query'
 import { number } from '../format'
 import { labelOf } from '../runs/columns'
@@ -25,7 +27,7 @@ const comparison = shallowRef<Comparison>()
 const mattered = shallowRef<Mattered>()
 const trade = shallowRef<TradeOff>()
 const words = shallowRef<Words>()
-const problem = ref('')
+const { problem, loader } = useLoading()
 const round = ref(0)
 
 const path = computed(() => ({ project: props.project }))
@@ -44,17 +46,7 @@ const weighed = computed({
 })
 const weighedQuery = computed(() => (weighed.value === 'all' ? {} : query.value))
 
-function loader(work: () => Promise<void>) {
-  return once(async () => {
-    try {
-      await work()
-    } catch (e) {
-      problem.value = (e as Error).message
-    }
-  })
-}
 const load = loader(async () => {
-  problem.value = ''
   comparison.value = await answer(
     client.GET('/api/v1/projects/{project}/comparison', { params: { path: path.value, query: query.value as never } }),
   )
@@ -114,10 +106,13 @@ useLive(
   },
 )
 
-const document = (format: string) => {
-  const q = new URLSearchParams({ ...query.value, format })
-  return `/api/v1/projects/${props.project}/comparison/document?${q.toString()}`
-}
+const forms = { html: 'One HTML page', markdown: 'Markdown with charts', csv: 'CSV, a row per run' }
+const documents = computed(() =>
+  Object.entries(forms).map(([format, label]) => {
+    const q = new URLSearchParams({ ...query.value, format })
+    return { label, href: `/api/v1/projects/${props.project}/comparison/document?${q.toString()}` }
+  }),
+)
 const copied = ref(false)
 async function copy() {
   await navigator.clipboard.writeText(location.href)
@@ -194,23 +189,7 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
         <ElButton v-if="baseline && baseline !== projects" size="small" @click="keepBaseline">
           Keep for the project
         </ElButton>
-        <ElDropdown trigger="click">
-          <ElButton size="small">Take out</ElButton>
-          <template #dropdown>
-            <ElDropdownMenu>
-              <ElDropdownItem
-                v-for="(label, f) in {
-                  html: 'One HTML page',
-                  markdown: 'Markdown with charts',
-                  csv: 'CSV, a row per run',
-                }"
-                :key="f"
-              >
-                <a class="plain" :href="document(f)" download>{{ label }}</a>
-              </ElDropdownItem>
-            </ElDropdownMenu>
-          </template>
-        </ElDropdown>
+        <TakeOut :files="documents" />
         <ElButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy link' }}</ElButton>
       </div>
       <div v-if="!comparison.runs?.length" class="page">
@@ -292,9 +271,6 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
 .figure {
   width: 100%;
   margin-top: 8px;
-}
-a.plain {
-  color: var(--ink);
 }
 .page-head {
   gap: 14px;

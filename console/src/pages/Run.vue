@@ -1,9 +1,10 @@
 <script setup lang="ts">
-import { ElButton, ElCheckbox, ElInputNumber, ElOption, ElSegmented, ElSelect } from 'element-plus'
+import { ElButton, ElCheckbox, ElOption, ElSelect } from 'element-plus'
 import { computed, onScopeDispose, ref, watch } from 'vue'
 import type { Flag } from '../chart/marks'
 import { answer, client, type Checkpoint, type Output, type RunDetail } from '../api/client'
 import CheckpointTable from '../components/CheckpointTable.vue'
+import CurveControls from '../components/CurveControls.vue'
 import CurveChart from '../components/CurveChart.vue'
 import NextSteps from '../components/NextSteps.vue'
 import LegAxis from '../components/LegAxis.vue'
@@ -12,8 +13,11 @@ import StateMark from '../components/StateMark.vue'
 import StopRule from '../components/StopRule.vue'
 import VerdictActs from '../components/VerdictActs.vue'
 import WentIn from '../components/WentIn.vue'
-import { asParent, families, inBytes, useCurves, type Axis, type Drawn, type Look } from '../composables/curves'
-import { once, useLive } from '../composables/live'
+import WhatHappened from '../components/WhatHappened.vue'
+import { asParent, families, useCurves, type Axis, type Drawn, type Look } from '../composables/curves'
+import { useLive } from '../composables/live'
+import { useLoading } from '../composables/loading'
+import { useLook } from '../composables/look'
 import { useQuery } from '../composables/query'
 import { duration, figure, number as text, linkTo, place, toNumber, took, when } from '../format'
 
@@ -22,36 +26,12 @@ const path = { project: props.project, number: props.number }
 const run = ref<RunDetail>()
 const checkpoints = ref<Checkpoint[]>([])
 const output = ref<Output[]>([])
-const problem = ref('')
+const { problem, loader } = useLoading()
 const { curves, read } = useCurves(props.project, props.number)
 const machine = useCurves(props.project, props.number)
 
-const axis = useQuery<Axis>('axis', 'epoch')
-const scale = useQuery<string>('scale', 'linear')
-const smooth = useQuery<number>('smooth', 0)
-const kind = useQuery<string>('smoothing', 'mean')
+const { axis, scale, smooth, kind, hide, zoom, range, setZoom } = useLook()
 const shown = useQuery<string>('shown', '')
-const hide = useQuery<number>('hide', 0)
-const zoom = useQuery<string>('zoom', '')
-const range = computed(() => {
-  const [a, b] = zoom.value.split('~').map(Number)
-  return zoom.value && Number.isFinite(a) && Number.isFinite(b) ? { from: a, to: b } : { from: null, to: null }
-})
-const setZoom = (from: number | null, to: number | null) => {
-  zoom.value = from === null || to === null ? '' : `${Number(from.toPrecision(6))}~${Number(to.toPrecision(6))}`
-}
-
-/** Work that never overlaps itself and shows what goes wrong. */
-function loader(work: () => Promise<void>) {
-  return once(async () => {
-    try {
-      await work()
-      problem.value = ''
-    } catch (e) {
-      problem.value = (e as Error).message
-    }
-  })
-}
 const loadRun = loader(async () => {
   run.value = await answer(client.GET('/api/v1/projects/{project}/runs/{number}', { params: { path } }))
 })
@@ -226,7 +206,6 @@ const perEpoch = computed(() => {
     new Date(Date.parse(r.started) + (Date.parse(end) - Date.parse(r.started)) / epochs).toISOString(),
   )
 })
-const shownOutput = computed(() => output.value.map((o) => o.text).join(''))
 const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${props.number}`)
 </script>
 
@@ -298,40 +277,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
           <p class="small"><a :href="csv" download>All readings as CSV</a></p>
           <p v-if="run.expected_end" class="small">Expected to end about {{ when(run.expected_end) }}.</p>
         </template>
-        <div class="controls">
-          <ElSegmented
-            v-model="axis"
-            size="small"
-            :options="[
-              { label: 'epoch', value: 'epoch' },
-              { label: 'step', value: 'step' },
-              { label: 'time since start', value: 'since' },
-              { label: 'clock', value: 'clock' },
-            ]"
-            aria-label="Axis"
-            @change="setZoom(null, null)"
-          />
-          <ElSegmented v-model="scale" size="small" :options="['linear', 'log']" aria-label="Scale" />
-          <label class="small">
-            Smooth
-            <ElInputNumber v-model="smooth" size="small" :min="0" :step="1" controls-position="right" />
-            {{ axisUsed === 'epoch' ? 'epochs' : axisUsed === 'step' ? 'steps' : 's' }}
-          </label>
-          <ElSegmented
-            v-if="smooth > 0"
-            v-model="kind"
-            size="small"
-            :options="[
-              { label: 'mean', value: 'mean' },
-              { label: 'median', value: 'median' },
-            ]"
-            aria-label="Smoothing"
-          />
-          <label class="small">
-            Hide first
-            <ElInputNumber v-model="hide" size="small" :min="0" :max="100000" :step="1" controls-position="right" />
-            epochs
-          </label>
+        <CurveControls :axes="['epoch', 'step', 'since', 'clock']" :unit="axisUsed">
           <ElSelect
             v-if="all.length > 1"
             v-model="picked"
@@ -344,15 +290,14 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
           >
             <ElOption v-for="f in all" :key="f.family" :value="f.family" />
           </ElSelect>
-          <ElButton v-if="zoom" size="small" @click="setZoom(null, null)">Whole range</ElButton>
-          <span class="space"></span>
-          <template v-if="run.state === 'running'">
+          <template v-if="run.state === 'running'" #end>
+            <span class="space"></span>
             <ElCheckbox v-model="paused" size="small" label="pause" />
             <span class="small" role="status">
               {{ paused ? behindText : connected ? 'live' : 'cut off; connecting again' }}
             </span>
           </template>
-        </div>
+        </CurveControls>
         <p v-if="!names.length" class="small">No reading yet.</p>
         <p v-if="leftOut.length" class="small">
           Without epochs, so not on this axis: {{ leftOut.join(', ') }}.
@@ -400,64 +345,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
       </Question>
 
       <Question title="What happened?" :says="run.answers.happened">
-        <table class="legs">
-          <thead>
-            <tr>
-              <th>Leg</th>
-              <th>State</th>
-              <th>Host</th>
-              <th>From</th>
-              <th class="n">Steps</th>
-              <th>Began</th>
-              <th class="n">Took</th>
-              <th class="n">Exit code</th>
-              <th>Remark</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="l in run.legs" :key="l.number">
-              <td class="mono">{{ l.number }}</td>
-              <td><StateMark :state="l.state" /></td>
-              <td>{{ l.host }}</td>
-              <td class="mono">
-                <RouterLink v-if="l.resumed" :to="linkTo(l.resumed.from)">{{ l.resumed.from }}</RouterLink>
-                <span v-if="l.resumed?.lacks?.length" class="warn">without {{ l.resumed.lacks.join(', ') }}</span>
-              </td>
-              <td class="n">{{ text(l.from_step) }} – {{ text(l.last_step) }}</td>
-              <td class="small">{{ when(l.started) }}</td>
-              <td class="n">{{ took(l.started, l.ended, now) }}</td>
-              <td class="n">{{ l.exit_code }}</td>
-              <td class="small">{{ [l.signal, l.why].filter(Boolean).join('; ') }}</td>
-            </tr>
-          </tbody>
-        </table>
-        <div v-if="machineCharts.length" class="charts machine">
-          <CurveChart
-            v-for="m in machineCharts"
-            :key="m.family"
-            :title="m.family"
-            :file="`${project}-${number}`"
-            :curves="m.curves"
-            axis="since"
-            scale="linear"
-            :hide="0"
-            :from="null"
-            :to="null"
-            :height="130"
-            :bytes="inBytes(m.family)"
-          />
-        </div>
-        <ul v-if="run.notes?.length" class="notes">
-          <li v-for="(n, i) in run.notes" :key="i">
-            <span class="small">{{ when(n.at) }}</span>
-            {{ n.text }}
-          </li>
-        </ul>
-        <template v-if="shownOutput">
-          <h3>Output</h3>
-          <!-- Focusable, so that it can be scrolled by keyboard. -->
-          <pre class="output" tabindex="0" aria-label="output of the program">{{ shownOutput }}</pre>
-        </template>
+        <WhatHappened :run="run" :machine="machineCharts" :output="output" :now="now" />
       </Question>
 
       <Question title="What next?">
@@ -475,16 +363,6 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
   margin: 0 24px 12px;
   padding-left: 18px;
 }
-.controls {
-  display: flex;
-  gap: 14px;
-  align-items: center;
-  flex-wrap: wrap;
-  margin-bottom: 10px;
-}
-.controls :deep(.el-input-number) {
-  width: 76px;
-}
 .charts {
   display: grid;
   grid-template-columns: repeat(2, minmax(0, 1fr));
@@ -493,35 +371,10 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
 .wide {
   grid-column: 1 / -1;
 }
-.machine {
-  grid-template-columns: repeat(3, minmax(0, 1fr));
-  margin-top: 14px;
-}
 .pick {
   width: 170px;
 }
 .key {
   margin: 4px 0 0 46px;
-}
-h3 {
-  font-size: 12px;
-  font-weight: 500;
-  color: var(--ink2);
-  margin: 16px 0 4px;
-}
-.output {
-  font: 12px/1.5 var(--mono);
-  background: var(--sheet);
-  border: 1px solid var(--rule);
-  border-radius: 4px;
-  padding: 8px 12px;
-  margin: 0;
-  max-height: 260px;
-  overflow: auto;
-  display: flex;
-  flex-direction: column-reverse;
-}
-.notes {
-  padding-left: 18px;
 }
 </style>

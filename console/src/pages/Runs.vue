@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { ElButton, ElDropdown, ElDropdownItem, ElDropdownMenu, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElOption, ElSelect } from 'element-plus'
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { answer, client, type Project, type Run, type StopState, type Words } from '../api/client'
 import FilterLine from '../components/FilterLine.vue'
 import StopRule from '../components/StopRule.vue'
+import TakeOut from '../components/TakeOut.vue'
 import { once, useLive, type News } from '../composables/live'
 import { useQuery } from '../composables/query'
 import { useTray } from '../composables/tray'
@@ -243,20 +244,16 @@ async function edit(run: Run, what: 'title' | 'tags' | 'note', text: string) {
 }
 
 /** What is shown as a file: the same runs, in the same order, with the same columns as far as they are values. */
-const fileColumns: Record<string, string> = { curve: '', place: '', against: '' }
-const fileLink = (format: string) => {
-  const list = columns.value.map((c) => fileColumns[c.what] ?? c.what).filter(Boolean)
-  const q = new URLSearchParams({
-    what: 'runs',
-    format,
-    where: where.value,
-    sort: sort.value,
-    order: order.value,
-    shown: shown.value,
-    columns: list.join(','),
+/** Columns of the console's own that are no values have no place in a file. */
+const noValues = ['curve', 'place', 'against']
+const fileForms = { csv: 'CSV', jsonl: 'JSON Lines', parquet: 'Parquet' }
+const files = computed(() => {
+  const list = columns.value.map((c) => c.what).filter((w) => !noValues.includes(w))
+  return Object.entries(fileForms).map(([format, name]) => {
+    const q = new URLSearchParams({ ...choice(), what: 'runs', format, columns: list.join(',') })
+    return { label: `What is shown as ${name}`, href: `/api/v1/projects/${props.project}/history?${q.toString()}` }
   })
-  return `/api/v1/projects/${props.project}/history?${q.toString()}`
-}
+})
 const show = (what: string) => (shown.value = what === 'present' ? '' : (what as typeof shown.value))
 const counted = computed(() => {
   if (!known.value) return ''
@@ -306,18 +303,7 @@ const counted = computed(() => {
       </ElSelect>
       <ViewMenu :project="project" />
       <ColumnChooser :words="words" :columns="columns" @change="setColumns" @usual="usualColumns" @open="loadWords" />
-      <ElDropdown trigger="click">
-        <ElButton size="small">Take out</ElButton>
-        <template #dropdown>
-          <ElDropdownMenu>
-            <ElDropdownItem v-for="f in ['csv', 'jsonl', 'parquet']" :key="f">
-              <a class="plain" :href="fileLink(f)" download>
-                What is shown as {{ { csv: 'CSV', jsonl: 'JSON Lines', parquet: 'Parquet' }[f] }}
-              </a>
-            </ElDropdownItem>
-          </ElDropdownMenu>
-        </template>
-      </ElDropdown>
+      <TakeOut :files="files" />
     </div>
     <p v-if="stale" class="small stale" role="status">
       The list has changed.
@@ -388,8 +374,5 @@ const counted = computed(() => {
 .problem {
   padding: 0 24px;
   margin: 0 0 8px;
-}
-a.plain {
-  color: var(--ink);
 }
 </style>
