@@ -152,7 +152,7 @@ func SayApart(groups []Group) string {
 	case len(out) > 3:
 		return fmt.Sprintf("%d further neighbours in the ranking cannot be told apart.", len(out))
 	}
-	return "Nor can be told apart: " + strings.Join(out, "; ") + "."
+	return "Cannot be told apart: " + strings.Join(out, "; ") + "."
 }
 
 func (s Sample) say() string {

@@ -20,13 +20,13 @@ type Figures struct{ Best, Last, Lowest, Highest, AtBest float64 }
 
 // Matches reports whether a run fulfils a condition: slowly, and by the rules of the package comment.
 func (n *Node) Matches(r Run) bool {
-	v, ok := n.value(r).(bool)
+	v, ok := n.Value(r).(bool)
 	return ok && v
 }
 
-// value is what a node stands for; nil: absent.
-func (n *Node) value(r Run) any {
-	arg := func(i int) any { return n.Args[i].value(r) }
+// Value is what a node stands for, slowly and by the same rules: float64, string, bool, time.Time or a list; nil: absent.
+func (n *Node) Value(r Run) any {
+	arg := func(i int) any { return n.Args[i].Value(r) }
 	number := func(v float64, ok bool) any {
 		if !ok || v != v {
 			return nil

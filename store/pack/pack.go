@@ -242,18 +242,14 @@ func (p *Packs) whole(ctx context.Context, entries []Entry) error {
 
 // abandon ends the open pack if it is the one named, which is gone, with what waits in it.
 func (p *Packs) abandon(name string) {
-	p.mutex.Lock()
-	if p.open == nil || p.name != name {
-		p.mutex.Unlock()
-		return
-	}
-	p.open = nil // the file is closed when nobody writes into it any more
-	p.mutex.Unlock()
 	var lost []Entry
 	p.mutex.Lock()
-	for _, e := range p.pending {
-		if e.Pack == name {
-			lost = append(lost, e)
+	if p.open != nil && p.name == name {
+		p.open = nil // the file is closed when nobody writes into it any more
+		for _, e := range p.pending {
+			if e.Pack == name {
+				lost = append(lost, e)
+			}
 		}
 	}
 	p.mutex.Unlock()

@@ -169,6 +169,42 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 	}
 	require.Greater(t, chosen, 350, "most expressions choose some")
 
+	// Columns say what the slow evaluator says.
+	for range 60 {
+		expressions := []string{number(2), text(), "hyper.layers", "hyper.flag"}
+		var nodes []*filter.Node
+		for _, e := range expressions {
+			node, err := filter.ParseValue(e, now)
+			if err != nil { // a literal alone is no column
+				node, err = filter.ParseValue("hyper.mixed", now)
+			}
+			require.NoError(t, err)
+			nodes = append(nodes, node)
+		}
+		numbers := []int64{3, 17, 42, 80}
+		got, err := f.RunValues(ctx, pg.RunQuery{Project: project, Lower: lower, Objective: "loss.val"}, numbers, nodes)
+		if pg.OutOfRange(err) {
+			continue
+		}
+		require.NoError(t, err)
+		for _, n := range numbers {
+			for i, node := range nodes {
+				want := node.Value(runs[n-1])
+				if want == nil {
+					require.Nil(t, got[n][i], expressions)
+					continue
+				}
+				var have any
+				require.NoError(t, json.Unmarshal(got[n][i], &have))
+				if w, ok := want.(float64); ok {
+					require.InEpsilon(t, 1+w, 1+have.(float64), 1e-12, expressions)
+				} else {
+					require.Equal(t, want, have, expressions)
+				}
+			}
+		}
+	}
+
 	for _, by := range []string{"hyper.lr", `best("loss.val")`, "title", "started", "took", "state"} {
 		node, err := filter.ParseValue(by, now)
 		require.NoError(t, err)
@@ -187,6 +223,12 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 				after = &page[len(page)-1]
 			}
 			require.Equal(t, whole, pages, "%s %v", by, descending)
+			marks, err := f.Landmarks(ctx, pg.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Objective: "loss.val"}, 11)
+			require.NoError(t, err)
+			require.Len(t, marks, len(whole)/11+1)
+			for _, m := range marks {
+				require.Equal(t, whole[m.Place-1], m.RunPlace, "%s %v", by, descending)
+			}
 			absent := false
 			for _, p := range whole {
 				require.False(t, absent && p.Value != nil, "absent values come last")

@@ -157,7 +157,7 @@ const loadRule = once(() =>
   }),
 )
 /** On how many of the newest runs a rule is tried. */
-const tried10 = computed(() => loaded.value.slice(0, 10).map((r) => r.number))
+const newest = computed(() => loaded.value.slice(0, 10).map((r) => r.number))
 
 /** News of runs, gathered for a moment: those shown are read anew where they stand. */
 let told = new Set<number>()
@@ -283,7 +283,7 @@ const counted = computed(() => {
         </template>
       </span>
       <span class="space"></span>
-      <StopRule v-if="rule && total" :project="project" :state="rule" running :tries="tried10" @changed="loadRule" />
+      <StopRule v-if="rule && total" :project="project" :state="rule" running :tries="newest" @changed="loadRule" />
     </div>
     <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
     <div v-if="info" class="line">
