@@ -138,6 +138,8 @@ func TestWatchingInTheBrowser(t *testing.T) {
 	require.Eventually(t, func() bool { return len(strings.Split(strings.TrimSpace(saved("CSV")), "\n")) == 1+2*20 }, 5*time.Second, 100*time.Millisecond, "epochs 13 to 32 of two curves")
 	require.Regexp(t, `^<svg .*<path d="M.*</svg>`, strings.ReplaceAll(saved("SVG"), "\n", " "))
 	require.Regexp(t, `^png \d{4,}`, saved("PNG"))
+	do(t, ctx, "open the link of a stretch", chromedp.Navigate(w.url+"/vessels/1?zoom=5~15"), chromedp.WaitVisible(".u-over"), chromedp.Sleep(700*time.Millisecond))
+	require.Equal(t, "?zoom=5~15", evaluate[string](t, ctx, "decodeURIComponent(location.search)"), "the link is the state")
 	do(t, ctx, "show all by key", key("0"), chromedp.Poll[chromedp.Void](`!location.search.includes('zoom')`))
 
 	// The filter line: "/" goes to it, the table and the link follow, and what is wrong is said with its column.

@@ -195,6 +195,8 @@ function options(width: number): uPlot.Options {
           if (key !== 'x' || setting) return
           const { min, max } = u.scales.x
           const xs = u.data[0]
+          // The scale as it was set by us; it is told later than it is set.
+          if (min === (props.from ?? xs[0]) && max === (props.to ?? xs[xs.length - 1])) return
           const whole = min === xs[0] && max === xs[xs.length - 1]
           emit('zoom', whole ? null : (min ?? null), whole ? null : (max ?? null))
         },

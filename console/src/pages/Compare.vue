@@ -4,6 +4,7 @@ import { computed, ref, shallowRef, watch } from 'vue'
 import { answer, client, type Comparison, type Mattered, type TradeOff, type Words } from '../api/client'
 import FactTable from '../compare/FactTable.vue'
 import Learned from '../compare/Learned.vue'
+import MarginTable from '../compare/MarginTable.vue'
 import RankStrip from '../compare/RankStrip.vue'
 import TradeOffs from '../compare/TradeOffs.vue'
 import WhatMattered from '../compare/WhatMattered.vue'
@@ -12,7 +13,6 @@ import TakeOut from '../components/TakeOut.vue'
 import { useLive, type News } from '../composables/live'
 import { useLoading } from '../composables/loading'
 import { useQuery } from '../composables/query'
-import { number } from '../format'
 import { labelOf } from '../runs/columns'
 
 const props = defineProps<{ project: string }>()
@@ -119,11 +119,6 @@ async function copy() {
   copied.value = true
   setTimeout(() => (copied.value = false), 1500)
 }
-const margins = computed(() =>
-  (comparison.value?.groups ?? [])
-    .filter((g) => g.against_baseline)
-    .map((g) => ({ label: g.label, m: g.against_baseline! })),
-)
 /** The baseline that the project names. */
 const projects = ref(0)
 const loadProject = loader(async () => {
@@ -200,9 +195,6 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
         <Question title="Which is best?" :says="comparison.answers.best">
           <template #aside>
             <p v-if="comparison.answers.apart" class="small">{{ comparison.answers.apart }}</p>
-            <p v-for="b in margins" :key="b.label" class="small">
-              {{ b.label }} against the baseline: {{ number(b.m.difference) }}, {{ b.m.says }}.
-            </p>
           </template>
           <RankStrip
             :groups="comparison.groups ?? []"
@@ -210,6 +202,7 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
             :figure="objective"
             :baseline="comparison.baseline ?? 0"
           />
+          <MarginTable :groups="comparison.groups ?? []" />
         </Question>
         <Question title="What differed?" :says="comparison.answers.differed">
           <FactTable :comparison="comparison" />
