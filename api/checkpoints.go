@@ -12,8 +12,15 @@ type Checkpoint struct {
 	Figures  map[string]Float `json:"figures,omitempty" doc:"Last value of each curve at that moment"`
 	Saved    time.Time        `json:"saved"`
 	Size     int64            `json:"size" doc:"Bytes of all files"`
-	Best     bool             `json:"best" doc:"Nearest at or before the best reading of the objective"`
+	Best     bool             `json:"best" doc:"Nearest at or before the best reading of the objective; where that was dropped, the best figure of those held"`
 	Last     bool             `json:"last"`
+	Pinned   bool             `json:"pinned,omitempty" doc:"No rule drops it"`
+	Goes     *time.Time       `json:"goes,omitempty" doc:"When its bytes go; until then it can be brought back"`
+	Dropped  *time.Time       `json:"dropped,omitempty" doc:"When its bytes went; its figures and digests stay"`
+	WhyGoes  string           `json:"why_goes,omitempty" doc:"The rule or the person that said so"`
+	ByRule   bool             `json:"by_rule,omitempty" doc:"A rule said so"`
+	Stored   int64            `json:"stored,omitempty" doc:"Bytes of its different chunks as they are packed"`
+	Frees    int64            `json:"frees,omitempty" doc:"Of these, what nothing else holds: dropping it frees so much"`
 	Fit      string           `json:"fit" enum:"resume,use,weights only,nothing" doc:"What it is good for"`
 	Lacks    []string         `json:"lacks,omitempty" doc:"Parts that resuming needs and it does not have"`
 	Replaced bool             `json:"replaced,omitempty" doc:"A later leg began before its step, so it is not of the run's present course"`

@@ -16,6 +16,7 @@ const (
 	Denied      Kind = "denied"       // known, but not allowed
 	NotFound    Kind = "not-found"    // no such thing
 	NotAllowed  Kind = "not-allowed"  // no such method here
+	Gone        Kind = "gone"         // it was here and has been dropped
 	Conflict    Kind = "conflict"     // it contradicts what is there
 	BatchGap    Kind = "batch-gap"    // batches before this one are missing
 	LegClaimed  Kind = "leg-claimed"  // another recorder writes this leg
@@ -40,6 +41,7 @@ var kinds = map[Kind]struct {
 	Denied:      {403, "Not allowed"},
 	NotFound:    {404, "Not found"},
 	NotAllowed:  {405, "Method not allowed here"},
+	Gone:        {410, "No longer here"},
 	Conflict:    {409, "It contradicts what is there"},
 	BatchGap:    {409, "Batches before this one are missing"},
 	LegClaimed:  {409, "Another recorder writes this leg"},

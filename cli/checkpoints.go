@@ -31,14 +31,7 @@ func (a *App) checkpoints() *cobra.Command {
 			l.shorten = 8
 			l.empty = fmt.Sprintf("%s has no checkpoint.", addr)
 			for _, c := range page.Items {
-				var marks []string
-				if c.Best {
-					marks = append(marks, "best")
-				}
-				if c.Last {
-					marks = append(marks, "last")
-				}
-				l.add(c.Address, strings.Join(marks, " "), c.Why, fmt.Sprint(c.Step), c.Fit, strings.Join(c.Parts, " "), api.Bytes(c.Size), when(c.Saved), figuresLine(c.Figures))
+				l.add(c.Address, strings.Join(marksOf(c), " "), c.Why, fmt.Sprint(c.Step), c.Fit, strings.Join(c.Parts, " "), api.Bytes(c.Size), when(c.Saved), figuresLine(c.Figures))
 			}
 			return a.print(output, l, page)
 		}}

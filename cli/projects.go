@@ -446,6 +446,9 @@ func (a *App) showCheckpoint(c *api.Checkpoint) {
 	if c.Why != "" {
 		p("saved %s: %s", when(c.Saved), printable(c.Why))
 	}
+	if fate := fateOf(c); fate != "stays" {
+		p("%s", printable(fate))
+	}
 	if c.Replaced {
 		p("a later leg began before it, so it is not of the run's present course")
 	}

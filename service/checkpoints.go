@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"math"
 	"slices"
 	"time"
 
@@ -272,6 +273,10 @@ func (s *Service) checkpoints(ctx context.Context, in api.RunInput) ([]api.Check
 	for i, r := range rows {
 		stands[i] = checkpoint.Stand{Leg: r.Leg, Step: r.Step, Epoch: r.Epoch}
 	}
+	held, err := s.db.Held(ctx, pg.HeldQuery{By: "checkpoint", Run: row.ID})
+	if err != nil {
+		return nil, nil, err
+	}
 	ends, err := s.legEnds(ctx, row.ID)
 	if err != nil {
 		return nil, nil, err
@@ -281,9 +286,12 @@ func (s *Service) checkpoints(ctx context.Context, in api.RunInput) ([]api.Check
 	if o, err := verdict.ParseObjective(run.Objective); err != nil {
 		return nil, nil, err
 	} else if b, ok := o.Best(sum.Core()); ok && sum.Count > 0 {
-		best = slices.IndexFunc(stands, func(at checkpoint.Stand) bool { return at.Step <= b.Step && at.Step < ends[at.Leg] })
+		best = slices.IndexFunc(rows, func(r pg.Checkpoint) bool { return r.Step <= b.Step && r.Step < ends[r.Leg] })
+		if best >= 0 && rows[best].Dropped != nil { // the best of those held, by the figures they were saved with
+			best = bestHeld(o, rows, ends)
+		}
 	}
-	last := slices.IndexFunc(stands, func(at checkpoint.Stand) bool { return at.Step < ends[at.Leg] })
+	last := slices.IndexFunc(rows, func(r pg.Checkpoint) bool { return r.Dropped == nil && r.Step < ends[r.Leg] })
 	for i, r := range rows {
 		ids[i] = r.ID
 		at := api.At{Kind: api.AtStep, Step: r.Step}
@@ -291,7 +299,8 @@ func (s *Service) checkpoints(ctx context.Context, in api.RunInput) ([]api.Check
 			at = api.At{Kind: api.AtEpoch, Epoch: r.Epoch}
 		}
 		c := api.Checkpoint{Address: api.Address{Project: in.Project, Run: in.Number, At: at}.String(), Leg: r.Leg, Step: r.Step, Epoch: api.Float(r.Epoch),
-			Why: r.Why, Saved: r.Saved, Size: r.Size, Best: i == best, Last: i == last, Replaced: replaced(i), Verified: verified[r.ID], Parts: []string{}, Files: []api.File{}}
+			Why: r.Why, Saved: r.Saved, Size: r.Size, Best: i == best, Last: i == last, Replaced: replaced(i), Verified: verified[r.ID], Parts: []string{}, Files: []api.File{},
+			Pinned: r.Pinned, Goes: r.Goes, Dropped: r.Dropped, WhyGoes: r.WhyGoes, ByRule: r.ByRule, Stored: held[r.ID].Stored, Frees: held[r.ID].Own}
 		if err := json.Unmarshal(r.Figures, &c.Figures); err != nil {
 			return nil, nil, err
 		}
@@ -302,9 +311,33 @@ func (s *Service) checkpoints(ctx context.Context, in api.RunInput) ([]api.Check
 			c.Files = append(c.Files, api.File{Part: f.Part, Path: f.Path, Size: f.Size, Digest: chunk.Digest(f.Digest).String()})
 		}
 		c.Fit, c.Lacks = checkpoint.Fitness(c.Parts, row.NeedsOrUsual()), checkpoint.Lacks(c.Parts, row.NeedsOrUsual())
+		if c.Dropped != nil {
+			c.Fit = "nothing"
+		}
 		out[i] = c
 	}
 	return out, ids, nil
+}
+
+// better reports whether a figure of the objective is better than another; NaN is not.
+func better(o verdict.Objective, a, b float64) bool {
+	return !math.IsNaN(a) && (math.IsNaN(b) || o.Direction == verdict.Higher && a > b || o.Direction != verdict.Higher && a < b)
+}
+
+// bestHeld finds the checkpoint with the best figure among those of the present course that are held; -1: none has one.
+func bestHeld(o verdict.Objective, rows []pg.Checkpoint, ends map[int]int64) int {
+	best, value := -1, math.NaN()
+	for i, r := range rows {
+		var figures map[string]api.Float
+		if r.Dropped != nil || r.Step >= ends[r.Leg] || json.Unmarshal(r.Figures, &figures) != nil {
+			continue
+		}
+		v, ok := figures[o.Curve]
+		if ok && better(o, float64(v), value) {
+			best, value = i, float64(v)
+		}
+	}
+	return best
 }
 
 func (s *Service) checkpointByID(ctx context.Context, in api.RunInput, id int64) (*api.Checkpoint, error) {
@@ -344,13 +377,28 @@ func (s *Service) GetCheckpoint(ctx context.Context, _ Who, in *api.CheckpointIn
 
 // find resolves an address of a checkpoint.
 func (s *Service) find(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []pg.File, error) {
+	c, files, _, err := s.findWith(ctx, in)
+	return c, files, err
+}
+
+// findHeld is find for a checkpoint whose bytes are wanted, with its id: one that was dropped is gone.
+func (s *Service) findHeld(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []pg.File, int64, error) {
+	c, files, id, err := s.findWith(ctx, in)
+	if err == nil && c.Dropped != nil {
+		err = api.Fail(api.Gone, "the bytes of %s were dropped on %s %s; its figures and digests are still here", c.Address, c.Dropped.UTC().Format("2 January 2006 15:04 MST"), c.WhyGoes)
+	}
+	return c, files, id, err
+}
+
+func (s *Service) findWith(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []pg.File, int64, error) {
+	none := func(err error) (*api.Checkpoint, []pg.File, int64, error) { return nil, nil, 0, err }
 	at, err := api.ParseAt(in.At)
 	if err != nil {
-		return nil, nil, api.Fail(api.Invalid, "%v; write e12, s4800, best or last", err)
+		return none(api.Fail(api.Invalid, "%v; write e12, s4800, best or last", err))
 	}
 	items, ids, err := s.checkpoints(ctx, in.RunInput)
 	if err != nil {
-		return nil, nil, err
+		return none(err)
 	}
 	address := runAddress(in.Project, in.Number)
 	i := slices.IndexFunc(items, func(c api.Checkpoint) bool {
@@ -367,23 +415,23 @@ func (s *Service) find(ctx context.Context, in api.CheckpointInput) (*api.Checkp
 	switch {
 	case i >= 0:
 	case len(items) == 0:
-		return nil, nil, api.Fail(api.NotFound, "%s has no checkpoint", address)
+		return none(api.Fail(api.NotFound, "%s has no checkpoint", address))
 	case at.Kind == api.AtBest:
-		return nil, nil, api.Fail(api.NotFound, "%s has no checkpoint at or before the best reading of its objective; kembrel checkpoints %s lists those it has", address, address)
+		return none(api.Fail(api.NotFound, "%s has no checkpoint at or before the best reading of its objective; kembrel checkpoints %s lists those it has", address, address))
 	default:
-		return nil, nil, api.Fail(api.NotFound, "%s has no checkpoint @%s; kembrel checkpoints %s lists those it has", address, in.At, address)
+		return none(api.Fail(api.NotFound, "%s has no checkpoint @%s; kembrel checkpoints %s lists those it has", address, in.At, address))
 	}
 	run, err := s.runID(ctx, in.RunInput)
 	if err != nil {
-		return nil, nil, err
+		return none(err)
 	}
 	files, err := s.db.ListFiles(ctx, run, ids[i])
-	return &items[i], files, err
+	return &items[i], files, ids[i], err
 }
 
 // OpenFile opens a file of a checkpoint for reading at any place; every chunk's digest is checked as it is read.
 func (s *Service) OpenFile(ctx context.Context, in *api.FileInput) (io.ReadSeeker, api.File, time.Time, error) {
-	c, files, err := s.find(ctx, in.CheckpointInput)
+	c, files, _, err := s.findHeld(ctx, in.CheckpointInput)
 	if err != nil {
 		return nil, api.File{}, time.Time{}, err
 	}
@@ -391,12 +439,18 @@ func (s *Service) OpenFile(ctx context.Context, in *api.FileInput) (io.ReadSeeke
 	if i < 0 {
 		return nil, api.File{}, time.Time{}, api.Fail(api.NotFound, "%s has no file %q", c.Address, in.Path)
 	}
-	pieces, err := chunk.Unpack(files[i].Chunks)
+	content, err := s.content(ctx, files[i])
 	if err != nil {
 		return nil, api.File{}, time.Time{}, err
 	}
 	f := api.File{Part: files[i].Part, Path: in.Path, Size: files[i].Size, Digest: chunk.Digest(files[i].Digest).String()}
-	return &fileReader{ctx: ctx, chunks: s.chunks, pieces: pieces, size: f.Size}, f, c.Saved, nil
+	return content, f, c.Saved, nil
+}
+
+// content reads a file from its chunks.
+func (s *Service) content(ctx context.Context, f pg.File) (*fileReader, error) {
+	pieces, err := chunk.Unpack(f.Chunks)
+	return &fileReader{ctx: ctx, chunks: s.chunks, pieces: pieces, size: f.Size}, err
 }
 
 // fileReader reads the chunks of a file one after another, each checked before a byte of it is given out.

@@ -39,6 +39,9 @@ func (s *Service) keepChunks(ctx context.Context) {
 		case <-flush.C:
 			err = s.chunks.Flush(ctx)
 		case <-clean.C:
+			if err := s.keepRules(ctx); err != nil && ctx.Err() == nil {
+				s.options.Log.Warn("keep rules wait", "err", err)
+			}
 			s.cleanChunks(ctx)
 			s.checkWindow(ctx, time.Now())
 		}

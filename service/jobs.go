@@ -27,7 +27,7 @@ type lookout struct {
 
 // Work marks lost runs and clears expired sessions.
 func (w *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
-	if err := errors.Join(w.service.loseRuns(ctx), w.service.lookAgain(ctx), w.service.eraseRuns(ctx)); err != nil {
+	if err := errors.Join(w.service.loseRuns(ctx), w.service.lookAgain(ctx), w.service.eraseRuns(ctx), w.service.dropDue(ctx)); err != nil {
 		return err
 	}
 	return w.service.db.ClearExpired(ctx)

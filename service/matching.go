@@ -9,7 +9,6 @@ import (
 
 	"kembrel/api"
 	"kembrel/core/checkpoint"
-	"kembrel/core/chunk"
 	"kembrel/core/tensor"
 	"kembrel/store/pg"
 )
@@ -39,11 +38,11 @@ func (s *Service) listedTensors(ctx context.Context, c *api.Checkpoint, rows []p
 		if f.Size > maxListed {
 			continue
 		}
-		pieces, err := chunk.Unpack(f.Chunks)
+		content, err := s.content(ctx, f)
 		if err != nil {
 			return nil, err
 		}
-		text, err := io.ReadAll(&fileReader{ctx: ctx, chunks: s.chunks, pieces: pieces, size: f.Size})
+		text, err := io.ReadAll(content)
 		if err != nil {
 			return nil, err
 		}
@@ -67,7 +66,7 @@ func (s *Service) side(ctx context.Context, in api.MatchSide) ([]tensor.Info, er
 		return nil, err
 	}
 	if in.Part != "" && in.Part != checkpoint.Weights {
-		c, rows, err := s.find(ctx, at)
+		c, rows, _, err := s.findHeld(ctx, at)
 		if err != nil {
 			return nil, err
 		}
@@ -94,7 +93,7 @@ func checkpointInput(address string) (api.CheckpointInput, error) {
 
 // openWeights opens the files of a checkpoint's weights.
 func (s *Service) openWeights(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []*tensor.File, error) {
-	c, rows, err := s.find(ctx, in)
+	c, rows, _, err := s.findHeld(ctx, in)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -34,7 +34,7 @@ func (s *Service) checkOrigin(ctx context.Context, o *api.Origin) (any, error) {
 		_, err := s.runID(ctx, in)
 		return out, err
 	}
-	c, _, err := s.find(ctx, api.CheckpointInput{RunInput: in, At: from.At.String()})
+	c, _, _, err := s.findHeld(ctx, api.CheckpointInput{RunInput: in, At: from.At.String()})
 	if err != nil {
 		return nil, err
 	}

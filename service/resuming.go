@@ -70,7 +70,7 @@ func (s *Service) resumption(ctx context.Context, in *api.NewLeg) (*api.Resumed,
 	if err != nil {
 		return nil, err
 	}
-	c, _, err := s.find(ctx, api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run}, At: from.At.String()})
+	c, _, _, err := s.findHeld(ctx, api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run}, At: from.At.String()})
 	if err != nil {
 		return nil, err
 	}

@@ -36,6 +36,9 @@ type Service struct {
 	runs     remembered[api.RunInput, int64] // by address; a run keeps it
 	tokens   remembered[string, knownToken]  // by hash
 
+	sizing sync.Mutex
+	sizes  map[int64]*api.StorageSizes // as they were lately, by project; 0: all
+
 	inspect   chan struct{} // weights were committed
 	differing chan struct{} // holds one for each comparison of weights under way
 }

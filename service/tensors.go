@@ -119,11 +119,11 @@ func (s *Service) inspectFile(ctx context.Context, p pg.PendingFile) (pg.TensorF
 
 // openTensors opens a file of tensors in the blob store.
 func (s *Service) openTensors(ctx context.Context, f pg.File) (*tensor.File, error) {
-	pieces, err := chunk.Unpack(f.Chunks)
+	content, err := s.content(ctx, f)
 	if err != nil {
 		return nil, err
 	}
-	return tensor.Open(&readerAt{from: fileReader{ctx: ctx, chunks: s.chunks, pieces: pieces, size: f.Size}}, f.Size)
+	return tensor.Open(&readerAt{from: *content}, f.Size)
 }
 
 // readerAt reads a file at any place.

@@ -10,6 +10,7 @@ import { dark, switchTheme } from './composables/theme'
 const route = useRoute()
 const router = useRouter()
 const project = computed(() => (typeof route.params.project === 'string' ? route.params.project : ''))
+const storage = computed(() => route.name === 'storage' || route.name === 'project-storage')
 const askPassword = ref(false)
 
 async function signOut() {
@@ -39,9 +40,16 @@ function choose(what: string) {
       <RouterLink
         v-if="project"
         :to="{ name: 'runs', params: { project } }"
-        :class="{ on: !!project && route.name !== 'compare' }"
+        :class="{ on: !!project && route.name !== 'compare' && !storage }"
       >
         {{ project }}
+      </RouterLink>
+      <RouterLink
+        v-if="project || route.name === 'projects' || route.name === 'storage'"
+        :to="project ? { name: 'project-storage', params: { project } } : { name: 'storage' }"
+        :class="{ on: storage }"
+      >
+        Storage
       </RouterLink>
       <RouterLink v-if="route.name === 'compare'" :to="route.fullPath" class="on">Compare</RouterLink>
     </nav>

@@ -12,6 +12,13 @@ export const router = createRouter({
     { path: '/', name: 'projects', component: Projects },
     { path: '/sign-in', name: 'sign-in', component: SignIn },
     { path: '/enter', name: 'enter', component: Enter },
+    { path: '/storage', name: 'storage', component: () => import('./pages/Storage.vue') },
+    {
+      path: '/:project([a-z][a-z0-9-]*)/storage',
+      name: 'project-storage',
+      component: () => import('./pages/Storage.vue'),
+      props: true,
+    },
     { path: '/:project([a-z][a-z0-9-]*)', name: 'runs', component: Runs, props: true },
     {
       path: '/:project([a-z][a-z0-9-]*)/:number(\\d+)',

@@ -143,3 +143,31 @@ func in(a, list any) bool {
 	}
 	return false
 }
+
+// Leaves are the parts of an expression that name something of a run.
+func (n *Node) Leaves() []*Node {
+	switch n.Op {
+	case Literal:
+		return nil
+	case Field, Hyper, Has, Best, Last, Lowest, Highest, AtBest, Search:
+		return []*Node{n}
+	}
+	var out []*Node
+	for _, a := range n.Args {
+		out = append(out, a.Leaves()...)
+	}
+	return out
+}
+
+// Put is the expression with values (as Value gives them; nil: absent) in the place of leaves.
+func (n *Node) Put(values map[*Node]any) *Node {
+	if v, ok := values[n]; ok {
+		return &Node{Op: Literal, Kind: n.Kind, Lit: v}
+	}
+	out := *n
+	out.Args = make([]*Node, len(n.Args))
+	for i, a := range n.Args {
+		out.Args[i] = a.Put(values)
+	}
+	return &out
+}

@@ -19,6 +19,11 @@ type Checkpoint struct {
 	Figures json.RawMessage
 	Saved   time.Time
 	Size    int64
+
+	Pinned        bool
+	Goes, Dropped *time.Time
+	WhyGoes       string
+	ByRule        bool
 }
 
 // File is a file of a checkpoint; Chunks is packed as chunk.Pack does.

@@ -14,6 +14,7 @@ type Project struct {
 	ID                    int64
 	Key, Title, Objective string
 	Created               time.Time
+	Creator               int64
 	Baseline              int // number of a run; 0: none
 	Runs, Running, Lost   int64
 }

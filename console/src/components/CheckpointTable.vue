@@ -1,21 +1,21 @@
 <script setup lang="ts">
-import { ElButton, ElDropdown, ElDropdownItem, ElDropdownMenu } from 'element-plus'
+import { ElButton } from 'element-plus'
 import { computed, ref } from 'vue'
 import type { Checkpoint } from '../api/client'
+import CheckpointMenu from './CheckpointMenu.vue'
 import { bytes, linkTo, number as text, when } from '../format'
 
 const props = defineProps<{ checkpoints: Checkpoint[]; objective: string; project: string; number: number }>()
+defineEmits<{ changed: [] }>()
 const all = ref(false)
+const problem = ref('')
 const few = 6
 
 /** The latest few and the best one, or all. */
-const shown = computed(() => (all.value ? props.checkpoints : props.checkpoints.filter((c, i) => i < few || c.best)))
+const shown = computed(() =>
+  all.value ? props.checkpoints : props.checkpoints.filter((c, i) => i < few || c.best || c.pinned),
+)
 const at = (c: Checkpoint) => c.address.split('@')[1]
-
-function href(c: Checkpoint, path: string) {
-  const base = `/api/v1/projects/${props.project}/runs/${props.number}/checkpoints/${at(c)}/file`
-  return `${base}?path=${encodeURIComponent(path)}`
-}
 const best = computed(() => props.checkpoints.find((c) => c.best))
 </script>
 
@@ -35,17 +35,21 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
           <th>Verified</th>
           <th>Parts</th>
           <th class="n">Size</th>
+          <th class="n" title="bytes that nothing else holds: dropping the checkpoint frees them">Own</th>
           <th>Saved</th>
-          <th><span class="visually-hidden">Download</span></th>
+          <th><span class="visually-hidden">Act</span></th>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="c in shown" :key="c.address">
+        <tr v-for="c in shown" :key="c.address" :class="{ gone: c.dropped }">
           <td class="mono">
             <RouterLink :to="linkTo(c.address)">@{{ at(c) }}</RouterLink>
             &#160;
             <span v-if="c.best" class="accent">best&#160;</span>
             <span v-if="c.last" class="small">last</span>
+            <span v-if="c.pinned" class="small">pinned&#160;</span>
+            <span v-if="c.dropped" class="small" :title="c.why_goes">dropped {{ when(c.dropped) }}</span>
+            <span v-else-if="c.goes" class="warn" :title="c.why_goes">goes {{ when(c.goes) }}</span>
             <span v-if="c.replaced" class="small" title="a later leg began before it">replaced</span>
           </td>
           <td>{{ c.why }}</td>
@@ -63,22 +67,15 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
           </td>
           <td class="small">{{ c.parts?.join(' ') }}</td>
           <td class="n">{{ bytes(c.size) }}</td>
+          <td class="n">{{ c.dropped ? '' : bytes(c.frees ?? 0) }}</td>
           <td class="small">{{ when(c.saved) }}</td>
           <td>
-            <ElDropdown trigger="click">
-              <ElButton size="small">Download</ElButton>
-              <template #dropdown>
-                <ElDropdownMenu>
-                  <ElDropdownItem v-for="f in c.files" :key="f.path">
-                    <a class="download" :href="href(c, f.path)" download>{{ f.path }} &#160; {{ bytes(f.size) }}</a>
-                  </ElDropdownItem>
-                </ElDropdownMenu>
-              </template>
-            </ElDropdown>
+            <CheckpointMenu :checkpoint="c" @changed="$emit('changed')" @failed="(why) => (problem = why)" />
           </td>
         </tr>
       </tbody>
     </table>
+    <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
     <p class="foot small">
       <ElButton v-if="shown.length < checkpoints.length" size="small" @click="all = true">
         All {{ checkpoints.length }}
@@ -97,7 +94,7 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
   gap: 16px;
   align-items: center;
 }
-.download {
-  color: var(--ink);
+.gone td {
+  color: var(--ink3);
 }
 </style>

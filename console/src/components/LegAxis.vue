@@ -72,13 +72,22 @@ const marks = computed(() =>
       v-for="m in marks"
       :key="m.c.address"
       href="#what-came-out"
-      :aria-label="`checkpoint ${m.c.address}, fit to ${m.c.fit}${m.c.best ? ', best' : ''}`"
+      :aria-label="`checkpoint ${m.c.address}, fit to ${m.c.fit}${m.c.best ? ', best' : ''}${m.c.pinned ? ', pinned' : ''}${m.c.dropped ? ', dropped' : m.c.goes ? ', going' : ''}`"
       @click="$emit('choose', m.c)"
     >
-      <path v-if="m.c.best" :d="`M${m.at} 28l5.5 5.5-5.5 5.5-5.5-5.5z`" fill="var(--accent)" />
+      <path
+        v-if="m.c.dropped"
+        :d="`M${m.at - 3} 30.5l6 6m0-6l-6 6`"
+        fill="none"
+        stroke="var(--ink3)"
+        stroke-width="1.3"
+      />
+      <path v-else-if="m.c.best" :d="`M${m.at} 28l5.5 5.5-5.5 5.5-5.5-5.5z`" fill="var(--accent)" />
+      <rect v-else-if="m.c.pinned" :x="m.at - 3.4" y="30" width="6.8" height="6.8" fill="var(--ink2)" />
       <circle v-else-if="m.c.fit === 'resume'" :cx="m.at" cy="33.5" r="3.6" fill="var(--ink2)" />
       <circle v-else :cx="m.at" cy="33.5" r="3.4" fill="var(--paper)" stroke="var(--ink2)" stroke-width="1.4" />
-      <title>{{ place(m.c) }} {{ m.c.why }}</title>
+      <line v-if="m.c.goes && !m.c.dropped" :x1="m.at - 5" :x2="m.at + 5" y1="42" y2="42" stroke="var(--warn)" />
+      <title>{{ place(m.c) }} {{ m.c.why }}{{ m.c.dropped ? ', dropped' : m.c.goes ? ', going' : '' }}</title>
     </a>
   </svg>
 </template>

@@ -337,7 +337,13 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
       </Question>
 
       <Question id="what-came-out" title="What came out?" :says="run.answers.came_out">
-        <CheckpointTable :checkpoints="checkpoints" :objective="objective" :project="project" :number="number" />
+        <CheckpointTable
+          :checkpoints="checkpoints"
+          :objective="objective"
+          :project="project"
+          :number="number"
+          @changed="loadCheckpoints"
+        />
       </Question>
 
       <Question title="What went in?" :says="run.answers.went_in">

@@ -31,7 +31,8 @@ update chunk c set uses = uses + 1 from here where c.digest = here.digest return
 with used as (
     select digest, count(*) as n from (
         select distinct f.checkpoint, substring(f.chunks from 36 * i + 1 for 32) as digest
-        from checkpoint_file f cross join lateral generate_series(0, length(f.chunks) / 36 - 1) i
+        from checkpoint_file f join checkpoint c on c.run = f.run and c.id = f.checkpoint and c.dropped is null
+        cross join lateral generate_series(0, length(f.chunks) / 36 - 1) i
         where f.run = @run and (@checkpoint = 0 or f.checkpoint = @checkpoint)) d group by digest),
 here as (select c.digest, u.n from chunk c join used u on u.digest = c.digest order by c.digest for update of c)
 update chunk c set uses = uses - here.n, kept = now() from here where c.digest = here.digest;
@@ -61,14 +62,14 @@ insert into checkpoint_file (run, checkpoint, path, part, size, digest, chunks)
 values (@run, @checkpoint, @path, @part, @size, @digest, @chunks);
 
 -- query: checkpoint_list
-select id, leg, step, epoch, why, figures, saved, size from checkpoint where run = @run order by step desc, leg desc limit 5000;
+select id, leg, step, epoch, why, figures, saved, size, pinned, goes, dropped, why_goes, by_rule from checkpoint where run = @run order by step desc, leg desc limit 5000;
 
 -- query: file_list
 select checkpoint, path, part, size, digest, chunks from checkpoint_file
 where run = @run and (@checkpoint = 0 or checkpoint = @checkpoint) order by checkpoint, part, path;
 
 -- query: checkpoint_stats
-select count(*) as count, coalesce(sum(size), 0)::bigint as size from checkpoint where run = @run;
+select count(*) as count, coalesce(sum(size), 0)::bigint as size from checkpoint where run = @run and dropped is null;
 
 -- query: weights_first
 select t.weights from checkpoint c join checkpoint_file f on f.run = c.run and f.checkpoint = c.id and f.part = 'weights'
@@ -85,7 +86,7 @@ select id, start, origin from run where id = @run;
 
 -- query: tensors_pending
 -- Files of weights that nobody has looked into yet.
-select f.digest, f.run, f.checkpoint, f.path from checkpoint_file f
+select f.digest, f.run, f.checkpoint, f.path from checkpoint_file f join checkpoint c on c.run = f.run and c.id = f.checkpoint and c.dropped is null
 where f.part = 'weights' and f.path not like '%.json' and not exists (select 1 from tensor_file t where t.digest = f.digest) order by f.run desc, f.checkpoint limit 50;
 
 -- query: tensors_lock
@@ -113,8 +114,8 @@ where digest > @after and (@upto::bytea is null or digest <= @upto::bytea) and g
 -- Checkpoints that hold a chunk. It looks through all manifests.
 select distinct p.key as project, r.number, c.step, c.epoch from checkpoint_file f
 join checkpoint c on c.run = f.run and c.id = f.checkpoint join run r on r.id = c.run join project p on p.id = r.project
-where position(@digest::bytea in f.chunks) > 0 and (position(@digest::bytea in f.chunks) - 1) % 36 = 0 order by p.key, r.number, c.step limit 200;
+where c.dropped is null and position(@digest::bytea in f.chunks) > 0 and (position(@digest::bytea in f.chunks) - 1) % 36 = 0 order by p.key, r.number, c.step limit 200;
 
 -- query: chunk_totals
 select count(*) as chunks, coalesce(sum(size), 0)::bigint as bytes, coalesce(sum(stored), 0)::bigint as stored, count(*) filter (where damaged) as damaged,
-    coalesce(sum(stored) filter (where uses = 0), 0)::bigint as loose, coalesce((select sum(size) from checkpoint), 0)::bigint as held, (select count(*) from checkpoint) as checkpoints from chunk;
+    coalesce(sum(stored) filter (where uses = 0), 0)::bigint as loose, coalesce((select sum(size) from checkpoint where dropped is null), 0)::bigint as held, (select count(*) from checkpoint where dropped is null) as checkpoints from chunk;

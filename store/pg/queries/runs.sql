@@ -3,7 +3,7 @@ insert into project (key, title, objective, creator) values (@key, @title, @obje
 on conflict (key) do nothing returning id;
 
 -- query: project_by_key
-select id, key, title, objective, created, coalesce(baseline, 0) as baseline from project where key = @key;
+select id, key, title, objective, created, creator, coalesce(baseline, 0) as baseline from project where key = @key;
 
 -- query: project_list
 select p.id, p.key, p.title, p.objective, p.created, coalesce(p.baseline, 0) as baseline, c.runs, c.running, c.lost

@@ -30,6 +30,6 @@ where r.id = any(@runs) and r.state = 'running' and r.stopped is null and coales
 
 -- query: checkpoint_before
 -- The checkpoint nearest at or before a step.
-select c.step, c.epoch from checkpoint c where c.run = @run and c.step <= @step
+select c.step, c.epoch from checkpoint c where c.run = @run and c.step <= @step and c.dropped is null
     and not exists (select 1 from leg l where l.run = c.run and l.number > c.leg and l.from_step <= c.step)
 order by c.step desc limit 1;

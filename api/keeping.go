@@ -1,0 +1,127 @@
+package api
+
+import (
+	"time"
+
+	"kembrel/core/keep"
+)
+
+// KeepRule says which checkpoints of a run stay.
+type KeepRule struct{ keep.Rule }
+
+// KeepState is the keep rule of a project or a run.
+type KeepState struct {
+	Rule *KeepRule `json:"rule,omitempty" doc:"Absent: all checkpoints stay"`
+	Said string    `json:"said" doc:"The rule as people say it"`
+	From string    `json:"from" enum:"project,run,none" doc:"Whose rule it is"`
+}
+
+// KeepRuleInput sets the keep rule of a project.
+type KeepRuleInput struct {
+	ProjectInput
+	Body KeepRule
+}
+
+// RunKeepRuleInput sets the keep rule of a run, whatever its project's is.
+type RunKeepRuleInput struct {
+	RunInput
+	Body struct {
+		None bool      `json:"none,omitempty" doc:"True: all checkpoints of this run stay"`
+		Rule *KeepRule `json:"rule,omitempty"`
+	}
+}
+
+// TryKeepInput asks what would go by a rule.
+type TryKeepInput struct {
+	ProjectInput
+	Body struct {
+		Rule *KeepRule `json:"rule,omitempty" doc:"Absent: the rules that are set"`
+		Runs []int     `json:"runs,omitempty" maxItems:"1000" doc:"Absent: all"`
+	}
+}
+
+// KeepTried is what would go and what would stay. Nothing has gone.
+type KeepTried struct {
+	Said        string    `json:"said" doc:"The rule as people say it"`
+	Says        string    `json:"says" doc:"What it comes to"`
+	Checkpoints []KeptOne `json:"checkpoints" doc:"By run and step; at most 10,000"`
+	Going       int       `json:"going"`
+	Staying     int       `json:"staying"`
+	Frees       int64     `json:"frees" doc:"Bytes as stored that are held by those that go and by nothing else"`
+	Leaves      int64     `json:"leaves" doc:"Bytes as stored that those hold that stay"`
+}
+
+// KeptOne is what a rule says of one checkpoint.
+type KeptOne struct {
+	Address string    `json:"address"`
+	Stays   bool      `json:"stays"`
+	Why     []string  `json:"why,omitempty" doc:"Why it stays"`
+	Step    int64     `json:"step"`
+	Epoch   Float     `json:"epoch"`
+	Figure  Float     `json:"figure" doc:"Of the objective; NaN: none"`
+	Saved   time.Time `json:"saved"`
+	Size    int64     `json:"size" doc:"Bytes of its files"`
+	Frees   int64     `json:"frees" doc:"Bytes as stored that it alone holds"`
+}
+
+// PinInput pins a checkpoint, or no longer.
+type PinInput struct {
+	CheckpointInput
+	Body struct {
+		Pinned bool `json:"pinned"`
+	}
+}
+
+// DropInput drops a checkpoint after a stay.
+type DropInput struct {
+	CheckpointInput
+	Days float64 `query:"days" minimum:"0" maximum:"365" default:"7" doc:"Until its bytes go; until then it can be brought back"`
+}
+
+// Sizes are the bytes that checkpoints take.
+type Sizes struct {
+	Checkpoints int   `json:"checkpoints" doc:"Those that are held"`
+	Whole       int64 `json:"whole" doc:"Bytes of their files, each counted whole"`
+	Bytes       int64 `json:"bytes" doc:"Bytes of their different chunks"`
+	Stored      int64 `json:"stored" doc:"The same as they are packed"`
+	Own         int64 `json:"own" doc:"Of stored: held by nothing else; dropping them all frees it"`
+	Going       int   `json:"going,omitempty" doc:"Checkpoints that go after their stay"`
+	Dropped     int   `json:"dropped,omitempty" doc:"Checkpoints that went"`
+	Pinned      int   `json:"pinned,omitempty"`
+}
+
+// SizedPart is a project, or a run, with the bytes of its checkpoints.
+type SizedPart struct {
+	Address string `json:"address"`
+	Title   string `json:"title"`
+	Sizes
+}
+
+// SizesInput asks for the sizes of all projects, or of the runs of one.
+type SizesInput struct {
+	Project string `query:"project" maxLength:"40" doc:"Absent: by project"`
+}
+
+// StorageSizes is what takes how many bytes, the most first.
+type StorageSizes struct {
+	Says  string      `json:"says"`
+	Total Sizes       `json:"total"`
+	Items []SizedPart `json:"items" doc:"At most 1,000"`
+	Loose int64       `json:"loose" doc:"Bytes as stored that no checkpoint holds any more, and that cleaning frees within about a day"`
+	As    time.Time   `json:"as_of"`
+}
+
+// The operations on what stays.
+var (
+	GetKeepRule     = declare[ProjectInput, KeepState](Spec{ID: "keep-rule", Method: "GET", Path: "/projects/{project}/keep-rule", Summary: "The keep rule of a project", Access: SignedIn})
+	SetKeepRule     = declare[KeepRuleInput, KeepState](Spec{ID: "set-keep-rule", Method: "PUT", Path: "/projects/{project}/keep-rule", Summary: "Set the keep rule of a project", Access: SignedIn})
+	DropKeepRule    = declare[ProjectInput, KeepState](Spec{ID: "drop-keep-rule", Method: "DELETE", Path: "/projects/{project}/keep-rule", Summary: "Let all checkpoints of a project stay", Access: SignedIn, Status: 200})
+	GetRunKeepRule  = declare[RunInput, KeepState](Spec{ID: "run-keep-rule", Method: "GET", Path: "/projects/{project}/runs/{number}/keep-rule", Summary: "The keep rule that holds for a run", Access: SignedIn})
+	SetRunKeepRule  = declare[RunKeepRuleInput, KeepState](Spec{ID: "set-run-keep-rule", Method: "PUT", Path: "/projects/{project}/runs/{number}/keep-rule", Summary: "Set a run's own keep rule", Access: SignedIn})
+	DropRunKeepRule = declare[RunInput, KeepState](Spec{ID: "drop-run-keep-rule", Method: "DELETE", Path: "/projects/{project}/runs/{number}/keep-rule", Summary: "Let the project's keep rule hold again", Access: SignedIn, Status: 200})
+	TryKeepRule     = declare[TryKeepInput, KeepTried](Spec{ID: "try-keep-rule", Method: "POST", Path: "/projects/{project}/keep-rule/try", Summary: "Show what would go and what it frees", Access: SignedIn, Status: 200})
+	PinCheckpoint   = declare[PinInput, Checkpoint](Spec{ID: "pin-checkpoint", Method: "PUT", Path: "/projects/{project}/runs/{number}/checkpoints/{at}/pin", Summary: "Keep a checkpoint from being dropped, or no longer", Access: SignedIn})
+	DropCheckpoint  = declare[DropInput, Checkpoint](Spec{ID: "drop-checkpoint", Method: "DELETE", Path: "/projects/{project}/runs/{number}/checkpoints/{at}", Summary: "Drop a checkpoint's bytes after a stay", Access: SignedIn, Status: 200})
+	KeepCheckpoint  = declare[CheckpointInput, Checkpoint](Spec{ID: "keep-checkpoint", Method: "POST", Path: "/projects/{project}/runs/{number}/checkpoints/{at}/keep", Summary: "Bring a checkpoint back that is about to be dropped", Access: SignedIn, Status: 200})
+	GetSizes        = declare[SizesInput, StorageSizes](Spec{ID: "sizes", Method: "GET", Path: "/sizes", Summary: "What takes how many bytes", Access: SignedIn})
+)

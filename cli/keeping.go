@@ -1,0 +1,401 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"kembrel/api"
+	"kembrel/client"
+)
+
+// keepFlags are the flags that make a keep rule.
+type keepFlags struct {
+	value api.KeepRule
+	names []string
+}
+
+func (k *keepFlags) add(f *pflag.FlagSet) {
+	f.IntVar(&k.value.Best, "best", 0, "keep so many of the best by the objective")
+	f.IntVar(&k.value.Last, "last", 0, "keep the newest so many")
+	f.Float64Var(&k.value.Every, "every", 0, "keep one of every so many epochs")
+	f.Float64Var(&k.value.Days, "days", 0, "keep those saved in the last so many days")
+	f.StringVar(&k.value.Where, "where", "", `keep those that a condition holds for, such as 'at("accuracy.val") > 0.9'`)
+	f.Float64Var(&k.value.Stay, "stay", 0, "days until the bytes go of what is not kept, in which it can be brought back; else 7")
+	k.names = []string{"best", "last", "every", "days", "where", "stay"}
+}
+
+// rule is the rule that was given, nil for none.
+func (k *keepFlags) rule(cmd *cobra.Command) (*api.KeepRule, error) {
+	given := false
+	for _, name := range k.names {
+		given = given || cmd.Flags().Changed(name)
+	}
+	if !given {
+		return nil, nil
+	}
+	if err := k.value.Check(); err != nil {
+		return nil, usage("%w", err)
+	}
+	return &k.value, nil
+}
+
+func (a *App) keep() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "keep ADDRESS", Short: "Show, set or try the rule by which checkpoints stay", Args: arguments("ADDRESS"),
+		Long: `A keep rule says which checkpoints of a run stay: the best, the last, one of every so many epochs, the newest, or those for which a condition holds. A
+checkpoint stays if any part of the rule keeps it. Whatever the rule says, those stay that are pinned, from which another run began, and the last one of a run that is
+not over. All others begin a stay of some days; then their bytes go, and their figures and digests are still listed. A project's rule holds for its runs, unless a
+run has its own. Rules are applied when they are set and every ten minutes.
+
+In a condition at("NAME"), epoch, step and size are the checkpoint's; all else is the run's, as in kembrel runs --where.`,
+		Example: `  kembrel keep vessels
+  kembrel keep try vessels --best 3 --last 1
+  kembrel keep set vessels --best 3 --last 1 --every 10 --where 'at("accuracy.val") > 0.95'
+  kembrel keep set vessels/7 --all
+  kembrel keep unset vessels`,
+		ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			state, _, err := a.keepState(cmd.Context(), args[0], func(in api.ProjectInput) (*api.KeepState, error) {
+				return client.Call(cmd.Context(), a.client(), api.GetKeepRule, &in)
+			}, func(in api.RunInput) (*api.KeepState, error) {
+				return client.Call(cmd.Context(), a.client(), api.GetRunKeepRule, &in)
+			})
+			if err != nil {
+				return err
+			}
+			return a.print(output, keepTable(args[0], state), state)
+		}}
+	outputFlag(cmd, &output)
+	cmd.AddCommand(a.keepSet(), a.keepUnset(), a.keepTry())
+	return cmd
+}
+
+func keepTable(address string, s *api.KeepState) listing {
+	l := list("of", "rule", "stay")
+	stay := ""
+	if s.Rule != nil {
+		stay = days(s.Rule.Stays().Hours() / 24)
+	}
+	of := address
+	if strings.Contains(address, "/") && s.From == "project" {
+		of = "project"
+	}
+	l.add(of, s.Said, stay)
+	return l
+}
+
+func days(n float64) string {
+	if n == 1 {
+		return "1 day"
+	}
+	return fmt.Sprintf("%g days", n)
+}
+
+// keepState does to a project or to a run what is to be done to its keep rule.
+func (a *App) keepState(ctx context.Context, text string, ofProject func(api.ProjectInput) (*api.KeepState, error), ofRun func(api.RunInput) (*api.KeepState, error)) (*api.KeepState, *api.TryKeepInput, error) {
+	addr, err := api.ParseAddress(text)
+	if err != nil {
+		return nil, nil, usage("%w", err)
+	}
+	try := &api.TryKeepInput{ProjectInput: projectOf(addr)}
+	switch {
+	case addr.At.Kind != api.AtNone:
+		return nil, nil, usage("%s is a checkpoint; a project or a run has a keep rule; kembrel pin %s keeps the one", text, text)
+	case addr.Run == 0:
+		s, err := ofProject(projectOf(addr))
+		return s, try, err
+	}
+	try.Body.Runs = []int{addr.Run}
+	s, err := ofRun(runOf(addr))
+	return s, try, err
+}
+
+func (a *App) keepSet() *cobra.Command {
+	var rule keepFlags
+	var all bool
+	cmd := &cobra.Command{Use: "set ADDRESS", Short: "Set the keep rule of a project, or of a run", Args: arguments("ADDRESS"),
+		Long:              "Set the keep rule of a project, or of a run. What it does not keep begins its stay at once; kembrel keep try shows beforehand what that is.",
+		Example:           "  kembrel keep set vessels --best 3 --last 1\n  kembrel keep set vessels/7 --every 10 --stay 14\n  kembrel keep set vessels/7 --all",
+		ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			given, err := rule.rule(cmd)
+			switch {
+			case err != nil:
+				return err
+			case all && given != nil:
+				return usage("--all goes with no other flag")
+			case !all && given == nil:
+				return usage("say what stays, such as --best 3 --last 1")
+			}
+			return a.changeKeep(cmd, args[0], func(in api.ProjectInput) (*api.KeepState, error) {
+				if all {
+					return nil, usage("--all is for a run whose project has a rule; kembrel keep unset takes a project's away")
+				}
+				return client.Call(cmd.Context(), a.client(), api.SetKeepRule, &api.KeepRuleInput{ProjectInput: in, Body: *given})
+			}, func(in api.RunInput) (*api.KeepState, error) {
+				set := &api.RunKeepRuleInput{RunInput: in}
+				set.Body.None, set.Body.Rule = all, given
+				return client.Call(cmd.Context(), a.client(), api.SetRunKeepRule, set)
+			})
+		}}
+	rule.add(cmd.Flags())
+	cmd.Flags().BoolVar(&all, "all", false, "all checkpoints of this run stay, whatever its project's rule is")
+	return cmd
+}
+
+func (a *App) keepUnset() *cobra.Command {
+	return &cobra.Command{Use: "unset ADDRESS", Short: "Take the keep rule away: of a project, or of a run, which then follows its project's", Args: arguments("ADDRESS"),
+		Example: "  kembrel keep unset vessels/7", ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.changeKeep(cmd, args[0], func(in api.ProjectInput) (*api.KeepState, error) {
+				return client.Call(cmd.Context(), a.client(), api.DropKeepRule, &in)
+			}, func(in api.RunInput) (*api.KeepState, error) {
+				return client.Call(cmd.Context(), a.client(), api.DropRunKeepRule, &in)
+			})
+		}}
+}
+
+// changeKeep changes a keep rule and says what goes by it.
+func (a *App) changeKeep(cmd *cobra.Command, text string, ofProject func(api.ProjectInput) (*api.KeepState, error), ofRun func(api.RunInput) (*api.KeepState, error)) error {
+	state, try, err := a.keepState(cmd.Context(), text, ofProject, ofRun)
+	if err != nil {
+		return err
+	}
+	tried, err := client.Call(cmd.Context(), a.client(), api.TryKeepRule, try)
+	if err != nil {
+		return err
+	}
+	if err := a.print("table", keepTable(text, state), state); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.Out, "\n%s\n", tried.Says)
+	if tried.Going > 0 {
+		fmt.Fprintf(a.Out, "kembrel keep try %s lists them; kembrel pin keeps one.\n", text)
+	}
+	return nil
+}
+
+func (a *App) keepTry() *cobra.Command {
+	var rule keepFlags
+	var output string
+	var onlyGoing bool
+	cmd := &cobra.Command{Use: "try ADDRESS...", Short: "Show what would go by a rule and what that frees, before anything goes",
+		Long:              "Show what would go by a rule and what that frees, of a project or of some of its runs. Without a rule: by those that are set. Nothing is changed.",
+		Example:           "  kembrel keep try vessels --best 3 --last 1\n  kembrel keep try vessels/2 vessels/3 --every 5\n  kembrel keep try vessels --going",
+		ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usage("say of what: kembrel keep try vessels --best 3 --last 1")
+			}
+			given, err := rule.rule(cmd)
+			if err != nil {
+				return err
+			}
+			in := &api.TryKeepInput{}
+			in.Body.Rule = given
+			for _, text := range args {
+				addr, err := api.ParseAddress(text)
+				switch {
+				case err != nil:
+					return usage("%w", err)
+				case addr.At.Kind != api.AtNone:
+					return usage("%s is a checkpoint; a project or runs are wanted", text)
+				case in.Project != "" && in.Project != addr.Project:
+					return usage("%s and %s are in different projects; try one project at a time", args[0], text)
+				case addr.Run == 0 && len(args) > 1:
+					return usage("name a project alone, or some of its runs")
+				}
+				in.Project = addr.Project
+				if addr.Run > 0 {
+					in.Body.Runs = append(in.Body.Runs, addr.Run)
+				}
+			}
+			tried, err := client.Call(cmd.Context(), a.client(), api.TryKeepRule, in)
+			if err != nil {
+				return err
+			}
+			l := list("checkpoint", "", "why it stays", "objective#", "size#", "alone frees#", "saved")
+			l.shorten = 2
+			l.empty = "There is no checkpoint."
+			for _, c := range tried.Checkpoints {
+				if onlyGoing && c.Stays {
+					continue
+				}
+				goes, figure := "goes", ""
+				if c.Stays {
+					goes = "stays"
+				}
+				if !math.IsNaN(float64(c.Figure)) {
+					figure = number(float64(c.Figure))
+				}
+				l.add(c.Address, goes, strings.Join(c.Why, ", "), figure, api.Bytes(c.Size), api.Bytes(c.Frees), when(c.Saved))
+			}
+			if onlyGoing && tried.Going == 0 {
+				l.empty = "Nothing goes."
+			}
+			if err := a.print(output, l, tried); err != nil || output != "table" {
+				return err
+			}
+			fmt.Fprintf(a.Out, "\nThe rule %s.\n%s Nothing has been changed.\n", tried.Said, tried.Says)
+			return nil
+		}}
+	outputFlag(cmd, &output)
+	rule.add(cmd.Flags())
+	cmd.Flags().BoolVar(&onlyGoing, "going", false, "list only what would go")
+	return cmd
+}
+
+func (a *App) pin() *cobra.Command {
+	var off bool
+	cmd := &cobra.Command{Use: "pin CHECKPOINT...", Short: "Keep checkpoints from being dropped, or no longer",
+		Long:              "Keep checkpoints from being dropped, whatever a rule says. Anybody may pin; --off is for the run's maker and administrators.",
+		Example:           "  kembrel pin vessels/3@best\n  kembrel pin --off vessels/3@e12",
+		ValidArgsFunction: a.complete(true, true),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.eachCheckpoint(args, func(in api.CheckpointInput) (*api.Checkpoint, error) {
+				pin := &api.PinInput{CheckpointInput: in}
+				pin.Body.Pinned = !off
+				return client.Call(cmd.Context(), a.client(), api.PinCheckpoint, pin)
+			})
+		}}
+	cmd.Flags().BoolVar(&off, "off", false, "no longer")
+	return cmd
+}
+
+func (a *App) drop() *cobra.Command {
+	var undo bool
+	days := 7.0
+	cmd := &cobra.Command{Use: "drop CHECKPOINT...", Short: "Drop the bytes of checkpoints after a stay, or bring them back",
+		Long: `Drop the bytes of checkpoints after a stay of some days. Until then --undo brings them back (where a rule dropped them they are pinned, or the rule would drop
+them again), and they can be restored as ever. What stays of a dropped checkpoint: its row, its figures, its files' digests and the statistics of its weights.`,
+		Example:           "  kembrel drop vessels/3@e4 vessels/3@e5\n  kembrel drop --undo vessels/3@e4\n  kembrel drop --days 0 vessels/3@e5",
+		ValidArgsFunction: a.complete(true, true),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if days < 0 || days > 365 {
+				return usage("--days %g: from 0 to 365", days)
+			}
+			return a.eachCheckpoint(args, func(in api.CheckpointInput) (*api.Checkpoint, error) {
+				if undo {
+					return client.Call(cmd.Context(), a.client(), api.KeepCheckpoint, &in)
+				}
+				// The client leaves zero values out, and the service's default would take their place.
+				return client.Call(cmd.Context(), a.client(), api.DropCheckpoint, &api.DropInput{CheckpointInput: in, Days: max(days, 1e-9)})
+			})
+		}}
+	cmd.Flags().Float64Var(&days, "days", days, "until the bytes go")
+	cmd.Flags().BoolVar(&undo, "undo", false, "bring them back")
+	return cmd
+}
+
+// eachCheckpoint does something to every checkpoint that is named and says what becomes of it.
+func (a *App) eachCheckpoint(args []string, do func(in api.CheckpointInput) (*api.Checkpoint, error)) error {
+	if len(args) == 0 {
+		return usage("say which checkpoints, such as vessels/4@e12")
+	}
+	var all []api.Address
+	for _, text := range args {
+		addr, err := address(text, true, true)
+		if err != nil {
+			return err
+		}
+		all = append(all, addr)
+	}
+	for _, addr := range all {
+		c, err := do(api.CheckpointInput{RunInput: runOf(addr), At: addr.At.String()})
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.Out, "%s %s\n", c.Address, fateOf(c))
+	}
+	return nil
+}
+
+// fateOf says what becomes of a checkpoint.
+func fateOf(c *api.Checkpoint) string {
+	switch {
+	case c.Dropped != nil:
+		return "dropped " + when(*c.Dropped) + " " + c.WhyGoes
+	case c.Goes != nil:
+		return fmt.Sprintf("goes %s %s, which frees %s", when(*c.Goes), c.WhyGoes, api.Bytes(c.Frees))
+	case c.Pinned:
+		return "pinned"
+	}
+	return "stays"
+}
+
+func (a *App) sizes() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "sizes [PROJECT | RUN]", Short: "What takes how many bytes, and what dropping it frees",
+		Long: `What takes how many bytes: of all projects, of the runs of one, or of the checkpoints of a run. Checkpoints share the chunks that are equal: own is what nothing else
+holds, which dropping frees; shared is held by others too.`,
+		Example:           "  kembrel sizes\n  kembrel sizes vessels\n  kembrel sizes vessels/3",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in := &api.SizesInput{}
+			if len(args) == 1 {
+				addr, err := api.ParseAddress(args[0])
+				if err != nil || addr.At.Kind != api.AtNone {
+					return usage("%q is neither a project nor a run", args[0])
+				}
+				if addr.Run > 0 {
+					return a.checkpointSizes(cmd.Context(), addr, output)
+				}
+				in.Project = addr.Project
+			}
+			s, err := client.Call(cmd.Context(), a.client(), api.GetSizes, in)
+			if err != nil {
+				return err
+			}
+			l := list("", "title", "checkpoints#", "whole#", "stored#", "own#", "shared#", "going#", "dropped#")
+			l.shorten = 1
+			row := func(name, title string, z api.Sizes) {
+				l.add(name, title, fmt.Sprint(z.Checkpoints), api.Bytes(z.Whole), api.Bytes(z.Stored), api.Bytes(z.Own), api.Bytes(z.Stored-z.Own), fmt.Sprint(z.Going), fmt.Sprint(z.Dropped))
+			}
+			for _, i := range s.Items {
+				row(i.Address, i.Title, i.Sizes)
+			}
+			row("together", "", s.Total)
+			if err := a.print(output, l, s); err != nil || output != "table" || s.Loose == 0 {
+				return err
+			}
+			fmt.Fprintf(a.Out, "\n%s more are held by no checkpoint; cleaning frees them within about a day.\n", api.Bytes(s.Loose))
+			return nil
+		}}
+	outputFlag(cmd, &output)
+	return cmd
+}
+
+// checkpointSizes lists what each checkpoint of a run takes.
+func (a *App) checkpointSizes(ctx context.Context, addr api.Address, output string) error {
+	in := runOf(addr)
+	page, err := client.Call(ctx, a.client(), api.ListCheckpoints, &in)
+	if err != nil {
+		return err
+	}
+	l := list("checkpoint", "", "whole#", "stored#", "own#", "shared#", "what becomes of it")
+	l.shorten, l.empty = 6, fmt.Sprintf("%s has no checkpoint.", addr)
+	for _, c := range page.Items {
+		l.add(c.Address, strings.Join(marksOf(c), " "), api.Bytes(c.Size), api.Bytes(c.Stored), api.Bytes(c.Frees), api.Bytes(c.Stored-c.Frees), fateOf(&c))
+	}
+	return a.print(output, l, page)
+}
+
+// marksOf are the words that set a checkpoint off in a list.
+func marksOf(c api.Checkpoint) []string {
+	var marks []string
+	for _, m := range []struct {
+		on   bool
+		word string
+	}{{c.Best, "best"}, {c.Last, "last"}, {c.Pinned, "pinned"}, {c.Goes != nil && c.Dropped == nil, "going"}, {c.Dropped != nil, "dropped"}} {
+		if m.on {
+			marks = append(marks, m.word)
+		}
+	}
+	return marks
+}

@@ -1,0 +1,60 @@
+<script setup lang="ts">
+import { ElButton, ElDropdown, ElDropdownItem, ElDropdownMenu } from 'element-plus'
+import { answer, client, type Checkpoint } from '../api/client'
+import { bytes } from '../format'
+
+/** What can be done with a checkpoint: download its files, pin it, drop it, bring it back. */
+const props = defineProps<{ checkpoint: Checkpoint }>()
+const emit = defineEmits<{ changed: []; failed: [why: string] }>()
+
+function path() {
+  const [run, at] = props.checkpoint.address.split('@')
+  const [project, number] = run.split('/')
+  return { project, number: Number(number), at }
+}
+function href(file: string) {
+  const { project, number, at } = path()
+  return `/api/v1/projects/${project}/runs/${number}/checkpoints/${at}/file?path=${encodeURIComponent(file)}`
+}
+const base = '/api/v1/projects/{project}/runs/{number}/checkpoints/{at}'
+const acts = {
+  pin: () => client.PUT(`${base}/pin`, { params: { path: path() }, body: { pinned: !props.checkpoint.pinned } }),
+  drop: () => client.DELETE(base, { params: { path: path() } }),
+  keep: () => client.POST(`${base}/keep`, { params: { path: path() } }),
+}
+async function act(what?: keyof typeof acts) {
+  if (!what) return
+  try {
+    await answer<unknown>(acts[what]())
+    emit('changed')
+  } catch (e) {
+    emit('failed', (e as Error).message)
+  }
+}
+</script>
+
+<template>
+  <ElDropdown v-if="!checkpoint.dropped" trigger="click" @command="act">
+    <ElButton size="small" :aria-label="`Act on ${checkpoint.address}`">Act</ElButton>
+    <template #dropdown>
+      <ElDropdownMenu>
+        <ElDropdownItem v-for="f in checkpoint.files" :key="f.path">
+          <a class="download" :href="href(f.path)" download>Download {{ f.path }} &#160; {{ bytes(f.size) }}</a>
+        </ElDropdownItem>
+        <ElDropdownItem v-if="checkpoint.goes" divided command="keep">Bring it back</ElDropdownItem>
+        <ElDropdownItem v-else divided command="pin">
+          {{ checkpoint.pinned ? 'Take the pin away' : 'Pin: no rule drops it' }}
+        </ElDropdownItem>
+        <ElDropdownItem v-if="!checkpoint.goes && !checkpoint.pinned" command="drop">
+          Drop its bytes in 7 days, which frees {{ bytes(checkpoint.frees ?? 0) }}
+        </ElDropdownItem>
+      </ElDropdownMenu>
+    </template>
+  </ElDropdown>
+</template>
+
+<style scoped>
+.download {
+  color: var(--ink);
+}
+</style>

@@ -1,0 +1,656 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"kembrel/api"
+	"kembrel/core/filter"
+	"kembrel/core/keep"
+	"kembrel/core/verdict"
+	"kembrel/store/pg"
+)
+
+// parseKeepRule reads a rule as it is kept; nil: all stay.
+func parseKeepRule(text json.RawMessage) *keep.Rule {
+	var r keep.Rule
+	if len(text) == 0 || json.Unmarshal(text, &r) != nil || r.Check() != nil {
+		return nil
+	}
+	return &r
+}
+
+func toKeepState(ofProject, ofRun json.RawMessage) *api.KeepState {
+	out := &api.KeepState{Said: "all checkpoints stay", From: "none"}
+	text := ofProject
+	if len(ofRun) > 0 {
+		text, out.From = ofRun, "run"
+	} else if len(ofProject) > 0 {
+		out.From = "project"
+	}
+	if rule := parseKeepRule(text); rule != nil {
+		out.Rule, out.Said = &api.KeepRule{Rule: *rule}, rule.Say()
+	}
+	return out
+}
+
+// checkKeepRule refuses a rule that says nothing or whose condition cannot be read.
+func checkKeepRule(r *api.KeepRule) error {
+	if err := r.Check(); err != nil {
+		return api.Fail(api.Invalid, "%v", err)
+	}
+	if r.Where != "" {
+		if _, err := filter.Parse(r.Where, time.Now()); err != nil {
+			return filterProblem("where", err)
+		}
+	}
+	return nil
+}
+
+// GetKeepRule shows a project's keep rule.
+func (s *Service) GetKeepRule(ctx context.Context, _ Who, in *api.ProjectInput) (*api.KeepState, error) {
+	p, _, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	ofProject, _, err := s.db.KeepRules(ctx, p.ID, 0)
+	return toKeepState(ofProject, nil), err
+}
+
+// GetRunKeepRule shows the keep rule that holds for a run.
+func (s *Service) GetRunKeepRule(ctx context.Context, _ Who, in *api.RunInput) (*api.KeepState, error) {
+	p, _, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	_, row, _, err := s.runWith(ctx, *in)
+	if err != nil {
+		return nil, err
+	}
+	ofProject, ofRun, err := s.db.KeepRules(ctx, p.ID, row.ID)
+	return toKeepState(ofProject, ofRun), err
+}
+
+// SetKeepRule sets a project's keep rule. What goes by it begins its stay at once.
+func (s *Service) SetKeepRule(ctx context.Context, who Who, in *api.KeepRuleInput) (*api.KeepState, error) {
+	if err := checkKeepRule(&in.Body); err != nil {
+		return nil, err
+	}
+	return s.changeProjectKeepRule(ctx, who, in.ProjectInput, in.Body, in.Body.Say())
+}
+
+// DropKeepRule lets all checkpoints of a project stay. Those that a rule had begun to drop stay too.
+func (s *Service) DropKeepRule(ctx context.Context, who Who, in *api.ProjectInput) (*api.KeepState, error) {
+	return s.changeProjectKeepRule(ctx, who, *in, nil, "keeps all checkpoints")
+}
+
+func (s *Service) changeProjectKeepRule(ctx context.Context, who Who, in api.ProjectInput, rule any, what string) (*api.KeepState, error) {
+	p, _, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	if p.Creator != who.ID && !who.Administrator {
+		return nil, api.Fail(api.Denied, "only who made %s, or an administrator, says what stays in it", in.Project)
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := q.SetProjectKeepRule(ctx, p.ID, rule); err != nil {
+			return err
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, Person: who.ID, What: what})
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := s.applyKeepRules(ctx, pg.Keeping{ID: p.ID, Key: p.Key, Objective: p.Objective}); err != nil {
+		return nil, err
+	}
+	return s.GetKeepRule(ctx, who, &in)
+}
+
+// SetRunKeepRule sets a run's own keep rule, or that it has none.
+func (s *Service) SetRunKeepRule(ctx context.Context, who Who, in *api.RunKeepRuleInput) (*api.KeepState, error) {
+	if in.Body.None == (in.Body.Rule != nil) {
+		return nil, api.Fail(api.Invalid, "give a rule, or say none")
+	}
+	if in.Body.None {
+		return s.changeRunKeepRule(ctx, who, in.RunInput, struct{}{}, "keeps all checkpoints")
+	}
+	if err := checkKeepRule(in.Body.Rule); err != nil {
+		return nil, err
+	}
+	return s.changeRunKeepRule(ctx, who, in.RunInput, in.Body.Rule, in.Body.Rule.Say())
+}
+
+// DropRunKeepRule lets the project's rule hold again.
+func (s *Service) DropRunKeepRule(ctx context.Context, who Who, in *api.RunInput) (*api.KeepState, error) {
+	return s.changeRunKeepRule(ctx, who, *in, nil, "follows the project's keep rule")
+}
+
+func (s *Service) changeRunKeepRule(ctx context.Context, who Who, in api.RunInput, rule any, what string) (*api.KeepState, error) {
+	p, row, err := s.mayDrop(ctx, who, in)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := q.SetRunKeepRule(ctx, row.ID, rule); err != nil {
+			return err
+		}
+		return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: row.ID, Person: who.ID, What: what})
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := s.applyKeepRules(ctx, pg.Keeping{ID: p.ID, Key: p.Key, Objective: p.Objective}); err != nil {
+		return nil, err
+	}
+	return s.GetRunKeepRule(ctx, who, &in)
+}
+
+// mayDrop refuses whoever neither made a run nor is an administrator.
+func (s *Service) mayDrop(ctx context.Context, who Who, in api.RunInput) (pg.Project, pg.Run, error) {
+	p, _, err := s.project(ctx, in.Project)
+	if err != nil {
+		return p, pg.Run{}, err
+	}
+	_, row, _, err := s.runWith(ctx, in)
+	if err == nil && row.Creator != who.ID && !who.Administrator {
+		err = api.Fail(api.Denied, "%s was made by %s; they or an administrator say what stays of it", runAddress(in.Project, in.Number), row.Who)
+	}
+	return p, row, err
+}
+
+// decided is what a rule says of a checkpoint.
+type decided struct {
+	pg.KeepCandidate
+	rule   *keep.Rule // nil: all stay
+	figure float64
+	why    []string // why it stays
+}
+
+// decide applies keep rules to the checkpoints of a project's runs, or of some (nil: all): one given, or those that are set.
+func (s *Service) decide(ctx context.Context, p pg.Keeping, numbers []int64, given *keep.Rule) ([]decided, error) {
+	o, err := verdict.ParseObjective(p.Objective)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.db.KeepCandidates(ctx, p.ID, numbers)
+	if err != nil {
+		return nil, err
+	}
+	children, err := s.children(ctx, p.Key)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]decided, len(rows))
+	figures := make([]map[string]api.Float, len(rows))
+	conditions := map[string][]int{} // the checkpoints for which each is to be looked at
+	for i, r := range rows {
+		out[i] = decided{KeepCandidate: r, rule: given, figure: math.NaN()}
+		if given == nil {
+			out[i].rule = parseKeepRule(r.Rule)
+		}
+		if err := json.Unmarshal(r.Figures, &figures[i]); err != nil {
+			return nil, err
+		}
+		if v, ok := figures[i][o.Curve]; ok {
+			out[i].figure = float64(v)
+		}
+		if out[i].rule != nil && out[i].rule.Where != "" {
+			conditions[out[i].rule.Where] = append(conditions[out[i].rule.Where], i)
+		}
+	}
+	matches := make([]bool, len(rows))
+	for where, of := range conditions {
+		if err := s.matching(ctx, p.ID, o, where, out, figures, of, matches); err != nil {
+			return nil, err
+		}
+	}
+	now := time.Now()
+	for from := 0; from < len(out); {
+		to := from
+		for to < len(out) && out[to].Run == out[from].Run {
+			to++
+		}
+		run := out[from:to]
+		if run[0].rule != nil {
+			list := make([]keep.Checkpoint, len(run))
+			for i, d := range run {
+				list[i] = keep.Checkpoint{Step: d.Step, Epoch: d.Epoch, Saved: d.Saved, Figure: d.figure, Replaced: d.Replaced, Pinned: d.Pinned,
+					Children: children[place{d.Number, d.Step}], Matches: matches[from+i]}
+			}
+			r := keep.Run{Over: run[0].State == "finished" || run[0].State == "stopped", Lower: o.Direction != verdict.Higher}
+			for i, why := range keep.Decide(*run[0].rule, r, list, now) {
+				run[i].why = why
+			}
+		}
+		from = to
+	}
+	return out, nil
+}
+
+// place is a step of a run of a project.
+type place struct {
+	run  int
+	step int64
+}
+
+// children lists, by the place of a project's checkpoint, the runs that began from it.
+func (s *Service) children(ctx context.Context, project string) (map[place][]string, error) {
+	rows, err := s.db.Beginnings(ctx)
+	out := map[place][]string{}
+	for _, r := range rows {
+		from, err := api.ParseAddress(r.From)
+		if err != nil || from.Project != project || r.Address == runAddress(from.Project, from.Run) {
+			continue // a leg that went on in its own run holds to nothing
+		}
+		at := place{from.Run, r.Step}
+		out[at] = append(out[at], r.Address)
+	}
+	return out, err
+}
+
+// matching says for which of some checkpoints a condition holds. In it at("NAME"), epoch, step and size are the checkpoint's, all else the run's.
+func (s *Service) matching(ctx context.Context, project int64, o verdict.Objective, where string, list []decided, figures []map[string]api.Float, of []int, matches []bool) error {
+	n, err := filter.Parse(where, time.Now())
+	if err != nil {
+		return filterProblem("where", err)
+	}
+	var ofRun []*filter.Node
+	own := func(l *filter.Node) bool {
+		return l.Op == filter.AtBest || l.Op == filter.Field && (l.Name == "epoch" || l.Name == "step" || l.Name == "size")
+	}
+	for _, l := range n.Leaves() {
+		if !own(l) {
+			ofRun = append(ofRun, l)
+		}
+	}
+	values := map[int64][]json.RawMessage{}
+	if len(ofRun) > 0 {
+		var numbers []int64
+		for _, i := range of {
+			if k := int64(list[i].Number); len(numbers) == 0 || numbers[len(numbers)-1] != k {
+				numbers = append(numbers, k)
+			}
+		}
+		q := pg.RunQuery{Project: project, Objective: o.Curve, Lower: func(curve string) bool { return lowerIsBetter(o, curve) }}
+		if values, err = s.db.RunValues(ctx, q, numbers, ofRun); err != nil {
+			return orOutOfRange(err)
+		}
+	}
+	for _, i := range of {
+		d := list[i]
+		known := map[*filter.Node]any{}
+		for k, l := range ofRun {
+			if row := values[int64(d.Number)]; row != nil {
+				if known[l], err = filterValue(l.Kind, row[k]); err != nil {
+					return err
+				}
+			}
+		}
+		r := filter.Run{Fields: map[string]any{"epoch": d.Epoch, "step": float64(d.Step), "size": float64(d.Size)}, Figures: map[string]filter.Figures{}}
+		for name, v := range figures[i] {
+			r.Figures[name] = filter.Figures{AtBest: float64(v)}
+		}
+		matches[i] = n.Put(known).Matches(r)
+	}
+	return nil
+}
+
+// filterValue is a value of a run as the filter language reckons with it; nil: absent.
+func filterValue(kind filter.Kind, text json.RawMessage) (any, error) {
+	if len(text) == 0 || string(text) == "null" {
+		return nil, nil
+	}
+	switch kind {
+	case filter.Time:
+		var t time.Time
+		err := json.Unmarshal(text, &t)
+		return t, err
+	case filter.List:
+		var l []string
+		err := json.Unmarshal(text, &l)
+		return l, err
+	}
+	var v any
+	err := json.Unmarshal(text, &v)
+	return v, err
+}
+
+// applyKeepRules begins the stay of what goes by a project's rules and ends that of what no longer does.
+func (s *Service) applyKeepRules(ctx context.Context, p pg.Keeping) error {
+	list, err := s.decide(ctx, p, nil, nil)
+	if err != nil {
+		return err
+	}
+	var stays []int64
+	goes := map[keep.Rule][]int64{}
+	for _, d := range list {
+		switch going := d.rule != nil && len(d.why) == 0; {
+		case going && d.Goes == nil:
+			goes[*d.rule] = append(goes[*d.rule], d.ID)
+		case !going && d.Goes != nil && d.ByRule:
+			stays = append(stays, d.ID)
+		}
+	}
+	if len(stays)+len(goes) == 0 {
+		return nil
+	}
+	begun := int64(0)
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if _, err := q.CheckpointsStay(ctx, stays, true); err != nil {
+			return err
+		}
+		for rule, ids := range goes {
+			n, err := q.CheckpointsGo(ctx, ids, rule.Stays(), "by the rule that "+rule.Say(), true)
+			if err != nil {
+				return err
+			}
+			begun += n
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, What: fmt.Sprintf("by its keep rules %d checkpoints go after their stay, %d stay after all", begun, len(stays))})
+	})
+	if err == nil {
+		s.live.news()
+	}
+	return err
+}
+
+// keepRules applies all keep rules and drops the checkpoints whose stay is over.
+func (s *Service) keepRules(ctx context.Context) error {
+	projects, err := s.db.ProjectsKeeping(ctx)
+	for _, p := range projects {
+		err = errors.Join(err, s.applyKeepRules(ctx, p))
+	}
+	return errors.Join(err, s.dropDue(ctx))
+}
+
+// dropDue drops the checkpoints whose stay is over, one at a time, so that it may be interrupted anywhere.
+func (s *Service) dropDue(ctx context.Context) error {
+	after, dropped := int64(0), 0
+	for {
+		var due pg.DueCheckpoint
+		ok := false
+		err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
+			if due, ok, err = q.DropDueCheckpoint(ctx, after); err != nil || !ok {
+				return err
+			}
+			return s.runEvent(ctx, q, pg.Event{Kind: "checkpoint", Run: due.Run, What: fmt.Sprintf("dropped the bytes of step %d %s", due.Step, due.Why)})
+		})
+		if err != nil || !ok {
+			if dropped > 0 {
+				s.live.news()
+			}
+			return err
+		}
+		after = due.ID
+		dropped++
+	}
+}
+
+// maxTried is how many checkpoints one answer of TryKeepRule brings.
+const maxTried = 10_000
+
+// TryKeepRule shows what would go by a rule, or by those that are set.
+func (s *Service) TryKeepRule(ctx context.Context, _ Who, in *api.TryKeepInput) (*api.KeepTried, error) {
+	p, _, err := s.project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	said := "is that which is set"
+	var given *keep.Rule
+	if in.Body.Rule != nil {
+		if err := checkKeepRule(in.Body.Rule); err != nil {
+			return nil, err
+		}
+		given = &in.Body.Rule.Rule
+		said = given.Say()
+	}
+	var numbers []int64
+	for _, n := range in.Body.Runs {
+		if _, err := s.runID(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: n}); err != nil {
+			return nil, err
+		}
+		numbers = append(numbers, int64(n))
+	}
+	list, err := s.decide(ctx, pg.Keeping{ID: p.ID, Key: p.Key, Objective: p.Objective}, numbers, given)
+	if err != nil {
+		return nil, err
+	}
+	goes := func(d decided) bool { return d.rule != nil && len(d.why) == 0 || d.Goes != nil && !d.ByRule }
+	var going, staying []int64
+	for _, d := range list {
+		if goes(d) {
+			going = append(going, d.ID)
+		} else {
+			staying = append(staying, d.ID)
+		}
+	}
+	out := &api.KeepTried{Said: said, Checkpoints: []api.KeptOne{}, Going: len(going), Staying: len(staying)}
+	if out.Frees, err = s.frees(ctx, going); err != nil {
+		return nil, err
+	}
+	if len(staying) > 0 {
+		held, err := s.db.Held(ctx, pg.HeldQuery{By: "all", Checkpoints: staying})
+		if err != nil {
+			return nil, err
+		}
+		out.Leaves = held[0].Stored
+	}
+	out.Says = sayTried(out)
+	alone := map[int64]pg.Held{}
+	if len(list) > 0 {
+		if alone, err = s.db.Held(ctx, pg.HeldQuery{By: "checkpoint", Project: p.ID, Checkpoints: append(going, staying...)}); err != nil {
+			return nil, err
+		}
+	}
+	for _, d := range list[:min(len(list), maxTried)] {
+		if d.rule == nil {
+			d.why = []string{"no rule"}
+		}
+		out.Checkpoints = append(out.Checkpoints, api.KeptOne{Address: checkpointAddress(in.Project, d.Number, d.Step, d.Epoch), Stays: !goes(d), Why: d.why, Step: d.Step,
+			Epoch: api.Float(d.Epoch), Figure: api.Float(d.figure), Saved: d.Saved, Size: d.Size, Frees: alone[d.ID].Own})
+	}
+	return out, nil
+}
+
+// many is a count with the words for one or for several.
+func many(n int, one, several string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, several)
+}
+
+func sayTried(t *api.KeepTried) string {
+	if t.Going == 0 {
+		return fmt.Sprintf("Nothing goes: %s %s.", many(t.Staying, "checkpoint stays with", "checkpoints stay with"), api.Bytes(t.Leaves))
+	}
+	return fmt.Sprintf("%s %s; %s %s.", many(t.Going, "checkpoint goes, which frees", "checkpoints go, which frees"), api.Bytes(t.Frees), many(t.Staying, "stays with", "stay with"), api.Bytes(t.Leaves))
+}
+
+// saySizes says what the bytes of checkpoints come to.
+func saySizes(z *api.StorageSizes, what string) string {
+	t := z.Total
+	if t.Checkpoints == 0 {
+		return "No checkpoint is held."
+	}
+	says := fmt.Sprintf("%s of %s %s", many(t.Checkpoints, "checkpoint", "checkpoints"), api.Bytes(t.Whole), "take "+api.Bytes(t.Stored))
+	if t.Checkpoints == 1 {
+		says = fmt.Sprintf("1 checkpoint of %s takes %s", api.Bytes(t.Whole), api.Bytes(t.Stored))
+	}
+	var ways []string
+	if t.Bytes < t.Whole {
+		ways = append(ways, fmt.Sprintf("what is equal is kept once (%s less)", api.Bytes(t.Whole-t.Bytes)))
+	}
+	if t.Stored < t.Bytes {
+		ways = append(ways, fmt.Sprintf("the rest is packed (%s less)", api.Bytes(t.Bytes-t.Stored)))
+	}
+	if len(ways) > 0 {
+		says += ": " + strings.Join(ways, ", ")
+	}
+	says += "."
+	if len(z.Items) > 1 && t.Stored > 0 {
+		says += fmt.Sprintf(" The largest %s is %s with %.0f %%.", what, z.Items[0].Address, 100*float64(z.Items[0].Stored)/float64(t.Stored))
+	}
+	if t.Going > 0 {
+		says += fmt.Sprintf(" %s after a stay.", many(t.Going, "checkpoint goes", "checkpoints go"))
+	}
+	return says
+}
+
+// frees is how many bytes go with some checkpoints.
+func (s *Service) frees(ctx context.Context, checkpoints []int64) (int64, error) {
+	if len(checkpoints) == 0 {
+		return 0, nil
+	}
+	held, err := s.db.Held(ctx, pg.HeldQuery{By: "all", Checkpoints: checkpoints})
+	return held[0].Own, err
+}
+
+// PinCheckpoint keeps a checkpoint from being dropped, or no longer. Anybody may pin; the pin is taken away by the run's maker or an
+// administrator.
+func (s *Service) PinCheckpoint(ctx context.Context, who Who, in *api.PinInput) (*api.Checkpoint, error) {
+	what := "pinned step %d"
+	if !in.Body.Pinned {
+		what = "no longer pinned step %d"
+	}
+	return s.changeCheckpoint(ctx, who, in.CheckpointInput, !in.Body.Pinned, what, func(q pg.Queries, run, id int64) error {
+		_, err := q.PinCheckpoint(ctx, run, id, in.Body.Pinned)
+		return err
+	})
+}
+
+// DropCheckpoint begins the stay of a checkpoint, after which its bytes go.
+func (s *Service) DropCheckpoint(ctx context.Context, who Who, in *api.DropInput) (*api.Checkpoint, error) {
+	stay := time.Duration(in.Days * 24 * float64(time.Hour))
+	c, _, id, err := s.findHeld(ctx, in.CheckpointInput)
+	if err != nil {
+		return nil, err
+	}
+	if c.Pinned {
+		return nil, api.Fail(api.Conflict, "%s is pinned; take the pin away first", c.Address)
+	}
+	children, err := s.children(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	what := fmt.Sprintf("will drop the bytes of step %%d in %g days", in.Days)
+	if list := children[place{in.Number, c.Step}]; len(list) > 0 {
+		what += fmt.Sprintf("; %v began from it", list)
+	}
+	return s.changeCheckpoint(ctx, who, in.CheckpointInput, true, what, func(q pg.Queries, _, _ int64) error {
+		_, err := q.CheckpointsGo(ctx, []int64{id}, stay, "as "+who.Name+" said", false)
+		return err
+	})
+}
+
+// KeepCheckpoint brings a checkpoint back that is about to be dropped. Where a rule said so it is pinned, or the rule would say so again.
+func (s *Service) KeepCheckpoint(ctx context.Context, who Who, in *api.CheckpointInput) (*api.Checkpoint, error) {
+	c, _, _, err := s.findHeld(ctx, *in)
+	if err != nil {
+		return nil, err
+	}
+	if c.Goes == nil {
+		return nil, api.Fail(api.Conflict, "%s stays", c.Address)
+	}
+	return s.changeCheckpoint(ctx, who, *in, false, "brought back step %d", func(q pg.Queries, run, id int64) error {
+		if !c.ByRule {
+			_, err := q.CheckpointsStay(ctx, []int64{id}, false)
+			return err
+		}
+		_, err := q.PinCheckpoint(ctx, run, id, true)
+		return err
+	})
+}
+
+// changeCheckpoint changes what becomes of a checkpoint that is held; what names the step in its event.
+func (s *Service) changeCheckpoint(ctx context.Context, who Who, in api.CheckpointInput, makers bool, what string, change func(q pg.Queries, run, id int64) error) (*api.Checkpoint, error) {
+	c, _, id, err := s.findHeld(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	if makers {
+		if _, _, err := s.mayDrop(ctx, who, in.RunInput); err != nil {
+			return nil, err
+		}
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := change(q, run, id); err != nil {
+			return err
+		}
+		return s.runEvent(ctx, q, pg.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: fmt.Sprintf(what, c.Step)})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.live.news()
+	return s.checkpointByID(ctx, in.RunInput, id)
+}
+
+// sizesAge is how old sizes may be that are shown: adding up a large store takes seconds.
+const sizesAge = 10 * time.Second
+
+// GetSizes tells what takes how many bytes, the most first: by project, or by run of one.
+func (s *Service) GetSizes(ctx context.Context, _ Who, in *api.SizesInput) (*api.StorageSizes, error) {
+	project, by := int64(0), "project"
+	if in.Project != "" {
+		p, _, err := s.project(ctx, in.Project)
+		if err != nil {
+			return nil, err
+		}
+		project, by = p.ID, "run"
+	}
+	s.sizing.Lock() // one at a time
+	defer s.sizing.Unlock()
+	if known := s.sizes[project]; known != nil && time.Since(known.As) < sizesAge {
+		return known, nil
+	}
+	sums, err := s.db.CheckpointSums(ctx, by, project)
+	if err != nil {
+		return nil, err
+	}
+	parts, err := s.db.Held(ctx, pg.HeldQuery{By: by, Project: project})
+	if err != nil {
+		return nil, err
+	}
+	all, err := s.db.Held(ctx, pg.HeldQuery{By: "all", Project: project})
+	if err != nil {
+		return nil, err
+	}
+	totals, err := s.db.ChunkTotals(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.StorageSizes{Items: []api.SizedPart{}, Loose: totals.Loose, As: time.Now(), Total: api.Sizes{Bytes: all[0].Bytes, Stored: all[0].Stored, Own: all[0].Own}}
+	for _, r := range sums {
+		h := parts[r.Part]
+		one := api.Sizes{Checkpoints: r.Checkpoints, Whole: r.Whole, Bytes: h.Bytes, Stored: h.Stored, Own: h.Own, Going: r.Going, Dropped: r.Dropped, Pinned: r.Pinned}
+		out.Items = append(out.Items, api.SizedPart{Address: r.Address, Title: r.Title, Sizes: one})
+		out.Total.Checkpoints += one.Checkpoints
+		out.Total.Whole += one.Whole
+		out.Total.Going += one.Going
+		out.Total.Dropped += one.Dropped
+		out.Total.Pinned += one.Pinned
+	}
+	slices.SortStableFunc(out.Items, func(a, b api.SizedPart) int {
+		return cmp.Or(cmp.Compare(b.Stored, a.Stored), cmp.Compare(b.Dropped, a.Dropped), cmp.Compare(a.Address, b.Address))
+	})
+	out.Says = saySizes(out, map[string]string{"project": "project", "run": "run"}[by])
+	out.Items = out.Items[:min(len(out.Items), 1000)]
+	if s.sizes == nil || len(s.sizes) > 100 {
+		s.sizes = map[int64]*api.StorageSizes{}
+	}
+	s.sizes[project] = out
+	return out, nil
+}
