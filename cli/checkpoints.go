@@ -85,6 +85,9 @@ not replaced without --overwrite. --only-use leaves out what only resuming needs
 			if err != nil {
 				return err
 			}
+			if c.Dropped != nil {
+				return exit{ExitNotFound, fmt.Errorf("the bytes of %s are gone: %s", c.Address, fateOf(c))}
+			}
 			if onlyUse && len(parts) > 0 {
 				return usage("--only-use and --parts say two different things; give one of them")
 			}

@@ -95,7 +95,7 @@ func exitCode(err error) int {
 		return e.code
 	}
 	switch {
-	case api.Is(err, api.NotFound):
+	case api.Is(err, api.NotFound), api.Is(err, api.Gone):
 		return ExitNotFound
 	case api.Is(err, api.SignedOut), api.Is(err, api.Denied):
 		return ExitDenied
