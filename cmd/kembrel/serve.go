@@ -41,15 +41,15 @@ and leaves a token for this user, so that the other commands work at once; every
 			defer stop()
 			return runUp(ctx, a)
 		}}
-	a.Settings.Add(cmd.Flags(), "data", "listen", "metrics", "lost-after", "seal-after", "https", "log-level", "log-format")
+	a.Settings.Add(cmd.Flags(), "data", "blobs", "listen", "metrics", "lost-after", "seal-after", "https", "log-level", "log-format")
 	return cmd
 }
 
 func serve(a *cli.App) *cobra.Command {
 	cmd := &cobra.Command{Use: "serve", Short: "Start the service on a database and a blob store that others run",
-		Long: `Start the service with its console on a PostgreSQL database and a folder for blobs that are looked after elsewhere, until interrupted.
+		Long: `Start the service with its console on a PostgreSQL database and a folder or a bucket for blobs that are looked after elsewhere, until interrupted.
 Any number of them may serve the same database and blobs. The first start prints a one-time link for the administrator.`,
-		Example: "  kembrel serve --database postgres://kembrel@db/kembrel --blobs /srv/blobs --listen 0.0.0.0:7420", Args: cobra.NoArgs,
+		Example: "  kembrel serve --database postgres://kembrel@db/kembrel --blobs /srv/blobs --listen 0.0.0.0:7420\n  kembrel serve --database postgres://kembrel@db/kembrel --blobs 's3://kembrel/blobs?endpoint=https://s3.harbour:9000'", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
@@ -129,7 +129,7 @@ func runUp(ctx context.Context, a *cli.App) error {
 		return err
 	}
 	defer db.Stop()
-	return runService(ctx, a, log, db.URL, filepath.Join(data, "blobs"), func(ctx context.Context, svc *service.Service, address string, _ bool) error {
+	return runService(ctx, a, log, db.URL, blobsOf(a, data), func(ctx context.Context, svc *service.Service, address string, _ bool) error {
 		if err := leaveCredential(ctx, svc, address); err != nil {
 			return err
 		}
@@ -141,6 +141,14 @@ func runUp(ctx context.Context, a *cli.App) error {
 			a.Version, address, address, link)
 		return nil
 	})
+}
+
+// blobsOf is where the blobs of kembrel up are: beside its database, unless another place is set.
+func blobsOf(a *cli.App, data string) string {
+	if place := a.Settings.Get("blobs"); place != "" {
+		return place
+	}
+	return filepath.Join(data, "blobs")
 }
 
 // lockFolder makes sure that only one process uses a data folder.
@@ -183,7 +191,7 @@ func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blo
 	if err := db.Migrate(ctx); err != nil {
 		return err
 	}
-	kept, err := blob.NewLocal(blobs)
+	kept, err := blob.Open(ctx, blobs)
 	if err != nil {
 		return err
 	}

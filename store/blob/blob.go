@@ -1,4 +1,4 @@
-// Package blob keeps immutable bytes under names, on local disk (an S3 store comes beside it). It imports nothing of ours.
+// Package blob keeps immutable bytes under names, on local disk or in a bucket of an S3 server. It imports nothing of ours.
 package blob
 
 import (
@@ -23,6 +23,8 @@ type Store interface {
 	// Append begins a new blob that is written piece by piece. What has been written can be read once Sync has returned, and then survives a
 	// power cut; what has not may be lost.
 	Append(name string) (Appending, error)
+	// Grows reports whether a Sync of a blob being written costs only what was written since the one before, not the whole.
+	Grows() bool
 	// List calls each with the name and size of every blob whose name begins with prefix, in no order.
 	List(ctx context.Context, prefix string, each func(name string, size int64) error) error
 	// Delete removes a blob; one that is not there is no error.
@@ -33,6 +35,6 @@ type Store interface {
 // it or each other.
 type Appending interface {
 	io.WriterAt
-	Sync() error
+	Sync(ctx context.Context) error
 	Close() error
 }

@@ -38,9 +38,13 @@ const incomingFolder = ".incoming"
 
 func (l *Local) path(blob string) (string, error) {
 	if !name.MatchString(blob) {
-		return "", fmt.Errorf("blob name %.80q is not made of a-z, 0-9, hyphens and slashes", blob)
+		return "", badName(blob)
 	}
 	return filepath.Join(l.folder, filepath.FromSlash(blob)), nil
+}
+
+func badName(blob string) error {
+	return fmt.Errorf("blob name %.80q is not made of a-z, 0-9, hyphens and slashes", blob)
 }
 
 // Put implements Store: written beside, fsynced, renamed, its folder fsynced.
@@ -121,6 +125,9 @@ func missing(blob string, err error) error {
 	return fmt.Errorf("blob %s: %w", blob, err)
 }
 
+// Grows implements Store.
+func (l *Local) Grows() bool { return true }
+
 // Append implements Store.
 func (l *Local) Append(blob string) (Appending, error) {
 	path, err := l.path(blob)
@@ -146,7 +153,7 @@ type appending struct {
 }
 
 // Sync implements Appending.
-func (a *appending) Sync() error {
+func (a *appending) Sync(context.Context) error {
 	if err := a.File.Sync(); err != nil || a.known {
 		return err
 	}

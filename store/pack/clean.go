@@ -44,10 +44,6 @@ func (p *Packs) Clean(ctx context.Context, contents Contents) (Cleaned, error) {
 	if err != nil {
 		return out, err
 	}
-	type found struct {
-		name string
-		size int64
-	}
 	var packs []found
 	if err := p.blobs.List(ctx, Name(""), func(name string, size int64) error {
 		packs = append(packs, found{strings.TrimPrefix(name, Name("")), size})
@@ -55,16 +51,12 @@ func (p *Packs) Clean(ctx context.Context, contents Contents) (Cleaned, error) {
 	}); err != nil {
 		return out, err
 	}
+	small := smallPacks(packs, live, p.old)
 	for _, f := range packs {
 		if ctx.Err() != nil {
 			return out, ctx.Err()
 		}
-		id, err := uuid.Parse(f.name)
-		if err != nil {
-			continue // none of ours
-		}
-		seconds, nanos := id.Time().UnixTime()
-		if time.Since(time.Unix(seconds, nanos)) < p.old {
+		if !f.isOld(p.old) {
 			continue
 		}
 		l := live[f.name]
@@ -75,7 +67,7 @@ func (p *Packs) Clean(ctx context.Context, contents Contents) (Cleaned, error) {
 			}
 			out.Packs++
 			out.Freed += f.size
-		case l.Stored+l.Chunks*int64(headLen) < f.size/2:
+		case small[f.name] || l.Stored+l.Chunks*int64(headLen) < f.size/2:
 			// It is deleted by a later cleaning, when nobody reads from it any more.
 			if err := p.moveAll(ctx, contents, f.name, &out); err != nil {
 				return out, err
@@ -83,6 +75,42 @@ func (p *Packs) Clean(ctx context.Context, contents Contents) (Cleaned, error) {
 		}
 	}
 	return out, nil
+}
+
+// found is a pack in the blob store.
+type found struct {
+	name string
+	size int64
+}
+
+// isOld reports whether a pack was begun so long ago; what is no pack of ours is not.
+func (f found) isOld(age time.Duration) bool {
+	id, err := uuid.Parse(f.name)
+	if err != nil {
+		return false
+	}
+	seconds, nanos := id.Time().UnixTime()
+	return time.Since(time.Unix(seconds, nanos)) >= age
+}
+
+// A pack below smallPack is moved into a larger one together with others, when there are so many: in a bucket each commit makes one.
+const (
+	smallPack = 8 << 20
+	manySmall = 16
+)
+
+// smallPacks are the old packs that are small, if there are many.
+func smallPacks(packs []found, live map[string]Live, old time.Duration) map[string]bool {
+	out := map[string]bool{}
+	for _, f := range packs {
+		if f.size < smallPack && live[f.name].Chunks > 0 && f.isOld(old) {
+			out[f.name] = true
+		}
+	}
+	if len(out) < manySmall {
+		return nil
+	}
+	return out
 }
 
 // moveAll moves what is live of a pack.

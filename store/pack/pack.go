@@ -58,7 +58,9 @@ var (
 const (
 	fullPack = 128 << 20
 	waiting  = 32 << 20
-	openTime = 15 * time.Minute // and how long a pack is written at most
+
+	mostWaiting = 8 * waiting
+	openTime    = 15 * time.Minute // and how long a pack is written at most
 )
 
 // Packs keeps chunks. All methods may be called from many goroutines.
@@ -131,8 +133,11 @@ func (p *Packs) put(ctx context.Context, d chunk.Digest, data []byte, from *Plac
 		return err
 	}
 	p.mutex.Lock()
-	much := p.unsafe > waiting
+	much, most := p.unsafe > waiting, p.unsafe > mostWaiting
 	p.mutex.Unlock()
+	if most { // the store is slower than what comes in: that waits for it
+		return p.Flush(ctx)
+	}
 	if much && p.flushing.TryLock() { // beside the next chunks that come in
 		go func() {
 			defer p.flushing.Unlock()
@@ -178,17 +183,18 @@ func (p *Packs) write(e Entry, bytes []byte) error {
 	return nil
 }
 
-// Flush makes all chunks safe that were put before it, and known.
+// Flush makes all chunks safe that were put before it, and known. It is not cut off with the caller, as what it makes safe is others' too. What
+// cannot be made safe is no longer known, whoever put it, and is to be put again.
 func (p *Packs) Flush(ctx context.Context) error {
 	p.flushing.Lock()
 	defer p.flushing.Unlock()
-	return p.flush(ctx)
+	return p.flush(context.WithoutCancel(ctx))
 }
 
 func (p *Packs) flush(ctx context.Context) error {
 	p.writing.Lock() // all writes that were begun are done
 	p.mutex.Lock()
-	open, full := p.open, p.at >= fullPack || time.Since(p.began) > openTime
+	open, full := p.open, p.at >= fullPack || time.Since(p.began) > openTime || !p.blobs.Grows() && p.at > 0
 	entries := slices.Collect(maps.Values(p.pending))
 	if full {
 		p.open = nil
@@ -198,7 +204,7 @@ func (p *Packs) flush(ctx context.Context) error {
 	var err error
 	if len(entries) > 0 {
 		if open != nil { // else they are of a pack that is full and safe, and the index could not be told
-			if err = open.Sync(); err == nil {
+			if err = open.Sync(ctx); err == nil {
 				err = p.whole(ctx, entries)
 			}
 		}
@@ -283,14 +289,19 @@ func (p *Packs) Places(ctx context.Context, digests []chunk.Digest) (map[chunk.D
 	return out, nil
 }
 
+// waits reports whether a chunk is not safe yet.
+func (p *Packs) waits(d chunk.Digest) bool {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	_, ok := p.pending[d]
+	return ok
+}
+
 // Lost tells which chunks cannot be where they are said to be, because their pack is gone or too short. Their bytes are not looked at.
 func (p *Packs) Lost(ctx context.Context, places map[chunk.Digest]Place) (map[chunk.Digest]bool, error) {
 	out, sizes := map[chunk.Digest]bool{}, map[string]int64{}
 	for d, place := range places {
-		p.mutex.Lock()
-		_, pending := p.pending[d]
-		p.mutex.Unlock()
-		if pending {
+		if p.waits(d) {
 			continue
 		}
 		name, end := Name(place.Pack), place.At+int64(place.Stored)
@@ -331,8 +342,13 @@ func (p *Packs) Get(ctx context.Context, d chunk.Digest) ([]byte, error) {
 		switch {
 		case err == nil:
 			return data, nil
-		case errors.Is(err, blob.ErrNone) && try == 0:
-			continue // it was moved meanwhile
+		case try == 0 && (errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNone)): // it was moved meanwhile, or is only sent with a flush, or was read badly
+			if p.waits(d) {
+				if err := p.Flush(ctx); err != nil {
+					return nil, err
+				}
+			}
+			continue
 		case errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNone):
 			return nil, errors.Join(fmt.Errorf("%w %s: %w", ErrDamaged, d, err), p.index.MarkDamaged(ctx, d, place))
 		}

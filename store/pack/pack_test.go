@@ -18,6 +18,7 @@ import (
 
 	"kembrel/core/chunk"
 	"kembrel/store/blob"
+	"kembrel/test/buckets"
 )
 
 // kept is an index in memory, as the database holds it.
@@ -70,8 +71,8 @@ func (k *kept) MarkDamaged(_ context.Context, d chunk.Digest, _ Place) error {
 
 var ctx = context.Background()
 
-func opened(t *testing.T, folder string, k *kept) *Packs {
-	blobs, err := blob.NewLocal(folder)
+func opened(t *testing.T, place string, k *kept) *Packs {
+	blobs, err := blob.Open(ctx, place)
 	require.NoError(t, err)
 	return New(blobs, k)
 }
@@ -89,8 +90,16 @@ func newKept() *kept {
 }
 
 // Chunks put by many at once, while others flush, come back; what was flushed is there in another process.
-func TestPutFlushGet(t *testing.T) {
-	folder, k := t.TempDir(), newKept()
+// everywhere runs a test on a store on disk and on one in a bucket.
+func everywhere(t *testing.T, test func(t *testing.T, place string)) {
+	t.Run("disk", func(t *testing.T) { test(t, t.TempDir()) })
+	t.Run("bucket", func(t *testing.T) { test(t, buckets.New(t, "kembrel")) })
+}
+
+func TestPutFlushGet(t *testing.T) { everywhere(t, testPutFlushGet) }
+
+func testPutFlushGet(t *testing.T, folder string) {
+	k := newKept()
 	p := opened(t, folder, k)
 	var wait sync.WaitGroup
 	var mutex sync.Mutex
@@ -269,7 +278,11 @@ func (k *kept) ChunksOf(_ context.Context, name string) (out []Entry, err error)
 // Hundreds of times: uploads, drops and cleanings run beside each other and are cut off at any moment, as by a kill; whatever was committed and
 // not dropped comes back, and in the end the disk holds little more.
 func TestCleaningBesideUploadsWithKills(t *testing.T) {
-	folder, k := t.TempDir(), newKept()
+	everywhere(t, testCleaningBesideUploadsWithKills)
+}
+
+func testCleaningBesideUploadsWithKills(t *testing.T, folder string) {
+	k := newKept()
 	r := rand.New(rand.NewPCG(8, 8))
 	type held struct {
 		digest chunk.Digest
