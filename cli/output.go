@@ -243,6 +243,12 @@ func (a *App) meter(what string, total int64) *meter {
 	return m
 }
 
+// Meter is meter for commands from elsewhere: what to call with bytes that are done, and at the end.
+func (a *App) Meter(what string, total int64) (add func(int64), done func()) {
+	m := a.meter(what, total)
+	return m.add, m.done
+}
+
 func (m *meter) add(n int64) { m.tracker.Increment(n) }
 
 func (m *meter) done() {

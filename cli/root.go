@@ -38,6 +38,12 @@ func usage(format string, args ...any) error {
 	return exit{ExitUsage, fmt.Errorf(format, args...)}
 }
 
+// Usage is usage for commands from elsewhere.
+func Usage(format string, args ...any) error { return usage(format, args...) }
+
+// Differs marks an error as one of content that is not what it should be.
+func Differs(err error) error { return exit{ExitDiffers, err} }
+
 // App is what the commands share.
 type App struct {
 	Settings *Settings
@@ -46,7 +52,7 @@ type App struct {
 	Out, Err io.Writer
 }
 
-// New makes the command tree. more are commands from elsewhere, made with the same App.
+// New makes the command tree. more are commands from elsewhere, made with the same App; one whose Use begins with "blobs " belongs below blobs.
 func New(version string, more ...func(*App) *cobra.Command) *cobra.Command {
 	a := &App{Settings: NewSettings(), Version: version, In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
 	root := &cobra.Command{
@@ -67,10 +73,17 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 		return usage("%w; see %s --help", err, cmd.CommandPath())
 	})
 	a.Settings.Add(root.PersistentFlags(), "url")
+	blobs := a.blobs()
 	for _, f := range more {
-		root.AddCommand(f(a))
+		cmd := f(a)
+		if below, ok := strings.CutPrefix(cmd.Use, "blobs "); ok {
+			cmd.Use = below
+			blobs.AddCommand(cmd)
+			continue
+		}
+		root.AddCommand(cmd)
 	}
-	root.AddCommand(a.record(), a.resume(), a.branch(), a.rerun(), a.spoolCommand(), a.blobs(), a.projects(), a.runs(), a.change(), a.archive(), a.deleteRun(), a.views(), a.compare(), a.search(), a.searches(), a.open(), a.show(), a.curves(), a.follow(), a.verdict(), a.stopRule(), a.export(), a.importCommand(), a.checkpoints(), a.keep(), a.pin(), a.drop(), a.sizes(), a.restore(), a.verify(), a.match(), a.diffWeights(), a.tensors(),
+	root.AddCommand(a.record(), a.resume(), a.branch(), a.rerun(), a.spoolCommand(), blobs, a.projects(), a.runs(), a.change(), a.archive(), a.deleteRun(), a.views(), a.compare(), a.search(), a.searches(), a.open(), a.show(), a.curves(), a.follow(), a.verdict(), a.stopRule(), a.export(), a.importCommand(), a.checkpoints(), a.keep(), a.pin(), a.drop(), a.sizes(), a.restore(), a.verify(), a.match(), a.diffWeights(), a.tensors(),
 		a.signIn(), a.tokens(), a.config(), a.version())
 	return root
 }

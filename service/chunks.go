@@ -66,7 +66,11 @@ func (s *Service) cleanChunks(ctx context.Context) {
 			break
 		}
 	}
-	did, err := s.chunks.Clean(ctx, s.db)
+	var did pack.Cleaned
+	_, err := s.db.WhileCleaning(ctx, func() (err error) {
+		did, err = s.chunks.Clean(ctx, s.db)
+		return err
+	})
 	if err != nil && ctx.Err() == nil {
 		s.options.Log.Warn("cleaning waits", "err", err)
 	}

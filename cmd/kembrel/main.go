@@ -12,5 +12,6 @@ import (
 var version = "dev"
 
 func main() {
-	os.Exit(cli.Execute(context.Background(), cli.New(version, up, serve)))
+	root := cli.New(version, up, serve, backupCommand, restoreBackup, blobsCopy)
+	os.Exit(cli.Execute(context.Background(), root))
 }

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"time"
 )
 
 // Local keeps each blob as a file below a folder.
@@ -17,7 +18,8 @@ type Local struct{ folder string }
 
 var name = regexp.MustCompile(`^[a-z0-9-]+(/[a-z0-9-]+)*$`)
 
-// NewLocal opens the folder, making it if it is not there, and removes what an earlier process left half written.
+// NewLocal opens the folder, making it if it is not there, and removes what was left half written, when it is a day old: other processes may
+// write there.
 func NewLocal(folder string) (*Local, error) {
 	incoming := filepath.Join(folder, incomingFolder)
 	if err := os.MkdirAll(incoming, 0o700); err != nil {
@@ -28,7 +30,9 @@ func NewLocal(folder string) (*Local, error) {
 		return nil, fmt.Errorf("blob folder: %w", err)
 	}
 	for _, l := range left {
-		os.Remove(filepath.Join(incoming, l.Name()))
+		if info, err := l.Info(); err == nil && time.Since(info.ModTime()) > oldUploads {
+			os.Remove(filepath.Join(incoming, l.Name()))
+		}
 	}
 	return &Local{folder: folder}, nil
 }

@@ -88,6 +88,38 @@ func (c *Cluster) address(database string) string {
 	return (&url.URL{Scheme: "postgres", User: url.UserPassword(account, c.password), Host: "127.0.0.1:" + strconv.Itoa(c.port), Path: database}).String()
 }
 
+// Running is the URL of the private database in folder while another process of this machine runs it; "": none does.
+func Running(folder string) (string, error) {
+	c := &Cluster{folder: folder}
+	content, err := os.ReadFile(filepath.Join(c.data(), "postmaster.pid"))
+	if errors.Is(err, os.ErrNotExist) {
+		return "", nil
+	}
+	if err != nil {
+		return "", fmt.Errorf("private database: %w", err)
+	}
+	lines := strings.Split(string(content), "\n") // process, folder, time, port, ...
+	if len(lines) < 4 {
+		return "", nil
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(lines[0]))
+	if err != nil || pid < 2 || errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
+		return "", nil
+	}
+	if c.port, err = strconv.Atoi(strings.TrimSpace(lines[3])); err != nil {
+		return "", nil
+	}
+	password, err := os.ReadFile(filepath.Join(folder, "password"))
+	if err != nil {
+		return "", fmt.Errorf("password of the private database: %w", err)
+	}
+	c.password = strings.TrimSpace(string(password))
+	return c.address(database), nil
+}
+
+// Programs is the folder of PostgreSQL's programs.
+func Programs() (string, error) { return findPrograms() }
+
 // findPrograms returns the folder of the newest initdb and postgres.
 func findPrograms() (string, error) {
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")

@@ -149,6 +149,24 @@ func (s *Store) underLock(ctx context.Context, do func() error) error {
 	return do()
 }
 
+// CleaningLock is held while chunks are cleaned, by one replica at a time; a backup holds it shared.
+const CleaningLock = int64(0x6b656d636c65) // "kemcle"
+
+// WhileCleaning runs do unless another replica cleans or a backup is being made; then it returns false.
+func (s *Store) WhileCleaning(ctx context.Context, do func() error) (bool, error) {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer conn.Release()
+	free := false
+	if err := conn.QueryRow(ctx, "select pg_try_advisory_lock($1)", CleaningLock).Scan(&free); err != nil || !free {
+		return false, err
+	}
+	defer conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", CleaningLock)
+	return true, do()
+}
+
 // InTx runs do in a transaction that is committed if do returns nil.
 func (s *Store) InTx(ctx context.Context, do func(q Queries) error) error {
 	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
