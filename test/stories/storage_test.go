@@ -1,0 +1,171 @@
+package stories
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"kembrel/store/cluster"
+	"kembrel/test/buckets"
+)
+
+var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
+
+// train records a short run whose checkpoints are copied into keep, and returns its best checkpoint's address.
+func (w *world) train(t *testing.T, keep string, more ...string) string {
+	t.Helper()
+	_, errs, code := run(w.record(append([]string{w.harbour, "train", "--hidden", "24", "--clips", "480", "--epochs", "6", "--keep", keep}, more...)...))
+	require.Zero(t, code, errs)
+	number := strings.Count(w.kembrel(t, "runs", "vessels", "--output", "csv"), "\nvessels/")
+	return fmt.Sprintf("vessels/%d@last", number)
+}
+
+// restoresTo looks whether a checkpoint comes back as the program saved it.
+func (w *world) restoresTo(t *testing.T, checkpoint, keep string) {
+	t.Helper()
+	into := t.TempDir() + "/model"
+	w.kembrel(t, "restore", checkpoint, "--into", into)
+	files, err := filepath.Glob(keep + "/e6/*")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, f := range files {
+		want, err := os.ReadFile(f)
+		require.NoError(t, err)
+		got, err := os.ReadFile(filepath.Join(into, filepath.Base(f)))
+		require.NoError(t, err)
+		require.Equal(t, want, got, f)
+	}
+}
+
+// tables reads every table of a database that nobody uses, each as a digest of its rows.
+func tables(t *testing.T, data string) map[string]string {
+	ctx := t.Context()
+	url, err := cluster.Running(filepath.Join(data, "postgres"))
+	require.NoError(t, err)
+	require.Empty(t, url, "nobody uses it")
+	db, err := cluster.Start(ctx, filepath.Join(data, "postgres"), quiet)
+	require.NoError(t, err)
+	defer db.Stop()
+	conn, err := pgx.Connect(ctx, db.URL)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	rows, err := conn.Query(ctx, "select format('%I.%I', schemaname, tablename) from pg_tables where schemaname not in ('pg_catalog', 'information_schema')")
+	require.NoError(t, err)
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(t, err)
+	out := map[string]string{}
+	for _, name := range names {
+		var digest string
+		require.NoError(t, conn.QueryRow(ctx, "select count(*) || ' rows ' || coalesce(md5(string_agg(t::text, '|' order by t::text)), '') from "+name+" t").Scan(&digest))
+		out[name] = digest
+	}
+	return out
+}
+
+// A backup of a running service holds all that its database knows; restored into an empty place everything is the same. What is there already
+// is not copied again.
+func TestBackup(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	keep, into := w.folder+"/keep", w.folder+"/backup"
+	first := w.train(t, keep)
+	require.Contains(t, w.kembrel(t, "backup", "--into", into), "Backup ")
+	going := w.record(w.harbour, "train", "--hidden", "48", "--clips", "1920", "--epochs", "30") // saves while the next is made
+	require.NoError(t, going.Start())
+	require.Eventually(t, func() bool {
+		out, _, _ := w.try("checkpoints", "vessels/2", "--output", "csv")
+		return strings.Count(out, "\n") > 3
+	}, time.Minute, 100*time.Millisecond)
+	out := w.kembrel(t, "backup", "--into", into)
+	require.NoError(t, going.Wait())
+
+	other := newWorld(t)
+	require.Contains(t, other.kembrel(t, "restore-backup", into), "every digest checked", out)
+	other.start(t)
+	require.Contains(t, other.kembrel(t, "blobs", "check"), "are what they are named by")
+	other.restoresTo(t, first, keep)
+	require.Greater(t, strings.Count(other.kembrel(t, "checkpoints", "vessels/2", "--output", "csv"), "\n"), 3)
+	other.kembrel(t, "restore", "vessels/2@last", "--into", other.folder+"/last")
+	require.Equal(t, w.kembrel(t, "export", "vessels/1"), other.kembrel(t, "export", "vessels/1"))
+	other.train(t, other.folder+"/keep")
+	_, errs, code := other.try("restore-backup", into)
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "not empty")
+
+	w.stop(t, syscall.SIGINT)
+	w.kembrel(t, "backup", "--into", into, "--keep", "1") // of one that nobody runs
+	require.Equal(t, 1, strings.Count(w.kembrel(t, "backup", "--into", into, "--list"), "\n"))
+	third := newWorld(t)
+	third.kembrel(t, "restore-backup", into)
+	require.Equal(t, tables(t, w.folder+"/data"), tables(t, third.folder+"/data"))
+
+	packs, err := filepath.Glob(into + "/pack/*")
+	require.NoError(t, err)
+	flip(t, packs[0])
+	fourth := newWorld(t)
+	_, errs, code = fourth.try("restore-backup", into)
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "is damaged")
+	_, errs, code = fourth.try("restore-backup", w.folder+"/nothing")
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "no folder")
+	_, errs, code = fourth.try("backup")
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, "--into")
+}
+
+// flip changes a bit in the middle of a file.
+func flip(t *testing.T, path string) {
+	content, err := os.ReadFile(path)
+	require.NoError(t, err)
+	content[len(content)/2] ^= 1
+	require.NoError(t, os.WriteFile(path, content, 0o600))
+}
+
+// A store is moved from the disk into a bucket, by copying while the service runs and once more after; then the service keeps its blobs there.
+func TestMovingTheStoreIntoABucket(t *testing.T) {
+	place := buckets.New(t, "kembrel")
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	keep, blobs := w.folder+"/keep", w.folder+"/data/blobs"
+	first := w.train(t, keep)
+	require.Contains(t, w.kembrel(t, "blobs", "copy", "--from", blobs, "--to", place), "1 blobs with")
+	second := w.train(t, w.folder+"/keep2", "--seed", "5")
+	w.stop(t, syscall.SIGINT)
+	w.kembrel(t, "blobs", "copy", "--from", blobs, "--to", place)
+	require.Contains(t, w.kembrel(t, "blobs", "copy", "--from", blobs, "--to", place), "0 blobs with 0 B copied")
+	require.NoError(t, os.RemoveAll(blobs))
+	w.env = append(w.env, "KEMBREL_BLOBS="+place)
+	w.start(t)
+	third := w.train(t, w.folder+"/keep3", "--seed", "6")
+	for i, c := range []string{first, second, third} {
+		w.restoresTo(t, c, []string{keep, w.folder + "/keep2", w.folder + "/keep3"}[i])
+	}
+	require.Contains(t, w.kembrel(t, "blobs", "check"), "are what they are named by")
+	_, err := os.Stat(blobs)
+	require.ErrorIs(t, err, os.ErrNotExist, "nothing is kept on the disk")
+
+	back := w.folder + "/back"
+	w.kembrel(t, "blobs", "copy", "--from", place, "--to", back)
+	packs, err := filepath.Glob(back + "/pack/*")
+	require.NoError(t, err)
+	flip(t, packs[0])
+	_, errs, code := w.try("blobs", "copy", "--from", back, "--to", w.folder+"/again")
+	require.Equal(t, 7, code)
+	require.Contains(t, errs, "damaged")
+	_, errs, code = w.try("blobs", "copy", "--from", back)
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, "--to")
+}
