@@ -6,7 +6,7 @@ CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) $(
 BUILD := CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION)"
 
 .DEFAULT_GOAL := help
-.PHONY: help demo build test check bench fuzz screenshots openapi clean setup-database setup-browser setup-python
+.PHONY: help demo build test check bench fuzz screenshots openapi clean setup-database setup-browser setup-python setup-bench
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "  make %-15s %s\n", $$1, $$2}'
@@ -44,6 +44,9 @@ setup-database:
 setup-python:
 	@.ci/install-python
 
+setup-bench:
+	@.ci/install-bench
+
 setup-browser:
 	@.ci/install-browser
 
@@ -57,7 +60,7 @@ check: console/node_modules/.ready console/src/api/schema.d.ts ## formatting, ve
 	@go tool staticcheck ./...
 	@cd console && npm run --silent check && npm run --silent lint
 
-bench: setup-database build ## measure against references in the same run; see bench/results.md
+bench: setup-database setup-bench build ## measure against references in the same run; see bench/results.md
 	@.ci/bench
 
 fuzz: ## fuzz every parser for a while (FUZZTIME=30s each)

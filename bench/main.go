@@ -34,6 +34,10 @@ func main() {
 		save(os.Args[2])
 		return
 	}
+	if len(os.Args) > 1 && os.Args[1] == "save-all" {
+		saveAll(os.Args[2])
+		return
+	}
 	out := flag.String("out", "", "file to append the results to")
 	only := flag.String("only", "", "only rows whose name contains one of these, separated by commas")
 	profile := flag.String("profile", "", "file for a CPU profile of this process")

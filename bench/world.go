@@ -28,6 +28,7 @@ type world struct {
 	long             int64 // the run of ten million readings, once it is made
 	longNumber       int
 	fleet            bool   // the project of many runs is there
+	web              *nginx // once it was asked for
 	stop             func() // of the service
 }
 
@@ -112,9 +113,13 @@ func measurements() (rows []row, end func(), err error) {
 			w.runList("filtered by one, last(accuracy.val) > 0.9, by best", "<= 100 ms (50)", `last("accuracy.val") > 0.9`, "best", 1),
 			w.opens(false), w.opens(true),
 			w.frames("a run's page", "/vessels/%d", ".u-over"), w.frames("the runs of the project", "/vessels", "tbody tr"), w.delay(),
-			w.upload(), w.stall(), w.restore(), w.python("time per readings call"), w.python("300 MB saved"),
-		}, w.fleetRows()...), func() {
+			w.python("time per readings call"), w.python("300 MB saved"),
+		}, append(w.storeRows(), w.fleetRows()...)...), func() {
 			w.stop()
+			if w.web != nil {
+				w.web.cmd.Process.Signal(os.Interrupt)
+				w.web.cmd.Wait()
+			}
 			server.CloseClientConnections()
 			server.Close()
 			w.db.Close()
