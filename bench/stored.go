@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"context"
 	"encoding/binary"
+	"encoding/json"
 	"fmt"
 	"io"
 	"math"
@@ -358,13 +359,21 @@ func (w *world) restoreAll() (theirs, ours float64, err error) {
 	ctx := context.Background()
 	into := filepath.Join(w.folder, "restored")
 	defer os.RemoveAll(into)
-	ids, err := exec.Command("sh", "-c", "RESTIC_PASSWORD=bench restic --repo "+w.repository()+" --no-cache --quiet snapshots --compact | awk '/^[0-9a-f]{8} /{print $1}'").Output()
+	list := exec.Command("restic", "--repo", w.repository(), "--no-cache", "snapshots", "--json")
+	list.Env = append(os.Environ(), "RESTIC_PASSWORD=bench")
+	text, err := list.Output()
 	if err != nil {
 		return 0, 0, err
 	}
+	var snapshots []struct {
+		ID string `json:"short_id"`
+	}
+	if err := json.Unmarshal(text, &snapshots); err != nil {
+		return 0, 0, err
+	}
 	began := time.Now()
-	for _, id := range strings.Fields(string(ids)) {
-		if err := w.runRestic("restore", id, "--target", filepath.Join(into, "restic")); err != nil {
+	for _, snapshot := range snapshots {
+		if err := w.runRestic("restore", snapshot.ID, "--target", filepath.Join(into, "restic")); err != nil {
 			return 0, 0, err
 		}
 		if out, err := exec.Command("sync", "--file-system", into).CombinedOutput(); err != nil {
@@ -378,18 +387,22 @@ func (w *world) restoreAll() (theirs, ours float64, err error) {
 	}
 	in := api.RunInput{ProjectInput: api.ProjectInput{Project: "vessels"}, Number: runs.Items[0].Number}
 	began = time.Now()
-	list, err := client.Call(ctx, w.client, api.ListCheckpoints, &in)
+	held, err := client.Call(ctx, w.client, api.ListCheckpoints, &in)
 	if err != nil {
 		return 0, 0, err
 	}
-	for _, c := range list.Items {
+	for _, c := range held.Items {
 		at := api.CheckpointInput{RunInput: in, At: fmt.Sprintf("s%d", c.Step)}
-		if err := client.Restore(ctx, w.client, at, c.Files, filepath.Join(into, fmt.Sprint(c.Step)), false, func(int64) {}); err != nil {
+		whole, err := client.Call(ctx, w.client, api.GetCheckpoint, &at)
+		if err != nil {
+			return 0, 0, err
+		}
+		if err := client.Restore(ctx, w.client, at, whole.Files, filepath.Join(into, fmt.Sprint(c.Step)), false, func(int64) {}); err != nil {
 			return 0, 0, err
 		}
 	}
-	if len(list.Items) != len(strings.Fields(string(ids))) {
-		return 0, 0, fmt.Errorf("%d checkpoints against %d", len(list.Items), len(strings.Fields(string(ids))))
+	if len(held.Items) != len(snapshots) {
+		return 0, 0, fmt.Errorf("%d checkpoints against %d", len(held.Items), len(snapshots))
 	}
 	return theirs, time.Since(began).Seconds(), nil
 }

@@ -148,10 +148,15 @@ func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.Checkpo
 	if err := file.Truncate(f.Size); err != nil {
 		return fmt.Errorf("restore %s: %w", f.Path, err)
 	}
+	whole := int64(0)
 	for _, p := range f.Chunks {
 		if p.Size < 1 || p.Size > chunk.MaxSize {
 			return fmt.Errorf("the service sent a manifest that cannot be right: a chunk of %d bytes", p.Size)
 		}
+		whole += p.Size
+	}
+	if whole != f.Size {
+		return fmt.Errorf("restore %s: it has %d bytes, and chunks for %d", f.Path, f.Size, whole)
 	}
 	here := func(int64, api.Piece) bool { return false }
 	if info.Size() == f.Size { // an earlier restore was cut off

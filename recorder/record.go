@@ -133,11 +133,12 @@ func attach(ctx context.Context, o Options, s *spool.Spool) (*recording, error) 
 		return nil, fmt.Errorf("listen for the program: %w", err)
 	}
 	go r.accept()
-	r.sender = &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: r.say, over: r.over.Load, session: r.session, advise: r.session.advise,
+	r.sender = &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: r.say, over: r.over.Load, session: r.session, coming: make(chan spool.Manifest, 1), advise: r.session.advise,
 		named: func(run string, leg int) {
 			r.session.named(run, leg)
 			r.say("recording %s", run)
 		}}
+	r.session.coming = r.sender.come
 	ctx, r.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	r.machine = newMachine()
 	reading, stop := context.WithCancel(ctx)

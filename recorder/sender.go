@@ -53,8 +53,11 @@ type sender struct {
 	away     atomic.Bool  // the service did not answer the last time
 	aside    error        // the latest checkpoint that was refused for good
 
-	mutex sync.Mutex // guards state
+	coming chan spool.Manifest // checkpoints that are being made durable; nil: none comes
+
+	mutex sync.Mutex // guards what follows
 	state spool.State
+	early *early // the latest that came
 }
 
 // errRefused says that the service will not take this spool until a person does something.
@@ -90,6 +93,11 @@ func (s *sender) send(ctx context.Context) error {
 		return nil
 	})
 	group.Go(func() error { return s.sendOutputs(working) })
+	if s.coming != nil {
+		ending, stop := context.WithCancel(working)
+		defer stop()
+		go s.sendEarly(ending)
+	}
 	err := group.Wait()
 	if err == nil && ending == nil {
 		ending = s.cutOff

@@ -55,12 +55,13 @@ type session struct {
 	verify    string        // folder of a restored model that the program is to evaluate; "": it trains
 	classes   bool          // some curve is one of a classifier
 	warned    map[string]bool
+	coming    func(spool.Manifest) // hears of a checkpoint before it is durable
 }
 
 // newSession takes up what the spool already holds, so that a recorder can follow one that died.
 func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 	n := &session{spool: s, say: say, figures: map[string]api.Float{}, done: map[string]bool{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
-		lastEpoch: math.NaN(), warned: map[string]bool{}, crossed: make(chan struct{}, 1), stopping: make(chan string, 1)}
+		lastEpoch: math.NaN(), warned: map[string]bool{}, crossed: make(chan struct{}, 1), stopping: make(chan string, 1), coming: func(spool.Manifest) {}}
 	if state := s.State(); state.Objective != "" {
 		n.stop.set(state.Objective, state.Rule)
 	}
@@ -374,6 +375,14 @@ func (n *session) commit(m protocol.Message, out *outbox) error {
 }
 
 func (n *session) keepCheckpoint(manifest spool.Manifest, m protocol.Message, paths []string) error {
+	if err := n.spool.Check(m.Key, paths); err != nil {
+		return err
+	}
+	coming := manifest
+	for _, f := range m.Files {
+		coming.Files = append(coming.Files, spool.ManifestFile{Part: f.Part, Path: f.Path})
+	}
+	n.coming(coming)
 	sizes, err := n.spool.Keep(m.Key, paths)
 	if err != nil {
 		return err

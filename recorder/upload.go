@@ -35,8 +35,17 @@ func (s *sender) sendCheckpoint(ctx context.Context, m spool.Manifest) error {
 	}
 	in := &api.NewCheckpoint{LegInput: s.leg, Key: m.Key}
 	in.Body.Step, in.Body.Epoch, in.Body.Why, in.Body.Figures, in.Body.Saved = m.Step, m.Epoch, m.Why, m.Figures, m.Saved
+	early := s.takeEarly(m.Key)
 	for try := 0; ; try++ {
-		files, err := s.cutAndSend(ctx, folder, m.Files)
+		var files []api.File
+		var err error
+		if early != nil {
+			files, err = early.wait(ctx)
+			early = nil
+		}
+		if files == nil || err != nil {
+			files, err = s.cutAndSend(ctx, folder, folder, m.Files)
+		}
 		in.Body.Files = files
 		if err == nil {
 			err = s.try(ctx, func(ctx context.Context) error {
@@ -60,6 +69,60 @@ func (s *sender) sendCheckpoint(ctx context.Context, m spool.Manifest) error {
 	}
 }
 
+// early is a checkpoint that is cut and sent while the spool still makes it durable. It is committed only when it is.
+type early struct {
+	key   string
+	done  chan struct{}
+	files []api.File
+	err   error
+}
+
+func (e *early) wait(ctx context.Context) ([]api.File, error) {
+	select {
+	case <-e.done:
+		return e.files, e.err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// sendEarly sends what comes until ctx ends.
+func (s *sender) sendEarly(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case m := <-s.coming:
+			e := &early{key: m.Key, done: make(chan struct{})}
+			s.mutex.Lock()
+			s.early = e
+			s.mutex.Unlock()
+			e.files, e.err = s.cutAndSend(ctx, s.spool.OpenFolder(m.Key), s.spool.KeptFolder(m.Key), m.Files)
+			close(e.done)
+		}
+	}
+}
+
+// come has a checkpoint sent early, unless the one before is still on its way.
+func (s *sender) come(m spool.Manifest) {
+	select {
+	case s.coming <- m:
+	default:
+	}
+}
+
+// takeEarly is the sending of a checkpoint that began early; nil: it did not.
+func (s *sender) takeEarly(key string) *early {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	e := s.early
+	if e == nil || e.key != key {
+		return nil
+	}
+	s.early = nil
+	return e
+}
+
 func (s *sender) setAside(m spool.Manifest, why error) error {
 	s.aside = fmt.Errorf("checkpoint of step %d: %w", m.Step, why)
 	s.say("%v; it stays in the spool", s.aside)
@@ -69,8 +132,8 @@ func (s *sender) setAside(m spool.Manifest, why error) error {
 // askedAtOnce is how many chunks are asked for together at most while a file is still being cut.
 const askedAtOnce = 32
 
-// cutAndSend cuts files and sends what the service lacks of them while the rest is still being cut.
-func (s *sender) cutAndSend(ctx context.Context, folder string, list []spool.ManifestFile) ([]api.File, error) {
+// cutAndSend cuts files and sends what the service lacks of them while the rest is still being cut. The folder may become the other meanwhile.
+func (s *sender) cutAndSend(ctx context.Context, folder, other string, list []spool.ManifestFile) ([]api.File, error) {
 	type located struct {
 		digest string
 		place
@@ -81,10 +144,17 @@ func (s *sender) cutAndSend(ctx context.Context, folder string, list []spool.Man
 	group.Go(func() error {
 		defer close(cut)
 		for i, f := range list {
-			path := filepath.Join(folder, filepath.FromSlash(f.Path))
-			file, err := cutFile(path, func(p chunk.Piece, at int64) error {
+			path := filepath.FromSlash(f.Path)
+			open := func() (*os.File, error) {
+				file, err := os.Open(filepath.Join(folder, path))
+				if errors.Is(err, fs.ErrNotExist) {
+					return os.Open(filepath.Join(other, path))
+				}
+				return file, err
+			}
+			file, err := cutFile(open, func(p chunk.Piece, at int64) error {
 				select {
-				case cut <- located{p.Digest.String(), place{path: path, from: at, size: p.Size}}:
+				case cut <- located{p.Digest.String(), place{open, at, p.Size}}:
 					return nil
 				case <-ctx.Done():
 					return ctx.Err()
@@ -122,11 +192,14 @@ func (s *sender) cutAndSend(ctx context.Context, folder string, list []spool.Man
 		}
 		return nil
 	})
-	return files, group.Wait()
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	return files, nil
 }
 
-func cutFile(path string, each func(p chunk.Piece, at int64) error) (api.File, error) {
-	f, err := os.Open(path)
+func cutFile(open func() (*os.File, error), each func(p chunk.Piece, at int64) error) (api.File, error) {
+	f, err := open()
 	if err != nil {
 		return api.File{}, err
 	}
@@ -145,7 +218,7 @@ func cutFile(path string, each func(p chunk.Piece, at int64) error) (api.File, e
 
 // place is where the bytes of a chunk can be read.
 type place struct {
-	path       string
+	open       func() (*os.File, error)
 	from, size int64
 }
 
@@ -176,7 +249,7 @@ func (s *sender) sendMissing(ctx context.Context, places map[string]place) error
 var rooms = sync.Pool{New: func() any { b := make([]byte, chunk.MaxSize); return &b }}
 
 func (s *sender) sendChunk(ctx context.Context, digest string, p place) error {
-	f, err := os.Open(p.path)
+	f, err := p.open()
 	if err != nil {
 		return err
 	}

@@ -296,20 +296,33 @@ func (s *Spool) Begun() map[string]Manifest {
 	return out
 }
 
-// Keep takes a checkpoint over from the program: checks that its files are there, plain and inside, makes them durable, and
-// moves the folder out of the program's reach. It returns the sizes, in the order of the files.
-func (s *Spool) Keep(key string, paths []string) ([]int64, error) {
-	from := s.OpenFolder(key)
-	if _, err := os.Stat(from); errors.Is(err, fs.ErrNotExist) && uuid.Validate(key) == nil {
-		from = s.KeptFolder(key) // a recorder that died had moved it, and noted nothing
-	}
-	root, err := os.OpenRoot(from)
+// Check looks whether the files of a checkpoint are there, plain and inside its folder.
+func (s *Spool) Check(key string, paths []string) error {
+	root, _, err := s.root(key)
 	if err != nil {
-		return nil, fmt.Errorf("checkpoint %s is not open; begin it first", key)
+		return err
 	}
 	defer root.Close()
-	sizes, folders := make([]int64, len(paths)), map[string]bool{".": true}
-	for i, p := range paths {
+	_, err = check(root, paths)
+	return err
+}
+
+// root opens the folder of a checkpoint.
+func (s *Spool) root(key string) (root *os.Root, folder string, err error) {
+	folder = s.OpenFolder(key)
+	if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) && uuid.Validate(key) == nil {
+		folder = s.KeptFolder(key) // a recorder that died had moved it, and noted nothing
+	}
+	if root, err = os.OpenRoot(folder); err != nil {
+		err = fmt.Errorf("checkpoint %s is not open; begin it first", key)
+	}
+	return root, folder, err
+}
+
+// check returns the folders in which files are, all of which must be plain.
+func check(root *os.Root, paths []string) (folders map[string]bool, err error) {
+	folders = map[string]bool{".": true}
+	for _, p := range paths {
 		for d := p; d != "."; d = filepath.Dir(d) {
 			info, err := root.Lstat(d)
 			if err != nil {
@@ -322,6 +335,24 @@ func (s *Spool) Keep(key string, paths []string) ([]int64, error) {
 				folders[d] = true
 			}
 		}
+	}
+	return folders, nil
+}
+
+// Keep takes a checkpoint over from the program: checks that its files are there, plain and inside, makes them durable, and
+// moves the folder out of the program's reach. It returns the sizes, in the order of the files.
+func (s *Spool) Keep(key string, paths []string) ([]int64, error) {
+	root, from, err := s.root(key)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	folders, err := check(root, paths)
+	if err != nil {
+		return nil, err
+	}
+	sizes := make([]int64, len(paths))
+	for i, p := range paths {
 		f, err := root.Open(p)
 		if err != nil {
 			return nil, fmt.Errorf("file %q: %w", p, err)
