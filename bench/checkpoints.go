@@ -178,6 +178,11 @@ func (w *world) restore() row {
 		theirs: w.copySync,
 		ours: func() (float64, error) {
 			runs, err := client.Call(ctx, w.client, api.ListRuns, &api.RunsInput{ProjectInput: api.ProjectInput{Project: "vessels"}, PageInput: api.PageInput{Limit: 1}})
+			if err == nil && len(runs.Items) == 0 {
+				if _, _, _, err = w.record(); err == nil {
+					runs, err = client.Call(ctx, w.client, api.ListRuns, &api.RunsInput{ProjectInput: api.ProjectInput{Project: "vessels"}, PageInput: api.PageInput{Limit: 1}})
+				}
+			}
 			if err != nil {
 				return 0, err
 			}

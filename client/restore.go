@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -57,23 +58,100 @@ func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api
 			os.Remove(into) // only if it stayed empty
 		}
 	}()
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(stretchesAtOnce)
-	for _, f := range files {
-		if err := fetch(ctx, group, c, in, f, filepath.Join(beside, filepath.FromSlash(f.Path)), got); err != nil {
+	for try := 0; ; try++ {
+		err := fetchAll(ctx, c, in, files, beside, got)
+		if err == nil {
+			break
+		}
+		if try > 0 || !errors.Is(err, errOther) {
 			return err
 		}
-	}
-	if err := group.Wait(); err != nil {
-		return err
-	}
-	for _, f := range files {
-		if err := verify(filepath.Join(beside, filepath.FromSlash(f.Path)), f); err != nil {
-			return err
-		}
+		got = func(int64) {} // the chunks that are damaged are found and fetched again
 	}
 	done = true
 	return appear(beside, into, files, overwrite)
+}
+
+// errOther says that a file is not the one that its digest names.
+var errOther = errors.New("nothing was written")
+
+// fetchAll fetches what is not there yet of the files, checks each whole against its digest while it arrives, and makes them durable.
+func fetchAll(ctx context.Context, c *Client, in api.CheckpointInput, files []api.File, beside string, got func(int64)) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(stretchesAtOnce)
+	var checks errgroup.Group
+	var problem error
+	for _, f := range files {
+		path := filepath.Join(beside, filepath.FromSlash(f.Path))
+		a := newArrival(f.Size)
+		checks.Go(func() error { return verify(path, f, a) })
+		if problem = fetch(ctx, group, c, in, f, path, a, got); problem != nil {
+			a.end()
+			break
+		}
+	}
+	err := group.Wait()
+	if err == nil {
+		err = problem
+	}
+	if checked := checks.Wait(); err == nil {
+		err = checked
+	}
+	return err
+}
+
+// arrival knows how much of a file is there from its beginning on.
+type arrival struct {
+	mutex  sync.Mutex
+	more   *sync.Cond
+	upto   int64
+	size   int64
+	beyond map[int64]int64 // stretches behind a gap, by where they begin
+	made   bool            // the file is there
+	over   bool
+}
+
+func newArrival(size int64) *arrival {
+	a := &arrival{size: size, beyond: map[int64]int64{}}
+	a.more = sync.NewCond(&a.mutex)
+	return a
+}
+
+func (a *arrival) add(from, size int64) {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	a.beyond[from] = from + size
+	for to, ok := a.beyond[a.upto]; ok; to, ok = a.beyond[a.upto] {
+		delete(a.beyond, a.upto)
+		a.upto = to
+	}
+	a.more.Broadcast()
+}
+
+// begin says that the file is there.
+func (a *arrival) begin() {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	a.made = true
+	a.more.Broadcast()
+}
+
+// end says that no more comes.
+func (a *arrival) end() {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	a.over = true
+	a.more.Broadcast()
+}
+
+// wait returns when more than so much is there, or all, or no more comes.
+func (a *arrival) wait(than int64) (upto int64, whole bool) {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	for !a.over && (!a.made || a.upto <= than && a.upto < a.size) {
+		a.more.Wait()
+	}
+	return a.upto, a.made && a.upto >= a.size
 }
 
 // folderBeside makes the folder that a restore of these files gathers them in, or finds what an earlier one left, and holds it.
@@ -132,7 +210,7 @@ func inTheWay(into string, files []api.File, overwrite bool) error {
 }
 
 // fetch starts the downloads of a file into the file at path.
-func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.CheckpointInput, f api.File, path string, got func(int64)) error {
+func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.CheckpointInput, f api.File, path string, a *arrival, got func(int64)) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return fmt.Errorf("restore: %w", err)
 	}
@@ -158,6 +236,7 @@ func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.Checkpo
 	if whole != f.Size {
 		return fmt.Errorf("restore %s: it has %d bytes, and chunks for %d", f.Path, f.Size, whole)
 	}
+	a.begin()
 	here := func(int64, api.Piece) bool { return false }
 	if info.Size() == f.Size { // an earlier restore was cut off
 		buffer := make([]byte, chunk.MaxSize)
@@ -170,6 +249,7 @@ func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.Checkpo
 	for pieces := f.Chunks; len(pieces) > 0; {
 		if here(at, pieces[0]) {
 			got(pieces[0].Size)
+			a.add(at, pieces[0].Size)
 			at, pieces = at+pieces[0].Size, pieces[1:]
 			continue
 		}
@@ -178,9 +258,10 @@ func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.Checkpo
 			size += pieces[n].Size
 			n++
 		}
-		s := stretch{name: f.Path, path: path, from: at, size: size, pieces: pieces[:n]}
+		s := stretch{name: f.Path, path: path, from: at, size: size, pieces: pieces[:n], arrival: a}
 		group.Go(func() error {
 			if err := s.fetch(ctx, c, in, got); err != nil {
+				a.end()
 				return fmt.Errorf("restore %s: %w", f.Path, err)
 			}
 			return nil
@@ -198,6 +279,7 @@ type stretch struct {
 	name, path string
 	from, size int64
 	pieces     []api.Piece
+	arrival    *arrival
 }
 
 // fetch downloads a stretch, again if it was cut off or damaged on the way, from the first chunk that is not there yet.
@@ -224,8 +306,8 @@ func (s *stretch) fetch(ctx context.Context, c *Client, in api.CheckpointInput, 
 	}
 }
 
-// download writes chunk after chunk, each once its digest is checked, and takes those that are done off the stretch.
-func (s *stretch) download(ctx context.Context, c *Client, in api.CheckpointInput, to io.WriterAt, got func(int64)) error {
+// download writes chunk after chunk and takes those that are done off the stretch. The service has checked each; here the whole file is.
+func (s *stretch) download(ctx context.Context, c *Client, in api.CheckpointInput, to *os.File, got func(int64)) error {
 	body, err := Stream(ctx, c, api.GetFile, &api.FileInput{CheckpointInput: in, Path: s.name, Range: fmt.Sprintf("bytes=%d-%d", s.from, s.from+s.size-1)})
 	if err != nil {
 		return err
@@ -238,40 +320,59 @@ func (s *stretch) download(ctx context.Context, c *Client, in api.CheckpointInpu
 		if _, err := io.ReadFull(body, data); err != nil {
 			return fmt.Errorf("download cut short: %w", err)
 		}
-		if chunk.Sum(data).String() != p.Digest {
-			return fmt.Errorf("bytes %d to %d arrived damaged", s.from, s.from+p.Size-1)
-		}
 		if _, err := to.WriteAt(data, s.from); err != nil {
 			return err
 		}
+		s.arrival.add(s.from, p.Size)
 		s.from, s.size, s.pieces = s.from+p.Size, s.size-p.Size, s.pieces[1:]
 		got(p.Size)
 	}
 	return nil
 }
 
-// verify checks a whole file against its digest and makes it durable.
-func verify(path string, f api.File) error {
-	file, err := os.Open(path)
-	if err != nil {
-		return fmt.Errorf("restore: %w", err)
-	}
-	defer file.Close()
-	safe := make(chan error, 1)
-	go func() { safe <- file.Sync() }() // the disk works while the digest is computed
-	hash := chunk.NewHash()
-	_, err = io.CopyBuffer(struct{ io.Writer }{hash}, struct{ io.Reader }{file}, make([]byte, 1<<20))
-	if synced := <-safe; err == nil {
-		err = synced
-	}
-	if err != nil {
-		return fmt.Errorf("restore %s: %w", f.Path, err)
+// verify computes the digest of a file while it arrives, compares it, and makes the file durable. The disk begins before all is there.
+func verify(path string, f api.File, a *arrival) error {
+	hash, buffer := chunk.NewHash(), make([]byte, 1<<20)
+	var file *os.File
+	for at, written := int64(0), int64(0); ; {
+		upto, whole := a.wait(at)
+		if !whole && upto == at {
+			return nil // it was cut off: who did says why
+		}
+		if file == nil {
+			var err error
+			if file, err = os.Open(path); err != nil {
+				return fmt.Errorf("restore: %w", err)
+			}
+			defer file.Close()
+		}
+		for at < upto {
+			n, err := file.ReadAt(buffer[:min(int64(len(buffer)), upto-at)], at)
+			if n == 0 && err != nil {
+				return fmt.Errorf("restore %s: %w", f.Path, err)
+			}
+			hash.Write(buffer[:n])
+			at += int64(n)
+		}
+		if at-written >= writeBack {
+			beginWriting(file, written, at-written)
+			written = at
+		}
+		if whole {
+			break
+		}
 	}
 	if got := hash.Digest().String(); got != f.Digest {
-		return fmt.Errorf("restore %s: it is %s, not %s; nothing was written", f.Path, got, f.Digest)
+		return fmt.Errorf("restore %s: it is %s, not %s; %w", f.Path, got, f.Digest, errOther)
+	}
+	if err := file.Sync(); err != nil {
+		return fmt.Errorf("restore %s: %w", f.Path, err)
 	}
 	return nil
 }
+
+// writeBack is how much of a file waits in memory until the disk is told to begin with it.
+const writeBack = 16 << 20
 
 // appear gives the files their names. Without overwrite a name that was taken meanwhile stops it, and those already given are
 // taken back.

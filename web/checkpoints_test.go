@@ -2,7 +2,12 @@ package web_test
 
 import (
 	"bytes"
+	"io"
 	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -71,6 +76,51 @@ func TestCheckpointComesBackByteForByte(t *testing.T) {
 }
 
 // A chunk that was damaged where it is kept never reaches anybody, and is healed when it is sent again.
+// Bytes that are damaged on the way are found out by the file's digest, and only the chunk they are in is fetched again.
+func TestDamagedOnTheWay(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	content := noise(3*chunk.MaxSize, 9)
+	s.put(t, content)
+	call(t, s, api.CommitCheckpoint, manifest(leg, 1, map[string][]byte{"w": content}))
+	at := checkpointAt(leg.RunInput, "last")
+	files := call(t, s, api.GetCheckpoint, &at).Files
+	target, err := url.Parse(s.URL)
+	require.NoError(t, err)
+	var asked []string
+	always := false
+	proxy := httputil.NewSingleHostReverseProxy(target)
+	proxy.ModifyResponse = func(r *http.Response) error {
+		if strings.HasSuffix(r.Request.URL.Path, "/file") {
+			asked = append(asked, r.Request.Header.Get("Range"))
+			if len(asked) == 1 || always {
+				body, err := io.ReadAll(r.Body)
+				if err != nil {
+					return err
+				}
+				body[len(body)/2] ^= 8
+				r.Body = io.NopCloser(bytes.NewReader(body))
+			}
+		}
+		return nil
+	}
+	between := httptest.NewServer(proxy)
+	defer between.Close()
+	other := client.New(between.URL, s.Token)
+	into := filepath.Join(t.TempDir(), "model")
+	require.NoError(t, client.Restore(ctx, other, at, files, into, false, func(int64) {}))
+	got, err := os.ReadFile(filepath.Join(into, "w"))
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(content, got))
+	require.Equal(t, []string{"bytes=0-12582911", "bytes=4194304-8388607"}, asked)
+	always = true
+	into = filepath.Join(t.TempDir(), "model")
+	require.ErrorContains(t, client.Restore(ctx, other, at, files, into, false, func(int64) {}), "nothing was written")
+	_, err = os.Stat(filepath.Join(into, "w"))
+	require.ErrorIs(t, err, os.ErrNotExist)
+}
+
 func TestDamagedChunk(t *testing.T) {
 	s := serve(t)
 	s.project(t)
