@@ -41,17 +41,23 @@ var ErrStored = errors.New("damaged chunk")
 // exponent is a byte of its own (or nearly) and the sign joins the mantissa, and their byte planes go through Huffman's code where that pays; the
 // rest through zstd; what neither makes smaller stays raw. out is appended to and returned.
 func Compress(out, data []byte) []byte {
+	out, rest := CompressParts(out, data)
+	return append(out, rest...)
+}
+
+// CompressParts is Compress without a copy of what stays raw: it is returned beside, and belongs behind what was appended to out.
+func CompressParts(out, data []byte) (packed, rest []byte) {
 	switch form, width := choose(data); form {
 	case formPlanes:
 		if packed := appendPlanes(out, data, width); len(packed)-len(out) < len(data) {
-			return packed
+			return packed, nil
 		}
 	case formZstd:
 		if packed := encoder().EncodeAll(data, append(out, formZstd)); len(packed)-len(out) < len(data) {
-			return packed
+			return packed, nil
 		}
 	}
-	return append(append(out, formRaw), data...)
+	return append(out, formRaw), data
 }
 
 // encoder and decoder may be used by many goroutines at once.

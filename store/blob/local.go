@@ -156,6 +156,17 @@ type appending struct {
 	known bool
 }
 
+// WriteAt implements Appending. The disk begins with a large piece at once, so that Sync has less to wait for.
+func (a *appending) WriteAt(p []byte, at int64) (int, error) {
+	n, err := a.File.WriteAt(p, at)
+	if err == nil && n >= largeWrite {
+		beginWriting(a.File, at, int64(n))
+	}
+	return n, err
+}
+
+const largeWrite = 1 << 20
+
 // Sync implements Appending.
 func (a *appending) Sync(context.Context) error {
 	if err := a.File.Sync(); err != nil || a.known {

@@ -117,17 +117,17 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, headLen, headLen+chu
 func (p *Packs) put(ctx context.Context, d chunk.Digest, data []byte, from *Place) error {
 	room := buffers.Get().(*[]byte)
 	defer buffers.Put(room)
-	buffer := chunk.Compress((*room)[:headLen], data)
+	buffer, rest := chunk.CompressParts((*room)[:headLen], data)
 	head := append(append(buffer[:0], magic...), d[:]...)
 	head = binary.BigEndian.AppendUint32(head, uint32(len(data)))
-	binary.BigEndian.AppendUint32(head, uint32(len(buffer)-headLen))
+	binary.BigEndian.AppendUint32(head, uint32(len(buffer)+len(rest)-headLen))
 
-	e := Entry{Digest: d, Place: Place{Stored: len(buffer) - headLen, Size: len(data)}}
+	e := Entry{Digest: d, Place: Place{Stored: len(buffer) + len(rest) - headLen, Size: len(data)}}
 	if from != nil {
 		e.Moved, e.From = true, from.Pack
 	}
 	p.writing.RLock()
-	err := p.write(e, buffer)
+	err := p.write(e, buffer, rest)
 	p.writing.RUnlock()
 	if err != nil {
 		return err
@@ -147,8 +147,9 @@ func (p *Packs) put(ctx context.Context, d chunk.Digest, data []byte, from *Plac
 	return nil
 }
 
-// write appends a chunk to the open pack. Only the place is taken under the lock.
-func (p *Packs) write(e Entry, bytes []byte) error {
+// write appends a chunk, in one piece or two, to the open pack. Only the place is taken under the lock.
+func (p *Packs) write(e Entry, bytes, rest []byte) error {
+	size := int64(len(bytes) + len(rest))
 	p.mutex.Lock()
 	if p.open == nil {
 		id, err := uuid.NewV7() // its time tells how old the pack is
@@ -166,9 +167,13 @@ func (p *Packs) write(e Entry, bytes []byte) error {
 	}
 	open, from := p.open, p.at
 	e.Pack, e.At = p.name, from+int64(headLen)
-	p.at += int64(len(bytes))
+	p.at += size
 	p.mutex.Unlock()
-	if _, err := open.WriteAt(bytes, from); err != nil {
+	_, err := open.WriteAt(bytes, from)
+	if err == nil && len(rest) > 0 {
+		_, err = open.WriteAt(rest, from+int64(len(bytes)))
+	}
+	if err != nil {
 		p.mutex.Lock()
 		if p.open == open { // no more into this one: the disk may be full
 			p.at = fullPack
@@ -178,7 +183,7 @@ func (p *Packs) write(e Entry, bytes []byte) error {
 	}
 	p.mutex.Lock()
 	p.pending[e.Digest] = e
-	p.unsafe += int64(len(bytes))
+	p.unsafe += size
 	p.mutex.Unlock()
 	return nil
 }
