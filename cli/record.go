@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -160,8 +161,45 @@ func (a *App) spoolCommand() *cobra.Command {
 			return a.print(output, l, map[string]any{"folder": root, "items": orEmpty(spools)})
 		}}
 	outputFlag(cmd, &output)
-	cmd.AddCommand(a.spoolSend())
+	cmd.AddCommand(a.spoolSend(), a.spoolDrop())
 	return cmd
+}
+
+func (a *App) spoolDrop() *cobra.Command {
+	return &cobra.Command{Use: "drop SPOOL...", Short: "Give up what dead recorders left: it is lost", Example: "  kembrel spool drop 0190f5b2",
+		Long: `Give up what dead recorders left and the service has not confirmed: readings and checkpoints in it are lost. What the service has of a checkpoint that was
+not committed is cleaned away there within about a day.`,
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usage("say which spools; kembrel spool lists them")
+			}
+			root, err := spool.Folder()
+			if err != nil {
+				return err
+			}
+			spools, err := spool.List(root)
+			if err != nil {
+				return err
+			}
+			for _, id := range args {
+				i := slices.IndexFunc(spools, func(s spool.Info) bool { return s.ID == id })
+				if i < 0 {
+					return exit{ExitNotFound, fmt.Errorf("there is no spool %q; kembrel spool lists them", id)}
+				}
+				s, err := spool.Open(spools[i].Folder)
+				if errors.Is(err, spool.ErrHeld) {
+					return exit{ExitExists, fmt.Errorf("%s: its recorder lives; end its program first", id)}
+				}
+				if err == nil {
+					err = s.Remove()
+				}
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(a.Out, "%s is given up: %d records and %d checkpoints, %s, are lost.\n", id, spools[i].Records, spools[i].Checkpoints, api.Bytes(spools[i].Bytes))
+			}
+			return nil
+		}}
 }
 
 func (a *App) spoolSend() *cobra.Command {

@@ -50,6 +50,7 @@ type sender struct {
 	readings atomic.Int64 // sent
 	stored   atomic.Int64 // checkpoints sent
 	chunks   atomic.Int64 // bytes of chunks sent
+	settled  atomic.Int64 // bytes of chunks that the service has, of checkpoints that are not committed
 	away     atomic.Bool  // the service did not answer the last time
 	aside    error        // the latest checkpoint that was refused for good
 
@@ -226,14 +227,28 @@ func (s *sender) openLeg(ctx context.Context) error {
 func (s *sender) tellProgress(ctx context.Context) {
 	ticker := time.NewTicker(2 * time.Second)
 	defer ticker.Stop()
+	began, from := time.Now(), s.chunks.Load()
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-ticker.C:
-			s.say("sending; %d readings, %d checkpoints and %s of chunks so far", s.readings.Load(), s.stored.Load(), api.Bytes(s.chunks.Load()))
+			s.say("%s", sayProgress(s.readings.Load(), s.stored.Load(), s.chunks.Load(), s.spool.Waiting()-s.settled.Load(), time.Since(began), s.chunks.Load()-from))
 		}
 	}
+}
+
+// sayProgress says how far sending is: what is sent, what is left, and how long that takes at the rate of the time seen.
+func sayProgress(readings, checkpoints, chunks, left int64, seen time.Duration, sent int64) string {
+	text := fmt.Sprintf("sending; %d readings, %d checkpoints and %s of chunks so far", readings, checkpoints, api.Bytes(chunks))
+	if left <= 0 {
+		return text
+	}
+	text += fmt.Sprintf("; %s at most to go", api.Bytes(left))
+	if rate := float64(sent) / seen.Seconds(); rate > 1 {
+		text += fmt.Sprintf(", at %s a second in about %s", api.Bytes(int64(rate)), time.Duration(float64(left)/rate*float64(time.Second)).Round(time.Second))
+	}
+	return text
 }
 
 // showLife tells the service every few seconds that the leg lives, and gives up where another recorder has taken it.

@@ -56,6 +56,7 @@ func (s *sender) sendCheckpoint(ctx context.Context, m spool.Manifest) error {
 		switch {
 		case err == nil:
 			s.stored.Add(1)
+			s.settled.Store(0)
 			return s.spool.Forget(m.Key)
 		case ctx.Err() != nil:
 			return ctx.Err()
@@ -235,9 +236,15 @@ func (s *sender) sendMissing(ctx context.Context, places map[string]place) error
 		}
 		group, working := errgroup.WithContext(ctx)
 		group.SetLimit(uploadsAtOnce)
+		known := int64(0)
+		for _, digest := range digests {
+			known += places[digest].size
+		}
 		for _, digest := range missing.Digests {
+			known -= places[digest].size
 			group.Go(func() error { return s.sendChunk(working, digest, places[digest]) })
 		}
+		s.settled.Add(known)
 		if err := group.Wait(); err != nil {
 			return err
 		}
@@ -266,6 +273,7 @@ func (s *sender) sendChunk(ctx context.Context, digest string, p place) error {
 	if err == nil { // after a failure the call may still be reading
 		rooms.Put(room)
 		s.chunks.Add(p.size)
+		s.settled.Add(p.size)
 	}
 	return err
 }

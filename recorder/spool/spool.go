@@ -381,6 +381,20 @@ func (s *Spool) Keep(key string, paths []string) ([]int64, error) {
 	return sizes, syncFolder(filepath.Join(s.Folder, "kept"))
 }
 
+// Waiting is how many bytes of checkpoints have been handed over and are not with the service.
+func (s *Spool) Waiting() (bytes int64) {
+	filepath.WalkDir(filepath.Join(s.Folder, "kept"), func(_ string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return nil // it is gone meanwhile
+		}
+		if info, err := d.Info(); err == nil {
+			bytes += info.Size()
+		}
+		return nil
+	})
+	return bytes
+}
+
 // Forget removes a checkpoint that the service has. It goes out of kept whole, so that whoever is cut off here leaves no half of it there.
 func (s *Spool) Forget(key string) error {
 	sent := filepath.Join(s.Folder, "sent-"+key)
