@@ -6,7 +6,7 @@ CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) $(
 BUILD := CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION)"
 
 .DEFAULT_GOAL := help
-.PHONY: help demo build test check bench fuzz screenshots openapi clean setup-database setup-browser setup-python setup-bench
+.PHONY: help demo build test check bench test-bucket fuzz screenshots openapi clean setup-database setup-browser setup-python setup-bench
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "  make %-15s %s\n", $$1, $$2}'
@@ -62,6 +62,9 @@ check: console/node_modules/.ready console/src/api/schema.d.ts ## formatting, ve
 
 bench: setup-database setup-bench build ## measure against references in the same run; see bench/results.md
 	@.ci/bench
+
+test-bucket: ## test the blob store against a whole S3 server, which is built the first time
+	@.ci/test-bucket
 
 fuzz: ## fuzz every parser for a while (FUZZTIME=30s each)
 	@.ci/fuzz $(or $(FUZZTIME),30s)

@@ -251,7 +251,9 @@ func (s *Service) children(ctx context.Context, project string) (map[place][]str
 			continue // a leg that went on in its own run holds to nothing
 		}
 		at := place{from.Run, r.Step}
-		out[at] = append(out[at], r.Address)
+		if !slices.Contains(out[at], r.Address) { // the run, and its first leg
+			out[at] = append(out[at], r.Address)
+		}
 	}
 	return out, err
 }

@@ -69,7 +69,7 @@ function choose(what: string) {
       </template>
     </ElDropdown>
   </header>
-  <RouterView />
+  <RouterView :key="String(route.name) + Object.values(route.params)" />
   <Tray v-if="session.me && project" :key="project" :project="project" />
   <PasswordDialog v-if="session.me" v-model="askPassword" />
 </template>

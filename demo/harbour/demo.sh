@@ -70,6 +70,8 @@ if [ "$("$kembrel" searches vessels --output csv | wc -l)" -le 1 ]; then
     "$kembrel" search random --project vessels --title "Rates and sizes" --space demo/harbour/space.yaml --seed 7 --budget 12 --at-once 2 -- \
         "$harbour" train --lr {lr} --hidden {hidden} --dropout {dropout} --optimiser {optimiser} --momentum {momentum} --clips 960 --epochs 8 --save-every 8 > /dev/null
 fi
+# Of each run the best two, the last and one of every eight epochs stay; the others are about to go, and can be brought back.
+case "$("$kembrel" keep vessels)" in *"all checkpoints stay"*) "$kembrel" keep set vessels --best 2 --last 1 --every 8 --stay 30 > /dev/null ;; esac
 "$kembrel" runs vessels --limit 12
 echo
 echo "The console: $("$kembrel" sign-in --link 2> /dev/null)   (works once; the link above too)"

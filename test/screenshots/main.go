@@ -37,8 +37,7 @@ func main() {
 		{"compare", "/vessels/compare?runs=10,11,12,13,14,15,16,17,18", "figure .u-over"},
 		{"compare-mattered-dark", "/vessels/compare?runs=10,11,12,13,14,15,16,17,18", "section.q:nth-of-type(5) figure"},
 		{"run", "/vessels/3", ".u-over"},
-		{"run-stopped", "/vessels/5?axis=step&smooth=20", ".u-over"},
-		{"run-overfitting", "/vessels/2?smooth=1", ".u-over"},
+		{"storage", "/vessels/storage", ".keep circle"},
 		{"run-dark", "/vessels/4", ".u-over"},
 		{"run-branch", "/vessels/8", ".u-over"},
 		{"checkpoint", "/vessels/3/checkpoints/best", ".tensors"},
@@ -53,6 +52,7 @@ func main() {
 		{"terminal-curves", "curves vessels/3 --names loss.train,loss.val"},
 		{"terminal-follow", "follow vessels/5"},
 		{"terminal-show", "show vessels/3"},
+		{"terminal-keep", "keep try vessels/2 vessels/3 --best 2 --last 1 --every 8"},
 		{"terminal-diff", "diff-weights vessels/3@e10 vessels/8@last"},
 		{"terminal-restore", "restore vessels/3@best --into /tmp/kembrel-model --overwrite"},
 	}
@@ -71,7 +71,7 @@ func takePages(out, link, base string, pages []page, only string) error {
 		return err
 	}
 	defer end()
-	if err := chromedp.Do(ctx, chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible("form"), chromedp.Sleep(300*time.Millisecond), shot(out, "sign-in", only)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible("main button"), chromedp.Sleep(300*time.Millisecond), shot(out, "sign-in", only)); err != nil {
 		return fmt.Errorf("sign-in: %w", err)
 	}
 	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.WaitVisible("tbody tr")); err != nil {

@@ -12,10 +12,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/store/cluster"
+	"kembrel/test/browser"
 	"kembrel/test/buckets"
 )
 
@@ -168,4 +170,72 @@ func TestMovingTheStoreIntoABucket(t *testing.T) {
 	_, errs, code = w.try("blobs", "copy", "--from", back)
 	require.Equal(t, 2, code)
 	require.Contains(t, errs, "--to")
+}
+
+// The page Storage draws what takes the room; a rule is tried and set there, a checkpoint pinned and dropped on its run's page, in the browser
+// and with nobody kept out.
+func TestStoragePage(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	w.train(t, w.folder+"/keep", "--save-every", "1")
+	w.train(t, w.folder+"/keep", "--save-every", "1", "--seed", "5")
+	ctx, end, err := browser.Open(context.Background(), false)
+	require.NoError(t, err)
+	defer end()
+	link := strings.TrimSpace(w.kembrel(t, "sign-in", "--link"))
+	do(t, ctx, "enter", chromedp.Navigate(link), chromedp.WaitVisible(`tbody a[href="/vessels"]`))
+	do(t, ctx, "open the storage of all", chromedp.Navigate(w.url+"/storage"), chromedp.WaitVisible(`tbody a[href="/vessels/storage"]`))
+	do(t, ctx, "open that of the project", chromedp.Click(`tbody a[href="/vessels/storage"]`), chromedp.WaitVisible(".keep circle"))
+	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('main').innerText"), "12 checkpoints of")
+	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('.keep [role=status]').innerText"), "Nothing goes: 12 checkpoints stay")
+	do(t, ctx, "try the last one", chromedp.Click(".keep label:nth-of-type(2) .el-input-number__increase"), chromedp.Click(`.keep button[type="submit"]`),
+		chromedp.Poll[chromedp.Void](`document.querySelector('.keep [role=status]').innerText.includes('10 checkpoints go')`))
+	require.Contains(t, w.kembrel(t, "keep", "vessels"), "all checkpoints stay", "trying changes nothing")
+	require.Equal(t, 10, evaluate[int](t, ctx, "document.querySelectorAll('.keep a path').length"), "crosses go")
+	for _, look := range []string{"light", "dark"} {
+		do(t, ctx, look, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`localStorage.setItem('kembrel-theme', '%s')`, look)), chromedp.Navigate(w.url+"/vessels/storage"), chromedp.WaitVisible(".keep circle"), chromedp.Sleep(300*time.Millisecond))
+		require.Empty(t, axe(t, ctx), "storage, %s", look)
+	}
+	do(t, ctx, "set it", chromedp.Click(".keep label:nth-of-type(2) .el-input-number__increase"), chromedp.Click(".keep .el-button--primary"),
+		chromedp.Poll[chromedp.Void](`document.querySelector('main').innerText.includes('The rule keeps the last')`))
+	require.Contains(t, w.kembrel(t, "keep", "vessels"), "keeps the last")
+	require.Contains(t, w.kembrel(t, "checkpoints", "vessels/1"), "going")
+
+	act := func(checkpoint, what string) {
+		t.Helper()
+		do(t, ctx, what, chromedp.Click(`button[aria-label="Act on vessels/1@`+checkpoint+`"]`), chromedp.Sleep(400*time.Millisecond), chromedp.Evaluate[chromedp.Void](
+			`[...document.querySelectorAll('.el-dropdown-menu__item')].find(i => i.offsetParent && i.innerText.startsWith('`+what+`')).click()`), chromedp.Sleep(600*time.Millisecond))
+	}
+	do(t, ctx, "open the run", chromedp.Navigate(w.url+"/vessels/1#what-came-out"), chromedp.WaitVisible(`button[aria-label="Act on vessels/1@e5"]`))
+	act("e5", "Bring it back")
+	require.Contains(t, w.kembrel(t, "show", "vessels/1@e5"), "pinned")
+	act("e6", "Drop its bytes")
+	require.Contains(t, w.kembrel(t, "show", "vessels/1@e6"), "goes ")
+	act("e6", "Bring it back")
+	require.NotContains(t, w.kembrel(t, "show", "vessels/1@e6"), "goes ")
+	require.Empty(t, axe(t, ctx), "a run whose checkpoints go")
+	w.kembrel(t, "drop", "--days", "0", "vessels/1@e6")
+	require.Eventually(t, func() bool {
+		_, errs, code := w.try("restore", "vessels/1@e6", "--into", w.folder+"/gone")
+		return code == 3 && strings.Contains(errs, "are gone")
+	}, 20*time.Second, 200*time.Millisecond)
+	require.Contains(t, w.kembrel(t, "sizes", "vessels/1"), "dropped")
+	require.Contains(t, w.kembrel(t, "sizes"), "together")
+	for line, says := range map[string]string{
+		"keep set vessels":                    "say what stays",
+		"keep set vessels --all":              "--all is for a run",
+		"keep set vessels/1@e2 --best 1":      "is a checkpoint",
+		"keep set vessels --best -1":          "numbers from 0 up",
+		"keep try vessels/1 other/2 --best 1": "different projects",
+		"drop vessels/1":                      "a checkpoint is wanted",
+		"drop --days 999 vessels/1@e2":        "from 0 to 365",
+		"pin":                                 "say which checkpoints",
+		"sizes vessels/1@e2":                  "neither a project nor a run",
+		"spool drop":                          "say which spools",
+	} {
+		_, errs, code := w.try(strings.Fields(line)...)
+		require.Equal(t, 2, code, line)
+		require.Contains(t, errs, says, line)
+	}
 }

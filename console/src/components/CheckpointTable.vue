@@ -94,6 +94,10 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
   gap: 16px;
   align-items: center;
 }
+td.mono a {
+  text-decoration: underline;
+  text-underline-offset: 2px;
+}
 .gone td {
   color: var(--ink3);
 }
