@@ -20,6 +20,7 @@ import (
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/tensor"
+	"kembrel/store/pg"
 )
 
 // states are real training states, made once by the demo's trainer at larger size: folders of checkpoints, a folder each.
@@ -330,6 +331,40 @@ func (w *world) storedBytes(set, name, want string) row {
 		ours, err := w.recordAll(set)
 		return theirs.bytes / 1e6, ours.bytes / 1e6, err
 	}}
+}
+
+// sizes measures adding up what 10,000 checkpoints of 75 chunks each hold, by run.
+func (w *world) sizes() row {
+	ctx := context.Background()
+	made := false
+	once := func() (float64, error) {
+		if !made {
+			made = true
+			for _, text := range []string{
+				"truncate chunk", "delete from checkpoint_file", "delete from checkpoint", "insert into project (key, title, objective, creator) select 'sizes', '', 'loss.val lower', min(id) from person",
+				`insert into run (project, number, key, creator, started) select p.id, n, gen_random_uuid(), p.creator, now() from project p, generate_series(1, 1000) n where p.key = 'sizes'`,
+				`insert into chunk (digest, size, pack, at, stored, uses) select sha256(('c' || i)::bytea), 4194304, 'x', i * 4000000::bigint, 3500000, 1 from generate_series(0, 749999) i`,
+				`insert into checkpoint (run, key, leg, step, epoch, saved, size) select r.id, gen_random_uuid(), 1, e, e, now(), 75 * 4194304 from run r join project p on p.id = r.project and p.key = 'sizes', generate_series(1, 10) e`,
+				`insert into checkpoint_file (run, checkpoint, path, part, size, digest, chunks) select c.run, c.id, 'w', 'weights', c.size, '\x00',
+					(select string_agg(sha256(('c' || (c.place * 75 + j))::bytea) || '\x00400000'::bytea, '' order by j) from generate_series(0, 74) j)
+					from (select c.*, row_number() over (order by c.id) - 1 as place from checkpoint c) c`, "analyze"} {
+				if _, err := w.db.Pool.Exec(ctx, text); err != nil {
+					return 0, err
+				}
+			}
+		}
+		p, err := w.db.ProjectByKey(ctx, "sizes")
+		if err != nil {
+			return 0, err
+		}
+		began := time.Now()
+		held, err := w.db.Held(ctx, pg.HeldQuery{By: "run", Project: p.ID})
+		if err == nil && (len(held) != 1000 || held[0].Own != held[0].Stored) {
+			err = fmt.Errorf("%d runs", len(held))
+		}
+		return float64(time.Since(began).Milliseconds()), err
+	}
+	return row{what: "sizes of 1,000 runs with 10,000 checkpoints and 750,000 chunks, added up", reference: "(itself)", unit: "ms", rounds: 3, theirs: once, ours: once}
 }
 
 // savedAndRestored compares how long it takes to save the checkpoints of a set, and to restore all of them.

@@ -285,6 +285,6 @@ func (w *world) storeRows() []row {
 		w.storedBytes("frozen-fp32", "fine-tunes, two of three layers frozen, fp32", "<= 0.82 (0.76)"),
 		w.storedBytes("bf16", "weights, bf16", "<= 0.70 (0.66)"), w.storedBytes("f16", "weights, fp16", ""),
 		w.savedAndRestored("momentum-fp32", false), w.savedAndRestored("momentum-fp32", true),
-		w.memory(),
+		w.sizes(), w.memory(),
 	}
 }

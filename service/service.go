@@ -37,7 +37,7 @@ type Service struct {
 	tokens   remembered[string, knownToken]  // by hash
 
 	sizing sync.Mutex
-	sizes  map[int64]*api.StorageSizes // as they were lately, by project; 0: all
+	sizes  map[int64]heldBytes // by project; 0: all
 
 	inspect   chan struct{} // weights were committed
 	differing chan struct{} // holds one for each comparison of weights under way

@@ -194,6 +194,9 @@ func (s *Service) GetTensors(ctx context.Context, _ Who, in *api.TensorsInput) (
 	}
 	out := &api.Tensors{Address: c.Address, Tensors: []api.Tensor{}}
 	if in.Part != checkpoint.Weights && in.Part != "" {
+		if c, rows, _, err = s.findHeld(ctx, in.CheckpointInput); err != nil {
+			return nil, err
+		}
 		list, err := s.listedTensors(ctx, c, rows, in.Part)
 		if err != nil {
 			return nil, err

@@ -67,6 +67,8 @@ const href = (file: string) =>
 const goodFor = computed(() => {
   const c = checkpoint.value
   if (!c) return ''
+  if (c.dropped)
+    return `Its bytes went ${when(c.dropped)}, ${c.why_goes}. What is left: its figures, the digests of its files, and how its weights lay.`
   const said = {
     resume: 'To resume and to use.',
     use: 'To use; not to resume.',
@@ -75,6 +77,7 @@ const goodFor = computed(() => {
   }[c.fit]
   return (
     said +
+    (c.goes ? ` Its bytes go ${when(c.goes)}, ${c.why_goes}, unless it is brought back.` : '') +
     (c.lacks?.length ? ` To resume it lacks ${c.lacks.join(', ')}.` : '') +
     (c.replaced ? ' A later leg began before it, so it is not of the run’s present course.' : '')
   )
@@ -100,6 +103,9 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
         <div class="now">
           <span v-if="checkpoint.best" class="accent">best ·&#160;</span>
           <span v-if="checkpoint.last" class="small">last ·&#160;</span>
+          <span v-if="checkpoint.pinned" class="small">pinned ·&#160;</span>
+          <span v-if="checkpoint.dropped" class="bad">dropped ·&#160;</span>
+          <span v-else-if="checkpoint.goes" class="warn">going ·&#160;</span>
           <span class="small">{{ checkpoint.why ? `saved: ${checkpoint.why}` : 'saved' }}</span>
         </div>
         <span class="space"></span>
@@ -131,14 +137,15 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
             <tr v-for="f in checkpoint.files" :key="f.path">
               <td>{{ f.part }}</td>
               <td class="mono">
-                <a :href="href(f.path)" download>{{ f.path }}</a>
+                <template v-if="checkpoint.dropped">{{ f.path }}</template>
+                <a v-else :href="href(f.path)" download>{{ f.path }}</a>
               </td>
               <td class="n">{{ bytes(f.size) }}</td>
               <td class="mono small" :title="f.digest">{{ f.digest.slice(0, 19) }}…</td>
             </tr>
           </tbody>
         </table>
-        <p class="small">
+        <p v-if="!checkpoint.dropped" class="small">
           <code class="mono">kembrel restore {{ checkpoint.address }} --into model</code>
           <template v-if="checkpoint.fit === 'resume'">
             <br />
