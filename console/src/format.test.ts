@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { bytes, duration, hyper, number, place, splitName } from './format'
+import { bytes, duration, hyper, number, place, splitName, until } from './format'
 
 describe('numbers', () => {
   it.each([
@@ -35,4 +35,14 @@ describe('names', () => {
     expect(hyper('tanh')).toBe('tanh')
     expect(hyper([384, 6])).toBe('[384,6]')
   })
+})
+
+describe('days to come', () => {
+  const now = Date.parse('2026-11-23T12:00:00Z')
+  it.each([
+    ['2026-11-23T18:00:00Z', 'today'],
+    ['2026-11-22T18:00:00Z', 'today'],
+    ['2026-11-24T13:00:00Z', 'tomorrow'],
+    ['2026-11-30T12:00:00Z', 'in 7 days'],
+  ])('%s is %s', (time, said) => expect(until(time, now)).toBe(said))
 })

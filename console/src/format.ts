@@ -61,6 +61,12 @@ export function when(time: string): string {
   return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${clock}`
 }
 
+/** How long until a day to come. */
+export function until(time: string, now = Date.now()): string {
+  const days = Math.round((Date.parse(time) - now) / 86400e3)
+  return days < 1 ? 'today' : days === 1 ? 'tomorrow' : `in ${days} days`
+}
+
 /** The console's path of an address: a project, a run, or a checkpoint. */
 export function linkTo(address: string): string {
   const [run, at] = address.split('@')

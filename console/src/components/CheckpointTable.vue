@@ -3,7 +3,7 @@ import { ElButton } from 'element-plus'
 import { computed, ref } from 'vue'
 import type { Checkpoint } from '../api/client'
 import CheckpointMenu from './CheckpointMenu.vue'
-import { bytes, linkTo, number as text, when } from '../format'
+import { bytes, linkTo, number as text, until, when } from '../format'
 
 const props = defineProps<{ checkpoints: Checkpoint[]; objective: string; project: string; number: number }>()
 defineEmits<{ changed: [] }>()
@@ -48,8 +48,10 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
             <span v-if="c.best" class="accent">best&#160;</span>
             <span v-if="c.last" class="small">last</span>
             <span v-if="c.pinned" class="small">pinned&#160;</span>
-            <span v-if="c.dropped" class="small" :title="c.why_goes">dropped {{ when(c.dropped) }}</span>
-            <span v-else-if="c.goes" class="warn" :title="c.why_goes">goes {{ when(c.goes) }}</span>
+            <span v-if="c.dropped" class="small" :title="`${when(c.dropped)}, ${c.why_goes}`">dropped</span>
+            <span v-else-if="c.goes" class="warn" :title="`${when(c.goes)}, ${c.why_goes}`">
+              goes {{ until(c.goes) }}
+            </span>
             <span v-if="c.replaced" class="small" title="a later leg began before it">replaced</span>
           </td>
           <td>{{ c.why }}</td>
@@ -65,7 +67,7 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
               {{ c.verified[0].same ? '✓ verified' : '≠ not the same' }}
             </span>
           </td>
-          <td class="small">{{ c.parts?.join(' ') }}</td>
+          <td class="small parts" :title="c.parts?.join(' ')">{{ c.parts?.join(' ') }}</td>
           <td class="n">{{ bytes(c.size) }}</td>
           <td class="n">{{ c.dropped ? '' : bytes(c.frees ?? 0) }}</td>
           <td class="small">{{ when(c.saved) }}</td>
@@ -93,6 +95,12 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
   display: flex;
   gap: 16px;
   align-items: center;
+}
+.parts {
+  max-width: 190px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
 }
 td.mono a {
   text-decoration: underline;
