@@ -57,7 +57,7 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			if again != "" && beside == 0 {
 				return a.resumeRun(cmd, &r, again, with, takeOver, nil, args, chosen)
 			}
-			o.Project, o.Title, o.Wait, o.Quiet, o.Obey, o.Grace, o.Chosen = r.o.Project, r.title, r.o.Wait, r.o.Quiet, r.o.Obey, r.o.Grace, chosen
+			o.Project, o.Title, o.Wait, o.Content, o.Quiet, o.Obey, o.Grace, o.Chosen = r.o.Project, r.title, r.o.Wait, r.o.Content, r.o.Quiet, r.o.Obey, r.o.Grace, chosen
 			if o.Stop, err = r.rule.rule(cmd); err != nil {
 				return err
 			}
@@ -115,6 +115,7 @@ func addRecording(f *pflag.FlagSet, o *recorder.Options) {
 	f.DurationVar(&o.Wait, "wait", 10*time.Second, "how long to wait, once the program has ended, for a service that does not answer")
 	f.BoolVar(&o.Obey, "obey-stop", false, "end the program (SIGTERM, then SIGKILL) when the stop rule says so and it goes on")
 	f.DurationVar(&o.Grace, "grace", 30*time.Second, "with --obey-stop: how long the program may take to end, each time")
+	f.BoolVar(&o.Content, "cut-by-content", false, "cut files of checkpoints that have no tensors we know by their content, so that what moves within them is not kept again; slower")
 	f.BoolVar(&o.Quiet, "quiet", false, "print nothing of the recorder's own")
 }
 

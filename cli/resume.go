@@ -152,7 +152,7 @@ func (a *App) start(cmd *cobra.Command, r *recordFlags, command []string, chosen
 	if err != nil {
 		return err
 	}
-	o.Wait, o.Quiet, o.Obey, o.Grace, o.Project, o.Title, o.Hyper, o.Begin, o.Chosen = r.o.Wait, r.o.Quiet, r.o.Obey, r.o.Grace, r.o.Project, r.title, r.o.Hyper, r.o.Begin, chosen
+	o.Wait, o.Content, o.Quiet, o.Obey, o.Grace, o.Project, o.Title, o.Hyper, o.Begin, o.Chosen = r.o.Wait, r.o.Content, r.o.Quiet, r.o.Obey, r.o.Grace, r.o.Project, r.title, r.o.Hyper, r.o.Begin, chosen
 	o.Search, o.Trial = r.o.Search, r.o.Trial
 	if o.Stop, err = r.rule.rule(cmd); err != nil {
 		return err

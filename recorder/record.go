@@ -33,6 +33,7 @@ type Options struct {
 	Root     string        // where spools are
 	Wait     time.Duration // how long to wait, at the end, for a service that takes nothing
 	Quiet    bool
+	Content  bool                                // cut files without tensors by their content
 	Stop     *api.StopRule                       // the run's own stop rule
 	Obey     bool                                // end a program that goes on although its stop rule says stop
 	Grace    time.Duration                       // how long it may take to end by itself, and again after SIGTERM
@@ -125,6 +126,9 @@ func attach(ctx context.Context, o Options, s *spool.Spool) (*recording, error) 
 	if r.session, err = newSession(s, r.say); err != nil {
 		s.Close()
 		return nil, err
+	}
+	if o.Content {
+		r.session.cut = spool.CutByContent
 	}
 	os.MkdirAll(filepath.Dir(s.Leg.Socket), 0o700)
 	os.Remove(s.Leg.Socket)

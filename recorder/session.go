@@ -55,6 +55,7 @@ type session struct {
 	verify    string        // folder of a restored model that the program is to evaluate; "": it trains
 	classes   bool          // some curve is one of a classifier
 	warned    map[string]bool
+	cut       string               // how files without tensors are cut
 	coming    func(spool.Manifest) // hears of a checkpoint before it is durable
 }
 
@@ -380,7 +381,7 @@ func (n *session) keepCheckpoint(manifest spool.Manifest, m protocol.Message, pa
 	}
 	coming := manifest
 	for _, f := range m.Files {
-		coming.Files = append(coming.Files, spool.ManifestFile{Part: f.Part, Path: f.Path})
+		coming.Files = append(coming.Files, spool.ManifestFile{Part: f.Part, Path: f.Path, Cut: n.cut})
 	}
 	n.coming(coming)
 	sizes, err := n.spool.Keep(m.Key, paths)
@@ -389,7 +390,7 @@ func (n *session) keepCheckpoint(manifest spool.Manifest, m protocol.Message, pa
 	}
 	manifest.Saved = time.Now()
 	for i, f := range m.Files {
-		manifest.Files = append(manifest.Files, spool.ManifestFile{Part: f.Part, Path: f.Path, Size: sizes[i]})
+		manifest.Files = append(manifest.Files, spool.ManifestFile{Part: f.Part, Path: f.Path, Size: sizes[i], Cut: n.cut})
 	}
 	if err := n.spool.AppendNow(spool.Checkpoint, 0, manifest); err != nil {
 		return fmt.Errorf("keep the checkpoint: %w", err)

@@ -153,7 +153,7 @@ func (s *sender) cutAndSend(ctx context.Context, folder, other string, list []sp
 				}
 				return file, err
 			}
-			file, err := cutFile(open, func(p chunk.Piece, at int64) error {
+			file, err := cutFile(open, f.Cut, func(p chunk.Piece, at int64) error {
 				select {
 				case cut <- located{p.Digest.String(), place{open, at, p.Size}}:
 					return nil
@@ -199,7 +199,7 @@ func (s *sender) cutAndSend(ctx context.Context, folder, other string, list []sp
 	return files, nil
 }
 
-func cutFile(open func() (*os.File, error), each func(p chunk.Piece, at int64) error) (api.File, error) {
+func cutFile(open func() (*os.File, error), cut string, each func(p chunk.Piece, at int64) error) (api.File, error) {
 	f, err := open()
 	if err != nil {
 		return api.File{}, err
@@ -209,7 +209,16 @@ func cutFile(open func() (*os.File, error), each func(p chunk.Piece, at int64) e
 	if err != nil {
 		return api.File{}, err
 	}
-	pieces, size, whole, err := chunk.CutEach(f, tensor.Bounds(f, info.Size()), each)
+	bounds := tensor.Bounds(f, info.Size())
+	if len(bounds) == 0 && cut == spool.CutByContent {
+		if bounds, err = chunk.ContentBounds(f); err != nil {
+			return api.File{}, err
+		}
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return api.File{}, err
+		}
+	}
+	pieces, size, whole, err := chunk.CutEach(f, bounds, each)
 	out := api.File{Size: size, Digest: whole.String()}
 	for _, p := range pieces {
 		out.Chunks = append(out.Chunks, api.Piece{Digest: p.Digest.String(), Size: p.Size})

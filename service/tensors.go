@@ -188,13 +188,14 @@ func toTensor(d described, histogram bool, odd string) api.Tensor {
 
 // GetTensors lists the tensors of a checkpoint.
 func (s *Service) GetTensors(ctx context.Context, _ Who, in *api.TensorsInput) (*api.Tensors, error) {
-	c, rows, err := s.find(ctx, in.CheckpointInput)
+	c, _, err := s.find(ctx, in.CheckpointInput)
 	if err != nil {
 		return nil, err
 	}
 	out := &api.Tensors{Address: c.Address, Tensors: []api.Tensor{}}
 	if in.Part != checkpoint.Weights && in.Part != "" {
-		if c, rows, _, err = s.findHeld(ctx, in.CheckpointInput); err != nil {
+		c, rows, _, err := s.findHeld(ctx, in.CheckpointInput)
+		if err != nil {
 			return nil, err
 		}
 		list, err := s.listedTensors(ctx, c, rows, in.Part)

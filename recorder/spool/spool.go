@@ -70,7 +70,11 @@ type ManifestFile struct {
 	Part string `json:"part"`
 	Path string `json:"path"`
 	Size int64  `json:"size"`
+	Cut  string `json:"cut,omitempty"` // CutByContent, or "": at its tensors, else every 4 MiB
 }
+
+// CutByContent has a file without tensors cut by its content.
+const CutByContent = "content"
 
 // Ending is how a leg ended.
 type Ending struct {

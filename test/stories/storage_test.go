@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,6 +17,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"kembrel/api"
 	"kembrel/store/cluster"
 	"kembrel/test/browser"
 	"kembrel/test/buckets"
@@ -238,4 +240,31 @@ func TestStoragePage(t *testing.T) {
 		require.Equal(t, 2, code, line)
 		require.Contains(t, errs, says, line)
 	}
+}
+
+// A file of a kind we do not know is cut by its content where that is asked for: with a line put in at its beginning nearly nothing of it is new.
+func TestCutByContent(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	content := make([]byte, 12<<20)
+	rand.NewChaCha8([32]byte{4}).Read(content)
+	stored := func(flags ...string) (bytes int64) {
+		for _, head := range []string{"", "a line\n"} {
+			require.NoError(t, os.WriteFile(w.folder+"/state", append([]byte(head), content...), 0o600))
+			cmd := w.command(w.binary, append(append([]string{"record", "--project", "vessels"}, flags...), "--", os.Args[0])...)
+			cmd = w.speakAs(cmd, `{"kind":"hello","id":1,"protocol":1}`, `{"kind":"checkpoint","do":"begin","id":2,"step":1}`, "copy "+w.folder+"/state",
+				`{"kind":"checkpoint","do":"commit","id":3,"checkpoint":"KEY","parts":{"weights":["state"]}}`)
+			out, errs, code := run(cmd)
+			require.Zero(t, code, out+errs)
+		}
+		var s api.StorageSizes
+		w.decode(t, &s, "sizes", "-o", "json")
+		return s.Total.Stored
+	}
+	fixed := stored()
+	require.Greater(t, fixed, int64(24<<20), "cut at fixed places all of it is new")
+	by := stored("--cut-by-content") - fixed
+	require.Less(t, by, int64(16<<20))
+	require.Greater(t, by, int64(12<<20))
 }

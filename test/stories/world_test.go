@@ -51,6 +51,10 @@ func speak() {
 			time.Sleep(300 * time.Millisecond)
 		case strings.HasPrefix(line, "write "):
 			os.WriteFile(filepath.Join(last.Folder, strings.TrimPrefix(line, "write ")), []byte("weights"), 0o600)
+		case strings.HasPrefix(line, "copy "):
+			path := strings.TrimPrefix(line, "copy ")
+			content, err := os.ReadFile(path)
+			fmt.Println(err, os.WriteFile(filepath.Join(last.Folder, filepath.Base(path)), content, 0o600))
 		case line == "folder":
 			os.WriteFile(filepath.Join(last.Folder, "w.bin"), []byte("weights"), 0o600)
 			os.Symlink("/etc/hostname", filepath.Join(last.Folder, "link"))
