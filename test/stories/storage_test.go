@@ -206,16 +206,26 @@ func TestStoragePage(t *testing.T) {
 
 	act := func(checkpoint, what string) {
 		t.Helper()
-		do(t, ctx, what, chromedp.Click(`button[aria-label="Act on vessels/1@`+checkpoint+`"]`), chromedp.Sleep(400*time.Millisecond), chromedp.Evaluate[chromedp.Void](
-			`[...document.querySelectorAll('.el-dropdown-menu__item')].find(i => i.offsetParent && i.innerText.startsWith('`+what+`')).click()`), chromedp.Sleep(600*time.Millisecond))
+		item := `[...document.querySelectorAll('.el-dropdown-menu__item')].find(i => i.offsetParent && i.innerText.startsWith('` + what + `'))`
+		do(t, ctx, what, chromedp.Click(`button[aria-label="Act on vessels/1@`+checkpoint+`"]`), chromedp.Poll[chromedp.Void](`!!`+item), chromedp.Sleep(300*time.Millisecond),
+			chromedp.Evaluate[chromedp.Void](item+`.click()`), chromedp.Poll[chromedp.Void](`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
+	}
+	soon := func(shows bool, checkpoint, what string) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			out, _, _ := w.try("show", "vessels/1@"+checkpoint)
+			return strings.Contains(out, what) == shows
+		}, 15*time.Second, 100*time.Millisecond, "%s: %s", checkpoint, what)
 	}
 	do(t, ctx, "open the run", chromedp.Navigate(w.url+"/vessels/1#what-came-out"), chromedp.WaitVisible(`button[aria-label="Act on vessels/1@e5"]`))
 	act("e5", "Bring it back")
-	require.Contains(t, w.kembrel(t, "show", "vessels/1@e5"), "pinned")
+	soon(true, "e5", "pinned")
 	act("e6", "Drop its bytes")
-	require.Contains(t, w.kembrel(t, "show", "vessels/1@e6"), "goes ")
+	soon(true, "e6", "goes ")
+	do(t, ctx, "see that it goes", chromedp.Poll[chromedp.Void](`[...document.querySelectorAll('#what-came-out td')].some(d => d.innerText.includes('@e6') && d.innerText.includes('goes'))`))
 	act("e6", "Bring it back")
-	require.NotContains(t, w.kembrel(t, "show", "vessels/1@e6"), "goes ")
+	soon(false, "e6", "goes ")
+	do(t, ctx, "all menus are closed", chromedp.Sleep(time.Second), chromedp.Poll[chromedp.Void](`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
 	require.Empty(t, axe(t, ctx), "a run whose checkpoints go")
 	w.kembrel(t, "drop", "--days", "0", "vessels/1@e6")
 	require.Eventually(t, func() bool {
