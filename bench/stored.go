@@ -86,17 +86,7 @@ func readTensors(path string) ([]tensor.Tensor, error) {
 	if err != nil {
 		return nil, err
 	}
-	file, err := tensor.Open(f, info.Size())
-	if err != nil {
-		return nil, err
-	}
-	out := make([]tensor.Tensor, len(file.Tensors))
-	for i := range out {
-		if out[i], err = file.Read(i); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
+	return tensor.ReadAll(f, info.Size())
 }
 
 // recast writes a checkpoint of the trainer, which reckons in float64, as a training in fp32 would leave it; of the momentum training also its

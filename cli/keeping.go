@@ -14,10 +14,7 @@ import (
 )
 
 // keepFlags are the flags that make a keep rule.
-type keepFlags struct {
-	value api.KeepRule
-	names []string
-}
+type keepFlags struct{ value api.KeepRule }
 
 func (k *keepFlags) add(f *pflag.FlagSet) {
 	f.IntVar(&k.value.Best, "best", 0, "keep so many of the best by the objective")
@@ -26,22 +23,11 @@ func (k *keepFlags) add(f *pflag.FlagSet) {
 	f.Float64Var(&k.value.Days, "days", 0, "keep those saved in the last so many days")
 	f.StringVar(&k.value.Where, "where", "", `keep those that a condition holds for, such as 'at("accuracy.val") > 0.9'`)
 	f.Float64Var(&k.value.Stay, "stay", 0, "days until the bytes go of what is not kept, in which it can be brought back; else 7")
-	k.names = []string{"best", "last", "every", "days", "where", "stay"}
 }
 
 // rule is the rule that was given, nil for none.
 func (k *keepFlags) rule(cmd *cobra.Command) (*api.KeepRule, error) {
-	given := false
-	for _, name := range k.names {
-		given = given || cmd.Flags().Changed(name)
-	}
-	if !given {
-		return nil, nil
-	}
-	if err := k.value.Check(); err != nil {
-		return nil, usage("%w", err)
-	}
-	return &k.value, nil
+	return givenRule(cmd, &k.value, "", "best", "last", "every", "days", "where", "stay")
 }
 
 func (a *App) keep() *cobra.Command {
@@ -60,7 +46,7 @@ In a condition at("NAME"), epoch, step and size are the checkpoint's; all else i
   kembrel keep unset vessels`,
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			state, _, err := a.keepState(cmd.Context(), args[0], func(in api.ProjectInput) (*api.KeepState, error) {
+			state, err := toProjectOrRun(args[0], "keep rule", func(in api.ProjectInput) (*api.KeepState, error) {
 				return client.Call(cmd.Context(), a.client(), api.GetKeepRule, &in)
 			}, func(in api.RunInput) (*api.KeepState, error) {
 				return client.Call(cmd.Context(), a.client(), api.GetRunKeepRule, &in)
@@ -94,25 +80,6 @@ func days(n float64) string {
 		return "1 day"
 	}
 	return fmt.Sprintf("%g days", n)
-}
-
-// keepState does to a project or to a run what is to be done to its keep rule.
-func (a *App) keepState(ctx context.Context, text string, ofProject func(api.ProjectInput) (*api.KeepState, error), ofRun func(api.RunInput) (*api.KeepState, error)) (*api.KeepState, *api.TryKeepInput, error) {
-	addr, err := api.ParseAddress(text)
-	if err != nil {
-		return nil, nil, usage("%w", err)
-	}
-	try := &api.TryKeepInput{ProjectInput: projectOf(addr)}
-	switch {
-	case addr.At.Kind != api.AtNone:
-		return nil, nil, usage("%s is a checkpoint; a project or a run has a keep rule; kembrel pin %s keeps the one", text, text)
-	case addr.Run == 0:
-		s, err := ofProject(projectOf(addr))
-		return s, try, err
-	}
-	try.Body.Runs = []int{addr.Run}
-	s, err := ofRun(runOf(addr))
-	return s, try, err
 }
 
 func (a *App) keepSet() *cobra.Command {
@@ -162,9 +129,17 @@ func (a *App) keepUnset() *cobra.Command {
 
 // changeKeep changes a keep rule and says what goes by it.
 func (a *App) changeKeep(cmd *cobra.Command, text string, ofProject func(api.ProjectInput) (*api.KeepState, error), ofRun func(api.RunInput) (*api.KeepState, error)) error {
-	state, try, err := a.keepState(cmd.Context(), text, ofProject, ofRun)
+	state, err := toProjectOrRun(text, "keep rule", ofProject, ofRun)
 	if err != nil {
 		return err
+	}
+	addr, err := api.ParseAddress(text)
+	if err != nil {
+		return err
+	}
+	try := &api.TryKeepInput{ProjectInput: projectOf(addr)}
+	if addr.Run > 0 {
+		try.Body.Runs = []int{addr.Run}
 	}
 	tried, err := client.Call(cmd.Context(), a.client(), api.TryKeepRule, try)
 	if err != nil {

@@ -29,19 +29,7 @@ func (r *ruleFlags) add(f *pflag.FlagSet, prefix string) {
 
 // rule is the rule that was given, nil for none.
 func (r *ruleFlags) rule(cmd *cobra.Command) (*api.StopRule, error) {
-	given := false
-	cmd.Flags().Visit(func(f *pflag.Flag) {
-		for _, name := range []string{"objective", "patience", "margin", "relative", "earliest", "diverged"} {
-			given = given || f.Name == r.prefix+name
-		}
-	})
-	if !given {
-		return nil, nil
-	}
-	if err := r.value.Check(); err != nil {
-		return nil, usage("%w", err)
-	}
-	return &r.value, nil
+	return givenRule(cmd, &r.value, r.prefix, "objective", "patience", "margin", "relative", "earliest", "diverged")
 }
 
 func (a *App) stopRule() *cobra.Command {
@@ -69,19 +57,7 @@ The program is advised to stop; under kembrel record --obey-stop it is ended. Th
 
 // printRule does to a project or to a run what is to be done to its stop rule, and prints what it is then.
 func (a *App) printRule(text, output string, ofProject func(api.ProjectInput) (*api.StopState, error), ofRun func(api.RunInput) (*api.StopState, error)) error {
-	addr, err := api.ParseAddress(text)
-	if err != nil {
-		return usage("%w", err)
-	}
-	var state *api.StopState
-	switch {
-	case addr.At.Kind != api.AtNone:
-		return usage("%s is a checkpoint; a project or a run has a stop rule", text)
-	case addr.Run == 0:
-		state, err = ofProject(projectOf(addr))
-	default:
-		state, err = ofRun(runOf(addr))
-	}
+	state, err := toProjectOrRun(text, "stop rule", ofProject, ofRun)
 	if err != nil {
 		return err
 	}

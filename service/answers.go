@@ -109,3 +109,11 @@ func peaks(curves []api.CurveInfo) string {
 	}
 	return strings.Join(parts, ", ")
 }
+
+// many is a count with the words for one or for several.
+func many(n int, one, several string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, several)
+}

@@ -1,14 +1,12 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	"kembrel/api"
@@ -151,19 +149,6 @@ func (s *Service) changeRunKeepRule(ctx context.Context, who Who, in api.RunInpu
 		return nil, err
 	}
 	return s.GetRunKeepRule(ctx, who, &in)
-}
-
-// mayDrop refuses whoever neither made a run nor is an administrator.
-func (s *Service) mayDrop(ctx context.Context, who Who, in api.RunInput) (pg.Project, pg.Run, error) {
-	p, _, err := s.project(ctx, in.Project)
-	if err != nil {
-		return p, pg.Run{}, err
-	}
-	_, row, _, err := s.runWith(ctx, in)
-	if err == nil && row.Creator != who.ID && !who.Administrator {
-		err = api.Fail(api.Denied, "%s was made by %s; they or an administrator say what stays of it", runAddress(in.Project, in.Number), row.Who)
-	}
-	return p, row, err
 }
 
 // decided is what a rule says of a checkpoint.
@@ -373,29 +358,6 @@ func (s *Service) keepRules(ctx context.Context) error {
 	return errors.Join(err, s.dropDue(ctx))
 }
 
-// dropDue drops the checkpoints whose stay is over, one at a time, so that it may be interrupted anywhere.
-func (s *Service) dropDue(ctx context.Context) error {
-	after, dropped := int64(0), 0
-	for {
-		var due pg.DueCheckpoint
-		ok := false
-		err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
-			if due, ok, err = q.DropDueCheckpoint(ctx, after); err != nil || !ok {
-				return err
-			}
-			return s.runEvent(ctx, q, pg.Event{Kind: "checkpoint", Run: due.Run, What: fmt.Sprintf("dropped the bytes of step %d %s", due.Step, due.Why)})
-		})
-		if err != nil || !ok {
-			if dropped > 0 {
-				s.live.news()
-			}
-			return err
-		}
-		after = due.ID
-		dropped++
-	}
-}
-
 // maxTried is how many checkpoints one answer of TryKeepRule brings.
 const maxTried = 10_000
 
@@ -462,49 +424,11 @@ func (s *Service) TryKeepRule(ctx context.Context, _ Who, in *api.TryKeepInput) 
 	return out, nil
 }
 
-// many is a count with the words for one or for several.
-func many(n int, one, several string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, several)
-}
-
 func sayTried(t *api.KeepTried) string {
 	if t.Going == 0 {
 		return fmt.Sprintf("Nothing goes: %s %s.", many(t.Staying, "checkpoint stays with", "checkpoints stay with"), api.Bytes(t.Leaves))
 	}
 	return fmt.Sprintf("%s %s; %s %s.", many(t.Going, "checkpoint goes, which frees", "checkpoints go, which frees"), api.Bytes(t.Frees), many(t.Staying, "stays with", "stay with"), api.Bytes(t.Leaves))
-}
-
-// saySizes says what the bytes of checkpoints come to.
-func saySizes(z *api.StorageSizes, what string) string {
-	t := z.Total
-	if t.Checkpoints == 0 {
-		return "No checkpoint is held."
-	}
-	says := fmt.Sprintf("%s of %s %s", many(t.Checkpoints, "checkpoint", "checkpoints"), api.Bytes(t.Whole), "take "+api.Bytes(t.Stored))
-	if t.Checkpoints == 1 {
-		says = fmt.Sprintf("1 checkpoint of %s takes %s", api.Bytes(t.Whole), api.Bytes(t.Stored))
-	}
-	var ways []string
-	if t.Bytes < t.Whole {
-		ways = append(ways, fmt.Sprintf("what is equal is kept once (%s less)", api.Bytes(t.Whole-t.Bytes)))
-	}
-	if t.Stored < t.Bytes {
-		ways = append(ways, fmt.Sprintf("the rest is packed (%s less)", api.Bytes(t.Bytes-t.Stored)))
-	}
-	if len(ways) > 0 {
-		says += ": " + strings.Join(ways, ", ")
-	}
-	says += "."
-	if len(z.Items) > 1 && t.Stored > 0 {
-		says += fmt.Sprintf(" The largest %s is %s with %.0f %%.", what, z.Items[0].Address, 100*float64(z.Items[0].Stored)/float64(t.Stored))
-	}
-	if t.Going > 0 {
-		says += fmt.Sprintf(" %s after a stay.", many(t.Going, "checkpoint goes", "checkpoints go"))
-	}
-	return says
 }
 
 // frees is how many bytes go with some checkpoints.
@@ -514,165 +438,4 @@ func (s *Service) frees(ctx context.Context, checkpoints []int64) (int64, error)
 	}
 	held, err := s.db.Held(ctx, pg.HeldQuery{By: "all", Checkpoints: checkpoints})
 	return held[0].Own, err
-}
-
-// PinCheckpoint keeps a checkpoint from being dropped, or no longer. Anybody may pin; the pin is taken away by the run's maker or an
-// administrator.
-func (s *Service) PinCheckpoint(ctx context.Context, who Who, in *api.PinInput) (*api.Checkpoint, error) {
-	what := "pinned step %d"
-	if !in.Body.Pinned {
-		what = "no longer pinned step %d"
-	}
-	return s.changeCheckpoint(ctx, who, in.CheckpointInput, !in.Body.Pinned, what, func(q pg.Queries, run, id int64) error {
-		_, err := q.PinCheckpoint(ctx, run, id, in.Body.Pinned)
-		return err
-	})
-}
-
-// DropCheckpoint begins the stay of a checkpoint, after which its bytes go.
-func (s *Service) DropCheckpoint(ctx context.Context, who Who, in *api.DropInput) (*api.Checkpoint, error) {
-	stay := time.Duration(in.Days * 24 * float64(time.Hour))
-	c, _, id, err := s.findHeld(ctx, in.CheckpointInput)
-	if err != nil {
-		return nil, err
-	}
-	if c.Pinned {
-		return nil, api.Fail(api.Conflict, "%s is pinned; take the pin away first", c.Address)
-	}
-	children, err := s.children(ctx, in.Project)
-	if err != nil {
-		return nil, err
-	}
-	what := fmt.Sprintf("will drop the bytes of step %%d in %g days", in.Days)
-	if list := children[place{in.Number, c.Step}]; len(list) > 0 {
-		what += fmt.Sprintf("; %v began from it", list)
-	}
-	return s.changeCheckpoint(ctx, who, in.CheckpointInput, true, what, func(q pg.Queries, _, _ int64) error {
-		_, err := q.CheckpointsGo(ctx, []int64{id}, stay, "as "+who.Name+" said", false)
-		return err
-	})
-}
-
-// KeepCheckpoint brings a checkpoint back that is about to be dropped. Where a rule said so it is pinned, or the rule would say so again.
-func (s *Service) KeepCheckpoint(ctx context.Context, who Who, in *api.CheckpointInput) (*api.Checkpoint, error) {
-	c, _, _, err := s.findHeld(ctx, *in)
-	if err != nil {
-		return nil, err
-	}
-	if c.Goes == nil {
-		return nil, api.Fail(api.Conflict, "%s stays", c.Address)
-	}
-	return s.changeCheckpoint(ctx, who, *in, false, "brought back step %d", func(q pg.Queries, run, id int64) error {
-		if !c.ByRule {
-			_, err := q.CheckpointsStay(ctx, []int64{id}, false)
-			return err
-		}
-		_, err := q.PinCheckpoint(ctx, run, id, true)
-		return err
-	})
-}
-
-// changeCheckpoint changes what becomes of a checkpoint that is held; what names the step in its event.
-func (s *Service) changeCheckpoint(ctx context.Context, who Who, in api.CheckpointInput, makers bool, what string, change func(q pg.Queries, run, id int64) error) (*api.Checkpoint, error) {
-	c, _, id, err := s.findHeld(ctx, in)
-	if err != nil {
-		return nil, err
-	}
-	run, err := s.runID(ctx, in.RunInput)
-	if err != nil {
-		return nil, err
-	}
-	if makers {
-		if _, _, err := s.mayDrop(ctx, who, in.RunInput); err != nil {
-			return nil, err
-		}
-	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
-		if err := change(q, run, id); err != nil {
-			return err
-		}
-		return s.runEvent(ctx, q, pg.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: fmt.Sprintf(what, c.Step)})
-	})
-	if err != nil {
-		return nil, err
-	}
-	s.live.news()
-	return s.checkpointByID(ctx, in.RunInput, id)
-}
-
-// sizesAge is how old the bytes may be that are shown: adding up those of 10,000 checkpoints of 300 MB takes five seconds. Counts are always new.
-const sizesAge = time.Minute
-
-// heldBytes are what checkpoints hold, as it was lately.
-type heldBytes struct {
-	parts map[int64]pg.Held
-	all   pg.Held
-	as    time.Time
-}
-
-// held adds up what the checkpoints of a project hold by run, or (0) those of all by project, one at a time.
-func (s *Service) held(ctx context.Context, project int64, by string) (out heldBytes, err error) {
-	s.sizing.Lock()
-	defer s.sizing.Unlock()
-	if known, ok := s.sizes[project]; ok && time.Since(known.as) < sizesAge {
-		return known, nil
-	}
-	out.as = time.Now()
-	if out.parts, err = s.db.Held(ctx, pg.HeldQuery{By: by, Project: project}); err != nil {
-		return out, err
-	}
-	all, err := s.db.Held(ctx, pg.HeldQuery{By: "all", Project: project})
-	if err != nil {
-		return out, err
-	}
-	out.all = all[0]
-	if time.Since(out.as) < sizesAge/100 { // quickly added up: it need not be old
-		return out, nil
-	}
-	if s.sizes == nil || len(s.sizes) > 100 {
-		s.sizes = map[int64]heldBytes{}
-	}
-	s.sizes[project] = out
-	return out, nil
-}
-
-// GetSizes tells what takes how many bytes, the most first: by project, or by run of one.
-func (s *Service) GetSizes(ctx context.Context, _ Who, in *api.SizesInput) (*api.StorageSizes, error) {
-	project, by := int64(0), "project"
-	if in.Project != "" {
-		p, _, err := s.project(ctx, in.Project)
-		if err != nil {
-			return nil, err
-		}
-		project, by = p.ID, "run"
-	}
-	held, err := s.held(ctx, project, by)
-	if err != nil {
-		return nil, err
-	}
-	sums, err := s.db.CheckpointSums(ctx, by, project)
-	if err != nil {
-		return nil, err
-	}
-	totals, err := s.db.ChunkTotals(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := &api.StorageSizes{Items: []api.SizedPart{}, Loose: totals.Loose, As: held.as, Total: api.Sizes{Bytes: held.all.Bytes, Stored: held.all.Stored, Own: held.all.Own}}
-	for _, r := range sums {
-		h := held.parts[r.Part]
-		one := api.Sizes{Checkpoints: r.Checkpoints, Whole: r.Whole, Bytes: h.Bytes, Stored: h.Stored, Own: h.Own, Going: r.Going, Dropped: r.Dropped, Pinned: r.Pinned}
-		out.Items = append(out.Items, api.SizedPart{Address: r.Address, Title: r.Title, Sizes: one})
-		out.Total.Checkpoints += one.Checkpoints
-		out.Total.Whole += one.Whole
-		out.Total.Going += one.Going
-		out.Total.Dropped += one.Dropped
-		out.Total.Pinned += one.Pinned
-	}
-	slices.SortStableFunc(out.Items, func(a, b api.SizedPart) int {
-		return cmp.Or(cmp.Compare(b.Stored, a.Stored), cmp.Compare(b.Dropped, a.Dropped), cmp.Compare(a.Address, b.Address))
-	})
-	out.Says = saySizes(out, map[string]string{"project": "project", "run": "run"}[by])
-	out.Items = out.Items[:min(len(out.Items), 1000)]
-	return out, nil
 }
