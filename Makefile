@@ -6,7 +6,7 @@ CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) $(
 BUILD := CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION)"
 
 .DEFAULT_GOAL := help
-.PHONY: help demo build test check bench test-bucket fuzz screenshots openapi clean setup-database setup-browser setup-python setup-bench
+.PHONY: help demo build test test-stress check bench test-bucket fuzz screenshots openapi clean setup-database setup-browser setup-python setup-bench
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "  make %-15s %s\n", $$1, $$2}'
@@ -53,6 +53,9 @@ setup-browser:
 test: setup-database setup-browser setup-python build check ## set up, check and test everything
 	@cd console && npm run --silent test
 	@.ci/test
+
+test-stress: setup-database setup-browser setup-python build ## the whole suite again and again, and the stories on busy cores
+	@.ci/test-stress
 
 check: console/node_modules/.ready console/src/api/schema.d.ts ## formatting, vet, staticcheck, types, lint
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }

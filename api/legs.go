@@ -18,6 +18,7 @@ type NewLeg struct {
 		Host     string    `json:"host,omitempty" maxLength:"255"`
 		From     string    `json:"from,omitempty" maxLength:"100" doc:"Address of the checkpoint that it goes on from; its readings count behind that step"`
 		Parts    []string  `json:"parts,omitempty" maxItems:"1000" doc:"Parts of it that the program is given"`
+		More     bool      `json:"more,omitempty" doc:"Open it although the run is finished, to train it further"`
 		TakeOver bool      `json:"take_over,omitempty" doc:"Open it although the leg before is still heard of; that one is told to stop"`
 		Started  time.Time `json:"started"`
 	}

@@ -40,6 +40,8 @@ type Run struct {
 	Host      string                     `json:"host"`
 	Started   time.Time                  `json:"started"`
 	Ended     *time.Time                 `json:"ended,omitempty"`
+	Took      float64                    `json:"took" doc:"Seconds of its legs that have ended; what lay between legs is not counted"`
+	Since     *time.Time                 `json:"since,omitempty" doc:"Start of the leg that is running"`
 	Objective string                     `json:"objective"`
 	Hyper     map[string]json.RawMessage `json:"hyper" doc:"Hyperparameters: number, truth value, text, or a list of these"`
 	Best      *Figure                    `json:"best,omitempty" doc:"Best reading of the objective"`
@@ -66,7 +68,7 @@ type Origin struct {
 	Step  int64                      `json:"step,omitempty" doc:"Of the checkpoint"`
 	Epoch Float                      `json:"epoch,omitempty"`
 	Parts []string                   `json:"parts,omitempty" doc:"Of the checkpoint, as given to the program"`
-	Asked map[string]json.RawMessage `json:"asked,omitempty" doc:"Hyperparameters that were asked to be other"`
+	Asked map[string]json.RawMessage `json:"asked,omitempty" doc:"Hyperparameters that were asked to be other; those that the program took are among the run's"`
 }
 
 // Start is what a run's weights were before training.
@@ -96,6 +98,13 @@ type ProgramSays struct {
 	Start    *Start            `json:"start,omitempty"`
 }
 
+// Untaken is a hyperparameter that was asked to have a value which the program did not take.
+type Untaken struct {
+	Name  string          `json:"name"`
+	Asked json.RawMessage `json:"asked"`
+	Used  json.RawMessage `json:"used,omitempty" doc:"Absent: the program has none of this name"`
+}
+
 // RunDetail is a run with what its page shows.
 type RunDetail struct {
 	Run
@@ -109,6 +118,7 @@ type RunDetail struct {
 	Start       *Start      `json:"start,omitempty"`
 	Needs       []string    `json:"needs" doc:"Parts of a checkpoint that resuming this run needs"`
 	Repeats     *Repeats    `json:"repeats,omitempty" doc:"Of a rerun that has ended"`
+	Untaken     []Untaken   `json:"untaken,omitempty" doc:"Hyperparameters that were asked to have a value and that the program did not take"`
 	Warnings    []string    `json:"warnings,omitempty" doc:"What a person should know before trusting or resuming the run"`
 	ExpectedEnd *time.Time  `json:"expected_end,omitempty" doc:"When the last of the epochs will be done at the present pace; only of running runs whose hyperparameter epochs says how many there will be"`
 }

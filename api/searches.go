@@ -31,6 +31,7 @@ type Trial struct {
 	Best    *Float                     `json:"best,omitempty" doc:"Of the objective"`
 	Started *time.Time                 `json:"started,omitempty"`
 	Ended   *time.Time                 `json:"ended,omitempty"`
+	Took    float64                    `json:"took,omitempty" doc:"Seconds"`
 }
 
 // NewSearch makes a search. Sent again with the same idempotency key it answers the same one.

@@ -19,6 +19,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/core/plain"
 )
 
 // mostDrawn is how many lines one chart in the terminal has.
@@ -200,7 +201,7 @@ func (a *App) showComparison(ctx context.Context, in *api.CompareInput, c *api.C
 			p("\n%s", a.codeDiff(ctx, commits))
 		}
 		for _, change := range c.Changes {
-			p("\nnot committed in %s %s, on %.12s\n%s", c.Project, joinNumbers(change.Runs), change.Commit, printable(change.Patch))
+			p("\nnot committed in %s %s, on %.12s\n%s", c.Project, joinNumbers(change.Runs), change.Commit, plain.Text(change.Patch))
 		}
 	}
 	p("\n%s", paragraph("How did they learn?  "+c.Answers.Learned, wide))
@@ -248,7 +249,7 @@ func (a *App) codeDiff(ctx context.Context, commits []string) string {
 			fmt.Fprintf(&out, "from %.12s to %.12s: the repository here does not know both; kembrel compare --changes in it shows the difference\n", commits[0], other)
 			continue
 		}
-		fmt.Fprintf(&out, "from %.12s to %.12s\n%s", commits[0], other, printable(string(text)))
+		fmt.Fprintf(&out, "from %.12s to %.12s\n%s", commits[0], other, plain.Text(string(text)))
 	}
 	return out.String()
 }
@@ -320,7 +321,7 @@ func shorten(text string, most int) string {
 
 // paragraph breaks a text into lines.
 func paragraph(text string, wide int) string {
-	return strings.Join(wrap("", printable(text), wide, math.MaxInt), "\n")
+	return strings.Join(wrap("", plain.Text(text), wide, math.MaxInt), "\n")
 }
 
 func (a *App) drawLearning(ctx context.Context, in *api.CompareInput, f compareFlags, objective string) error {
@@ -354,7 +355,7 @@ func (a *App) drawLearning(ctx context.Context, in *api.CompareInput, f compareF
 			continue
 		}
 		for _, line := range a.measureLines(m, f.by, terminalColumns(a.Out), 14) {
-			fmt.Fprintln(a.Out, line)
+			fmt.Fprintln(raw(a.Out), line)
 		}
 		if left > 0 {
 			fmt.Fprintf(a.Out, "  the first %d are drawn, %d more are not; --html draws all\n", mostDrawn, left)

@@ -32,7 +32,7 @@ func (a *App) complete(runs, checkpoints bool) completion {
 					item += "/"
 					directive |= cobra.ShellCompDirectiveNoSpace
 				}
-				out = append(out, cobra.CompletionWithDesc(item, p.Title))
+				out = append(out, cobra.CompletionWithDesc(item, printable(p.Title)))
 			}
 			return out, directive
 		}
@@ -51,7 +51,7 @@ func (a *App) complete(runs, checkpoints bool) completion {
 			}
 			out := []string{head + "@best", head + "@last"}
 			for _, k := range page.Items {
-				out = append(out, cobra.CompletionWithDesc(k.Address, k.Why))
+				out = append(out, cobra.CompletionWithDesc(k.Address, printable(k.Why)))
 			}
 			return out, cobra.ShellCompDirectiveNoFileComp
 		}
@@ -62,7 +62,7 @@ func (a *App) complete(runs, checkpoints bool) completion {
 		var out []string
 		for _, r := range page.Items {
 			if strings.HasPrefix(r.Address, project+"/"+rest) {
-				out = append(out, cobra.CompletionWithDesc(r.Address, r.State+" "+r.Title))
+				out = append(out, cobra.CompletionWithDesc(r.Address, printable(r.State+" "+r.Title)))
 			}
 		}
 		directive := cobra.ShellCompDirectiveNoFileComp
@@ -85,7 +85,9 @@ func (a *App) completeFilter(cmd *cobra.Command, args []string, typed string) ([
 	}
 	var out []string
 	for _, s := range found.Items {
-		out = append(out, s.Text)
+		if !strings.ContainsAny(s.Text, "$`;\\\n") && printable(s.Text) == s.Text { // a shell would take it for more than text
+			out = append(out, s.Text)
+		}
 	}
 	return out, directive
 }

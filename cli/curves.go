@@ -90,7 +90,7 @@ bit for bit; NaN and infinities are written as NaN, Infinity and -Infinity. kemb
 			}
 			for _, m := range measures(found, in.By) {
 				for _, l := range a.measureLines(m, in.By, terminalColumns(a.Out), 15) {
-					fmt.Fprintln(a.Out, l)
+					fmt.Fprintln(raw(a.Out), l)
 				}
 				fmt.Fprintln(a.Out)
 			}
@@ -186,7 +186,7 @@ func terminalColumns(w io.Writer) int {
 // writeFile writes a file whole or not at all; "-" is the output.
 func (a *App) writeFile(path string, write func(io.Writer) error) error {
 	if path == "-" {
-		return write(a.Out)
+		return write(raw(a.Out))
 	}
 	f, err := os.Create(path + ".part")
 	if err != nil {

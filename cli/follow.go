@@ -171,7 +171,7 @@ func figures(values map[string]float64) string {
 
 // watch draws the view anew as readings come, on the terminal's other screen; the last one stays on the first.
 func (f *follower) watch(ctx context.Context, pace time.Duration) error {
-	out := f.app.Out
+	out := raw(f.app.Out)
 	resized := make(chan os.Signal, 1)
 	signal.Notify(resized, syscall.SIGWINCH)
 	defer signal.Stop(resized)
@@ -230,7 +230,7 @@ func redraw(w io.Writer, lines []string, rows int) {
 }
 
 func terminalSize(w io.Writer) (columns, rows int) {
-	if file, ok := w.(*os.File); ok {
+	if file, ok := raw(w).(*os.File); ok {
 		if c, r, err := term.GetSize(int(file.Fd())); err == nil && c > 20 && r > 6 {
 			return c, r
 		}
@@ -241,7 +241,7 @@ func terminalSize(w io.Writer) (columns, rows int) {
 // view is what is drawn, in at most so many lines.
 func (f *follower) view(ctx context.Context, r *api.RunDetail, columns, rows int) ([]string, error) {
 	top := []string{fit(strings.TrimSpace(r.Address+"  "+printable(r.Title)), columns), fit(stateLine(r), columns)}
-	bottom := wrap("", r.Answers.Learning, columns, 3)
+	bottom := wrap("", printable(r.Answers.Learning), columns, 3)
 	var last []string
 	for _, c := range r.Curves {
 		if c.Last != nil && !curve.OfMachine(c.Name) {
@@ -250,7 +250,7 @@ func (f *follower) view(ctx context.Context, r *api.RunDetail, columns, rows int
 	}
 	bottom = append(bottom, wrap("last  ", strings.Join(last, ", "), columns, 3)...)
 	if r.Stop.Rule != nil {
-		bottom = append(bottom, wrap("stop rule  ", r.Stop.Said+patience(r.Stop), columns, 2)...)
+		bottom = append(bottom, wrap("stop rule  ", printable(r.Stop.Said)+patience(r.Stop), columns, 2)...)
 	}
 	name := f.measure
 	if name == "" {
@@ -267,7 +267,7 @@ func (f *follower) view(ctx context.Context, r *api.RunDetail, columns, rows int
 	height := rows - 3 - len(top) - len(bottom) - around
 	if len(names) == 0 || height < 3 {
 		if len(names) == 0 {
-			top = append(top, "", "no reading of "+name+" yet")
+			top = append(top, "", "no reading of "+printable(name)+" yet")
 		}
 		return append(append(top, ""), bottom...), nil
 	}
@@ -289,9 +289,9 @@ func stateLine(r *api.RunDetail) string {
 	}
 	text += fmt.Sprintf(", step %d", r.Step)
 	if r.State == "running" {
-		text += ", for " + seconds(time.Since(r.Started).Seconds())
+		text += ", for " + seconds(r.Took+time.Since(orTime(r.Since, r.Started)).Seconds())
 	} else if r.Ended != nil {
-		text += ", took " + took(r.Started, r.Ended)
+		text += ", took " + tookRun(r.Run)
 	}
 	if v := r.Verdict; v != nil && float64(v.Pace) > 0 {
 		text += fmt.Sprintf(", %s s per epoch", number(float64(v.Pace)))
@@ -300,6 +300,13 @@ func stateLine(r *api.RunDetail) string {
 		text += fmt.Sprintf(", ends about %s (%s left)", r.ExpectedEnd.Local().Format("15:04:05"), time.Until(*r.ExpectedEnd).Round(time.Second))
 	}
 	return text
+}
+
+func orTime(t *time.Time, other time.Time) time.Time {
+	if t == nil {
+		return other
+	}
+	return *t
 }
 
 func fit(text string, columns int) string {

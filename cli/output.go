@@ -2,11 +2,8 @@ package cli
 
 import (
 	"encoding/csv"
-	"encoding/json"
 	"fmt"
-	"io"
 	"math"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -16,10 +13,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	prettytext "github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"kembrel/api"
 	"kembrel/core/curve"
+	"kembrel/core/plain"
 )
 
 // listing is rows under columns; numeric columns stand right.
@@ -40,14 +37,18 @@ func outputFlag(cmd *cobra.Command, output *string) {
 func (a *App) print(output string, l listing, whole any) error {
 	switch output {
 	case "json":
-		e := json.NewEncoder(a.Out)
-		e.SetEscapeHTML(false)
-		e.SetIndent("", "  ")
-		return e.Encode(whole)
+		return writeJSON(a.Out, whole)
 	case "csv":
 		w := csv.NewWriter(a.Out)
 		w.Write(l.columns)
-		w.WriteAll(l.rows)
+		for _, r := range l.rows {
+			cells := make([]string, len(r))
+			for i, c := range r {
+				cells[i] = cell(c)
+			}
+			w.Write(cells)
+		}
+		w.Flush()
 		return w.Error()
 	case "table":
 		if len(l.rows) == 0 && l.empty != "" {
@@ -61,6 +62,14 @@ func (a *App) print(output string, l listing, whole any) error {
 		return nil
 	}
 	return usage("--output %q is none of table, json, csv", output)
+}
+
+// cell is a cell of a CSV table: numbers as they are, texts so that no spreadsheet takes them for formulas.
+func cell(text string) string {
+	if _, err := strconv.ParseFloat(text, 64); err == nil {
+		return text
+	}
+	return plain.Cell(text)
 }
 
 // fit cuts the column that may be cut until the table is no wider than a terminal.
@@ -121,16 +130,6 @@ func (l listing) render() string {
 		lines[i] = strings.TrimRight(lines[i], " ")
 	}
 	return strings.Join(lines, "\n")
-}
-
-// printable keeps what someone else wrote from steering the terminal.
-func printable(text string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' && r != '\n' && r != '\t' || r >= 0x7f && r < 0xa0 {
-			return '\uFFFD'
-		}
-		return r
-	}, text)
 }
 
 func columns(names ...string) map[int]bool { // the numeric ones are those that end with "#"
@@ -198,27 +197,20 @@ func took(from time.Time, to *time.Time) string {
 	return to.Sub(from).Round(time.Second / 10).String()
 }
 
+// tookRun is how long a run that has ended took: the time of its legs.
+func tookRun(r api.Run) string {
+	if r.Ended == nil {
+		return ""
+	}
+	return seconds(r.Took)
+}
+
 // seconds writes a stretch of time.
 func seconds(s float64) string {
 	if math.IsNaN(s) || s == 0 {
 		return ""
 	}
 	return time.Duration(s * float64(time.Second)).Round(time.Second / 10).String()
-}
-
-func isTerminal(w any) bool {
-	f, ok := w.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd()))
-}
-
-// width is that of the terminal, or 100 columns.
-func width(w io.Writer) int {
-	if f, ok := w.(*os.File); ok {
-		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 20 {
-			return n
-		}
-	}
-	return 100
 }
 
 // meter shows the progress of long work on a terminal and is quiet otherwise.
@@ -228,12 +220,12 @@ type meter struct {
 }
 
 func (a *App) meter(what string, total int64) *meter {
-	m := &meter{tracker: &progress.Tracker{Message: what, Total: total, Units: progress.UnitsBytes}}
+	m := &meter{tracker: &progress.Tracker{Message: printable(what), Total: total, Units: progress.UnitsBytes}}
 	if !isTerminal(a.Err) {
 		return m
 	}
 	m.writer = progress.NewWriter()
-	m.writer.SetOutputWriter(a.Err)
+	m.writer.SetOutputWriter(raw(a.Err))
 	m.writer.SetUpdateFrequency(100 * time.Millisecond)
 	m.writer.SetStyle(progress.StyleBlocks)
 	m.writer.Style().Visibility.ETA = true

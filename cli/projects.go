@@ -16,6 +16,7 @@ import (
 	"kembrel/client"
 	"kembrel/core/curve"
 	"kembrel/core/filter"
+	"kembrel/core/plain"
 )
 
 func (a *App) projects() *cobra.Command {
@@ -181,7 +182,7 @@ func runTable(runs []api.Run, columns string) listing {
 		l := list("run", "title", "state", "best#", "at", "last#", "epoch#", "verdict", "hyperparameters", "who", "started", "took#")
 		l.shorten = 8
 		for _, r := range runs {
-			l.add(r.Address, r.Title, r.State, figure(r.Best), at(r.Best), figure(r.Last), epoch(r.Epoch), verdictWord(r.Verdict), hyperLine(r.Hyper), r.Who, when(r.Started), took(r.Started, r.Ended))
+			l.add(r.Address, r.Title, r.State, figure(r.Best), at(r.Best), figure(r.Last), epoch(r.Epoch), verdictWord(r.Verdict), hyperLine(r.Hyper), r.Who, when(r.Started), tookRun(r))
 		}
 		return l
 	}
@@ -397,15 +398,29 @@ func (a *App) showRun(r *api.RunDetail) {
 	for n := range r.Hyper {
 		names = append(names, n)
 	}
+	others := map[string]string{}
+	for _, u := range r.Untaken {
+		others[u.Name] = "asked, not taken: " + hyperText(u.Asked)
+		if _, used := r.Hyper[u.Name]; !used {
+			names = append(names, u.Name)
+		}
+	}
 	sort.Strings(names)
 	for _, n := range names {
-		l.add(n, hyperText(r.Hyper[n]))
+		value := ""
+		if v, used := r.Hyper[n]; used {
+			value = hyperText(v)
+		}
+		if others[n] != "" {
+			value = strings.TrimSpace(value + "   " + others[n])
+		}
+		l.add(n, value)
 	}
 	if len(names) > 0 {
 		p("%s", indent(l.render()))
 	}
 	c := r.Recipe
-	p("  command  %s", printable(strings.Join(c.Command, " ")))
+	p("  command  %s", printable(quoted(c.Command)))
 	for _, line := range [][2]string{{"folder", c.Folder}, {"commit", c.Commit}, {"host", c.Host}, {"system", c.System}, {"cpu", c.CPU}, {"language", c.Language}} {
 		if line[1] != "" {
 			p("  %-8s %s", line[0], printable(line[1]))
@@ -427,11 +442,11 @@ func (a *App) showRun(r *api.RunDetail) {
 		}
 		p("  leg %d on %s%s: %s, steps %d to %d%s", leg.Number, printable(leg.Host), from, leg.State, leg.FromStep, leg.LastStep, end)
 		if leg.State == "failed" && leg.Tail != "" {
-			p("%s", indent(indent(printable(leg.Tail))))
+			p("%s", indent(indent(plain.Text(leg.Tail))))
 		}
 	}
 	for _, n := range r.Notes {
-		p("  %s  %s", when(n.At), printable(n.Text))
+		p("  %s  %s", when(n.At), plain.Text(n.Text))
 	}
 }
 

@@ -21,13 +21,18 @@ import (
 )
 
 func (a *App) recorderOptions() (recorder.Options, error) {
-	root, err := spool.Folder()
-	return recorder.Options{Service: a.Settings.Get("url"), Root: root, Connect: connect, Out: a.Out, Err: a.Err}, err
+	return recorder.Options{Service: a.Settings.Get("url"), Roots: roots(), Connect: connect, Out: raw(a.Out), Err: raw(a.Err)}, nil
+}
+
+// roots are where this user's spools may be.
+func roots() []string {
+	own, _ := spool.Folder() // without a home there are the others
+	return spool.Roots(own)
 }
 
 func (a *App) record() *cobra.Command {
 	var takeUp, again, with string
-	var assignments, chosen []string
+	var assignments, chosen, filled []string
 	var takeOver bool
 	var r recordFlags
 	var beside int
@@ -65,7 +70,7 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 				return recorder.Beside(cmd.Context(), o, beside, nil, takeUp)
 			}
 			if again != "" {
-				return a.resumeBeside(cmd, o, again, with, takeOver, beside, args)
+				return a.resumeBeside(cmd, o, again, with, takeOver, r.more, beside, args)
 			}
 			if err := api.CheckProjectKey(o.Project); err != nil {
 				return usage("say which project the run belongs to (--project): %w", err)
@@ -73,20 +78,15 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			if r.o.Hyper, err = parseHyper(assignments); err != nil {
 				return err
 			}
-			if r.o.Search > 0 { // the program is given the values as well
+			if r.o.Search > 0 { // the program is given the values, and uses those that stand in its command or that it takes
 				r.o.Begin = &recorder.Beginning{Asked: r.o.Hyper}
+				r.o.Substituted, r.o.Hyper = only(r.o.Hyper, filled), nil
 			}
 			if beside == 0 {
 				return a.start(cmd, &r, args, chosen)
 			}
 			o.Hyper = r.o.Hyper
-			away, err := recorder.Check(cmd.Context(), &o)
-			if err != nil {
-				return err
-			}
-			if away != nil && !o.Quiet {
-				fmt.Fprintf(a.Err, "kembrel: %v; training begins all the same, everything waits in the spool\n", away)
-			}
+			a.checkFirst(cmd.Context(), &o)
 			return recorder.Beside(cmd.Context(), o, beside, args, "")
 		}}
 	f := cmd.Flags()
@@ -96,11 +96,14 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 	f.StringArrayVar(&chosen, "env", nil, "an environment variable to record, beside the usual ones; may be given many times")
 	f.StringVar(&again, "resume", "", "go on with this run, or from this checkpoint, as its next leg")
 	f.StringVar(&with, "with", "", "with --resume: weights, to go on with the weights alone where the checkpoint lacks the rest")
+	f.BoolVar(&r.more, "more", false, "with --resume: go on although the run is finished, to train it further")
 	f.BoolVar(&takeOver, "take-over", false, "with --resume: go on although the leg before is still heard of; that one is told to stop")
 	r.add(f)
 	f.IntVar(&beside, "beside", 0, "record a program that runs already, by its process id (used by bindings)")
 	f.StringVar(&takeUp, "take-up", "", "with --beside: go on with the spool in this folder (used by bindings)")
 	f.IntVar(&r.o.Search, "search", 0, "number of the search that this is a trial of (used by kembrel search)")
+	f.StringArrayVar(&filled, "filled", nil, "with --search: a hyperparameter that stands in the command")
+	f.MarkHidden("filled")
 	f.IntVar(&r.o.Trial, "trial", 0, "with --search: which trial")
 	f.MarkHidden("search")
 	f.MarkHidden("trial")
@@ -117,6 +120,17 @@ func addRecording(f *pflag.FlagSet, o *recorder.Options) {
 	f.DurationVar(&o.Grace, "grace", 30*time.Second, "with --obey-stop: how long the program may take to end, each time")
 	f.BoolVar(&o.Content, "cut-by-content", false, "cut files of checkpoints that have no tensors we know by their content, so that what moves within them is not kept again; slower")
 	f.BoolVar(&o.Quiet, "quiet", false, "print nothing of the recorder's own")
+}
+
+// only are the values of some names.
+func only(values map[string]json.RawMessage, names []string) map[string]json.RawMessage {
+	out := map[string]json.RawMessage{}
+	for _, name := range names {
+		if v, ok := values[name]; ok {
+			out[name] = v
+		}
+	}
+	return out
 }
 
 func parseHyper(assignments []string) (map[string]json.RawMessage, error) {
@@ -139,11 +153,7 @@ func (a *App) spoolCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "spool", Short: "List what recorders keep on this host and the service has not confirmed", Args: arguments(),
 		Example: "  kembrel spool\n  kembrel spool send",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			root, err := spool.Folder()
-			if err != nil {
-				return err
-			}
-			spools, err := spool.List(root)
+			spools, err := spool.List(roots()...)
 			if err != nil {
 				return err
 			}
@@ -159,7 +169,7 @@ func (a *App) spoolCommand() *cobra.Command {
 				}
 				l.add(s.ID, run, s.Title, state, fmt.Sprint(s.Records), fmt.Sprint(s.Checkpoints), api.Bytes(s.Bytes), when(s.Started), strings.TrimSpace(s.Damaged+" "+s.Why))
 			}
-			return a.print(output, l, map[string]any{"folder": root, "items": orEmpty(spools)})
+			return a.print(output, l, map[string]any{"folders": roots(), "items": orEmpty(spools)})
 		}}
 	outputFlag(cmd, &output)
 	cmd.AddCommand(a.spoolSend(), a.spoolDrop())
@@ -174,11 +184,7 @@ not committed is cleaned away there within about a day.`,
 			if len(args) == 0 {
 				return usage("say which spools; kembrel spool lists them")
 			}
-			root, err := spool.Folder()
-			if err != nil {
-				return err
-			}
-			spools, err := spool.List(root)
+			spools, err := spool.List(roots()...)
 			if err != nil {
 				return err
 			}
@@ -210,7 +216,7 @@ func (a *App) spoolSend() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			spools, err := spool.List(o.Root)
+			spools, err := spool.List(o.Roots...)
 			if err != nil {
 				return err
 			}

@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 
@@ -14,59 +12,13 @@ import (
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/checkpoint"
-	"kembrel/core/hyper"
+	"kembrel/core/plain"
 	"kembrel/recorder"
 )
 
-// place is where and how a program that is run again is started.
-type place struct {
-	folder, checkout, repository string
-}
-
-func (p *place) add(f *pflag.FlagSet) {
-	f.StringVar(&p.folder, "folder", "", "folder to start the program in; otherwise the recorded one")
-	f.StringVar(&p.checkout, "checkout", "", "make this new folder a working tree of the recorded commit and changes, and start the program there")
-	f.StringVar(&p.repository, "repository", "", "with --checkout: folder of the repository; otherwise the recorded one, or this one")
-}
-
-// enter goes to the folder and sets the recorded environment variables.
-func (p *place) enter(ctx context.Context, r api.Recipe) error {
-	folder := p.folder
-	switch {
-	case p.checkout != "":
-		from := p.repository
-		if from == "" {
-			if from = r.Folder; !isFolder(from) {
-				from = "."
-			}
-		}
-		var err error
-		if folder, err = recorder.CheckOut(ctx, r, from, p.checkout); err != nil {
-			return err
-		}
-	case folder == "":
-		if folder = r.Folder; !isFolder(folder) {
-			return exit{ExitNotFound, fmt.Errorf("the run's folder %s is not on this host; say where to start the program (--folder), or have its code checked out (--checkout NEW-FOLDER --repository FOLDER)", folder)}
-		}
-	}
-	for name, v := range r.Environment {
-		if err := os.Setenv(name, v); err != nil {
-			return err
-		}
-	}
-	if err := os.Chdir(folder); err != nil {
-		return exit{ExitNotFound, err}
-	}
-	return nil
-}
-
-func isFolder(path string) bool {
-	info, err := os.Stat(path)
-	return err == nil && info.IsDir()
-}
-
-// goOn finds the checkpoint that a run goes on from: the one named, or the latest that does. with says that its weights are enough.
-func (a *App) goOn(ctx context.Context, address, with string) (*api.RunDetail, *recorder.Beginning, error) {
+// goOn finds the checkpoint that a run goes on from: the one named, or the latest that does. with says that its weights are enough; more, that a
+// run which has ended as it should goes on all the same.
+func (a *App) goOn(ctx context.Context, address, with string, more bool) (*api.RunDetail, *recorder.Beginning, error) {
 	addr, err := api.ParseAddress(address)
 	if err != nil || addr.Run == 0 {
 		return nil, nil, usage("%q is neither a run nor a checkpoint, such as vessels/4 or vessels/4@e12", address)
@@ -83,6 +35,9 @@ func (a *App) goOn(ctx context.Context, address, with string) (*api.RunDetail, *
 	run, err := client.Call(ctx, a.client(), api.GetRun, &in)
 	if err != nil {
 		return nil, nil, err
+	}
+	if run.State == "finished" && !more {
+		return nil, nil, exit{ExitExists, fmt.Errorf("%s is finished: going on from its end would add a leg with nothing in it. To train it further: --more, with a command that trains more epochs; to try something else from one of its checkpoints: kembrel branch %s", run.Address, branchOf(run.Address, addr))}
 	}
 	at := addr.At.String()
 	if at == "" {
@@ -129,6 +84,14 @@ func (a *App) goOn(ctx context.Context, address, with string) (*api.RunDetail, *
 	return run, b, nil
 }
 
+// branchOf is a checkpoint to branch from.
+func branchOf(run string, addr api.Address) string {
+	if at := addr.At.String(); at != "" {
+		return run + "@" + at
+	}
+	return run + "@best"
+}
+
 func unfit(c api.Checkpoint) error {
 	return exit{ExitFailed, fmt.Errorf("%s does not do to go on as if nothing had happened: it lacks %s. To go on with its weights alone, which the run will say for ever: --with weights", c.Address, strings.Join(c.Lacks, ", "))}
 }
@@ -139,6 +102,7 @@ type recordFlags struct {
 	title string
 	rule  ruleFlags
 	asked []string
+	more  bool
 }
 
 func (r *recordFlags) add(f *pflag.FlagSet) {
@@ -153,22 +117,11 @@ func (a *App) start(cmd *cobra.Command, r *recordFlags, command []string, chosen
 		return err
 	}
 	o.Wait, o.Content, o.Quiet, o.Obey, o.Grace, o.Project, o.Title, o.Hyper, o.Begin, o.Chosen = r.o.Wait, r.o.Content, r.o.Quiet, r.o.Obey, r.o.Grace, r.o.Project, r.title, r.o.Hyper, r.o.Begin, chosen
-	o.Search, o.Trial = r.o.Search, r.o.Trial
+	o.Search, o.Trial, o.Substituted = r.o.Search, r.o.Trial, r.o.Substituted
 	if o.Stop, err = r.rule.rule(cmd); err != nil {
 		return err
 	}
-	away, err := recorder.Check(cmd.Context(), &o)
-	if err != nil {
-		return err
-	}
-	if away != nil {
-		if o.Begin != nil && o.Search == 0 {
-			return away
-		}
-		if !o.Quiet {
-			fmt.Fprintf(a.Err, "kembrel: %v; training begins all the same, everything waits in the spool\n", away)
-		}
-	}
+	a.checkFirst(cmd.Context(), &o)
 	if b := o.Begin; b != nil && b.Checkpoint != nil {
 		total := int64(0)
 		for _, f := range b.Checkpoint.Files {
@@ -186,43 +139,52 @@ func (a *App) start(cmd *cobra.Command, r *recordFlags, command []string, chosen
 	return err
 }
 
+// checkFirst says loudly, even to the quiet, what the service would not take now. Training begins all the same.
+func (a *App) checkFirst(ctx context.Context, o *recorder.Options) {
+	if err := recorder.Check(ctx, o); err != nil {
+		fmt.Fprintf(a.Err, "kembrel: %v; training begins all the same and everything waits in the spool. When it is put right: kembrel spool send\n", err)
+	}
+}
+
 // resumeRun goes on with a run under a recorder.
 func (a *App) resumeRun(cmd *cobra.Command, r *recordFlags, address, with string, takeOver bool, p *place, command, chosen []string) error {
-	detail, b, err := a.goOn(cmd.Context(), address, with)
+	detail, b, err := a.goOn(cmd.Context(), address, with, r.more)
 	if err != nil {
 		return err
 	}
 	run := detail.Address
 	if p != nil {
-		if err := p.enter(cmd.Context(), detail.Recipe); err != nil {
-			return err
-		}
-		if len(command) == 0 {
+		own := len(command) > 0
+		if !own {
 			command = detail.Recipe.Command
 		}
 		if len(command) == 0 {
 			return usage("%s does not say how it was started; give the command: kembrel resume %s -- COMMAND", run, run)
 		}
+		if err := a.trust(cmd.Context(), written{run, detail.Who, command, own, detail.Recipe, p}); err != nil {
+			return err
+		}
+		if err := p.enter(cmd.Context(), detail.Recipe, own); err != nil {
+			return err
+		}
 	}
-	b.TakeOver = takeOver
+	b.TakeOver, b.More = takeOver, r.more
 	r.o.Project, r.o.Begin = detail.Project, b
 	if !r.o.Quiet {
-		fmt.Fprintf(a.Err, "kembrel: %s goes on from %s (step %d): %s\n", run, b.Checkpoint.Address, b.Checkpoint.Step, strings.Join(command, " "))
+		fmt.Fprintf(a.Err, "kembrel: %s goes on from %s (step %d): %s\n", run, b.Checkpoint.Address, b.Checkpoint.Step, plain.Line(quoted(command)))
 	}
 	return a.start(cmd, r, command, chosen)
 }
 
 // resumeBeside goes on with a run that a program which runs already takes up.
-func (a *App) resumeBeside(cmd *cobra.Command, o recorder.Options, address, with string, takeOver bool, program int, command []string) error {
-	detail, b, err := a.goOn(cmd.Context(), address, with)
+func (a *App) resumeBeside(cmd *cobra.Command, o recorder.Options, address, with string, takeOver, more bool, program int, command []string) error {
+	detail, b, err := a.goOn(cmd.Context(), address, with, more)
 	if err != nil {
 		return err
 	}
-	b.TakeOver = takeOver
+	b.TakeOver, b.More = takeOver, more
 	o.Project, o.Begin = detail.Project, b
-	if away, err := recorder.Check(cmd.Context(), &o); err != nil || away != nil {
-		return cmp.Or(err, away)
-	}
+	a.checkFirst(cmd.Context(), &o)
 	return recorder.Beside(cmd.Context(), o, program, command, "")
 }
 
@@ -235,6 +197,9 @@ func (a *App) resume() *cobra.Command {
 		Long: `Go on with a run from its latest checkpoint that does for it, or from the one named, as the run's next leg. The program is started as it was
 recorded: its command, in its folder, with its environment variables; it is told where to go on and given the parts of the checkpoint (docs/resuming.md). Curves go
 on behind the checkpoint's step; what an earlier leg had recorded beyond it stays stored.
+
+A recipe that somebody else recorded is shown and runs only when you say so; in scripts, --yes --from PERSON. A finished run is not resumed,
+unless --more says that it is to train further.
 
 A checkpoint that lacks what the run needs is refused, unless --with weights. A run is written by one leg at a time: while its recorder is still heard of,
 resuming is refused, unless --take-over.`,
@@ -251,6 +216,7 @@ resuming is refused, unless --take-over.`,
 	r.add(cmd.Flags())
 	p.add(cmd.Flags())
 	cmd.Flags().StringVar(&with, "with", "", "weights: go on with the weights alone where the checkpoint lacks the rest")
+	cmd.Flags().BoolVar(&r.more, "more", false, "go on although the run is finished, to train it further")
 	cmd.Flags().BoolVar(&takeOver, "take-over", false, "go on although the leg before is still heard of; that one is told to stop")
 	return cmd
 }
@@ -260,7 +226,7 @@ func (a *App) branch() *cobra.Command {
 	var p place
 	cmd := &cobra.Command{Use: "branch CHECKPOINT [-- COMMAND...]", Short: "Start a new run from another run's checkpoint",
 		Long: `Start a new run that goes on from a checkpoint of another run, with some values changed. Its origin is recorded, and its curves are drawn as the
-continuation of its parent's. Without a command the parent's is taken, with the changed values in it. The program also gets them when it connects (docs/resuming.md).`,
+continuation of its parent's. A recipe that somebody else recorded is shown and runs only when you say so; in scripts, --yes --from PERSON. Without a command the parent's is taken, with the changed values in it. The program also gets them when it connects (docs/resuming.md).`,
 		Example: `  kembrel branch vessels/4@e20 --hyper lr=0.001
   kembrel branch vessels/4@best --hyper freeze=1 -- ./harbour train --epochs 40`,
 		ValidArgsFunction: a.complete(true, true),
@@ -295,7 +261,7 @@ func (a *App) rerun() *cobra.Command {
 	var p place
 	cmd := &cobra.Command{Use: "rerun RUN", Short: "Run a run again from its recipe, with or without changed values",
 		Long: `Run a run again, afresh: the recorded command, in its folder, with its environment variables. What differs from the recorded tree, packages and machine
-is listed first. After a rerun without changed values the two are compared: kembrel show says whether the run is repeatable.`,
+is listed first. A recipe that somebody else recorded is shown and runs only when you say so; in scripts, --yes --from PERSON. After a rerun without changed values the two are compared: kembrel show says whether the run is repeatable.`,
 		Example: `  kembrel rerun vessels/4
   kembrel rerun vessels/4 --hyper lr=0.01 --title "Lower rate"`,
 		Args: arguments("RUN"), ValidArgsFunction: a.complete(true, false),
@@ -330,26 +296,26 @@ func (a *App) startAgain(cmd *cobra.Command, r *recordFlags, p *place, from *api
 		return err
 	}
 	b.Asked, b.Origin.Asked = asked, asked
-	if err := p.enter(cmd.Context(), from.Recipe); err != nil {
-		return err
-	}
-	given := len(command) > 0
-	if !given {
-		command = from.Recipe.Command
+	own := len(command) > 0
+	if !own {
+		if command, r.o.Substituted, err = ask(from, asked, from.Recipe.Command); err != nil {
+			return err
+		}
 	}
 	if len(command) == 0 {
 		return usage("%s does not say how it was started", from.Address)
 	}
-	for name, v := range asked {
-		if !given {
-			command, _ = hyper.Substitute(command, name, from.Hyper[name], v)
-		}
+	if err := a.trust(cmd.Context(), written{from.Address, from.Who, command, own, from.Recipe, p}); err != nil {
+		return err
+	}
+	if err := p.enter(cmd.Context(), from.Recipe, own); err != nil {
+		return err
 	}
 	if !r.o.Quiet {
 		for _, d := range recorder.Differences(from.Recipe, recorder.Describe(cmd.Context(), command, nil)) {
 			fmt.Fprintf(a.Err, "kembrel: differs from %s: %s\n", from.Address, d)
 		}
-		fmt.Fprintf(a.Err, "kembrel: from %s: %s\n", b.Origin.From, strings.Join(command, " "))
+		fmt.Fprintf(a.Err, "kembrel: from %s: %s\n", b.Origin.From, plain.Line(quoted(command)))
 	}
 	r.o.Project, r.o.Begin = from.Project, b
 	return a.start(cmd, r, command, nil)

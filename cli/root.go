@@ -12,6 +12,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/core/plain"
 )
 
 // The exit codes, as docs/commands.md lists them. kembrel record ends with its program's own.
@@ -44,7 +45,7 @@ func Usage(format string, args ...any) error { return usage(format, args...) }
 // Differs marks an error as one of content that is not what it should be.
 func Differs(err error) error { return exit{ExitDiffers, err} }
 
-// App is what the commands share.
+// App is what the commands share. Out and Err make what is printed harmless (screen.go).
 type App struct {
 	Settings *Settings
 	Version  string
@@ -54,7 +55,7 @@ type App struct {
 
 // New makes the command tree. more are commands from elsewhere, made with the same App; one whose Use begins with "blobs " belongs below blobs.
 func New(version string, more ...func(*App) *cobra.Command) *cobra.Command {
-	a := &App{Settings: NewSettings(), Version: version, In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
+	a := &App{Settings: NewSettings(), Version: version, In: os.Stdin, Out: &plain.Writer{To: os.Stdout}, Err: &plain.Writer{To: os.Stderr}}
 	root := &cobra.Command{
 		Use:   "kembrel",
 		Short: "Record, watch, compare and restore training runs",
@@ -69,6 +70,8 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 		SilenceUsage:      true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return a.Settings.Load(cmd.Flags()) },
 	}
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usage("%w; see %s --help", err, cmd.CommandPath())
 	})
@@ -84,7 +87,7 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 		root.AddCommand(cmd)
 	}
 	root.AddCommand(a.record(), a.resume(), a.branch(), a.rerun(), a.spoolCommand(), blobs, a.projects(), a.runs(), a.change(), a.archive(), a.deleteRun(), a.views(), a.compare(), a.search(), a.searches(), a.open(), a.show(), a.curves(), a.follow(), a.verdict(), a.stopRule(), a.export(), a.importCommand(), a.checkpoints(), a.keep(), a.pin(), a.drop(), a.sizes(), a.restore(), a.verify(), a.match(), a.diffWeights(), a.tensors(),
-		a.signIn(), a.tokens(), a.config(), a.version())
+		a.signIn(), a.tokens(), a.config(), a.version(), drain())
 	return root
 }
 
@@ -98,7 +101,7 @@ func Execute(ctx context.Context, root *cobra.Command) int {
 	if errors.As(err, &e) && e.err == nil {
 		return e.code
 	}
-	fmt.Fprintln(os.Stderr, "kembrel:", err)
+	fmt.Fprintln(os.Stderr, "kembrel:", plain.Text(err.Error()))
 	return exitCode(err)
 }
 

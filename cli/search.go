@@ -147,10 +147,11 @@ func (a *App) searchBy(strategy, short string) *cobra.Command {
 func (a *App) searchResume() *cobra.Command {
 	s := &searching{app: a}
 	var r recordFlags
+	var trust place
 	budget := 0
 	cmd := &cobra.Command{Use: "resume NUMBER", Short: "Go on with a search: start what has not ended", Args: arguments("NUMBER"),
 		Long: `Go on with a search: trials that have not been started, were lost or were ended by a signal are started; those that ended otherwise are left, and so are
-those that run. --budget gives the search more trials than it had.`,
+those that run. A search that somebody else made is shown and runs only when you say so; in scripts, --yes --from PERSON. --budget gives the search more trials than it had.`,
 		Example: "  kembrel search resume 1 --project vessels\n  kembrel search resume 1 --project vessels --budget 24 --at-once 2",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := strconv.Atoi(args[0])
@@ -161,6 +162,14 @@ those that run. --budget gives the search more trials than it had.`,
 				return err
 			}
 			s.in.Number, s.client = n, a.client()
+			found, err := client.Call(cmd.Context(), s.client, api.GetSearch, &s.in)
+			if err != nil {
+				return err
+			}
+			what := fmt.Sprintf("search %d of %s", found.Number, found.Project)
+			if err := a.trust(cmd.Context(), written{what: what, who: found.Who, command: found.Command, place: &trust}); err != nil {
+				return err
+			}
 			if budget > 0 {
 				edit := &api.SearchEdit{SearchInput: s.in}
 				edit.Body.Budget = budget
@@ -171,6 +180,7 @@ those that run. --budget gives the search more trials than it had.`,
 			return s.run(cmd.Context())
 		}}
 	s.add(cmd.Flags(), &r)
+	trust.addTrust(cmd.Flags())
 	cmd.Flags().IntVar(&budget, "budget", 0, "trials at most, instead of as many as it had")
 	cmd.RegisterFlagCompletionFunc("project", a.complete(false, false))
 	return cmd
@@ -276,6 +286,9 @@ func (s *searching) trial(ctx context.Context, self string, found *api.Search, t
 		"--title", fmt.Sprintf("%s, trial %d", s.titles, t.Number)}, s.flags...)
 	for _, v := range setting {
 		args = append(args, "--hyper", v.Name+"="+string(v.Value))
+		if slices.ContainsFunc(found.Command, func(word string) bool { return strings.Contains(word, "{"+v.Name+"}") }) {
+			args = append(args, "--filled", v.Name)
+		}
 	}
 	var said bytes.Buffer
 	cmd := exec.CommandContext(ctx, self, append(append(args, "--"), setting.Fill(found.Command)...)...)
@@ -400,7 +413,7 @@ func (a *App) printSearch(ctx context.Context, output string, in api.SearchInput
 			best = number(float64(*t.Best))
 		}
 		if t.Started != nil {
-			length = took(*t.Started, t.Ended)
+			length = seconds(t.Took)
 		}
 		l.add(fmt.Sprint(t.Number), run, t.State, best, length, settingOf(found, t).String())
 	}

@@ -263,7 +263,7 @@ func (a *App) verified(ctx context.Context, addr api.Address, command []string, 
 	for i := range command {
 		command[i] = strings.ReplaceAll(command[i], "{folder}", folder)
 	}
-	figures, code, err := recorder.Evaluate(ctx, recorder.Options{Out: a.Err, Err: a.Err}, folder, command)
+	figures, code, err := recorder.Evaluate(ctx, recorder.Options{Out: raw(a.Err), Err: raw(a.Err)}, folder, command)
 	if err != nil {
 		return nil, err
 	}

@@ -23,6 +23,7 @@ type Beginning struct {
 	Checkpoint *api.Checkpoint            // to go on from, with the chunks of its files; nil: none
 	Parts      []string                   // of it, for the program; nil: all
 	Asked      map[string]json.RawMessage // hyperparameters for the program to take instead of its own
+	More       bool                       // go on although the run is finished
 	TakeOver   bool                       // open the leg although the one before is still heard of
 	Got        func(int64)                // bytes of the checkpoint as they arrive
 	Done       func()                     // the checkpoint is here, or could not be had
@@ -46,6 +47,9 @@ func prepare(ctx context.Context, o Options, s *spool.Spool) error {
 	return n.openLeg(ctx)
 }
 
+// needs reports whether a checkpoint must be had before the program can start.
+func (b *Beginning) needs() bool { return b != nil && b.Checkpoint != nil }
+
 // input names the checkpoint by its step: another may become the best meanwhile.
 func (b *Beginning) input() api.CheckpointInput {
 	from, _ := api.ParseAddress(b.Checkpoint.Address)
@@ -58,7 +62,7 @@ func (b *Beginning) files() []api.File {
 
 // leg fills in what the spool must know.
 func (b *Beginning) leg(l *spool.Leg) {
-	l.Number, l.Origin, l.Asked = b.Number, b.Origin, b.Asked
+	l.Number, l.Origin, l.Asked, l.More = b.Number, b.Origin, b.Asked, b.More
 	if c := b.Checkpoint; c != nil {
 		l.Resumed = &api.Resumed{From: c.Address, Step: c.Step, Epoch: c.Epoch, Parts: []string{}}
 		for _, f := range b.files() {
@@ -169,7 +173,7 @@ func (s *sender) warn(warnings []string) {
 
 // Leftovers sends what dead recorders on this host kept of a run, so that it is known how far the run is before it goes on.
 func Leftovers(ctx context.Context, o Options, run string, say func(string, ...any)) error {
-	spools, err := spool.List(o.Root)
+	spools, err := spool.List(o.Roots...)
 	if err != nil {
 		return err
 	}

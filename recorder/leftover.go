@@ -42,7 +42,7 @@ func SendLeftover(ctx context.Context, o Options, folder string, say func(string
 
 // sendLeftovers quietly sends what earlier recorders for the same service left, one after another.
 func sendLeftovers(ctx context.Context, o Options, own string) {
-	spools, err := spool.List(o.Root)
+	spools, err := spool.List(o.Roots...)
 	if err != nil {
 		return
 	}

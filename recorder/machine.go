@@ -3,6 +3,7 @@ package recorder
 import (
 	"context"
 	"encoding/csv"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -251,9 +252,15 @@ func (n *session) watchMachine(ctx context.Context, m *machine, program func() i
 	}
 }
 
-// remark leaves a note of the recorder's own.
+// remark leaves a note of the recorder's own. It waits for nothing.
 func (n *session) remark(text string) {
-	if err := n.spool.AppendNow(spool.Note, 0, api.NewNote{At: time.Now(), Text: text}); err != nil {
-		n.say("a note could not be kept: %v", err)
+	body, err := json.Marshal(api.NewNote{At: time.Now(), Text: text})
+	if err != nil {
+		return
 	}
+	n.spool.Append(spool.Note, 0, body, func(err error) {
+		if err != nil {
+			n.say("a note could not be kept: %v", err)
+		}
+	})
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
@@ -30,7 +31,7 @@ type Options struct {
 	Project  string
 	Title    string
 	Hyper    map[string]json.RawMessage
-	Root     string        // where spools are
+	Roots    []string      // where spools may be: its own folder, then where one is made if that takes none
 	Wait     time.Duration // how long to wait, at the end, for a service that takes nothing
 	Quiet    bool
 	Content  bool                                // cut files without tensors by their content
@@ -47,6 +48,8 @@ type Options struct {
 	Trial  int        // its place in it, from 1
 	Begin  *Beginning // how the leg begins; nil: a new run, afresh
 	Chosen []string   // environment variables to record beside the usual ones
+
+	Substituted map[string]json.RawMessage // asked hyperparameters that stand in the command: the program is given them there
 
 	rules api.LegNews // as Check found them
 }
@@ -65,58 +68,82 @@ type recording struct {
 	machine *machine
 	unplug  context.CancelFunc // ends the machine's readings
 	program atomic.Int32       // process id
+	ended   time.Time          // of the program
+	tail    string             // the last lines that it printed
 }
 
-// Check finds out before the program starts whether the service would take the run: a wrong project or token is an error now, a
-// service that does not answer is none (nil, with away set).
-func Check(ctx context.Context, o *Options) (away error, err error) {
+// Check asks before the program starts whether the service would take the run, and learns its stop rule. What is wrong is no reason not to
+// start: everything waits in the spool until it is put right.
+func Check(ctx context.Context, o *Options) error {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
 	c, in := o.Connect(o.Service), &api.ProjectInput{Project: o.Project}
 	project, err := client.Call(ctx, c, api.GetProject, in)
-	if err == nil {
-		var rule *api.StopState
-		if rule, err = client.Call(ctx, c, api.GetStopRule, in); err == nil {
-			o.rules = api.LegNews{Objective: project.Objective, Rule: rule.Rule}
-			if o.Stop != nil {
-				o.rules.Rule = o.Stop
-			}
-		}
-	}
-	if err != nil && (temporary(err) || errors.Is(err, context.DeadlineExceeded)) && !api.Is(err, api.SignedOut) {
-		return err, nil
-	}
 	if api.Is(err, api.NotFound) {
-		return nil, api.Fail(api.NotFound, "there is no project %q at %s; make it with: kembrel projects make %s", o.Project, o.Service, o.Project)
+		return api.Fail(api.NotFound, "there is no project %q at %s; make it with: kembrel projects make %s", o.Project, o.Service, o.Project)
 	}
-	return nil, err
+	if err != nil {
+		return err
+	}
+	rule, err := client.Call(ctx, c, api.GetStopRule, in)
+	if err != nil {
+		return err
+	}
+	o.rules = api.LegNews{Objective: project.Objective, Rule: rule.Rule}
+	if o.Stop != nil {
+		o.rules.Rule = o.Stop
+	}
+	return nil
 }
 
 // begin makes the spool and the socket and starts sending.
 func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error) {
-	folder, err := os.MkdirTemp("", "kembrel-") // a socket's path may have 107 bytes only
+	folder, err := socketFolder(o)
 	if err != nil {
-		return nil, fmt.Errorf("make a folder for the socket: %w", err)
+		return nil, err
 	}
 	leg := spool.Leg{Service: o.Service, Project: o.Project, RunKey: uuid.NewString(), LegKey: uuid.NewString(), Title: o.Title,
 		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Search: o.Search, Trial: o.Trial, Socket: filepath.Join(folder, "s"), Stop: o.Stop}
 	if o.Begin != nil {
 		o.Begin.leg(&leg)
 	}
-	s, err := spool.Make(o.Root, leg)
+	if len(o.Substituted) > 0 {
+		leg.Hyper = maps.Clone(o.Substituted)
+		maps.Copy(leg.Hyper, o.Hyper)
+	}
+	s, why, err := spool.MakeSomewhere(o.Roots, leg)
+	if err == nil && why != nil && !o.Quiet {
+		fmt.Fprintf(o.Err, "kembrel: the spool is in %s instead, as none could be made where it belongs: %v\n", filepath.Dir(s.Folder), why)
+	}
 	if err == nil && o.Begin != nil {
 		if err = prepare(ctx, o, s); err != nil {
 			s.Remove()
 		}
 	}
 	if err == nil && o.rules.Objective != "" {
-		err = s.SetState(spool.State{Objective: o.rules.Objective, Rule: o.rules.Rule})
+		s.SetState(spool.State{Objective: o.rules.Objective, Rule: o.rules.Rule}) // without it the service is asked again
 	}
 	if err != nil {
 		os.RemoveAll(folder)
 		return nil, err
 	}
 	return attach(ctx, o, s)
+}
+
+// maxSocket is how long a socket's path may be, in bytes.
+const maxSocket = 100
+
+// socketFolder makes a folder for the socket where that can be done.
+func socketFolder(o Options) (folder string, err error) {
+	for _, root := range append([]string{os.TempDir(), "/dev/shm"}, o.Roots...) {
+		if len(root) > maxSocket-30 {
+			continue
+		}
+		if folder, err = os.MkdirTemp(root, "kembrel-"); err == nil {
+			return folder, nil
+		}
+	}
+	return "", fmt.Errorf("make a folder for the socket: %w", err)
 }
 
 // attach takes up a spool, new or left by a recorder that died: listens for programs and sends.
@@ -132,7 +159,14 @@ func attach(ctx context.Context, o Options, s *spool.Spool) (*recording, error) 
 	}
 	os.MkdirAll(filepath.Dir(s.Leg.Socket), 0o700)
 	os.Remove(s.Leg.Socket)
-	if r.socket, err = net.Listen("unix", s.Leg.Socket); err != nil {
+	if r.socket, err = net.Listen("unix", s.Leg.Socket); err != nil { // its folder may have been taken away, or be on a full disk
+		var folder string
+		if folder, err = socketFolder(o); err == nil {
+			s.Leg.Socket = filepath.Join(folder, "s")
+			r.socket, err = net.Listen("unix", s.Leg.Socket)
+		}
+	}
+	if err != nil {
 		s.Close()
 		return nil, fmt.Errorf("listen for the program: %w", err)
 	}
@@ -162,7 +196,7 @@ func (r *recording) say(format string, args ...any) {
 func (r *recording) noteProgram(pid int) {
 	r.program.Store(int32(pid))
 	if err := r.spool.SetProgram(pid); err != nil {
-		r.say("cannot note the program's process: %v", err)
+		r.say("cannot note the program's process: %v", withoutPath(err))
 	}
 }
 
@@ -191,6 +225,9 @@ func (r *recording) hangUp() {
 	}
 }
 
+// endTime is how long a disk that takes nothing is waited for at the end.
+const endTime = 5 * time.Second
+
 // finish records the end and sends the rest. It waits for the service as long as something gets through, and Wait longer.
 func (r *recording) finish(end spool.Ending) {
 	r.unplug()
@@ -199,8 +236,16 @@ func (r *recording) finish(end spool.Ending) {
 			r.session.remark(text)
 		}
 	}
-	if err := r.spool.AppendNow(spool.End, 0, end); err != nil {
-		r.say("the end could not be kept: %v", err)
+	if untaken := r.session.untaken(); untaken != "" {
+		r.say("warning: %s", untaken)
+		r.session.remark(untaken)
+	}
+	r.session.sayRefused()
+	r.session.mutex.Lock()
+	r.session.sayGap()
+	r.session.mutex.Unlock()
+	if err := r.spool.AppendEnd(end, endTime); err != nil {
+		r.say("the spool's disk takes nothing (%v); what waits in memory is sent from there", withoutPath(err))
 	}
 	r.over.Store(true)
 	interrupt := make(chan os.Signal, 1)
@@ -240,6 +285,13 @@ func (r *recording) close(err error) {
 		return
 	}
 	id := filepath.Base(r.spool.Folder)
+	if r.spool.Stuck() != nil {
+		if saved, why := r.spool.Rescue(r.options.Roots); why != nil {
+			r.say("what waits in memory is LOST: the service does not take it now, and no disk does: %v", why)
+		} else {
+			r.say("what waited in memory is in %s", saved)
+		}
+	}
 	if errors.Is(err, errRefused) {
 		r.say("%v; the spool %s keeps it: see kembrel spool", err, id)
 	} else {
@@ -248,33 +300,39 @@ func (r *recording) close(err error) {
 	r.spool.Close()
 }
 
-// Command runs a program under a recorder and returns its exit code; a signal that ended it counts 128 and its number, as in shells.
+// Command runs a program under a recorder and returns its exit code; a signal that ended it counts 128 and its number, as in shells. Only a
+// program that cannot be started, or a checkpoint to go on from that cannot be had, is an error: where nothing can be recorded it runs all the same.
 func Command(ctx context.Context, o Options, command []string) (int, error) {
 	path, err := exec.LookPath(command[0])
 	if err != nil {
 		return 0, fmt.Errorf("cannot start %q: %w", command[0], err)
 	}
+	cmd := &exec.Cmd{Path: path, Args: command, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
 	r, err := begin(ctx, o, Describe(ctx, command, o.Chosen))
 	if err != nil {
-		return 0, err
+		if o.Begin.needs() {
+			return 0, err
+		}
+		fmt.Fprintf(o.Err, "kembrel: NOTHING OF THIS RUN IS RECORDED: %v; the program starts all the same\n", err)
 	}
-	stdout, err1 := outputFile(r.spool.Folder, "stdout")
-	stderr, err2 := outputFile(r.spool.Folder, "stderr")
-	if err := errors.Join(err1, err2); err != nil {
-		return 0, fmt.Errorf("keep the program's output: %w", err)
+	var out *drains
+	if r != nil {
+		cmd.Env = append(os.Environ(), protocol.Variable+"="+r.spool.Leg.Socket)
+		if out, err = newDrains(r.spool.Folder, [2]io.Writer{o.Out, o.Err}); err != nil {
+			r.say("the program's output is not recorded: %v", err)
+		} else {
+			cmd.Stdout, cmd.Stderr = out.write[0], out.write[1]
+		}
 	}
-	cmd := &exec.Cmd{Path: path, Args: command, Stdin: os.Stdin, Stdout: stdout, Stderr: stderr,
-		Env: append(os.Environ(), protocol.Variable+"="+r.spool.Leg.Socket)}
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	if err := cmd.Start(); err != nil {
-		r.hangUp()
-		r.finish(spool.Ending{State: "failed", At: time.Now(), Why: err.Error()})
+		if r != nil {
+			r.hangUp()
+			r.finish(spool.Ending{State: "failed", At: time.Now(), Why: err.Error()})
+		}
 		return 0, fmt.Errorf("start %q: %w", command[0], err)
 	}
-	stdout.Close()
-	stderr.Close()
-	r.noteProgram(cmd.Process.Pid)
 	go func() {
 		for s := range signals {
 			if s != os.Interrupt || !isTerminal(os.Stdin) { // a terminal interrupts the program itself
@@ -282,34 +340,47 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 			}
 		}
 	}()
-	copied := make(chan struct{})
+	if r != nil {
+		r.watch(cmd, out)
+	} else {
+		cmd.Wait()
+	}
+	signal.Stop(signals)
+	status := cmd.ProcessState.Sys().(syscall.WaitStatus)
+	if r != nil {
+		end := ending(cmd.ProcessState, r.session, r.ended)
+		end.Tail = r.tail
+		r.finish(end)
+	}
+	if status.Signaled() {
+		return 128 + int(status.Signal()), nil
+	}
+	return status.ExitStatus(), nil
+}
+
+// watch waits for the program's end.
+func (r *recording) watch(cmd *exec.Cmd, out *drains) {
+	if out != nil {
+		out.handedOver()
+	}
+	r.noteProgram(cmd.Process.Pid)
 	ended := make(chan struct{})
-	if o.Obey {
+	if r.options.Obey {
 		go func() {
 			select {
 			case <-ended:
 			case <-r.session.stopping:
-				endGently(cmd.Process, r.session.knows(), o.Grace, ended, r.say)
+				endGently(cmd.Process, r.session.knows(), r.options.Grace, ended, r.say)
 			}
 		}()
 	}
-	go func() {
-		defer close(copied)
-		copyOutput(r.spool.Folder, o.Out, o.Err, ended)
-	}()
 	cmd.Wait()
-	at := time.Now()
+	r.ended = time.Now()
 	close(ended)
-	<-copied
-	signal.Stop(signals)
-	r.hangUp()
-	end := ending(cmd.ProcessState, r.session, at)
-	end.Tail = tail(r.spool.Folder)
-	r.finish(end)
-	if end.Signal != "" {
-		return 128 + int(cmd.ProcessState.Sys().(syscall.WaitStatus).Signal()), nil
+	if out != nil {
+		r.tail = out.end()
 	}
-	return cmd.ProcessState.ExitCode(), nil
+	r.hangUp()
 }
 
 // ending joins what the system says of the program's end with what the program said.

@@ -128,9 +128,7 @@ func (s *sender) change(do func(*spool.State)) {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	do(&s.state)
-	if err := s.spool.SetState(s.state); err != nil {
-		s.say("cannot note how far the spool is sent: %v", err) // it is asked of the service anyway
-	}
+	s.spool.SetState(s.state) // where it cannot be noted, the service is asked
 }
 
 // try calls until the service takes it or refuses it for good.
@@ -197,7 +195,7 @@ func (s *sender) openLeg(ctx context.Context) error {
 	address := api.Address{Project: l.Project, Run: number}.String()
 	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: start.ProjectInput, Number: number}, Key: l.LegKey}
 	if l.Resumed != nil {
-		open.Body.From, open.Body.Parts, open.Body.TakeOver = l.Resumed.From, l.Resumed.Parts, s.takeOver
+		open.Body.From, open.Body.Parts, open.Body.TakeOver, open.Body.More = l.Resumed.From, l.Resumed.Parts, s.takeOver, l.More
 	}
 	open.Body.Recorder, open.Body.Previous, open.Body.Host, open.Body.Started = s.spool.Recorder, s.spool.Previous, l.Recipe.Host, l.Started
 	if err := s.try(ctx, func(ctx context.Context) error {
@@ -210,7 +208,7 @@ func (s *sender) openLeg(ctx context.Context) error {
 		return fmt.Errorf("open the leg: %w", err)
 	}
 	if err := s.spool.Known(); err != nil {
-		s.say("cannot note who records: %v", err)
+		s.say("cannot note who records: %v", withoutPath(err))
 	}
 	s.mutex.Lock()
 	s.leg = api.LegInput{RunInput: open.RunInput, Leg: s.counted.Leg, Recorder: s.spool.Recorder}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"net"
 	"os"
@@ -55,14 +56,22 @@ type session struct {
 	verify    string        // folder of a restored model that the program is to evaluate; "": it trains
 	classes   bool          // some curve is one of a classifier
 	warned    map[string]bool
-	cut       string               // how files without tensors are cut
-	coming    func(spool.Manifest) // hears of a checkpoint before it is durable
+	cut       string                     // how files without tensors are cut
+	coming    func(spool.Manifest)       // hears of a checkpoint before it is durable
+	used      map[string]json.RawMessage // hyperparameters, as the program says
+	gap       gap
+	held      string // why nothing can be made durable at the moment; "": it can
+	restarted bool   // the program began again although it was to go on
+
+	counting sync.Mutex     // guards what follows
+	refused  map[string]int // messages that were refused, by kind
 }
 
 // newSession takes up what the spool already holds, so that a recorder can follow one that died.
 func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 	n := &session{spool: s, say: say, figures: map[string]api.Float{}, done: map[string]bool{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
-		lastEpoch: math.NaN(), warned: map[string]bool{}, crossed: make(chan struct{}, 1), stopping: make(chan string, 1), coming: func(spool.Manifest) {}}
+		lastEpoch: math.NaN(), warned: map[string]bool{}, used: map[string]json.RawMessage{}, refused: map[string]int{}, crossed: make(chan struct{}, 1), stopping: make(chan string, 1), coming: func(spool.Manifest) {}}
+	s.OnRoom(n.room)
 	if state := s.State(); state.Objective != "" {
 		n.stop.set(state.Objective, state.Rule)
 	}
@@ -102,6 +111,8 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 				delete(n.open, m.Key)
 				n.done[m.Key] = true
 			}
+		case spool.Hyper:
+			json.Unmarshal(record.Body, &n.used)
 		case spool.Program:
 			var says api.ProgramSays
 			if err := json.Unmarshal(record.Body, &says); err == nil {
@@ -237,6 +248,9 @@ func (n *session) serve(conn net.Conn) {
 	n.mutex.Lock()
 	n.programs[out] = true
 	n.connected++
+	if n.held != "" {
+		out.put(protocol.Reply{Kind: "held", What: n.held})
+	}
 	n.mutex.Unlock()
 	defer func() {
 		n.mutex.Lock()
@@ -269,8 +283,35 @@ func (n *session) problem(out *outbox, m protocol.Message, err error) {
 	if m.Kind != "" {
 		what = m.Kind + ": " + what
 	}
-	n.say("refused a message: %s", what)
+	n.refuses(m.Kind, what)
 	out.put(protocol.Reply{Kind: "problem", ID: m.ID, What: what})
+}
+
+// refuses counts what was refused by its kind, and says the first few of each kind and leaves them on the run.
+func (n *session) refuses(kind, what string) {
+	n.counting.Lock()
+	n.refused[kind]++
+	few := n.refused[kind] <= fewRefused
+	n.counting.Unlock()
+	if few {
+		n.say("refused a message: %s", what)
+		n.remark("Refused: " + what)
+	}
+}
+
+// fewRefused is how many refusals of a kind of message are told one by one.
+const fewRefused = 3
+
+// sayRefused leaves on the run how many more were refused.
+func (n *session) sayRefused() {
+	n.counting.Lock()
+	defer n.counting.Unlock()
+	for kind, times := range n.refused {
+		if more := times - fewRefused; more > 0 {
+			n.say("refused %d more messages (%s)", more, kind)
+			n.remark(fmt.Sprintf("Refused: %d more messages (%s).", more, kind))
+		}
+	}
 }
 
 // handle takes one message; a nil error means that it is answered, now or when it is durable.
@@ -286,10 +327,13 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 		if n.readings > 0 {
 			return fmt.Errorf("hyperparameters are fixed before training, and readings have come already")
 		}
+		maps.Copy(n.used, m.Hyper)
 		return n.keepJSON(spool.Hyper, m, m.Hyper, out)
+	case protocol.Taken:
+		return n.take(m, out)
 	case protocol.Readings:
 		if err := m.Batch.Check(n.lastStep); err != nil {
-			return err
+			return n.orRestarted(m, err)
 		}
 		n.note(m.Names, m.Batch)
 		n.keep(spool.Readings, m, encodeReadings(m.Names, m.Batch), out)
@@ -297,8 +341,15 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 	case protocol.NoteKind:
 		return n.keepJSON(spool.Note, m, api.NewNote{At: time.Now(), Text: m.Text}, out)
 	case protocol.Checkpoint:
-		if m.Do == "begin" {
-			return n.begin(m, out)
+		switch m.Do {
+		case "begin":
+			if err := n.begin(m, out); err != nil {
+				n.miss(m.Step, err)
+				return err
+			}
+			return nil
+		case "abandon":
+			return n.abandon(m, out)
 		}
 		return n.commit(m, out)
 	case protocol.End:
@@ -322,7 +373,8 @@ func (n *session) keep(kind spool.Kind, m protocol.Message, body []byte, out *ou
 	n.spool.Append(kind, m.ID, body, func(err error) {
 		switch {
 		case err != nil:
-			n.problem(out, m, fmt.Errorf("it could not be kept: %w", err))
+			n.lose(kind, m, err)
+			out.put(protocol.Reply{Kind: "problem", ID: m.ID, What: m.Kind + ": it could not be kept: " + err.Error()})
 		case m.ID != 0:
 			out.keptUpTo(m.ID)
 		}
@@ -336,7 +388,7 @@ func (n *session) begin(m protocol.Message, out *outbox) error {
 	key := uuid.NewString()
 	folder := n.spool.OpenFolder(key)
 	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return fmt.Errorf("make a folder for the checkpoint: %w", err)
+		return fmt.Errorf("make a folder for the checkpoint: %w", withoutPath(err))
 	}
 	figures := make(map[string]api.Float, len(n.figures))
 	for name, v := range n.figures {
@@ -344,7 +396,8 @@ func (n *session) begin(m protocol.Message, out *outbox) error {
 	}
 	manifest := spool.Manifest{Key: key, Step: m.Step, Epoch: api.Float(m.Epoch), Why: strings.ToValidUTF8(m.Why, ""), Figures: figures}
 	if err := n.spool.Begin(manifest); err != nil {
-		return fmt.Errorf("note the checkpoint: %w", err)
+		os.RemoveAll(folder)
+		return fmt.Errorf("note the checkpoint: %w", withoutPath(err))
 	}
 	n.open[key], n.steps[m.Step] = manifest, true
 	out.put(protocol.Reply{Kind: "folder", ID: m.ID, Checkpoint: key, Folder: folder})
@@ -367,6 +420,9 @@ func (n *session) commit(m protocol.Message, out *outbox) error {
 	// The rest waits for the disk, so it runs beside the other messages.
 	go func() {
 		if err := n.keepCheckpoint(manifest, m, paths); err != nil {
+			n.mutex.Lock()
+			n.miss(manifest.Step, err)
+			n.mutex.Unlock()
 			n.problem(out, m, err)
 			return
 		}

@@ -47,7 +47,6 @@ func sayHappened(r *api.RunDetail) string {
 		return "The run was announced; no process has begun it yet."
 	}
 	last := r.Legs[len(r.Legs)-1]
-	took := func(end time.Time) string { return end.Sub(r.Started).Round(time.Second).String() }
 	text := ""
 	switch r.State {
 	case "running":
@@ -57,7 +56,7 @@ func sayHappened(r *api.RunDetail) string {
 	default:
 		text = strings.ToUpper(r.State[:1]) + r.State[1:]
 		if last.Ended != nil {
-			text += " after " + took(*last.Ended)
+			text += " after " + time.Duration(r.Took*float64(time.Second)).Round(time.Second).String()
 		}
 		switch {
 		case last.Signal != "":

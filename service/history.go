@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"bufio"
 	"context"
 	"encoding/json"
@@ -168,14 +169,14 @@ func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 	}
 	for _, r := range h.runs {
 		row := history.Row{{Name: "run", Value: runAddress(h.in.Project, r.Number)}, {Name: "title", Value: r.Title}, {Name: "state", Value: r.State},
-			{Name: "who", Value: r.Who}, {Name: "host", Value: r.Host}, {Name: "started", Value: r.Started.UTC().Format(time.RFC3339Nano)}}
-		ended := ""
+			{Name: "who", Value: r.Who}, {Name: "host", Value: r.Host}, {Name: "started", Value: r.Started}}
+		ended := history.Cell{Name: "ended"}
 		if r.Ended != nil {
-			ended = r.Ended.UTC().Format(time.RFC3339Nano)
+			ended.Value = *r.Ended
 		}
-		row = append(row, history.Cell{Name: "ended", Value: ended}, history.Cell{Name: "step", Value: r.Step}, history.Cell{Name: "epoch", Value: r.Epoch})
+		row = append(row, ended, history.Cell{Name: "step", Value: r.Step}, history.Cell{Name: "epoch", Value: r.Epoch})
 		var hyper map[string]any
-		if err := json.Unmarshal(r.Hyper, &hyper); err != nil {
+		if err := exactly(r.Hyper, &hyper); err != nil {
 			return fmt.Errorf("hyperparameters of run %d: %w", r.ID, err)
 		}
 		names := make([]string, 0, len(hyper))
@@ -220,8 +221,11 @@ func (h *History) addColumns(ctx context.Context, table *history.Table) error {
 				if v == nil {
 					continue
 				}
-				if err := json.Unmarshal(v, &value); err != nil {
+				if err := exactly(v, &value); err != nil {
 					return err
+				}
+				if text, ok := value.(string); ok && h.columns[i].Kind == filter.Time {
+					value = history.Moment(text)
 				}
 				row = append(row, history.Cell{Name: h.headings[i], Value: value})
 			}
@@ -229,6 +233,13 @@ func (h *History) addColumns(ctx context.Context, table *history.Table) error {
 		}
 	}
 	return nil
+}
+
+// exactly reads JSON whose numbers keep all their digits.
+func exactly(text []byte, into any) error {
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.UseNumber()
+	return d.Decode(into)
 }
 
 // FileName is what a saved history is called.

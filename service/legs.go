@@ -138,10 +138,8 @@ func (s *Service) countAlone(ctx context.Context, q pg.Queries, who Who, in *api
 	if len(in.Body.Hyper) > 0 {
 		changed = true
 		switch {
-		case in.Leg > 1:
+		case in.Leg > 1 || before.Before > 0:
 			err = s.otherHyper(ctx, q, count.Run, in.Leg, in.Body.Hyper)
-		case before.Before > 0:
-			err = api.Fail(api.Sealed, "hyperparameters are fixed before training; %s already has readings", runAddress(in.Project, in.Number))
 		default:
 			err = q.SetHyper(ctx, count.Run, in.Body.Hyper)
 		}

@@ -15,6 +15,7 @@ import (
 	"kembrel/core/chunk"
 	"kembrel/core/compare"
 	"kembrel/core/curve"
+	"kembrel/core/hyper"
 	"kembrel/store"
 	"kembrel/store/pg"
 )
@@ -157,11 +158,37 @@ func (s *Service) startWarnings(ctx context.Context, run int64, in api.RunInput)
 	return nil, nil
 }
 
+// untaken finds which of the values that a run was asked to take it did not: those of its origin, or of the search that it is a trial of.
+func (s *Service) untaken(ctx context.Context, row pg.Run, r *api.RunDetail) error {
+	var asked map[string]json.RawMessage
+	switch {
+	case r.Origin != nil:
+		asked = r.Origin.Asked
+	case row.Search > 0:
+		found, err := s.GetSearch(ctx, Who{}, &api.SearchInput{ProjectInput: api.ProjectInput{Project: r.Project}, Number: row.Search})
+		if err != nil || row.Trial > len(found.Trials) {
+			return err
+		}
+		asked = found.Trials[row.Trial-1].Setting
+	}
+	for _, o := range hyper.Untaken(asked, r.Hyper) {
+		r.Untaken = append(r.Untaken, api.Untaken(o))
+	}
+	return nil
+}
+
 // warnings gathers what a person should know before trusting or resuming a run.
 func (s *Service) warnings(ctx context.Context, r *api.RunDetail) ([]string, error) {
 	var out []string
 	if w := startWarning(r.Start, r.Origin); w != "" {
 		out = append(out, w)
+	}
+	if len(r.Untaken) > 0 && r.Step > 0 {
+		others := make([]hyper.Other, len(r.Untaken))
+		for i, u := range r.Untaken {
+			others[i] = hyper.Other(u)
+		}
+		out = append(out, hyper.SayUntaken(others))
 	}
 	for _, l := range r.Legs {
 		if l.Resumed != nil && len(l.Resumed.Lacks) > 0 && (r.Origin == nil || l.Number > 1) {

@@ -56,6 +56,9 @@ func (s *Service) addLeg(ctx context.Context, q pg.Queries, run int64, in *api.N
 	if err != nil {
 		return 0, err
 	}
+	if newest.State == "finished" && !in.Body.More {
+		return 0, api.Fail(api.Conflict, "%s is finished: going on from its end would add a leg with nothing in it. To train it further, say so (--more); to try something else, branch from one of its checkpoints", address)
+	}
 	leg.FromStep, leg.FromEpoch, leg.Resumed = resumed.Step+1, float64(resumed.Epoch), resumed
 	return q.AddLeg(ctx, run, leg)
 }
@@ -147,15 +150,31 @@ func few(list []string, most int) string {
 	return strings.Join(list, ", ")
 }
 
-// otherHyper takes hyperparameters that came when the run's were fixed: on a later leg, the same again are welcome, and others are noted,
-// as the run has those that it began with.
+// otherHyper takes hyperparameters that came when the run's were fixed, on a later leg or behind the first reading: the same again are welcome,
+// so is a value that was asked for and is taken late; others are noted, as the run has those that it began with.
 func (s *Service) otherHyper(ctx context.Context, q pg.Queries, run int64, leg int, given map[string]json.RawMessage) error {
 	had, err := q.Hyper(ctx, run)
 	if err != nil {
 		return err
 	}
+	row, err := q.StartOf(ctx, run)
+	if err != nil {
+		return err
+	}
+	var origin api.Origin
+	if row.Origin != nil {
+		if err := json.Unmarshal(row.Origin, &origin); err != nil {
+			return err
+		}
+	}
 	var differ []string
 	for name, v := range given {
+		if asked, ok := origin.Asked[name]; ok && leg == 1 && hyper.Equal(asked, v) {
+			if err := q.SetHyper(ctx, run, map[string]json.RawMessage{name: v}); err != nil {
+				return err
+			}
+			continue
+		}
 		if was, ok := had[name]; !ok || !hyper.Equal(was, v) {
 			old := "none"
 			if ok {
@@ -168,7 +187,7 @@ func (s *Service) otherHyper(ctx context.Context, q pg.Queries, run int64, leg i
 		return nil
 	}
 	slices.Sort(differ)
-	return q.AddNote(ctx, run, pg.Note{Leg: leg, At: time.Now(), Text: clean(fmt.Sprintf("Leg %d trains with other hyperparameters than the run began with: %s.", leg, few(differ, 20)))})
+	return q.AddNote(ctx, run, pg.Note{Leg: leg, At: time.Now(), Text: clean(fmt.Sprintf("Leg %d trains with other hyperparameters than the run began with: %s. The run keeps those.", leg, few(differ, 20)))})
 }
 
 // fenced says why a leg that is not the newest any more must stop, or "".

@@ -123,7 +123,7 @@ func (s *Service) baselineBest(ctx context.Context, p pg.Project, o verdict.Obje
 
 func toRun(project string, o verdict.Objective, r pg.Run, sum pg.Summary) api.Run {
 	out := api.Run{Address: runAddress(project, r.Number), Project: project, Number: r.Number, Title: r.Title, State: r.State, Who: r.Who,
-		Tags: r.Tags, Note: r.Note, Search: r.Search, Trial: r.Trial, Archived: r.Archived, Leaves: r.Doomed, Host: r.Host, Started: r.Started, Ended: r.Ended, Objective: o.String(), Step: r.Step, Epoch: api.Float(r.Epoch)}
+		Tags: r.Tags, Note: r.Note, Search: r.Search, Trial: r.Trial, Archived: r.Archived, Leaves: r.Doomed, Host: r.Host, Started: r.Started, Ended: r.Ended, Took: r.Took, Since: r.Since, Objective: o.String(), Step: r.Step, Epoch: api.Float(r.Epoch)}
 	json.Unmarshal(r.Hyper, &out.Hyper)
 	if sum.Count > 0 {
 		if best, ok := o.Best(sum.Core()); ok {
@@ -322,6 +322,9 @@ func (s *Service) GetRun(ctx context.Context, _ Who, in *api.RunInput) (*api.Run
 		return nil, err
 	}
 	out.Stop, out.ExpectedEnd = *stop, expectedEnd(out)
+	if err := s.untaken(ctx, row, out); err != nil {
+		return nil, err
+	}
 	if out.Warnings, err = s.warnings(ctx, out); err != nil {
 		return nil, err
 	}

@@ -19,6 +19,7 @@ import (
 	"os"
 	"runtime"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -62,9 +63,12 @@ type Run struct {
 	asked     map[string]json.RawMessage
 	verify    string
 	saver     *saver
+	ending    map[int64]bool // messages that say the end
 	unsettled map[int64]bool // commits of checkpoints that are not answered
 	settled   *sync.Cond
-	lost      bool          // no recorder is there and none will be
+	lost      bool          // no recorder is there, and waiting for one is in vain
+	held      bool          // the recorder keeps things in memory: its disk takes nothing
+	socket    string        // of the recorder last connected
 	back      chan struct{} // closed when the attempt to take up a dead recorder's spool is over
 }
 
@@ -82,6 +86,9 @@ type reply struct {
 	Asked  map[string]json.RawMessage `json:"asked"`
 	Verify string                     `json:"verify"`
 }
+
+// backTime is how long a call waits for another recorder in place of one that died.
+const backTime = 5 * time.Second
 
 // answerTime is how long a call waits for the recorder where it needs its answer.
 const answerTime = 30 * time.Second
@@ -148,7 +155,7 @@ func (r *Run) connect(socket string) error {
 	}
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
-	r.conn, r.spool, r.address = conn, welcome.Folder, welcome.Run
+	r.conn, r.spool, r.address, r.socket, r.lost = conn, welcome.Folder, welcome.Run, socket, false
 	r.resume, r.asked, r.verify = welcome.Resume, welcome.Asked, welcome.Verify
 	r.pending.drop(welcome.Kept, r.unsettled)
 	if _, err := conn.Write(r.pending.bytes()); err != nil {
@@ -206,7 +213,18 @@ func (r *Run) listen(conn net.Conn, reader *bufio.Reader) {
 		}
 		r.mutex.Lock()
 		switch m.Kind {
+		case "held":
+			r.held = true
+			r.failLocked(errors.New("the recorder says: " + m.What))
+			r.settled.Broadcast()
+			for id := range r.ending { // an end is not waited for then
+				if c := r.replies[id]; c != nil {
+					delete(r.replies, id)
+					c <- m
+				}
+			}
 		case "kept":
+			r.held = false
 			if r.unsettled[m.ID] { // a checkpoint takes longer than what is said after it
 				r.pending.drop1(m.ID)
 			} else {
@@ -238,33 +256,56 @@ func (r *Run) listen(conn net.Conn, reader *bufio.Reader) {
 	}
 	if !r.ended {
 		r.back = make(chan struct{})
-		go r.takeUp()
+		go r.takeUp(r.socket, r.back)
 	}
 }
 
-// takeUpTries is how often a recorder is started in place of one that died, with growing pauses between: 12 s in all.
-const takeUpTries = 8
+// takeUpTries is how often a recorder is started in place of one that died before that is said, with growing pauses between: 12 s in all;
+// latePause is how long a later try waits.
+const (
+	takeUpTries = 8
+	latePause   = 10 * time.Second
+)
 
-// takeUp starts a recorder that goes on with the spool of one that died.
-func (r *Run) takeUp() {
-	defer close(r.back)
+// takeUp goes back to the recorder where only the connection was lost, or starts one that goes on with the spool of one that died; again and
+// again, until the run has ended. What is said meanwhile waits here.
+func (r *Run) takeUp(old string, back chan struct{}) {
+	defer func() {
+		if back != nil {
+			close(back)
+		}
+	}()
 	pause := 100 * time.Millisecond
-	var err error
-	for range takeUpTries {
-		var socket string
-		if socket, _, err = startRecorder("--take-up", r.spool); err == nil {
-			if err = r.connect(socket); err == nil {
-				return
+	for try := 1; ; try++ {
+		err := r.connect(old)
+		if err != nil {
+			var socket string
+			if socket, _, err = startRecorder("--take-up", r.spool); err == nil {
+				err = r.connect(socket)
 			}
 		}
-		time.Sleep(pause)
-		pause = min(2*pause, 3*time.Second)
+		if err == nil {
+			return
+		}
+		r.mutex.Lock()
+		ended := r.ended
+		if try == takeUpTries {
+			r.lost = true
+			r.settled.Broadcast()
+			r.failLocked(fmt.Errorf("the recorder is gone and another cannot take over yet; training goes on, and what it says waits here: %w", err))
+			close(back)
+			back = nil
+		}
+		r.mutex.Unlock()
+		if ended {
+			return
+		}
+		if time.Sleep(pause); try >= takeUpTries {
+			pause = latePause
+		} else {
+			pause = min(2*pause, 3*time.Second)
+		}
 	}
-	r.mutex.Lock()
-	r.lost = true
-	r.settled.Broadcast()
-	r.mutex.Unlock()
-	r.fail(fmt.Errorf("the recorder is gone and another could not take over; training goes on unrecorded: %w", err))
 }
 
 // Hyper records hyperparameters; it must come before the first reading.
@@ -377,15 +418,19 @@ func (r *Run) Checkpoint(step int64, epoch float64, why string, write func(folde
 		return fmt.Errorf("begin checkpoint: %w", err)
 	}
 	parts, err := write(begun.Folder)
-	if err != nil {
-		return fmt.Errorf("write checkpoint: %w", err)
-	}
-	text, err := json.Marshal(parts)
-	if err != nil {
-		return err
+	var text []byte
+	if err == nil {
+		text, err = json.Marshal(parts)
 	}
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
+	if err != nil {
+		r.begin("checkpoint")
+		r.line = appendText(append(r.line, `,"do":"abandon","checkpoint":`...), begun.Checkpoint)
+		r.line = appendText(append(r.line, `,"why":`...), "it could not be written: "+strings.ReplaceAll(err.Error(), begun.Folder+"/", ""))
+		r.finish(true)
+		return fmt.Errorf("write checkpoint: %w", err)
+	}
 	r.begin("checkpoint")
 	r.line = appendText(append(r.line, `,"do":"commit","checkpoint":`...), begun.Checkpoint)
 	r.line = append(append(r.line, `,"parts":`...), text...)
@@ -409,7 +454,7 @@ func (r *Run) Settle() error {
 	defer timer.Stop()
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
-	for len(r.unsettled) > 0 && !r.lost && !late {
+	for len(r.unsettled) > 0 && !r.lost && !late && !r.held {
 		r.settled.Wait()
 	}
 	if len(r.unsettled) > 0 && r.err == nil {
@@ -426,7 +471,10 @@ func (r *Run) ask(compose func()) (reply, error) {
 	r.mutex.Lock()
 	if back := r.back; r.conn == nil && back != nil { // a recorder is being started in place of one that died
 		r.mutex.Unlock()
-		<-back
+		select {
+		case <-back:
+		case <-time.After(backTime):
+		}
 		r.mutex.Lock()
 	}
 	if r.conn == nil {
@@ -435,6 +483,10 @@ func (r *Run) ask(compose func()) (reply, error) {
 	}
 	compose()
 	r.replies[r.id] = answer
+	if r.ending[r.id] && r.held {
+		delete(r.replies, r.id)
+		answer <- reply{Kind: "held"}
+	}
 	r.finish(false)
 	r.mutex.Unlock()
 	select {
@@ -459,6 +511,7 @@ func (r *Run) End(state, why string) {
 		r.begin("end")
 		r.line = appendText(append(r.line, `,"state":`...), state)
 		r.line = appendText(append(r.line, `,"why":`...), why)
+		r.ending = map[int64]bool{r.id: true}
 	})
 	r.mutex.Lock()
 	defer r.mutex.Unlock()

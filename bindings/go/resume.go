@@ -3,6 +3,7 @@ package kembrel
 import (
 	"encoding/json"
 	"fmt"
+	"iter"
 	"math"
 	"os"
 	"os/signal"
@@ -66,7 +67,7 @@ func (r *Run) Verify() string {
 }
 
 // Take puts the value that was asked for a hyperparameter, as by kembrel branch --hyper, into what into points to, and reports whether there
-// was one. A value of another kind is told by Err.
+// was one: it is recorded as the one used. What is asked and never taken is shown as such. A value of another kind is told by Err.
 func (r *Run) Take(name string, into any) bool {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
@@ -78,7 +79,26 @@ func (r *Run) Take(name string, into any) bool {
 		r.failLocked(fmt.Errorf("hyperparameter %s was asked to be %s: %w", name, text, err))
 		return false
 	}
+	r.begin("taken")
+	r.line = append(appendText(append(r.line, `,"names":[`...), name), ']')
+	r.finish(true)
 	return true
+}
+
+// Epochs are the epochs to train, from 1 to last; where the run goes on from a checkpoint, those behind it. It ends early when the program
+// should stop (Stop). A checkpoint within an epoch counts as one of that epoch: the epoch is begun again.
+func (r *Run) Epochs(last int) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		first := 1
+		if from, ok := r.Resumed(); ok && !math.IsNaN(from.Epoch) {
+			first = max(1, int(math.Floor(from.Epoch))+1)
+		}
+		for epoch := first; epoch <= last; epoch++ {
+			if _, stop := r.Stop(); stop || !yield(epoch) {
+				return
+			}
+		}
+	}
 }
 
 // Start tells what the weights are before training: "fresh", with the seed that they were drawn by, or "trained"; and which parts of a

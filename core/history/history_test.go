@@ -195,6 +195,7 @@ func TestTable(t *testing.T) {
 	}
 	require.Equal(t, "run,hyper.rate,hyper.kind,last.loss,hyper.layers\nvessels/1,0.1,tanh,NaN,\nvessels/2,,true,,\"[3,4]\"\n", out["csv"])
 	require.Equal(t, `{"hyper.kind":"tanh","hyper.rate":0.1,"last.loss":"NaN","run":"vessels/1"}`, strings.SplitN(out["jsonl"], "\n", 2)[0])
+	require.Equal(t, `{"hyper.kind":true,"hyper.layers":[3,4],"run":"vessels/2"}`, strings.SplitN(out["jsonl"], "\n", 3)[1])
 	type back struct {
 		Run    string   `parquet:"run,optional"`
 		Rate   *float64 `parquet:"hyper.rate,optional"`

@@ -5,11 +5,20 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
+	"math/big"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
 
 	"github.com/parquet-go/parquet-go"
+
+	"kembrel/core/plain"
 )
 
-// Cell is a named value of a row: text, a number (NaN and infinities allowed), a truth value or a list.
+// Cell is a named value of a row: text, a number (float64 with NaN and infinities, int64, or json.Number with all its digits), a truth value, a time,
+// or a list. nil is no value.
 type Cell struct {
 	Name  string
 	Value any
@@ -18,27 +27,44 @@ type Cell struct {
 // Row is a row of a table whose rows need not have the same cells.
 type Row []Cell
 
-// Table writes rows, in memory until Close, because the columns are known only then. In Parquet numbers are doubles, and all
-// else is text.
+// Table writes rows, in memory until Close, because the columns and their types are known only then. A column has the type of its values: whole
+// numbers, numbers, truth values, times; where they differ, or a whole number has more digits than the number it would be put beside can hold, it is
+// text. In CSV and JSON Lines every value stands as it is.
 type Table struct {
 	format  string
 	to      io.Writer
 	rows    []map[string]any
 	columns []string
-	numbers map[string]bool // columns of nothing but numbers
+	kinds   map[string]kind
 }
+
+// kind is the type of a column's values so far.
+type kind int
+
+const (
+	none   kind = iota // no value yet
+	whole              // int64
+	small              // whole numbers that a double holds exactly, and doubles beside them
+	double             // float64
+	flag               // bool
+	moment             // time.Time
+	text
+)
+
+// exactBelow is up to where a double holds every whole number.
+const exactBelow = 1 << 53
 
 // NewTable makes one; csv-long is csv here.
 func NewTable(format string, to io.Writer) *Table {
-	return &Table{format: format, to: to, numbers: map[string]bool{}}
+	return &Table{format: format, to: to, kinds: map[string]kind{}}
 }
 
 // Declare names columns before there are rows, so that they stand in this order, also where no row has them.
 func (t *Table) Declare(names ...string) {
 	for _, name := range names {
-		if _, known := t.numbers[name]; !known {
+		if _, known := t.kinds[name]; !known {
 			t.columns = append(t.columns, name)
-			t.numbers[name] = true
+			t.kinds[name] = none
 		}
 	}
 }
@@ -47,18 +73,61 @@ func (t *Table) Declare(names ...string) {
 func (t *Table) Add(r Row) {
 	row := map[string]any{}
 	for _, c := range r {
-		if n, whole := c.Value.(int64); whole {
-			c.Value = float64(n)
+		t.Declare(c.Name)
+		if c.Value == nil {
+			continue
 		}
-		_, number := c.Value.(float64)
-		if _, known := t.numbers[c.Name]; !known {
-			t.columns = append(t.columns, c.Name)
-			t.numbers[c.Name] = true
+		if n, ok := c.Value.(json.Number); ok {
+			c.Value = number(n)
 		}
-		t.numbers[c.Name] = t.numbers[c.Name] && number
 		row[c.Name] = c.Value
+		t.kinds[c.Name] = join(t.kinds[c.Name], kindOf(c.Value))
 	}
 	t.rows = append(t.rows, row)
+}
+
+// number is a number as JSON has it, with all its digits: int64 or float64 where they hold it, else as it was written.
+func number(n json.Number) any {
+	if i, err := n.Int64(); err == nil {
+		return i
+	}
+	f, err := n.Float64()
+	exact, ok := new(big.Rat).SetString(n.String())
+	if err != nil || !ok || exact.IsInt() && exact.Cmp(new(big.Rat).SetFloat64(f)) != 0 {
+		return n
+	}
+	return f
+}
+
+func kindOf(v any) kind {
+	switch v := v.(type) {
+	case int64:
+		if -exactBelow <= v && v <= exactBelow {
+			return small
+		}
+		return whole
+	case float64:
+		return double
+	case bool:
+		return flag
+	case time.Time:
+		return moment
+	}
+	return text
+}
+
+func join(a, b kind) kind {
+	switch {
+	case a == none || a == b:
+		return b
+	case b == none:
+		return a
+	case (a == small || a == whole) && (b == small || b == whole):
+		return whole
+	case (a == small || a == double) && (b == small || b == double):
+		return double
+	}
+	return text
 }
 
 func cellText(v any) string {
@@ -67,8 +136,12 @@ func cellText(v any) string {
 		return ""
 	case string:
 		return v
+	case int64:
+		return strconv.FormatInt(v, 10)
 	case float64:
 		return Number(v)
+	case time.Time:
+		return v.UTC().Format(time.RFC3339Nano)
 	}
 	text, err := json.Marshal(v)
 	if err != nil {
@@ -86,13 +159,20 @@ func (t *Table) Close() error {
 		return t.parquet()
 	}
 	w := csv.NewWriter(t.to)
-	if err := w.Write(t.columns); err != nil {
+	head := make([]string, len(t.columns))
+	for i, c := range t.columns {
+		head[i] = plain.Cell(c)
+	}
+	if err := w.Write(head); err != nil {
 		return err
 	}
 	for _, row := range t.rows {
 		cells := make([]string, len(t.columns))
 		for i, c := range t.columns {
 			cells[i] = cellText(row[c])
+			if _, isText := row[c].(string); isText {
+				cells[i] = plain.Cell(cells[i])
+			}
 		}
 		if err := w.Write(cells); err != nil {
 			return err
@@ -117,30 +197,64 @@ func (t *Table) lines() error {
 	return nil
 }
 
+var nodes = map[kind]func() parquet.Node{
+	none: parquet.String, text: parquet.String,
+	whole: func() parquet.Node { return parquet.Int(64) }, small: func() parquet.Node { return parquet.Int(64) },
+	double: func() parquet.Node { return parquet.Leaf(parquet.DoubleType) },
+	flag:   func() parquet.Node { return parquet.Leaf(parquet.BooleanType) },
+	moment: func() parquet.Node { return parquet.Timestamp(parquet.Microsecond) },
+}
+
 func (t *Table) parquet() error {
 	group := parquet.Group{}
 	for _, c := range t.columns {
-		node := parquet.String()
-		if t.numbers[c] {
-			node = parquet.Leaf(parquet.DoubleType)
-		}
-		group[c] = parquet.Compressed(parquet.Optional(node), &parquet.Zstd)
+		group[c] = parquet.Compressed(parquet.Optional(nodes[t.kinds[c]]()), &parquet.Zstd)
 	}
-	w := parquet.NewGenericWriter[map[string]any](t.to, parquet.NewSchema("runs", group))
+	names := append([]string(nil), t.columns...) // a group's columns lie by name
+	sort.Strings(names)
+	w := parquet.NewWriter(t.to, parquet.NewSchema("runs", group))
 	for _, row := range t.rows {
-		out := map[string]any{}
-		for _, c := range t.columns {
-			switch v, there := row[c]; {
-			case !there:
-			case t.numbers[c]:
-				out[c] = v
-			default:
-				out[c] = cellText(v)
+		out := make(parquet.Row, len(names))
+		for i, c := range names {
+			v, there := row[c]
+			if !there {
+				out[i] = parquet.NullValue().Level(0, 0, i)
+				continue
 			}
+			out[i] = t.value(c, v).Level(0, 1, i)
 		}
-		if _, err := w.Write([]map[string]any{out}); err != nil {
+		if _, err := w.WriteRows([]parquet.Row{out}); err != nil {
 			return err
 		}
 	}
 	return w.Close()
+}
+
+// value is a value in its column's type.
+func (t *Table) value(column string, v any) parquet.Value {
+	switch t.kinds[column] {
+	case whole, small:
+		return parquet.Int64Value(v.(int64))
+	case double:
+		if n, ok := v.(int64); ok {
+			return parquet.DoubleValue(float64(n))
+		}
+		return parquet.DoubleValue(v.(float64))
+	case flag:
+		return parquet.BooleanValue(v.(bool))
+	case moment:
+		return parquet.Int64Value(v.(time.Time).UnixMicro())
+	}
+	return parquet.ByteArrayValue([]byte(strings.ToValidUTF8(cellText(v), "\uFFFD")))
+}
+
+// Moment is a time that was written as text, or the text where it is none; nil for an empty one.
+func Moment(text string) any {
+	if text == "" {
+		return nil
+	}
+	if at, err := time.Parse(time.RFC3339Nano, text); err == nil && math.Abs(float64(at.Year())) < 10000 {
+		return at
+	}
+	return text
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/parquet-go/parquet-go"
 
 	"kembrel/core/curve"
+	"kembrel/core/plain"
 )
 
 // Formats are the names of the formats.
@@ -113,7 +114,10 @@ func (w *wide) head() error {
 	if w.runs {
 		head = append([]string{"run"}, head...)
 	}
-	return w.csv.Write(append(head, w.names...))
+	for _, name := range w.names {
+		head = append(head, plain.Cell(name))
+	}
+	return w.csv.Write(head)
 }
 
 func (w *wide) Write(run, name string, points []curve.Point, values []float64) error {
@@ -179,7 +183,7 @@ type long struct{ csv *csv.Writer }
 
 func (w *long) Write(run, name string, points []curve.Point, values []float64) error {
 	for i, p := range points {
-		cells := []string{run, name, strconv.FormatInt(p.Step, 10), epochText(p.Epoch), strconv.FormatInt(p.Time, 10), Number(values[i])}
+		cells := []string{run, plain.Cell(name), strconv.FormatInt(p.Step, 10), epochText(p.Epoch), strconv.FormatInt(p.Time, 10), Number(values[i])}
 		if err := w.csv.Write(cells); err != nil {
 			return err
 		}

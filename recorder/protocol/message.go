@@ -35,6 +35,7 @@ const (
 	NoteKind   = "note"
 	End        = "end"
 	Start      = "start"
+	Taken      = "taken"
 )
 
 // Message is a line from the program, checked. Which fields are set depends on Kind.
@@ -50,11 +51,13 @@ type Message struct {
 	Names []string // readings: the names of the batch's columns
 	Batch curve.Batch
 
-	Do    string // checkpoint: begin or commit
+	Taken []string // names of asked hyperparameters whose value the program took
+
+	Do    string // checkpoint: begin, commit or abandon
 	Step  int64
 	Epoch float64
 	Why   string // checkpoint, end
-	Key   string // checkpoint commit
+	Key   string // checkpoint commit, abandon
 	Files []File
 
 	Says    api.ProgramSays // start
@@ -72,7 +75,7 @@ type File struct {
 
 // Reply is a line to the program.
 type Reply struct {
-	Kind       string `json:"kind"` // welcome, kept, folder, advice, problem
+	Kind       string `json:"kind"` // welcome, kept, held, folder, advice, problem
 	ID         int64  `json:"id,omitempty"`
 	Protocol   int    `json:"protocol,omitempty"`
 	Run        string `json:"run,omitempty"`  // welcome: the address, if known by then
@@ -127,6 +130,7 @@ type raw struct {
 	Needs      []string                   `json:"needs"`
 	Packages   map[string]string          `json:"packages"`
 	Path       string                     `json:"path"`
+	Names      []string                   `json:"names"`
 }
 
 // Parse reads one line. Where the error is about the content, the message still carries Kind and ID, so that it can be answered.
@@ -155,6 +159,10 @@ func Parse(line []byte, now time.Time) (Message, error) {
 		}
 	case Hyper:
 		m.Hyper, err = r.Values, hyper.Check(r.Values)
+	case Taken:
+		if m.Taken = r.Names; len(m.Taken) == 0 || len(m.Taken) > hyper.MaxCount {
+			err = fmt.Errorf("taken has 1 to %d names", hyper.MaxCount)
+		}
 	case Readings:
 		err = m.readings(r, now)
 	case Checkpoint:
@@ -173,7 +181,7 @@ func Parse(line []byte, now time.Time) (Message, error) {
 			m.Why = m.Why[:2000]
 		}
 	default:
-		err = fmt.Errorf("kind %.40q is none of hello, start, hyper, readings, checkpoint, note, end", r.Kind)
+		err = fmt.Errorf("kind %.40q is none of hello, start, hyper, taken, readings, checkpoint, note, end", r.Kind)
 	}
 	return m, err
 }
@@ -323,8 +331,13 @@ func (m *Message) checkpoint(r raw) error {
 	case "commit":
 		m.Key = r.Checkpoint
 		return m.parts(r.Parts)
+	case "abandon":
+		if m.Key = r.Checkpoint; len(m.Why) > 2000 {
+			m.Why = m.Why[:2000]
+		}
+		return nil
 	}
-	return fmt.Errorf("do %.40q of checkpoint is none of begin, commit", r.Do)
+	return fmt.Errorf("do %.40q of checkpoint is none of begin, commit, abandon", r.Do)
 }
 
 func (m *Message) parts(parts map[string][]string) error {

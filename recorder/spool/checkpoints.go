@@ -162,7 +162,11 @@ func (s *Spool) Waiting() (bytes int64) {
 
 // Forget removes a checkpoint that the service has. It goes out of kept whole, so that whoever is cut off here leaves no half of it there.
 func (s *Spool) Forget(key string) error {
-	sent := filepath.Join(s.Folder, "sent-"+key)
+	home := s.Folder
+	if from := s.rescued(); from != "" {
+		home = from
+	}
+	sent := filepath.Join(home, "sent-"+key)
 	if err := os.Rename(s.KeptFolder(key), sent); err != nil {
 		return fmt.Errorf("forget the checkpoint: %w", err)
 	}

@@ -1,6 +1,7 @@
 package spool
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"io"
 	"os"
 	"sync"
+	"time"
 )
 
 // The file of records, version 1: the 8 bytes "kbspool1", then records: 4 bytes little endian length of what follows the
@@ -105,22 +107,40 @@ func (r *Reader) Next(limit int64) (Record, error) {
 	return Record{Number: r.number, Kind: Kind(content[0]), Message: int64(message), Body: content[1+n:]}, nil
 }
 
-// recordFile appends records and makes them durable in groups.
+// recordFile appends records and makes them durable in groups. Where the disk takes nothing (it is full, read-only, beyond a quota) they wait
+// in memory, up to a bound, and are tried again until they are written or the file is closed.
 type recordFile struct {
 	file    *os.File
 	mutex   sync.Mutex
 	wake    *sync.Cond
-	queue   []byte
-	queued  int64 // records appended or queued
-	waiters []waiter
-	durable int64 // bytes on disk
-	count   int64 // records on disk
+	queue   []byte   // records that are not durable, behind durable
+	waiters []waiter // of them, in order
+	durable int64    // bytes on disk
+	count   int64    // records on disk
+	stuck   error    // why the disk took nothing the last time
+	all     bool     // readers see what is in memory too: nothing more will come
 	closed  bool
 	done    chan struct{}
-	changed chan struct{} // has an entry when durable grew
+	changed chan struct{}    // has an entry when durable grew
+	room    func(none error) // told when the disk takes nothing, and with nil when it takes again
 }
 
-type waiter func(error)
+type waiter struct {
+	size int
+	then func(error)
+}
+
+// Limits of what waits in memory, of one write, and of one where the disk took nothing the last time; and how long to wait between tries.
+const (
+	memoryLimit = 32 << 20
+	writeLimit  = 4 << 20
+	probeLimit  = 64 << 10
+	firstPause  = 50 * time.Millisecond
+	lastPause   = time.Second
+)
+
+// ErrNoRoom says that the disk takes nothing and the memory for what waits is full.
+var ErrNoRoom = errors.New("the spool's disk takes nothing, and what may wait in memory is full")
 
 // openRecords opens the file for appending, after what is whole in it; damage is how many bytes behind that were cut off.
 func openRecords(path string) (f *recordFile, damage int64, err error) {
@@ -133,7 +153,7 @@ func openRecords(path string) (f *recordFile, damage int64, err error) {
 		file.Close()
 		return nil, 0, err
 	}
-	f = &recordFile{file: file, done: make(chan struct{}), changed: make(chan struct{}, 1)}
+	f = &recordFile{file: file, done: make(chan struct{}), changed: make(chan struct{}, 1), room: func(error) {}}
 	f.wake = sync.NewCond(&f.mutex)
 	if info.Size() == 0 {
 		if _, err := file.WriteAt([]byte(magic), 0); err != nil {
@@ -150,19 +170,10 @@ func openRecords(path string) (f *recordFile, damage int64, err error) {
 			file.Close()
 			return nil, 0, err
 		}
-		f.durable, f.count, f.queued = r.at, r.number, r.number
+		f.durable, f.count = r.at, r.number
 		damage = info.Size() - r.at
 		if damage > 0 {
-			// What is cut off is set aside: behind a damaged record there may be whole ones.
-			cut, err := os.Create(path + ".cut")
-			if err == nil {
-				_, err = io.Copy(cut, io.NewSectionReader(file, r.at, damage))
-				err = errors.Join(err, cut.Sync(), cut.Close())
-			}
-			if err == nil {
-				err = file.Truncate(r.at)
-			}
-			if err != nil {
+			if err := cutOff(file, path+".cut", r.at, damage); err != nil {
 				file.Close()
 				return nil, 0, err
 			}
@@ -176,66 +187,149 @@ func openRecords(path string) (f *recordFile, damage int64, err error) {
 	return f, damage, nil
 }
 
+// cutOff sets aside what is behind the last whole record, as behind a damaged one there may be whole ones. A disk without room for that keeps
+// it from being set aside, not the spool from going on: a few bytes there are a write that was cut short and never acknowledged.
+func cutOff(file *os.File, aside string, at, size int64) error {
+	cut, err := os.Create(aside)
+	if err == nil {
+		_, err = io.Copy(cut, io.NewSectionReader(file, at, size))
+		err = errors.Join(err, cut.Sync(), cut.Close())
+	}
+	if err != nil && (size > writeLimit || !NoRoom(err)) {
+		return err
+	}
+	return file.Truncate(at)
+}
+
 // append queues a record; then is called, from another goroutine, when it is durable or could not be made so.
 func (f *recordFile) append(kind Kind, message int64, body []byte, then func(error)) {
 	f.mutex.Lock()
 	defer f.mutex.Unlock()
+	if f.stuck != nil && len(f.queue)+len(body) > memoryLimit && kind != End {
+		go then(fmt.Errorf("%w (%w)", ErrNoRoom, f.stuck))
+		return
+	}
+	before := len(f.queue)
 	f.queue = appendRecord(f.queue, kind, message, body)
-	f.queued++
-	f.waiters = append(f.waiters, then)
+	f.waiters = append(f.waiters, waiter{len(f.queue) - before, then})
 	f.wake.Signal()
 }
 
-// commit writes what is queued, all of it with one write and one fsync, again and again.
+// next is what to write now; nothing where the file is closed and all is written. The mutex is held.
+func (f *recordFile) next() (data []byte, waiters []waiter) {
+	limit, size, n := writeLimit, 0, 0
+	if f.stuck != nil {
+		limit = probeLimit
+	}
+	for n < len(f.waiters) && (n == 0 || size+f.waiters[n].size <= limit) {
+		size += f.waiters[n].size
+		n++
+	}
+	return f.queue[:size:size], f.waiters[:n:n]
+}
+
+// commit writes what is queued, with one write and one fsync for many records, again and again.
 func (f *recordFile) commit() {
 	defer close(f.done)
-	var spare []byte
+	pause := firstPause
 	for {
 		f.mutex.Lock()
 		for len(f.waiters) == 0 && !f.closed {
 			f.wake.Wait()
 		}
-		if len(f.waiters) == 0 {
-			f.mutex.Unlock()
+		data, waiters := f.next()
+		at, closed := f.durable, f.closed
+		f.mutex.Unlock()
+		if len(waiters) == 0 {
 			return
 		}
-		data, waiters := f.queue, f.waiters
-		f.queue, f.waiters = spare[:0], nil
-		at := f.durable
-		f.mutex.Unlock()
-
 		_, err := f.file.WriteAt(data, at)
 		if err == nil {
 			err = f.file.Sync()
 		}
-		f.mutex.Lock()
-		if err == nil {
-			f.durable += int64(len(data))
-			f.count += int64(len(waiters))
-		} else {
-			f.queued -= int64(len(waiters))
+		if err != nil {
 			f.file.Truncate(at) // leave no half record behind
 		}
+		f.mutex.Lock()
+		before := f.stuck
+		f.stuck = err
+		if err == nil || closed {
+			f.written(len(data), len(waiters), err)
+		}
 		f.mutex.Unlock()
-		for _, then := range waiters {
-			then(err)
+		if (before == nil) != (err == nil) {
+			f.room(err)
+		}
+		if err != nil && !closed {
+			time.Sleep(pause)
+			pause = min(2*pause, lastPause)
+			continue
+		}
+		pause = firstPause
+		for _, w := range waiters {
+			w.then(err)
 		}
 		if err == nil {
-			select {
-			case f.changed <- struct{}{}:
-			default:
-			}
-		}
-		if spare = data; cap(spare) > 4<<20 {
-			spare = nil
+			f.tell()
 		}
 	}
 }
 
+// written takes what was written, or given up, from the queue. The mutex is held.
+func (f *recordFile) written(size, records int, err error) {
+	if err == nil {
+		f.durable += int64(size)
+		f.count += int64(records)
+	}
+	if size == len(f.queue) && cap(f.queue) <= writeLimit {
+		f.queue, f.waiters = f.queue[:0], f.waiters[records:]
+		return
+	}
+	f.queue, f.waiters = append([]byte(nil), f.queue[size:]...), append([]waiter(nil), f.waiters[records:]...)
+}
+
+func (f *recordFile) tell() {
+	select {
+	case f.changed <- struct{}{}:
+	default:
+	}
+}
+
+// size is how many bytes and records may be read.
 func (f *recordFile) size() (bytes, records int64) {
 	f.mutex.Lock()
 	defer f.mutex.Unlock()
+	if f.all {
+		return f.durable + int64(len(f.queue)), f.count + int64(len(f.waiters))
+	}
 	return f.durable, f.count
+}
+
+// ReadAt reads what is durable and what waits in memory.
+func (f *recordFile) ReadAt(p []byte, at int64) (n int, err error) {
+	f.mutex.Lock()
+	durable := f.durable
+	memory := io.NewSectionReader(bytes.NewReader(f.queue), 0, int64(len(f.queue)))
+	if at+int64(len(p)) > durable {
+		defer f.mutex.Unlock() // the queue's bytes may be used again when they are durable
+		if at < durable {
+			if n, err = f.file.ReadAt(p[:durable-at], at); err != nil {
+				return n, err
+			}
+		}
+		more, err := memory.ReadAt(p[n:], at+int64(n)-durable)
+		return n + more, err
+	}
+	f.mutex.Unlock()
+	return f.file.ReadAt(p, at)
+}
+
+// openAll lets readers see what waits in memory too. Nothing may be appended any more: what a reader has seen must not be numbered again.
+func (f *recordFile) openAll() {
+	f.mutex.Lock()
+	f.all = true
+	f.mutex.Unlock()
+	f.tell()
 }
 
 func (f *recordFile) close() error {

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -32,6 +33,7 @@ type Leg struct {
 	Socket  string                     `json:"socket"`
 	Stop    *api.StopRule              `json:"stop_rule,omitempty"` // the run's own, to be told to the service
 	Number  int                        `json:"number,omitempty"`    // of the run that this leg goes on with; 0: a new run
+	More    bool                       `json:"more,omitempty"`      // the leg goes on although the run was finished
 	Origin  *api.Origin                `json:"origin,omitempty"`    // of a new run
 	Search  int                        `json:"search,omitempty"`    // that a new run is a trial of; 0: none
 	Trial   int                        `json:"trial,omitempty"`
@@ -78,6 +80,56 @@ type Spool struct {
 // ErrHeld says that another recorder holds the spool.
 var ErrHeld = errors.New("another recorder holds this spool")
 
+// Roots are where this user's spools may be: its own folder, and those that serve where nothing can be made there: the folder for temporary
+// files and memory.
+func Roots(own string) []string {
+	out := []string{}
+	if own != "" {
+		out = append(out, own)
+	}
+	for _, folder := range []string{os.TempDir(), "/dev/shm"} {
+		folder = filepath.Join(folder, sharedPrefix+strconv.Itoa(os.Getuid()))
+		if !slices.Contains(out, folder) {
+			out = append(out, folder)
+		}
+	}
+	return out
+}
+
+// MakeSomewhere makes the spool of a new leg below the first of the roots where that can be done; why says what was wrong with those before. Others
+// may write into shared folders: there, a root that is not this user's alone is none.
+func MakeSomewhere(roots []string, leg Leg) (s *Spool, why error, err error) {
+	for _, root := range roots {
+		if err = os.MkdirAll(root, 0o700); err == nil {
+			err = ownAlone(root)
+		}
+		if err == nil {
+			if s, err = Make(root, leg); err == nil {
+				return s, why, nil
+			}
+		}
+		why = errors.Join(why, fmt.Errorf("%s: %w", root, err))
+	}
+	return nil, why, why
+}
+
+// sharedPrefix begins the names of roots in folders where others may write.
+const sharedPrefix = "kembrel-spool-"
+
+func ownAlone(folder string) error {
+	if !strings.HasPrefix(filepath.Base(folder), sharedPrefix) {
+		return nil
+	}
+	info, err := os.Lstat(folder)
+	if err != nil {
+		return err
+	}
+	if stat, ok := info.Sys().(*syscall.Stat_t); !info.IsDir() || !ok || int(stat.Uid) != os.Getuid() || info.Mode().Perm()&0o077 != 0 {
+		return fmt.Errorf("%s is not a folder of this user alone", folder)
+	}
+	return nil
+}
+
 // Folder is where this user's spools are: $KEMBREL_SPOOL, or below $XDG_STATE_HOME or ~/.local/state.
 func Folder() (string, error) {
 	if f := os.Getenv("KEMBREL_SPOOL"); f != "" {
@@ -96,15 +148,32 @@ func Folder() (string, error) {
 // Make makes the spool of a new leg below root.
 func Make(root string, leg Leg) (*Spool, error) {
 	folder := filepath.Join(root, leg.LegKey)
+	var err error
 	for _, sub := range []string{"open", "kept"} {
-		if err := os.MkdirAll(filepath.Join(folder, sub), 0o700); err != nil {
-			return nil, fmt.Errorf("make the spool: %w", err)
-		}
+		err = errors.Join(err, os.MkdirAll(filepath.Join(folder, sub), 0o700))
 	}
-	if err := writeJSON(filepath.Join(folder, "leg.json"), leg, true); err != nil {
+	if err == nil {
+		err = writeJSON(filepath.Join(folder, "leg.json"), leg, true)
+	}
+	var s *Spool
+	if err == nil {
+		s, err = Open(folder)
+	}
+	if err != nil {
+		os.RemoveAll(folder)
 		return nil, fmt.Errorf("make the spool: %w", err)
 	}
-	return Open(folder)
+	return s, nil
+}
+
+// NoRoom reports whether an error says that a disk takes nothing: it is full, out of inodes, read-only, or beyond a quota.
+func NoRoom(err error) bool {
+	for _, why := range []error{syscall.ENOSPC, syscall.EDQUOT, syscall.EROFS, syscall.EFBIG} {
+		if errors.Is(err, why) {
+			return true
+		}
+	}
+	return false
 }
 
 // Open takes hold of a spool. The error is ErrHeld where another process holds it, and wraps ErrDamaged where it cannot be read.
@@ -140,7 +209,7 @@ func Open(folder string) (*Spool, error) {
 		s.Previous = strings.Fields(string(previous))
 		s.Previous = s.Previous[max(0, len(s.Previous)-maxPrevious):]
 	}
-	if err := s.claim(s.Previous); err != nil {
+	if err := s.claim(s.Previous); err != nil && !NoRoom(err) { // without room it is noted when the service has heard of it
 		s.Close()
 		return nil, fmt.Errorf("open spool: %w", err)
 	}
@@ -229,11 +298,44 @@ func (s *Spool) Touched() time.Time {
 // Changed has an entry when records became durable since it was last read.
 func (s *Spool) Changed() <-chan struct{} { return s.records.changed }
 
-// Size is how many bytes and records are durable.
+// OnRoom has do called when the disk takes nothing any more, with why, and with nil when it takes again. What is appended meanwhile waits in
+// memory, as much as is bearable.
+func (s *Spool) OnRoom(do func(none error)) {
+	s.records.mutex.Lock()
+	defer s.records.mutex.Unlock()
+	s.records.room = do
+}
+
+// Stuck is why the disk takes nothing at the moment; nil: it does.
+func (s *Spool) Stuck() error {
+	s.records.mutex.Lock()
+	defer s.records.mutex.Unlock()
+	return s.records.stuck
+}
+
+// AppendEnd appends the last record. Where the disk does not take it in time, readers see from now on what waits in memory, so that it can be
+// sent all the same.
+func (s *Spool) AppendEnd(e Ending, patience time.Duration) error {
+	body, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	done := make(chan error, 1)
+	s.Append(End, 0, body, func(err error) { done <- err })
+	select {
+	case err := <-done:
+		return err
+	case <-time.After(patience):
+		s.records.openAll()
+		return s.Stuck()
+	}
+}
+
+// Size is how many bytes and records may be read.
 func (s *Spool) Size() (bytes, records int64) { return s.records.size() }
 
 // Reader reads the records from the beginning; limit its Next by Size.
-func (s *Spool) Reader() *Reader { return NewReader(s.records.file) }
+func (s *Spool) Reader() *Reader { return NewReader(s.records) }
 
 // State reads how far it has been sent.
 func (s *Spool) State() State { return readState(s.Folder) }
@@ -264,7 +366,11 @@ func (s *Spool) Remove() error {
 	if err := os.Remove(filepath.Join(s.Folder, "leg.json")); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
+	from := s.rescued()
 	err := os.RemoveAll(s.Folder)
+	if from != "" {
+		err = errors.Join(err, os.RemoveAll(from))
+	}
 	return errors.Join(err, s.Close())
 }
 
@@ -285,16 +391,28 @@ type Info struct {
 	Why         string    `json:"why,omitempty"`
 }
 
-// List lists the spools below root, oldest first, without taking hold of them.
-func List(root string) ([]Info, error) {
-	entries, err := os.ReadDir(root)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+// List lists the spools below the roots, oldest first, without taking hold of them.
+func List(roots ...string) ([]Info, error) {
+	out := []Info{}
+	for _, root := range roots {
+		if err := ownAlone(root); err != nil { // another's, or not there
+			continue
+		}
+		more, err := list(root)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, more...)
 	}
-	if err != nil {
+	sort.Slice(out, func(i, j int) bool { return out[i].Started.Before(out[j].Started) })
+	return out, nil
+}
+
+func list(root string) (out []Info, err error) {
+	entries, err := os.ReadDir(root)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("list spools: %w", err)
 	}
-	out := []Info{}
 	for _, e := range entries {
 		folder := filepath.Join(root, e.Name())
 		leg, err := readLeg(folder)
@@ -309,7 +427,6 @@ func List(root string) ([]Info, error) {
 		info.look(st)
 		out = append(out, info)
 	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Started.Before(out[j].Started) })
 	return out, nil
 }
 

@@ -310,7 +310,7 @@ func (b *builder) hyper(n *filter.Node, kind, value string) string {
 }
 
 // numbers are the fields that are numbers.
-var numbers = map[string]string{"number": "r.number::float8", "step": "l.last_step::float8", "search": "r.search::float8", "trial": "r.trial::float8", "epoch": "nullif(l.last_epoch, 'NaN')", "took": "extract(epoch from r.ended - r.started)::float8",
+var numbers = map[string]string{"number": "r.number::float8", "step": "l.last_step::float8", "search": "r.search::float8", "trial": "r.trial::float8", "epoch": "nullif(l.last_epoch, 'NaN')", "took": "r.took",
 	"pace": "nullif((r.verdict ->> 'pace')::float8, 'NaN')",
 	"size": "(select c.size::float8 from checkpoint c where c.run = r.id order by c.id desc limit 1)",
 	"parameters": `(select sum(t.parameters)::float8 from checkpoint_file f join tensor_file t on t.digest = f.digest where f.run = r.id and f.part = 'weights'

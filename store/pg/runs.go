@@ -29,6 +29,8 @@ type Run struct {
 	Host             string
 	Started          time.Time
 	Ended            *time.Time
+	Took             float64    // seconds of its legs that have ended
+	Since            *time.Time // start of the leg that runs
 	Recipe           json.RawMessage
 	Hyper            json.RawMessage
 	Step             int64

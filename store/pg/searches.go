@@ -59,6 +59,7 @@ type Trial struct {
 	Best                  *float64
 	Started               time.Time
 	Ended                 *time.Time
+	Took                  float64
 	Signal                string // that ended its last process; "": none
 }
 

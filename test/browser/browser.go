@@ -30,7 +30,7 @@ func Open(parent context.Context, dark bool) (ctx context.Context, end func(), e
 		cancel()
 		return nil, nil, err
 	}
-	ctx, cancelTime := context.WithTimeout(tab, 3*time.Minute)
+	ctx, cancelTime := context.WithTimeout(tab, 10*time.Minute)
 	return ctx, func() {
 		cancelTime()
 		cancelTab()

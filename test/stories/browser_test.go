@@ -15,24 +15,6 @@ import (
 	"kembrel/test/browser"
 )
 
-// do runs actions in the browser with a time limit; when they fail, the page is kept for a look.
-func do(t *testing.T, ctx context.Context, what string, actions ...chromedp.Action[chromedp.Void]) {
-	t.Helper()
-	limited, cancel := context.WithTimeout(ctx, 30*time.Second)
-	defer cancel()
-	if err := chromedp.Do(limited, actions...); err != nil {
-		text, _ := chromedp.Run(ctx, chromedp.Evaluate[string]("location.href + '\\n' + document.body.innerText"))
-		require.NoError(t, err, "%s; the page shows:\n%s", what, text)
-	}
-}
-
-func evaluate[T any](t *testing.T, ctx context.Context, expression string, options ...chromedp.EvaluateOption) T {
-	t.Helper()
-	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](expression, options...))
-	require.NoError(t, err, expression)
-	return v
-}
-
 // readings counts what the first chart's table shows for validation loss.
 const readings = `[...document.querySelectorAll('figure .readings tbody tr')].filter(r => r.cells[0].innerText === 'loss.val').length`
 
@@ -55,41 +37,39 @@ func TestWatchingInTheBrowser(t *testing.T) {
 	do(t, ctx, "open the project", chromedp.Click(`tbody a[href="/vessels"]`), chromedp.WaitVisible(`a[href="/vessels/1"]`))
 	do(t, ctx, "open the run", chromedp.Click(`td a[href="/vessels/1"]`), chromedp.WaitVisible(".u-over"), chromedp.WaitVisible("figure"))
 	do(t, ctx, "show the readings", chromedp.Click("figure figcaption button[aria-expanded]"), chromedp.WaitVisible("figure .readings tbody tr"))
-	mark := evaluate[int](t, ctx, "window.stayed = 41")
-	before := evaluate[int](t, ctx, readings)
+	mark := await[int](t, ctx, "window.stayed = 41", nil)
+	before := await[int](t, ctx, readings, nil)
 	grown := func(by int, why string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return evaluate[int](t, ctx, readings) >= before+by }, 30*time.Second, 100*time.Millisecond, why)
+		await(t, ctx, readings, func(n int) bool { return n >= before+by }, why)
 	}
 	grown(3, "the curve grows while it trains")
-	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('.page-head').innerText"), "running")
+	shows(t, ctx, "document.querySelector('.page-head').innerText", "running")
 
 	w.stop(t, 2)
 	w.start(t)
-	before = evaluate[int](t, ctx, readings)
+	before = await[int](t, ctx, readings, nil)
 	grown(3, "and goes on growing after the service was away")
-	require.Equal(t, mark, evaluate[int](t, ctx, "window.stayed"), "without reload")
+	is(t, ctx, "window.stayed", mark, "without reload")
 
-	do(t, ctx, "the view is in the link", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.el-segmented__item')].find(e => e.innerText.trim() === 'log').click()`),
-		chromedp.Poll[chromedp.Void](`location.search === '?scale=log'`))
-	do(t, ctx, "pause", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.el-checkbox')].find(e => e.innerText.trim() === 'pause').click()`),
-		chromedp.Poll[chromedp.Void](`/paused; the view is .* epochs behind/.test(document.querySelector('.controls').innerText)`))
-	stood := evaluate[int](t, ctx, readings)
+	do(t, ctx, "the view is in the link", act(`[...document.querySelectorAll('.el-segmented__item')].find(e => e.innerText.trim() === 'log').click()`),
+		until(`location.search === '?scale=log'`))
+	do(t, ctx, "pause", act(`[...document.querySelectorAll('.el-checkbox')].find(e => e.innerText.trim() === 'pause').click()`),
+		until(`/paused; the view is .* epochs behind/.test(document.querySelector('.controls').innerText)`))
+	stood := await[int](t, ctx, readings, nil)
 	time.Sleep(time.Second)
-	require.Equal(t, stood, evaluate[int](t, ctx, readings), "a paused view stands still")
-	do(t, ctx, "go on", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.el-checkbox')].find(e => e.innerText.trim() === 'pause').click()`))
+	is(t, ctx, readings, stood, "a paused view stands still")
+	do(t, ctx, "go on", act(`[...document.querySelectorAll('.el-checkbox')].find(e => e.innerText.trim() === 'pause').click()`))
 
 	require.NoError(t, cmd.Wait())
 	w.nothingWaits(t)
-	require.Eventually(t, func() bool {
-		return strings.Contains(evaluate[string](t, ctx, "document.querySelector('.page-head').innerText"), "finished")
-	}, 15*time.Second, 100*time.Millisecond)
-	require.Equal(t, 40, evaluate[int](t, ctx, readings), "every epoch, once")
-	epochs := evaluate[string](t, ctx, `[...document.querySelectorAll('figure .readings tbody tr')].filter(r => r.cells[0].innerText === 'loss.val').map(r => r.cells[2].innerText).join(' ')`)
+	shows(t, ctx, "document.querySelector('.page-head').innerText", "finished")
+	is(t, ctx, readings, 40, "every epoch, once")
+	epochs := await[string](t, ctx, `[...document.querySelectorAll('figure .readings tbody tr')].filter(r => r.cells[0].innerText === 'loss.val').map(r => r.cells[2].innerText).join(' ')`, nil)
 	require.True(t, strings.HasPrefix(epochs, "1 2 3 4 5 ") && strings.HasSuffix(epochs, " 39 40"), epochs)
 
 	// The link of the first file of the best checkpoint, as the menu offers it.
-	address := evaluate[string](t, ctx, `(async () => {
+	address := await(t, ctx, `(async () => {
 		[...document.querySelectorAll('#what-came-out tbody tr')].find(r => r.innerText.includes('best')).querySelector('button').click()
 		for (let i = 0; i < 50; i++) {
 			await new Promise(r => setTimeout(r, 50))
@@ -97,9 +77,8 @@ func TestWatchingInTheBrowser(t *testing.T) {
 			if (a) return a.href
 		}
 		return ''
-	})()`, chromedp.EvalAwaitPromise)
-	require.Contains(t, address, "/checkpoints/e")
-	got := evaluate[[]int](t, ctx, `fetch("`+address+`").then(r => r.arrayBuffer()).then(b => [...new Uint8Array(b)])`, chromedp.EvalAwaitPromise)
+	})()`, func(address string) bool { return strings.Contains(address, "/checkpoints/e") })
+	got := await[[]int](t, ctx, `fetch("`+address+`").then(r => r.arrayBuffer()).then(b => [...new Uint8Array(b)])`, nil)
 	at := strings.SplitN(strings.SplitN(address, "/checkpoints/", 2)[1], "/", 2)[0]
 	want, err := os.ReadFile(filepath.Join(keep, at, "weights.safetensors"))
 	require.NoError(t, err)
@@ -114,18 +93,18 @@ func TestWatchingInTheBrowser(t *testing.T) {
 	require.Zero(t, code, errs)
 	do(t, ctx, "open the diverged run", chromedp.Navigate(w.url+"/vessels/2?axis=step&hide=1"), chromedp.WaitVisible(".u-over"),
 		chromedp.Click("figure figcaption button[aria-expanded]"), chromedp.WaitVisible("figure .readings tbody tr"))
-	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('figure .readings').innerText"), "NaN")
-	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('section.q').innerText"), "no longer a number")
+	shows(t, ctx, "document.querySelector('figure .readings').innerText", "NaN")
+	shows(t, ctx, "document.querySelector('section.q').innerText", "no longer a number")
 
 	// Keys zoom and pan, the link follows; the files hold what is seen.
 	key := func(key string) chromedp.Action[chromedp.Void] {
-		return chromedp.Evaluate[chromedp.Void](`document.querySelector('figure .host').dispatchEvent(new KeyboardEvent('keydown', {key: '` + key + `', bubbles: true}))`)
+		return act(`document.querySelector('figure .host').dispatchEvent(new KeyboardEvent('keydown', {key: '` + key + `', bubbles: true}))`)
 	}
 	do(t, ctx, "open the first run", chromedp.Navigate(w.url+"/vessels/1"), chromedp.WaitVisible(".u-over"))
-	do(t, ctx, "zoom by key", key("+"), chromedp.Poll[chromedp.Void](`/zoom=10\.75~30\.25/.test(decodeURIComponent(location.search))`))
-	do(t, ctx, "pan by key", key("ArrowRight"), chromedp.Poll[chromedp.Void](`/zoom=12\.7~32\.2/.test(decodeURIComponent(location.search))`))
+	do(t, ctx, "zoom by key", key("+"), until(`/zoom=10\.75~30\.25/.test(decodeURIComponent(location.search))`))
+	do(t, ctx, "pan by key", key("ArrowRight"), until(`/zoom=12\.7~32\.2/.test(decodeURIComponent(location.search))`))
 	saved := func(kind string) string {
-		return evaluate[string](t, ctx, `(async () => {
+		return await[string](t, ctx, `(async () => {
 			let blob
 			const make = URL.createObjectURL
 			URL.createObjectURL = b => (blob = b, make(b))
@@ -133,28 +112,27 @@ func TestWatchingInTheBrowser(t *testing.T) {
 			for (let i = 0; i < 50 && !blob; i++) await new Promise(r => setTimeout(r, 50))
 			URL.createObjectURL = make
 			return blob.type === 'image/png' ? 'png ' + blob.size : await blob.text()
-		})()`, chromedp.EvalAwaitPromise)
+		})()`, nil)
 	}
-	require.Eventually(t, func() bool { return len(strings.Split(strings.TrimSpace(saved("CSV")), "\n")) == 1+2*20 }, 5*time.Second, 100*time.Millisecond, "epochs 13 to 32 of two curves")
+	require.Eventually(t, func() bool { return len(strings.Split(strings.TrimSpace(saved("CSV")), "\n")) == 1+2*20 }, pageTime, 100*time.Millisecond, "epochs 13 to 32 of two curves")
 	require.Regexp(t, `^<svg .*<path d="M.*</svg>`, strings.ReplaceAll(saved("SVG"), "\n", " "))
 	require.Regexp(t, `^png \d{4,}`, saved("PNG"))
 	do(t, ctx, "open the link of a stretch", chromedp.Navigate(w.url+"/vessels/1?zoom=5~15"), chromedp.WaitVisible(".u-over"), chromedp.Sleep(700*time.Millisecond))
-	require.Equal(t, "?zoom=5~15", evaluate[string](t, ctx, "decodeURIComponent(location.search)"), "the link is the state")
-	do(t, ctx, "show all by key", key("0"), chromedp.Poll[chromedp.Void](`!location.search.includes('zoom')`))
+	is(t, ctx, "decodeURIComponent(location.search)", "?zoom=5~15", "the link is the state")
+	do(t, ctx, "show all by key", key("0"), until(`!location.search.includes('zoom')`))
 
 	// The filter line: "/" goes to it, the table and the link follow, and what is wrong is said with its column.
 	do(t, ctx, "open the runs", chromedp.Navigate(w.url+"/vessels"), chromedp.WaitVisible("tbody tr"), chromedp.WaitVisible(".filter input"),
-		chromedp.Evaluate[chromedp.Void](`document.body.dispatchEvent(new KeyboardEvent('keydown', {key: '/', bubbles: true}))`),
-		chromedp.Poll[chromedp.Void](`document.activeElement.matches('.filter input')`),
-		chromedp.SendKeys(".filter input", `hyper.lr > 1`+"\r"), chromedp.Poll[chromedp.Void](`document.querySelectorAll('tbody tr').length === 1`))
-	require.Contains(t, evaluate[string](t, ctx, "decodeURIComponent(location.search)"), "where=hyper.lr")
+		act(`document.body.dispatchEvent(new KeyboardEvent('keydown', {key: '/', bubbles: true}))`),
+		until(`document.activeElement.matches('.filter input')`),
+		chromedp.SendKeys(".filter input", `hyper.lr > 1`+"\r"), until(`document.querySelectorAll('tbody tr').length === 1`))
+	shows(t, ctx, "decodeURIComponent(location.search)", "where=hyper.lr")
 	do(t, ctx, "write a wrong filter", chromedp.SendKeys(".filter input", " && stat\r"), chromedp.WaitVisible(".filter [role=alert]"))
-	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('.filter [role=alert]').innerText"), `there is no "stat"`)
+	shows(t, ctx, "document.querySelector('.filter [role=alert]').innerText", `there is no "stat"`)
 
 	// A checkpoint's page: what it is good for, and its tensors with their distribution over the epochs.
 	do(t, ctx, "open a checkpoint", chromedp.Navigate(w.url+"/vessels/1/checkpoints/best"), chromedp.WaitVisible(".tensors tbody tr"), chromedp.WaitVisible("svg[aria-label^='distribution of layer1.weight']"))
-	page := evaluate[string](t, ctx, "document.querySelector('main').innerText")
-	require.Contains(t, page, "To resume and to use.")
-	require.Contains(t, page, "No layer is dead, none explodes.")
-	require.Greater(t, evaluate[int](t, ctx, "document.querySelectorAll('svg[aria-label^=distribution] path').length"), 2, "a ridge for each checkpoint")
+	shows(t, ctx, "document.querySelector('main').innerText", "To resume and to use.")
+	shows(t, ctx, "document.querySelector('main').innerText", "No layer is dead, none explodes.")
+	await(t, ctx, "document.querySelectorAll('svg[aria-label^=distribution] path').length", func(n int) bool { return n > 2 }, "a ridge for each checkpoint")
 }

@@ -25,7 +25,7 @@ func axe(t *testing.T, ctx context.Context) string {
 	require.NoError(t, err)
 	_, err = chromedp.Run(ctx, chromedp.Evaluate[chromedp.Void](string(script)+"; 0"))
 	require.NoError(t, err)
-	return evaluate[string](t, ctx, `axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.map(v => v.id + ': ' + v.help + '\n' + v.nodes.slice(0, 4).map(n => '   ' + n.html.slice(0, 200) + ' ' + n.failureSummary).join('\n')).join('\n'))`, chromedp.EvalAwaitPromise)
+	return await[string](t, ctx, `axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.map(v => v.id + ': ' + v.help + '\n' + v.nodes.slice(0, 4).map(n => '   ' + n.html.slice(0, 200) + ' ' + n.failureSummary).join('\n')).join('\n'))`, nil)
 }
 
 // Nine runs of three settings are told apart, in the terminal and in the browser, by keyboard alone; nobody is kept out of the pages.
@@ -98,63 +98,58 @@ func TestComparingRuns(t *testing.T) {
 	link := strings.TrimSpace(w.kembrel(t, "sign-in", "--link"))
 	do(t, ctx, "enter", chromedp.Navigate(link), chromedp.WaitVisible(`tbody a[href="/vessels"]`))
 	do(t, ctx, "open the runs", chromedp.Navigate(w.url+"/vessels"), chromedp.WaitVisible(`tr[data-row="8"]`))
-	require.Equal(t, "9 runs", evaluate[string](t, ctx, "document.querySelector('.count').innerText"))
+	is(t, ctx, "document.querySelector('.count').innerText", "9 runs")
 	// Keys: into the table by tab, down, into the tray by space, along by End, and open the comparison.
-	focus := `(() => { document.querySelector('.filter input').focus(); return 0 })()`
-	do(t, ctx, "to the table", chromedp.Evaluate[chromedp.Void](focus))
-	for i := 0; i < 60 && !evaluate[bool](t, ctx, "document.activeElement.tagName === 'TR'"); i++ {
+	focus := `document.querySelector('.filter input').focus()`
+	do(t, ctx, "to the table", act(focus))
+	for i := 0; i < 60 && !await[bool](t, ctx, "document.activeElement.tagName === 'TR'", nil); i++ {
 		do(t, ctx, "tab", chromedp.KeyEvent(kb.Tab))
 	}
-	require.True(t, evaluate[bool](t, ctx, "document.activeElement.dataset.row === '0'"), "a row is reached by the tab key")
+	is(t, ctx, "document.activeElement.dataset.row", "0", "a row is reached by the tab key")
 	do(t, ctx, "choose by key", chromedp.KeyEvent(" "), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent("x"),
-		chromedp.Poll[chromedp.Void](`/tray=9(,|%2C)6/.test(location.search)`))
-	require.Equal(t, "true", evaluate[string](t, ctx, `document.querySelector('tr[data-row="3"]').getAttribute('aria-selected')`))
-	do(t, ctx, "sort by key", chromedp.Evaluate[chromedp.Void](`document.querySelector('th:nth-child(4) button').focus()`), chromedp.KeyEvent(kb.Enter),
-		chromedp.Poll[chromedp.Void](`document.querySelector('th:nth-child(4)').getAttribute('aria-sort') === 'ascending' && /sort=best/.test(location.search)`))
-	require.Eventually(t, func() bool {
-		first := evaluate[string](t, ctx, `document.querySelector('tr[data-row="0"] .mono').innerText`)
-		return first >= "1" && first <= "6"
-	}, 5*time.Second, 50*time.Millisecond, "the best come first")
-	do(t, ctx, "write a title by key", chromedp.Evaluate[chromedp.Void](`document.querySelector('tr[data-row="0"]').focus()`), chromedp.KeyEvent("e"), chromedp.WaitVisible("input.cell"),
-		chromedp.KeyEvent("The best"), chromedp.KeyEvent(kb.Enter), chromedp.Poll[chromedp.Void](`document.querySelector('tr[data-row="0"]')?.innerText.includes('The best')`))
-	do(t, ctx, "choose columns", chromedp.Navigate(w.url+"/vessels?columns=best,at(%22accuracy.val%22),hyper.dropout&widths=1:170&formats=1:%25"), chromedp.Poll[chromedp.Void](`/\d\d\.\d %/.test(document.querySelector('tr[data-row="0"]')?.innerText)`))
-	require.Equal(t, 5, evaluate[int](t, ctx, `document.querySelectorAll('thead th').length + 1`), "run and three columns")
-	do(t, ctx, "keep the view", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.line button')].find(b => b.innerText.startsWith('View')).click()`), chromedp.WaitVisible(`input[aria-label="Keep this view as"]`),
-		chromedp.SendKeys(`input[aria-label="Keep this view as"]`, "accuracy\r"), chromedp.Poll[chromedp.Void](`[...document.querySelectorAll('.line button')].some(b => b.innerText === 'View: accuracy')`))
+		until(`/tray=9(,|%2C)6/.test(location.search)`))
+	is(t, ctx, `document.querySelector('tr[data-row="3"]').getAttribute('aria-selected')`, "true")
+	do(t, ctx, "sort by key", act(`document.querySelector('th:nth-child(4) button').focus()`), chromedp.KeyEvent(kb.Enter),
+		until(`document.querySelector('th:nth-child(4)').getAttribute('aria-sort') === 'ascending' && /sort=best/.test(location.search)`))
+	await(t, ctx, `document.querySelector('tr[data-row="0"] .mono').innerText`, func(first string) bool { return first >= "1" && first <= "6" }, "the best come first")
+	do(t, ctx, "write a title by key", act(`document.querySelector('tr[data-row="0"]').focus()`), chromedp.KeyEvent("e"), chromedp.WaitVisible("input.cell"),
+		chromedp.KeyEvent("The best"), chromedp.KeyEvent(kb.Enter), until(`document.querySelector('tr[data-row="0"]')?.innerText.includes('The best')`))
+	do(t, ctx, "choose columns", chromedp.Navigate(w.url+"/vessels?columns=best,at(%22accuracy.val%22),hyper.dropout&widths=1:170&formats=1:%25"), until(`/\d\d\.\d %/.test(document.querySelector('tr[data-row="0"]')?.innerText)`))
+	is(t, ctx, `document.querySelectorAll('thead th').length + 1`, 5, "run and three columns")
+	do(t, ctx, "keep the view", act(`[...document.querySelectorAll('.line button')].find(b => b.innerText.startsWith('View')).click()`), chromedp.WaitVisible(`input[aria-label="Keep this view as"]`),
+		chromedp.SendKeys(`input[aria-label="Keep this view as"]`, "accuracy\r"), until(`[...document.querySelectorAll('.line button')].some(b => b.innerText === 'View: accuracy')`))
 	require.Contains(t, w.kembrel(t, "runs", "vessels", "--view", "accuracy"), `at("accuracy.val")`)
 	for _, look := range []string{"light", "dark"} {
-		do(t, ctx, look, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`localStorage.setItem('kembrel-theme', '%s')`, look)), chromedp.Navigate(w.url+"/vessels?tray=1,2"), chromedp.WaitVisible(`tr[data-row="8"]`))
+		do(t, ctx, look, act(fmt.Sprintf(`localStorage.setItem('kembrel-theme', '%s')`, look)), chromedp.Navigate(w.url+"/vessels?tray=1,2"), chromedp.WaitVisible(`tr[data-row="8"]`))
 		require.Empty(t, axe(t, ctx), "runs, %s", look)
 		do(t, ctx, "compare "+look, chromedp.Navigate(w.url+"/vessels/compare?runs=1,2,3,4,5,6,7,8,9"), chromedp.WaitVisible(".strip svg"), chromedp.WaitVisible("section.q:nth-of-type(5) figure"), chromedp.WaitVisible("figure .u-over"), chromedp.Sleep(500*time.Millisecond))
 		require.Empty(t, axe(t, ctx), "compare, %s", look)
 	}
-	page := evaluate[string](t, ctx, "document.querySelector('main').innerText")
-	require.Contains(t, page, "cannot be told apart from the noise between seeds")
-	require.Contains(t, page, "beaten by")
+	shows(t, ctx, "document.querySelector('main').innerText", "cannot be told apart from the noise between seeds")
+	shows(t, ctx, "document.querySelector('main').innerText", "beaten by")
 	// Everything that can be clicked is reached by the tab key.
-	missed := evaluate[int](t, ctx, `[...document.querySelectorAll('main button, main a[href], main summary')].filter(e => e.offsetParent && e.tabIndex < 0).length`)
-	require.Zero(t, missed)
+	is(t, ctx, `[...document.querySelectorAll('main button, main a[href], main summary')].filter(e => e.offsetParent && e.tabIndex < 0).length`, 0)
 	// A run that begins while one looks comes to the top without reload, and its figures move on.
 	do(t, ctx, "look at the runs", chromedp.Navigate(w.url+"/vessels?columns=best,tags,state"), chromedp.WaitVisible(`tr[data-row="8"]`))
-	mark := evaluate[int](t, ctx, "window.stayed = 43")
+	mark := await[int](t, ctx, "window.stayed = 43", nil)
 	live := w.record(w.harbour, "train", "--hidden", "8", "--clips", "320", "--epochs", "12", "--pace", "300ms")
 	require.NoError(t, live.Start())
-	top := func() string { return evaluate[string](t, ctx, `document.querySelector('tr[data-row="0"]').innerText`) }
-	require.Eventually(t, func() bool { return strings.HasPrefix(top(), "10") && strings.Contains(top(), "running") }, 15*time.Second, 50*time.Millisecond, "it appears")
+	top := `document.querySelector('tr[data-row="0"]').innerText`
+	await(t, ctx, top, func(text string) bool { return strings.HasPrefix(text, "10") && strings.Contains(text, "running") }, "it appears")
 	seen := map[string]bool{}
-	require.Eventually(t, func() bool { seen[top()] = true; return len(seen) >= 4 }, 15*time.Second, 50*time.Millisecond, "its figures move on")
+	await(t, ctx, top, func(text string) bool { seen[text] = true; return len(seen) >= 4 }, "its figures move on")
 	require.NoError(t, live.Wait())
-	require.Eventually(t, func() bool { return strings.Contains(top(), "finished") }, 15*time.Second, 50*time.Millisecond)
+	shows(t, ctx, top, "finished")
 	do(t, ctx, "write tags in place", chromedp.DoubleClick(`tr[data-row="0"] td:nth-child(3)`), chromedp.WaitVisible("input.cell"), chromedp.KeyEvent("live, short"), chromedp.KeyEvent(kb.Enter),
-		chromedp.Poll[chromedp.Void](`document.querySelector('tr[data-row="0"]').innerText.includes('live, short')`))
+		until(`document.querySelector('tr[data-row="0"]').innerText.includes('live, short')`))
 	require.Contains(t, w.kembrel(t, "runs", "vessels", "--where", `"live" in tags`), "vessels/10")
-	do(t, ctx, "archive it", chromedp.Evaluate[chromedp.Void](`document.querySelector('tr[data-row="0"]').focus()`), chromedp.KeyEvent("x"), chromedp.WaitVisible(".tray .item"),
-		chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.tray button')].find(b => b.innerText === 'Archive').click()`), chromedp.Poll[chromedp.Void](`document.querySelector('.count').innerText === '9 runs'`))
-	require.Equal(t, mark, evaluate[int](t, ctx, "window.stayed"), "all without reload")
+	do(t, ctx, "archive it", act(`document.querySelector('tr[data-row="0"]').focus()`), chromedp.KeyEvent("x"), chromedp.WaitVisible(".tray .item"),
+		act(`[...document.querySelectorAll('.tray button')].find(b => b.innerText === 'Archive').click()`), until(`document.querySelector('.count').innerText === '9 runs'`))
+	is(t, ctx, "window.stayed", mark, "all without reload")
 
 	// Of a long list only the rows in view are drawn, and its end is one key away.
 	w.kembrel(t, "projects", "make", "fleet")
-	made := evaluate[int](t, ctx, `(async () => {
+	made := await[int](t, ctx, `(async () => {
 		let made = 0
 		for (let i = 1; i <= 430; i++) {
 			const body = JSON.stringify({hyper: {lr: i}, started: new Date(1790000000000 + i * 1000).toISOString()})
@@ -162,15 +157,15 @@ func TestComparingRuns(t *testing.T) {
 			if (r.status === 201) made++
 		}
 		return made
-	})()`, chromedp.EvalAwaitPromise)
+	})()`, nil)
 	require.Equal(t, 430, made)
-	do(t, ctx, "open the long list", chromedp.Navigate(w.url+"/fleet?sort=hyper.lr&columns=hyper.lr"), chromedp.WaitVisible(`tr[data-row="0"]`), chromedp.Poll[chromedp.Void](`document.querySelector('.count').innerText === '430 runs'`),
-		chromedp.Evaluate[chromedp.Void](`document.querySelector('tr[data-row="0"]').focus()`), chromedp.KeyEvent(kb.End), chromedp.Poll[chromedp.Void](`document.activeElement.dataset.row === '429' && document.activeElement.innerText.includes('430')`))
-	require.Less(t, evaluate[int](t, ctx, `document.querySelectorAll('tbody tr[data-row]').length`), 80)
-	do(t, ctx, "to its middle", chromedp.Evaluate[chromedp.Void](`document.querySelector('.scroller').scrollTop = 250 * 30`), chromedp.Poll[chromedp.Void](`document.querySelector('tr[data-row="255"]')?.innerText.includes('256')`))
+	do(t, ctx, "open the long list", chromedp.Navigate(w.url+"/fleet?sort=hyper.lr&columns=hyper.lr"), chromedp.WaitVisible(`tr[data-row="0"]`), until(`document.querySelector('.count').innerText === '430 runs'`),
+		act(`document.querySelector('tr[data-row="0"]').focus()`), chromedp.KeyEvent(kb.End), until(`document.activeElement.dataset.row === '429' && document.activeElement.innerText.includes('430')`))
+	await(t, ctx, `document.querySelectorAll('tbody tr[data-row]').length`, func(n int) bool { return n < 80 })
+	do(t, ctx, "to its middle", act(`document.querySelector('.scroller').scrollTop = 250 * 30`), until(`document.querySelector('tr[data-row="255"]')?.innerText.includes('256')`))
 
-	do(t, ctx, "the tray goes along", chromedp.Navigate(w.url+"/vessels/1?tray=4"), chromedp.WaitVisible(".tray"), chromedp.KeyEvent("x"), chromedp.Poll[chromedp.Void](`/tray=4(,|%2C)1/.test(location.search)`),
-		chromedp.Click(`nav a[href^="/vessels"]`), chromedp.WaitVisible(`tr[data-row="8"]`), chromedp.Poll[chromedp.Void](`/tray=4(,|%2C)1/.test(location.search)`))
+	do(t, ctx, "the tray goes along", chromedp.Navigate(w.url+"/vessels/1?tray=4"), chromedp.WaitVisible(".tray"), chromedp.KeyEvent("x"), until(`/tray=4(,|%2C)1/.test(location.search)`),
+		chromedp.Click(`nav a[href^="/vessels"]`), chromedp.WaitVisible(`tr[data-row="8"]`), until(`/tray=4(,|%2C)1/.test(location.search)`))
 }
 
 // A search tries its settings, two at once, and goes on after an interruption without repeating what has ended.

@@ -189,26 +189,26 @@ func TestStoragePage(t *testing.T) {
 	do(t, ctx, "enter", chromedp.Navigate(link), chromedp.WaitVisible(`tbody a[href="/vessels"]`))
 	do(t, ctx, "open the storage of all", chromedp.Navigate(w.url+"/storage"), chromedp.WaitVisible(`tbody a[href="/vessels/storage"]`))
 	do(t, ctx, "open that of the project", chromedp.Click(`tbody a[href="/vessels/storage"]`), chromedp.WaitVisible(".keep circle"))
-	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('main').innerText"), "12 checkpoints of")
-	require.Contains(t, evaluate[string](t, ctx, "document.querySelector('.keep [role=status]').innerText"), "Nothing goes: 12 checkpoints stay")
+	shows(t, ctx, "document.querySelector('main').innerText", "12 checkpoints of")
+	shows(t, ctx, "document.querySelector('.keep [role=status]').innerText", "Nothing goes: 12 checkpoints stay")
 	do(t, ctx, "try the last one", chromedp.Click(".keep label:nth-of-type(2) .el-input-number__increase"), chromedp.Click(`.keep button[type="submit"]`),
-		chromedp.Poll[chromedp.Void](`document.querySelector('.keep [role=status]').innerText.includes('10 checkpoints go')`))
+		until(`document.querySelector('.keep [role=status]').innerText.includes('10 checkpoints go')`))
 	require.Contains(t, w.kembrel(t, "keep", "vessels"), "all checkpoints stay", "trying changes nothing")
-	require.Equal(t, 10, evaluate[int](t, ctx, "document.querySelectorAll('.keep a path').length"), "crosses go")
+	is(t, ctx, "document.querySelectorAll('.keep a path').length", 10, "crosses go")
 	for _, look := range []string{"light", "dark"} {
-		do(t, ctx, look, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`localStorage.setItem('kembrel-theme', '%s')`, look)), chromedp.Navigate(w.url+"/vessels/storage"), chromedp.WaitVisible(".keep circle"), chromedp.Sleep(300*time.Millisecond))
+		do(t, ctx, look, act(fmt.Sprintf(`localStorage.setItem('kembrel-theme', '%s')`, look)), chromedp.Navigate(w.url+"/vessels/storage"), chromedp.WaitVisible(".keep circle"), chromedp.Sleep(300*time.Millisecond))
 		require.Empty(t, axe(t, ctx), "storage, %s", look)
 	}
 	do(t, ctx, "set it", chromedp.Click(".keep label:nth-of-type(2) .el-input-number__increase"), chromedp.Click(".keep .el-button--primary"),
-		chromedp.Poll[chromedp.Void](`document.querySelector('main').innerText.includes('The rule keeps the last')`))
+		until(`document.querySelector('main').innerText.includes('The rule keeps the last')`))
 	require.Contains(t, w.kembrel(t, "keep", "vessels"), "keeps the last")
 	require.Contains(t, w.kembrel(t, "checkpoints", "vessels/1"), "going")
 
 	act := func(checkpoint, what string) {
 		t.Helper()
 		item := `[...document.querySelectorAll('.el-dropdown-menu__item')].find(i => i.offsetParent && i.innerText.startsWith('` + what + `'))`
-		do(t, ctx, what, chromedp.Click(`button[aria-label="Act on vessels/1@`+checkpoint+`"]`), chromedp.Poll[chromedp.Void](`!!`+item), chromedp.Sleep(300*time.Millisecond),
-			chromedp.Evaluate[chromedp.Void](item+`.click()`), chromedp.Poll[chromedp.Void](`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
+		do(t, ctx, what, chromedp.Click(`button[aria-label="Act on vessels/1@`+checkpoint+`"]`), until(`!!`+item), chromedp.Sleep(300*time.Millisecond),
+			act(item+`.click()`), until(`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
 	}
 	soon := func(shows bool, checkpoint, what string) {
 		t.Helper()
@@ -222,10 +222,10 @@ func TestStoragePage(t *testing.T) {
 	soon(true, "e5", "pinned")
 	act("e6", "Drop its bytes")
 	soon(true, "e6", "goes ")
-	do(t, ctx, "see that it goes", chromedp.Poll[chromedp.Void](`[...document.querySelectorAll('#what-came-out td')].some(d => d.innerText.includes('@e6') && d.innerText.includes('goes'))`))
+	do(t, ctx, "see that it goes", until(`[...document.querySelectorAll('#what-came-out td')].some(d => d.innerText.includes('@e6') && d.innerText.includes('goes'))`))
 	act("e6", "Bring it back")
 	soon(false, "e6", "goes ")
-	do(t, ctx, "all menus are closed", chromedp.Sleep(time.Second), chromedp.Poll[chromedp.Void](`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
+	do(t, ctx, "all menus are closed", chromedp.Sleep(time.Second), until(`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
 	require.Empty(t, axe(t, ctx), "a run whose checkpoints go")
 	w.kembrel(t, "drop", "--days", "0", "vessels/1@e6")
 	require.Eventually(t, func() bool {

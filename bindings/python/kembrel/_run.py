@@ -17,18 +17,23 @@ import sys
 import tempfile
 import threading
 import time
-from typing import Any, Callable, Deque, Dict, List, Optional, Tuple
+from typing import Any, Callable, Deque, Dict, Iterator, List, Optional, Tuple
 
 from ._tree import _flatten, read_part, save_part, write_tensors
 
 _ANSWER = 30.0  # seconds to wait for an answer of the recorder
+_BACK = 5.0  # seconds to wait for another recorder in place of one that died
 _SETTLE = 600.0  # seconds to wait for checkpoints to be safe on disk
 _QUEUE = 64 << 20  # bytes of messages kept for a recorder that takes over
-_TRIES = 8  # times that a recorder is started in place of one that died
+_TRIES = 8  # times that a recorder is started in place of one that died, before that is said
+_PAUSE = 10.0  # seconds between later tries
 
 
 def _warn(text: str) -> None:
-    print(f"kembrel: {text}", file=sys.stderr, flush=True)
+    try:
+        print(f"kembrel: {text}", file=sys.stderr, flush=True)
+    except (OSError, ValueError, AttributeError):  # the error output may be closed, or on a full disk
+        pass
 
 
 def _binary() -> Optional[str]:
@@ -59,6 +64,53 @@ class Resumed:
         return read_part(self.folder, name, make)
 
 
+class Hyper(Dict[str, Any]):
+    """The program's hyperparameters with, in their place, the values that were asked for, as by kembrel rerun --hyper. Reading a value that was
+    asked for takes it: only then is it recorded as used."""
+
+    def __init__(self, own: Dict[str, Any], asked: Dict[str, Any], take: Callable[[List[str]], None]) -> None:
+        super().__init__(own)
+        self._asked, self._take = asked, take
+
+    def _taken(self, name: str) -> Any:
+        v = self._asked.pop(name)
+        super().__setitem__(name, v)
+        self._take([name])
+        return v
+
+    def __contains__(self, name: object) -> bool:
+        return super().__contains__(name) or name in self._asked
+
+    def __getitem__(self, name: str) -> Any:
+        return self._taken(name) if name in self._asked else super().__getitem__(name)
+
+    def get(self, name: str, default: Any = None) -> Any:
+        return self[name] if name in self else default
+
+    def pop(self, name: str, *default: Any) -> Any:
+        if name in self._asked:
+            self._taken(name)
+        return super().pop(name, *default)
+
+    def setdefault(self, name: str, default: Any = None) -> Any:
+        return self[name] if name in self else super().setdefault(name, default)
+
+    def __iter__(self) -> Any:  # its own: dict() and ** go by keys where it is there
+        return iter(list(super().keys()))
+
+    def keys(self) -> Any:
+        return list(super().keys())
+
+    def items(self) -> Any:
+        return [(name, self[name]) for name in super().keys()]
+
+    def values(self) -> Any:
+        return [self[name] for name in super().keys()]
+
+    def copy(self) -> Dict[str, Any]:
+        return dict(self.items())
+
+
 class Run:
     """A run being recorded. Its methods may be called from many threads. In a forked child they do nothing: the parent records."""
 
@@ -68,7 +120,8 @@ class Run:
         self.address = ""
         """The run's address, such as vessels/3, as far as it is known."""
         self.hyper: Dict[str, Any] = {}
-        """The hyperparameters, with the values that were asked for instead, as by kembrel branch --hyper."""
+        """The hyperparameters, with the values that were asked for instead, as by kembrel branch --hyper. Read them here: a value that was asked
+        for is recorded as used when it is read, and as *asked, not taken* where it never is."""
         self.resumed: Optional[Resumed] = None
         """Where to go on; None: start afresh."""
         self.verify: Optional[pathlib.Path] = None
@@ -89,7 +142,10 @@ class Run:
         self._quoted: Dict[str, str] = {}
         self._spool = ""
         self._ended = False
-        self._lost = True
+        self._lost = True  # no recorder is there, and waiting for one is in vain
+        self._held = False  # the recorder keeps things in memory: its disk takes nothing
+        self._path = ""
+        self._asked: Dict[str, Any] = {}
         self._pid = os.getpid()
         self._saver: Optional[_Saver] = None
 
@@ -113,7 +169,7 @@ class Run:
         with self._lock:
             if self._saver is not None:
                 self._saver.see(values)
-            if self._lost or self._ended:
+            if self._ended or self._lost and not self._path:
                 return
             id = self._id = self._id + 1
             line = f'{{"kind":"readings","id":{id}{tail}'.encode()
@@ -151,7 +207,8 @@ class Run:
                 part = part.replace("_", "-")
                 names[part] = save_part(begun["folder"], part, tree)
         except OSError as e:
-            self._fail(f"write checkpoint: {e}")
+            self._fail(f"the checkpoint of step {int(step)} could not be written: {e.strerror or e}")
+            self._tell("checkpoint", do="abandon", checkpoint=begun["checkpoint"], why=f"it could not be written: {e.strerror or e}")
             return False
         with self._lock:
             if self._saver is not None:
@@ -208,18 +265,35 @@ class Run:
         if weights is not None and not self._lost and self._pid == os.getpid():
             tensors: List[Any] = []
             _flatten(weights, "", tensors)
-            handle, path = tempfile.mkstemp(prefix="kembrel-start-", suffix=".safetensors")
-            os.close(handle)
-            write_tensors(path, tensors)
-            fields["path"] = path
+            path = ""
+            try:
+                handle, path = tempfile.mkstemp(prefix="kembrel-start-", suffix=".safetensors")
+                os.close(handle)
+                write_tensors(path, tensors)
+                fields["path"] = path
+            except OSError as e:
+                self._fail(f"the starting weights are not known again: {e.strerror or e}")
+                if path:
+                    os.unlink(path)
         self._tell("start", **fields)
+
+    def epochs(self, last: int, first: int = 1) -> Iterator[int]:
+        """The epochs to train, from first to last; where the run goes on from a checkpoint, those behind it. It ends early when the program should
+        stop (stop). A checkpoint within an epoch counts as one of that epoch: the epoch is begun again."""
+        begin = first
+        if self.resumed is not None and self.resumed.epoch == self.resumed.epoch:
+            begin = max(first, math.floor(self.resumed.epoch) + 1)
+        for epoch in range(begin, last + 1):
+            if self.stop is not None:
+                return
+            yield epoch
 
     def settle(self, timeout: float = _SETTLE) -> bool:
         """Waits until all checkpoints handed over are safe on disk."""
         if self._pid != os.getpid():
             return True
         with self._lock:
-            self._changed.wait_for(lambda: not self._unsettled or self._lost, timeout)
+            self._changed.wait_for(lambda: not self._unsettled or self._lost or self._held, timeout)
             return not self._unsettled
 
     def end(self, state: str = "finished", why: str = "") -> None:
@@ -276,7 +350,7 @@ class Run:
 
     def _send(self, id: int, line: bytes, keep: bool = False) -> None:
         """Sends a line; the lock is held. What is kept is sent again to a recorder that takes over."""
-        if self._lost or self._ended:
+        if self._ended or self._lost and not self._path:
             return
         if keep:
             self._pending.append((id, line))
@@ -294,14 +368,14 @@ class Run:
         if self._pid != os.getpid():
             return None
         with self._lock:
-            self._changed.wait_for(lambda: self._socket is not None or self._lost, _ANSWER)
+            self._changed.wait_for(lambda: self._socket is not None or self._lost, _BACK)
             if self._socket is None or self._lost or self._ended:
                 return None
             id = self._next()
             self._answers[id] = None
             at = self._socket
             self._send(id, json.dumps({"kind": kind, "id": id, **fields}).encode() + b"\n")
-            self._changed.wait_for(lambda: self._answers[id] is not None or self._socket is not at, _ANSWER)
+            self._changed.wait_for(lambda: self._answers[id] is not None or self._socket is not at or self._held and kind == "end", _ANSWER)
             return self._answers.pop(id)
 
     def _connect(self, path: str) -> None:
@@ -326,7 +400,7 @@ class Run:
             again = sorted(list(self._pending) + list(self._unsettled.items()))
             for _, line in again:
                 s.sendall(line)
-            self._socket, self._handle, self._lost = s, s.fileno(), False
+            self._socket, self._handle, self._lost, self._path = s, s.fileno(), False, path
             self._changed.notify_all()
         threading.Thread(target=self._listen, args=(s, lines), name="kembrel", daemon=True).start()
 
@@ -342,10 +416,13 @@ class Run:
     def _listen(self, s: socket.socket, lines: Any) -> None:
         try:
             for text in lines:
-                m = json.loads(text)
+                try:
+                    m = json.loads(text)
+                except ValueError:
+                    continue
                 with self._lock:
                     self._hear(m)
-        except (OSError, ValueError):
+        except OSError:
             pass
         with self._lock:
             self._socket = None
@@ -356,7 +433,11 @@ class Run:
 
     def _hear(self, m: Dict[str, Any]) -> None:
         id, kind = m.get("id", 0), m.get("kind")
-        if kind == "kept":
+        if kind == "held":
+            self._held = True
+            self._fail(f"the recorder says: {m.get('what')}")
+        elif kind == "kept":
+            self._held = False
             if self._unsettled.pop(id, None) is None:
                 self._drop(id)
         elif kind == "problem":
@@ -370,20 +451,25 @@ class Run:
         self._changed.notify_all()
 
     def _take_up(self) -> None:
-        """Starts a recorder that goes on with the spool of one that died."""
-        pause, error = 0.1, ""
-        for _ in range(_TRIES):
-            try:
-                self._connect(_start(["--take-up", self._spool]))
-                return
-            except (OSError, ValueError) as e:
-                error = str(e)
+        """Goes back to the recorder where only the connection was lost, or starts one that goes on with the spool of one that died; again and again.
+        What is said meanwhile waits here."""
+        pause, tries = 0.1, 0
+        while not self._ended:
+            error = ""
+            for path in (self._path, ""):
+                try:
+                    self._connect(path or _start(["--take-up", self._spool]))
+                    return
+                except (OSError, ValueError) as e:
+                    error = str(e)
+            tries += 1
+            if tries == _TRIES:
+                with self._lock:
+                    self._lost = True
+                    self._changed.notify_all()
+                self._fail(f"the recorder is gone and another cannot take over yet; training goes on, and what it says waits here: {error}")
             time.sleep(pause)
-            pause = min(2 * pause, 3.0)
-        with self._lock:
-            self._lost = True
-            self._changed.notify_all()
-        self._fail(f"the recorder is gone and another could not take over; training goes on unrecorded: {error}")
+            pause = min(2 * pause, 3.0) if tries < _TRIES else _PAUSE
 
 
 class _Saver:
@@ -467,8 +553,8 @@ def record(project: str = "", *, title: str = "", hyper: Optional[Dict[str, Any]
     except (OSError, ValueError) as e:
         run._fail(str(e) if "recorded" in str(e) else f"nothing is recorded: {e}")
         return run
-    run.hyper.update(run._asked)
     if run.hyper:
         run._tell("hyper", values=run.hyper)
+    run.hyper = Hyper(run.hyper, run._asked, lambda names: run._tell("taken", names=names))
     atexit.register(run._at_exit)
     return run

@@ -37,10 +37,12 @@ select r.id from run r join project p on p.id = r.project where p.key = @project
 
 -- query: run_list
 select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.ended, r.recipe,
+       coalesce(r.took, l.took, 0)::float8 as took, case when r.state = 'running' then l.started end as since,
        coalesce((select jsonb_object_agg(h.name, h.value) from hyper h where h.run = r.id), '{}') as hyper,
        coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.aside, r.needs, r.origin, r.start, r.repeats, r.tags, r.note, r.archived, r.doomed, r.creator, coalesce(r.search, 0) as search, coalesce(r.trial, 0) as trial
 from run r join person p on p.id = r.creator
-left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
+left join lateral (select last_step, last_epoch, started, (select extract(epoch from sum(g.ended - g.started)) from leg g where g.run = r.id and g.ended is not null) as took
+                   from leg where run = r.id order by number desc limit 1) l on true
 where r.project = @project and r.number = any(@numbers);
 
 -- query: run_says
@@ -93,7 +95,10 @@ where r.id = x.id and r.best is distinct from x.best;
 update run set title = coalesce(@title, title), tags = coalesce(@tags::text[], tags), note = coalesce(@note, note) where id = @id;
 
 -- query: run_state
-update run set state = @state, ended = @ended where id = @id and (state <> @state or ended is distinct from @ended);
+update run set state = @state, ended = @ended,
+    took = case when @ended::timestamptz is not null then coalesce((select sum(extract(epoch from g.ended - g.started)) from leg g where g.run = @id and g.ended is not null),
+                                                                   extract(epoch from @ended::timestamptz - started)) end
+where id = @id and (state <> @state or ended is distinct from @ended);
 
 -- query: summaries
 select c.run, c.name, s.count, s.nan, s.infinite, s.last_step, s.last_epoch, s.last_time, s.last_value,

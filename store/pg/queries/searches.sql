@@ -16,6 +16,6 @@ update search set budget = @budget where project = @project and number = @number
 
 -- query: search_trials
 -- The newest run of each trial.
-select distinct on (r.search, r.trial) r.search, r.trial, r.number, r.state::text, r.best, r.started, r.ended, coalesce(l.signal, '') as signal from run r
+select distinct on (r.search, r.trial) r.search, r.trial, r.number, r.state::text, r.best, r.started, r.ended, coalesce(r.took, 0)::float8 as took, coalesce(l.signal, '') as signal from run r
 left join lateral (select signal from leg where run = r.id order by number desc limit 1) l on true
 where r.project = @project and r.search = any(@searches) order by r.search, r.trial, r.number desc;
