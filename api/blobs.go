@@ -9,12 +9,13 @@ type BlobTotals struct {
 	Stored      int64 `json:"stored" doc:"As they are packed"`
 	Loose       int64 `json:"loose" doc:"Of these, what no checkpoint holds and cleaning will free"`
 	Damaged     int64 `json:"damaged" doc:"Chunks that were found damaged and have not been sent again"`
+	Missing     int64 `json:"missing" doc:"Chunks that were not where they were kept when last looked for; they are looked for again whenever they are read"`
 }
 
 // CheckBlobsInput asks for a part of the store to be read and checked.
 type CheckBlobsInput struct {
 	Body struct {
-		After string  `json:"after,omitempty" maxLength:"80" doc:"The digest behind which to go on, from the answer before"`
+		After string  `json:"after,omitempty" maxLength:"200" doc:"Where to go on: next of the answer before"`
 		Share float64 `json:"share,omitempty" minimum:"0" maximum:"1" default:"1" doc:"Of all chunks, a sample of this share; the same one each time"`
 		Limit int     `json:"limit,omitempty" minimum:"1" maximum:"1000" default:"100"`
 	}
@@ -32,6 +33,7 @@ type CheckedBlobs struct {
 type DamagedChunk struct {
 	Digest      string   `json:"digest"`
 	Size        int64    `json:"size"`
+	Missing     bool     `json:"missing,omitempty" doc:"It is not where it was kept, and may come back; otherwise its bytes are others"`
 	Why         string   `json:"why"`
 	Checkpoints []string `json:"checkpoints" doc:"Addresses of those it hurts"`
 }

@@ -20,11 +20,13 @@ const (
 	Conflict    Kind = "conflict"     // it contradicts what is there
 	BatchGap    Kind = "batch-gap"    // batches before this one are missing
 	LegClaimed  Kind = "leg-claimed"  // another recorder writes this leg
-	Sealed      Kind = "sealed"       // it is fixed now: hyperparameters after the first reading
 	Mismatch    Kind = "mismatch"     // bytes do not have the digest or size they were announced with
 	TooLarge    Kind = "too-large"    // body or value over its limit
 	TooMany     Kind = "too-many"     // too many tries; wait
 	Unavailable Kind = "unavailable"  // the database or the blob store does not answer; try again
+	NoRoom      Kind = "no-room"      // the service's disk keeps the rest for the database; readings still go, checkpoints wait
+	ChunkGone   Kind = "chunk-gone"   // a chunk is not where it was kept; it may come back
+	ChunkBad    Kind = "chunk-bad"    // a chunk's bytes are not those it is named by
 	Internal    Kind = "internal"     // a fault of the service
 	TooSlow     Kind = "too-slow"     // the request did not arrive or finish in time
 	BadMedia    Kind = "bad-media"    // a content type that is not read or written here
@@ -45,11 +47,13 @@ var kinds = map[Kind]struct {
 	Conflict:    {409, "It contradicts what is there"},
 	BatchGap:    {409, "Batches before this one are missing"},
 	LegClaimed:  {409, "Another recorder writes this leg"},
-	Sealed:      {409, "Fixed since the first reading"},
 	Mismatch:    {422, "The bytes are not those announced"},
 	TooLarge:    {413, "Too large"},
 	TooMany:     {429, "Too many tries"},
 	Unavailable: {503, "Storage does not answer"},
+	NoRoom:      {507, "No room for checkpoints"},
+	ChunkGone:   {503, "A chunk is not where it was kept"},
+	ChunkBad:    {500, "A chunk is damaged"},
 	Internal:    {500, "A fault of the service"},
 	TooSlow:     {408, "Too slow"},
 	BadMedia:    {415, "Unknown content type"},

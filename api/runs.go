@@ -2,6 +2,8 @@ package api
 
 import (
 	"encoding/json"
+	"slices"
+	"strings"
 	"time"
 
 	"kembrel/core/filter"
@@ -147,6 +149,7 @@ type Recipe struct {
 	Inside      string            `json:"inside,omitempty" doc:"The folder's place in its repository"`
 	Remote      string            `json:"remote,omitempty" doc:"Where the repository came from, without credentials"`
 	Changes     string            `json:"changes,omitempty" doc:"What was not committed, as a patch (git diff --binary HEAD)"`
+	Withheld    []string          `json:"withheld,omitempty" maxItems:"1000" doc:"What looked like a secret and was taken out before it was recorded: command, environment NAME, changes: FILE"`
 	ChangesSize int64             `json:"changes_size,omitempty" doc:"Bytes of a patch that was too large to record"`
 	Untracked   []string          `json:"untracked,omitempty" doc:"Files that the repository did not know; their content is not recorded"`
 	Environment map[string]string `json:"environment,omitempty" doc:"Chosen environment variables"`
@@ -334,3 +337,8 @@ var (
 	GetRun         = declare[RunInput, RunDetail](Spec{ID: "run", Method: "GET", Path: "/projects/{project}/runs/{number}", Summary: "Show a run", Access: SignedIn})
 	ChangeRun      = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH", Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title, tags and note", Access: SignedIn})
 )
+
+// WithheldFrom reports whether something was taken out of a part of the recipe: command, environment or changes.
+func (r Recipe) WithheldFrom(part string) bool {
+	return slices.ContainsFunc(r.Withheld, func(what string) bool { return strings.HasPrefix(what, part) })
+}

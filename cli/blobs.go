@@ -29,6 +29,7 @@ func (a *App) blobs() *cobra.Command {
 			l.add("packed", api.Bytes(t.Stored))
 			l.add("of that held by none", api.Bytes(t.Loose))
 			l.add("damaged chunks", fmt.Sprint(t.Damaged))
+			l.add("missing chunks", fmt.Sprint(t.Missing))
 			return a.print(output, l, t)
 		}}
 	outputFlag(cmd, &output)
@@ -39,8 +40,8 @@ func (a *App) blobs() *cobra.Command {
 func (a *App) blobsCheck() *cobra.Command {
 	var output, sample string
 	cmd := &cobra.Command{Use: "check", Short: "Read chunks and check every digest", Args: arguments(),
-		Long: `Read the chunk store, or a sample of it, and check every chunk against its digest. A chunk that is damaged or gone is listed with the checkpoints that it
-hurts; the exit code is then 7. Sending the same content again heals it: a recorder that still has the checkpoint does, and so does any run that saves the same
+		Long: `Read the chunk store, or a sample of it, and check every chunk against its digest. A chunk that is damaged, or not where it was kept, is listed with the checkpoints that it
+hurts; the exit code is then 7. What is missing is looked for again whenever it is read, and by the next check. Sending the same content again heals it: a recorder that still has the checkpoint does, and so does any run that saves the same
 tensors. For administrators. The service checks all by itself within 30 days.`,
 		Example: "  kembrel blobs check\n  kembrel blobs check --sample 5%",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -56,7 +57,7 @@ tensors. For administrators. The service checks all by itself within 30 days.`,
 				return err
 			}
 			in, all := &api.CheckBlobsInput{}, api.CheckedBlobs{Damaged: []api.DamagedChunk{}}
-			in.Body.Share, in.Body.Limit = share, 100
+			in.Body.Share, in.Body.Limit = share, 500
 			m := a.meter("check", int64(float64(totals.Bytes)*share))
 			for {
 				found, err := client.Call(cmd.Context(), a.client(), api.CheckBlobs, in)
@@ -71,9 +72,13 @@ tensors. For administrators. The service checks all by itself within 30 days.`,
 				}
 			}
 			m.done()
-			l := list("damaged chunk", "size#", "checkpoints")
+			l := list("chunk", "is", "size#", "checkpoints")
 			for _, d := range all.Damaged {
-				l.add(d.Digest, api.Bytes(d.Size), strings.Join(d.Checkpoints, " "))
+				is := "damaged"
+				if d.Missing {
+					is = "missing"
+				}
+				l.add(d.Digest, is, api.Bytes(d.Size), strings.Join(d.Checkpoints, " "))
 			}
 			l.empty = fmt.Sprintf("%d chunks with %s are what they are named by.", all.Chunks, api.Bytes(all.Bytes))
 			if err := a.print(output, l, all); err != nil {

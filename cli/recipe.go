@@ -57,6 +57,9 @@ func (a *App) trust(ctx context.Context, w written) error {
 	if p.yes != (p.from != "") {
 		return usage("--yes and --from PERSON go together: they name whose recipe may be run without asking")
 	}
+	if !w.own && w.recipe.WithheldFrom("command") {
+		return usage("the command of %s had a secret taken out when it was recorded (%s); give it whole: -- COMMAND", w.what, plain.Line(quoted(w.command)))
+	}
 	foreign := !w.own || p.checkout != ""
 	if !foreign {
 		return nil

@@ -33,7 +33,7 @@ func roots() []string {
 func (a *App) record() *cobra.Command {
 	var takeUp, again, with string
 	var assignments, chosen, filled []string
-	var takeOver bool
+	var takeOver, showRecipe bool
 	var r recordFlags
 	var beside int
 	cmd := &cobra.Command{Use: "record --project PROJECT -- COMMAND...", Short: "Run a training program under a recorder",
@@ -42,6 +42,7 @@ output, how it was started and how it ended become a run. Everything is kept on 
 for the service, nor fails because of it. The exit code is the program's own.`,
 		Example: `  kembrel record --project vessels -- ./harbour train --hidden 128
   kembrel record --resume vessels/4 -- ./harbour train --hidden 128
+  kembrel record --show-recipe -- ./harbour train --hidden 128
   kembrel record --project vessels --title "Wide net" --hyper lr=0.01 --hyper 'layers=[384,512,6]' -- ./train.sh`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 && beside == 0 {
@@ -58,6 +59,9 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 				if recorder.Secret(name) {
 					return usage("--env %s: a variable with such a name is not recorded, as it may hold a secret", name)
 				}
+			}
+			if showRecipe {
+				return writeJSON(a.Out, recorder.Describe(cmd.Context(), args, chosen))
 			}
 			if again != "" && beside == 0 {
 				return a.resumeRun(cmd, &r, again, with, takeOver, nil, args, chosen)
@@ -93,6 +97,7 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 	f.StringVar(&r.o.Project, "project", os.Getenv("KEMBREL_PROJECT"), "project of the run [KEMBREL_PROJECT]")
 	f.StringVar(&r.title, "title", "", "title of the run")
 	f.StringArrayVar(&assignments, "hyper", nil, "a hyperparameter, name=value; may be given many times")
+	f.BoolVar(&showRecipe, "show-recipe", false, "print what would be kept of how the program is started, and start nothing")
 	f.StringArrayVar(&chosen, "env", nil, "an environment variable to record, beside the usual ones; may be given many times")
 	f.StringVar(&again, "resume", "", "go on with this run, or from this checkpoint, as its next leg")
 	f.StringVar(&with, "with", "", "with --resume: weights, to go on with the weights alone where the checkpoint lacks the rest")

@@ -271,6 +271,9 @@ func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.Checkpo
 	return nil
 }
 
+// restoreTries is how often a stretch is asked for again, with pauses of 0.2 s, doubling: 6 s in all.
+const restoreTries = 4
+
 // stretchSize is about how much one request fetches, in bytes.
 const stretchSize = 32 << 20
 
@@ -295,8 +298,13 @@ func (s *stretch) fetch(ctx context.Context, c *Client, in api.CheckpointInput, 
 			return f.Close()
 		}
 		var problem *api.Problem
-		if try == 4 || ctx.Err() != nil || errors.As(err, &problem) && problem.Status < 500 {
+		switch {
+		case ctx.Err() != nil || errors.As(err, &problem) && problem.Status < 500:
 			return err
+		case try >= restoreTries && problem == nil:
+			return fmt.Errorf("given up after %d tries: the service ended its answer %d bytes into %s each time; its log says why, kembrel blobs check what is damaged: %w", try+1, s.from, s.name, err)
+		case try >= restoreTries:
+			return fmt.Errorf("given up after %d tries: %w", try+1, err)
 		}
 		select {
 		case <-ctx.Done():

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -31,14 +30,6 @@ const (
 
 // usualVariables are the environment variables that a recipe records; a person may choose more.
 var usualVariables = []string{"CUDA_VISIBLE_DEVICES", "LANG", "LC_ALL", "MKL_NUM_THREADS", "OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "PYTHONHASHSEED", "PYTHONPATH", "TZ", "VIRTUAL_ENV"}
-
-// secretWords are in the names of variables that no recipe records, chosen or not.
-var secretWords = []string{"TOKEN", "SECRET", "PASS", "KEY", "CREDENTIAL", "AUTH", "COOKIE", "PRIVATE"}
-
-// Secret reports whether a variable's name sounds like that of a secret.
-func Secret(name string) bool {
-	return slices.ContainsFunc(secretWords, func(w string) bool { return strings.Contains(strings.ToUpper(name), w) })
-}
 
 // Describe says where and how a command runs. What cannot be found out stays empty; it takes at most some seconds. chosen are environment
 // variables to record beside the usual ones.
@@ -73,6 +64,7 @@ func Describe(ctx context.Context, command, chosen []string) api.Recipe {
 	}
 	describeTree(ctx, &r)
 	describeProgram(ctx, &r)
+	withholdRecipe(&r)
 	return r
 }
 
@@ -87,7 +79,7 @@ func describeTree(ctx context.Context, r *api.Recipe) {
 		r.Inside = strings.TrimSuffix(strings.TrimSpace(inside), "/")
 	}
 	if remote, err := git(ctx, "remote", "get-url", "origin"); err == nil {
-		r.Remote = withoutCredentials(strings.TrimSpace(remote))
+		r.Remote = bareRemote(strings.TrimSpace(remote))
 	}
 	status, err := git(ctx, "status", "--porcelain", "-z", "--untracked-files=normal")
 	if err != nil {
@@ -105,15 +97,6 @@ func describeTree(ctx context.Context, r *api.Recipe) {
 			r.Changes, r.ChangesSize = "", int64(len(changes))
 		}
 	}
-}
-
-// withoutCredentials drops the user and password from an address of a repository.
-func withoutCredentials(remote string) string {
-	if u, err := url.Parse(remote); err == nil && u.User != nil && u.Scheme != "ssh" {
-		u.User = nil
-		return u.String()
-	}
-	return remote
 }
 
 // listPackages is what a Python interpreter is asked for its packages.
@@ -166,6 +149,10 @@ func CheckOut(ctx context.Context, r api.Recipe, from, folder string) (string, e
 		return "", fmt.Errorf("the recorded commit %.60q is none", r.Commit)
 	case r.ChangesSize > 0:
 		return "", fmt.Errorf("the run had %s of uncommitted changes, more than is recorded, so its code cannot be had again", api.Bytes(r.ChangesSize))
+	case r.WithheldFrom("changes"):
+		return "", fmt.Errorf("what was not committed had secrets taken out (%s), so that it cannot be applied as it is; check out commit %.12s yourself, and say --folder", strings.Join(r.Withheld, ", "), r.Commit)
+	case r.Inside != "" && !filepath.IsLocal(filepath.FromSlash(r.Inside)): // whoever recorded it wrote it
+		return "", fmt.Errorf("the recorded place %.100q in the repository is outside of it", r.Inside)
 	}
 	folder, err := filepath.Abs(folder)
 	if err != nil {
@@ -181,7 +168,19 @@ func CheckOut(ctx context.Context, r api.Recipe, from, folder string) (string, e
 			return "", fmt.Errorf("apply the recorded changes: %s", strings.TrimSpace(string(out)))
 		}
 	}
-	return filepath.Join(folder, filepath.FromSlash(r.Inside)), nil
+	// A link in the tree could lead out of it.
+	root, err := filepath.EvalSymlinks(folder)
+	if err != nil {
+		return "", err
+	}
+	inside, err := filepath.EvalSymlinks(filepath.Join(root, filepath.FromSlash(r.Inside)))
+	if err != nil {
+		return "", fmt.Errorf("the run was started in %s of its repository: %w", r.Inside, err)
+	}
+	if rest, err := filepath.Rel(root, inside); err != nil || !filepath.IsLocal(rest) {
+		return "", fmt.Errorf("%s of the repository leads out of it, to %s; nothing is run there", r.Inside, inside)
+	}
+	return inside, nil
 }
 
 // Differences lists in what the recipe of now differs from the recorded one, for a person to read before it is run again.

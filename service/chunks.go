@@ -4,7 +4,10 @@ import (
 	"context"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"math"
+	"strconv"
+	"strings"
 	"time"
 
 	"kembrel/api"
@@ -82,21 +85,25 @@ func (s *Service) cleanChunks(ctx context.Context) {
 // GetBlobs tells what the chunk store holds.
 func (s *Service) GetBlobs(ctx context.Context, _ Who, _ *struct{}) (*api.BlobTotals, error) {
 	t, err := s.db.ChunkTotals(ctx)
-	return &api.BlobTotals{Checkpoints: t.Checkpoints, Held: t.Held, Chunks: t.Chunks, Bytes: t.Bytes, Stored: t.Stored, Loose: t.Loose, Damaged: t.Damaged}, err
+	return &api.BlobTotals{Checkpoints: t.Checkpoints, Held: t.Held, Chunks: t.Chunks, Bytes: t.Bytes, Stored: t.Stored, Loose: t.Loose, Damaged: t.Damaged, Missing: t.Missing}, err
 }
 
 // checkTime bounds one call of CheckBlobs.
 const checkTime = 20 * time.Second
 
-// CheckBlobs reads a part of the chunk store and checks every digest.
+// CheckBlobs reads a part of the chunk store and checks every digest, in the order in which the chunks lie.
 func (s *Service) CheckBlobs(ctx context.Context, _ Who, in *api.CheckBlobsInput) (*api.CheckedBlobs, error) {
-	var after []byte
+	var after pack.Entry
 	if in.Body.After != "" {
-		d, err := chunk.ParseDigest(in.Body.After)
-		if err != nil {
-			return nil, api.Fail(api.Invalid, "%v", err)
+		name, rest, _ := strings.Cut(in.Body.After, "@")
+		at, digest, _ := strings.Cut(rest, "@")
+		var err1, err2 error
+		after.Pack = name
+		after.At, err1 = strconv.ParseInt(at, 10, 64)
+		after.Digest, err2 = chunk.ParseDigest(digest)
+		if err1 != nil || err2 != nil {
+			return nil, api.Fail(api.Invalid, "after %.100q is none that an answer gave", in.Body.After)
 		}
-		after = d[:]
 	}
 	if in.Body.Share == 0 {
 		in.Body.Share = 1
@@ -104,49 +111,61 @@ func (s *Service) CheckBlobs(ctx context.Context, _ Who, in *api.CheckBlobsInput
 	if in.Body.Limit == 0 {
 		in.Body.Limit = 100
 	}
-	return s.checkChunks(ctx, after, nil, in.Body.Share, in.Body.Limit, checkTime)
-}
-
-func (s *Service) checkChunks(ctx context.Context, after, upto []byte, share float64, limit int, most time.Duration) (*api.CheckedBlobs, error) {
-	out := &api.CheckedBlobs{Damaged: []api.DamagedChunk{}}
-	list, err := s.db.ChunkSlice(ctx, after, upto, share, limit)
+	var digest []byte
+	if in.Body.After != "" {
+		digest = after.Digest[:]
+	}
+	list, err := s.db.ChunksBehind(ctx, after.Pack, after.At, digest, in.Body.Share, in.Body.Limit)
 	if err != nil {
 		return nil, err
 	}
+	out, done, err := s.checkChunks(ctx, list, checkTime)
+	if err == nil && done > 0 && (done < len(list) || len(list) == in.Body.Limit) {
+		last := list[done-1]
+		out.Next = fmt.Sprintf("%s@%d@%s", last.Pack, last.At, last.Digest)
+	}
+	return out, err
+}
+
+// errLate ends a check whose time is over.
+var errLate = errors.New("time is over")
+
+// checkChunks checks chunks, as many as it can in a time, and returns how many.
+func (s *Service) checkChunks(ctx context.Context, list []pack.Entry, most time.Duration) (out *api.CheckedBlobs, done int, err error) {
+	out = &api.CheckedBlobs{Damaged: []api.DamagedChunk{}}
 	began := time.Now()
-	for i, c := range list {
-		if time.Since(began) > most {
-			out.Next = list[i-1].Digest.String()
-			return out, nil
-		}
-		_, why := s.chunks.Get(ctx, c.Digest)
+	err = s.chunks.Check(ctx, list, func(e pack.Entry, why error) error {
+		missing := errors.Is(why, pack.ErrMissing)
 		switch {
-		case errors.Is(why, pack.ErrNone) && c.Damaged:
-			why = errors.New("found damaged before")
-		case errors.Is(why, pack.ErrNone):
-			continue // cleaned away meanwhile
-		case why != nil && !errors.Is(why, pack.ErrDamaged):
-			return nil, why
+		case errors.Is(why, pack.ErrNone): // cleaned away meanwhile
+			done++
+			return nil
+		case why != nil && !missing && !errors.Is(why, pack.ErrDamaged):
+			return why
 		}
+		done++
 		out.Chunks++
-		out.Bytes += int64(c.Size)
-		if why == nil {
-			continue
+		out.Bytes += int64(e.Size)
+		if why != nil {
+			holders, err := s.db.Holders(ctx, e.Digest)
+			if err != nil {
+				return err
+			}
+			d := api.DamagedChunk{Digest: e.Digest.String(), Size: int64(e.Size), Missing: missing, Why: why.Error(), Checkpoints: []string{}}
+			for _, h := range holders {
+				d.Checkpoints = append(d.Checkpoints, checkpointAddress(h.Project, h.Number, h.Step, h.Epoch))
+			}
+			out.Damaged = append(out.Damaged, d)
 		}
-		holders, err := s.db.Holders(ctx, c.Digest)
-		if err != nil {
-			return nil, err
+		if time.Since(began) > most {
+			return errLate
 		}
-		d := api.DamagedChunk{Digest: c.Digest.String(), Size: int64(c.Size), Why: why.Error(), Checkpoints: []string{}}
-		for _, h := range holders {
-			d.Checkpoints = append(d.Checkpoints, checkpointAddress(h.Project, h.Number, h.Step, h.Epoch))
-		}
-		out.Damaged = append(out.Damaged, d)
+		return nil
+	})
+	if errors.Is(err, errLate) {
+		err = nil
 	}
-	if len(list) == limit {
-		out.Next = list[limit-1].Digest.String()
-	}
-	return out, nil
+	return out, done, err
 }
 
 // windows is into how many parts the digests are divided; each time the store is cleaned the next is checked, all of them in 30 days.
@@ -159,7 +178,12 @@ func (s *Service) checkWindow(ctx context.Context, now time.Time) {
 	binary.BigEndian.PutUint64(from, turn*(math.MaxUint64/windows))
 	binary.BigEndian.PutUint64(to, (turn+1)*(math.MaxUint64/windows))
 	for after := from; ; {
-		found, err := s.checkChunks(ctx, after, to, 1, 200, time.Minute)
+		list, err := s.db.ChunkSlice(ctx, after, to, 200)
+		var found *api.CheckedBlobs
+		done := 0
+		if err == nil {
+			found, done, err = s.checkChunks(ctx, list, time.Minute)
+		}
 		if err != nil {
 			if ctx.Err() == nil {
 				s.options.Log.Warn("checking chunks waits", "err", err)
@@ -167,12 +191,11 @@ func (s *Service) checkWindow(ctx context.Context, now time.Time) {
 			return
 		}
 		for _, d := range found.Damaged {
-			s.options.Log.Error("a chunk is damaged; sending the same content again heals it", "digest", d.Digest, "checkpoints", d.Checkpoints)
+			s.options.Log.Error("a chunk cannot be read; sending the same content again heals it", "digest", d.Digest, "missing", d.Missing, "checkpoints", d.Checkpoints)
 		}
-		if found.Next == "" {
+		if done == 0 || done == len(list) && done < 200 {
 			return
 		}
-		d, _ := chunk.ParseDigest(found.Next) // our own
-		after = d[:]
+		after = list[done-1].Digest[:]
 	}
 }

@@ -2,9 +2,12 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"kembrel/api"
@@ -14,6 +17,8 @@ import (
 )
 
 // OpenFile opens a file of a checkpoint for reading at any place; every chunk's digest is checked as it is read.
+//
+// What cannot be read is found out before the first byte goes out: the chunk at the start of the range is here when it returns.
 func (s *Service) OpenFile(ctx context.Context, in *api.FileInput) (io.ReadSeeker, api.File, time.Time, error) {
 	c, files, _, err := s.findHeld(ctx, in.CheckpointInput)
 	if err != nil {
@@ -27,8 +32,25 @@ func (s *Service) OpenFile(ctx context.Context, in *api.FileInput) (io.ReadSeeke
 	if err != nil {
 		return nil, api.File{}, time.Time{}, err
 	}
+	content.name = in.Path
+	if content.at = min(rangeStart(in.Range), max(0, content.size-1)); content.size > 0 {
+		if err := content.load(); err != nil {
+			return nil, api.File{}, time.Time{}, err
+		}
+		content.at = 0
+	}
 	f := api.File{Part: files[i].Part, Path: in.Path, Size: files[i].Size, Digest: chunk.Digest(files[i].Digest).String()}
 	return content, f, c.Saved, nil
+}
+
+// rangeStart is where the first range of a Range header begins (RFC 9110, section 14.1.2); 0 where it does not say.
+func rangeStart(header string) int64 {
+	first, _, _ := strings.Cut(strings.TrimPrefix(header, "bytes="), "-")
+	at, err := strconv.ParseInt(strings.TrimSpace(first), 10, 64)
+	if err != nil || at < 0 {
+		return 0
+	}
+	return at
 }
 
 // content reads a file from its chunks.
@@ -43,6 +65,7 @@ type fileReader struct {
 	chunks *pack.Packs
 	places map[chunk.Digest]pack.Place
 	pieces []chunk.Piece
+	name   string
 	size   int64
 	at     int64
 	loaded []byte // the chunk around at
@@ -96,10 +119,21 @@ func (r *fileReader) load() error {
 		}
 		data, err := r.chunks.Read(r.ctx, piece.Digest, r.places[piece.Digest])
 		if err != nil {
-			return err
+			return unreadable(err, r.name, piece.Digest)
 		}
 		r.loaded, r.from = data, from
 		return nil
 	}
 	return io.ErrUnexpectedEOF
+}
+
+// unreadable says which chunk of a file cannot be read, why, and what to do.
+func unreadable(err error, name string, d chunk.Digest) error {
+	switch {
+	case errors.Is(err, pack.ErrMissing):
+		return api.Fail(api.ChunkGone, "chunk %s of %s is not where it was kept. The blob store may be away for a moment, or its folder moved: try again, it is looked for each time. Otherwise kembrel blobs check names what is missing; another checkpoint of the run may be whole, and sending the same content again brings it back", d, name)
+	case errors.Is(err, pack.ErrDamaged), errors.Is(err, pack.ErrNone):
+		return api.Fail(api.ChunkBad, "chunk %s of %s is damaged: its bytes are not those it is named by. Restore another checkpoint of the run (kembrel checkpoints lists them); sending the same content again, or a backup, brings it back; kembrel blobs check names what else it hurts", d, name)
+	}
+	return err
 }

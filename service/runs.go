@@ -205,6 +205,9 @@ func cleanRecipe(r api.Recipe) api.Recipe {
 	for i := range r.GPUs {
 		r.GPUs[i] = clean(r.GPUs[i])
 	}
+	for i := range r.Withheld {
+		r.Withheld[i] = clean(r.Withheld[i])
+	}
 	for i := range r.Untracked {
 		r.Untracked[i] = clean(r.Untracked[i])
 	}

@@ -39,6 +39,12 @@ type Service struct {
 	sizing sync.Mutex
 	sizes  map[int64]heldBytes // by project; 0: all
 
+	readyAt struct { // what the blob store said last when asked whether it is there
+		mutex sync.Mutex
+		at    time.Time
+		err   error
+	}
+
 	inspect   chan struct{} // weights were committed
 	differing chan struct{} // holds one for each comparison of weights under way
 }
@@ -110,6 +116,9 @@ func (s *Service) Problem(err error) *api.Problem {
 	case pg.Away(err):
 		s.options.Log.Warn("storage does not answer", "err", err)
 		return api.Fail(api.Unavailable, "the database does not answer just now; try again in a moment")
+	case errors.Is(err, blob.ErrAway):
+		s.options.Log.Warn("the blob store does not answer", "err", err)
+		return api.Fail(api.Unavailable, "the blob store does not answer just now; try again in a moment")
 	case errors.Is(err, context.Canceled):
 		return api.Fail(api.TooSlow, "the request was given up")
 	}
@@ -120,15 +129,32 @@ func (s *Service) Problem(err error) *api.Problem {
 // Health says that the process answers.
 func (s *Service) Health() api.Health { return api.Health{State: "ok", Version: s.options.Version} }
 
-// Ready says whether the database answers.
+// Ready says whether the database and the blob store answer.
 func (s *Service) Ready(ctx context.Context) (*api.Health, error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	if err := s.db.Pool.Ping(ctx); err != nil {
 		return nil, api.Fail(api.Unavailable, "the database does not answer")
 	}
+	if err := s.blobsReady(ctx); err != nil {
+		return nil, api.Fail(api.Unavailable, "%v", err)
+	}
 	h := s.Health()
 	return &h, nil
+}
+
+// readyPace is how long an answer of the blob store is taken as that of now.
+const readyPace = 5 * time.Second
+
+// blobsReady asks the blob store whether it is there, or remembers what it said a moment ago.
+func (s *Service) blobsReady(ctx context.Context) error {
+	s.readyAt.mutex.Lock()
+	defer s.readyAt.mutex.Unlock()
+	if time.Since(s.readyAt.at) > readyPace {
+		s.readyAt.err = s.chunks.Ready(ctx)
+		s.readyAt.at = time.Now()
+	}
+	return s.readyAt.err
 }
 
 // orNotFound turns a missing row into a problem that names what was asked for.

@@ -73,9 +73,10 @@ func TestHyperparametersKeepTypeAndEveryDigit(t *testing.T) {
 	require.JSONEq(t, `true`, string(run.Hyper["on"]))
 	late := batch(leg, 2, 2, "loss.val", 1)
 	late.Body.Hyper = map[string]json.RawMessage{"lr": json.RawMessage("9")}
-	refuse(t, s, api.SendBatch, late, api.Sealed, "fixed before training")
+	require.EqualValues(t, 2, call(t, s, api.SendBatch, late).Batch, "what comes too late costs its batch nothing")
 	run = call(t, s, api.GetRun, &leg.RunInput)
-	require.Equal(t, "0.03", string(run.Hyper["lr"]), "a refused batch leaves nothing behind")
+	require.Equal(t, "0.03", string(run.Hyper["lr"]), "the run keeps what it began with")
+	require.Contains(t, run.Notes[0].Text, "lr 9 instead of 0.03")
 }
 
 func TestBatches(t *testing.T) {

@@ -1,5 +1,5 @@
 // Package chart draws lines into files, as PNG or SVG: charts below each other, each line labelled at its end. It knows no run and no curve,
-// and imports nothing of ours.
+// and imports core/plain only.
 package chart
 
 import (
@@ -13,6 +13,8 @@ import (
 	"gonum.org/v1/plot/vg/draw"
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgsvg"
+
+	"kembrel/core/plain"
 )
 
 // Line is a line of a chart. Values that are not finite are gaps; Low and High, where there, are the edges of a band behind it.
@@ -72,10 +74,10 @@ func Draw(w io.Writer, format string, all []Chart) error {
 func draft(c Chart) (*plot.Plot, error) {
 	p := plot.New()
 	p.BackgroundColor = paper
-	p.Title.Text = c.Title
+	p.Title.Text = plain.XML(c.Title)
 	p.Title.TextStyle.Color, p.Title.TextStyle.Font.Size = ink, 12
 	p.Title.TextStyle.Font.Variant, p.Title.Padding = "Sans", 6
-	p.X.Label.Text = c.Axis
+	p.X.Label.Text = plain.XML(c.Axis)
 	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
 		axis.Color, axis.Tick.Color, axis.Tick.Label.Color, axis.Label.TextStyle.Color = rule, rule, ink2, ink2
 		axis.Tick.Label.Font.Variant, axis.Label.TextStyle.Font.Variant = "Mono", "Sans"
@@ -118,7 +120,7 @@ func draft(c Chart) (*plot.Plot, error) {
 		if last < 0 {
 			continue
 		}
-		labels, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{{X: x[last], Y: y[last]}}, Labels: []string{" " + line.Label}})
+		labels, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{{X: x[last], Y: y[last]}}, Labels: []string{" " + plain.XML(line.Label)}})
 		if err != nil {
 			return nil, err
 		}

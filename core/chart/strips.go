@@ -6,6 +6,8 @@ import (
 	"io"
 	"math"
 	"strconv"
+
+	"kembrel/core/plain"
 )
 
 // Strip is a row of points, with their mean, of a drawing that ranks groups.
@@ -40,7 +42,7 @@ func Strips(w io.Writer, rows []Strip) error {
 		y, c := high*(float64(i)+0.5), Colours[i%len(Colours)]
 		colour := fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B)
 		out += fmt.Sprintf(`<text x="0" y="%.1f">%d  %s</text><text x="%.1f" y="%.1f" text-anchor="end">%s</text><text x="%.1f" y="%.1f" text-anchor="end" fill="#596165">%s</text>`,
-			y+4, i+1, html.EscapeString(fit(r.Label, 38)), wide, y+4, html.EscapeString(r.Value), wide-70, y+4, html.EscapeString(r.Count))
+			y+4, i+1, html.EscapeString(plain.XML(fit(r.Label, 38))), wide, y+4, html.EscapeString(plain.XML(r.Value)), wide-70, y+4, html.EscapeString(plain.XML(r.Count)))
 		least, greatest := math.Inf(1), math.Inf(-1)
 		for _, v := range r.Points {
 			least, greatest = math.Min(least, v), math.Max(greatest, v)

@@ -21,6 +21,7 @@ import (
 	"kembrel/api"
 	"kembrel/core/chart"
 	"kembrel/core/curve"
+	harmless "kembrel/core/plain"
 )
 
 // Comparison is all that a document of a comparison says.
@@ -48,8 +49,13 @@ var functions = map[string]any{
 	"plus": func(i int) int { return i + 1 }, "runs": joined, "percent": func(v api.Float) string { return strconv.FormatFloat(100*float64(v), 'f', 1, 64) },
 	"cell":  shown,
 	"first": func(r api.FactRow) string { return shown(r, r.Values[0]) },
-	"bar":   func(v string) string { return strings.NewReplacer("|", "\\|", "\n", " ", "`", "'").Replace(v) },
+	"bar":   bar,
 	"when":  func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
+}
+
+// bar is text for a cell of a Markdown table: it is neither a command for a terminal nor HTML, a link, a picture or code.
+func bar(v string) string {
+	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "|", "\\|", "`", "'", "[", "\\[", "]", "\\]", "*", "\\*", "_", "\\_").Replace(harmless.Line(strings.ReplaceAll(v, "\n", " ")))
 }
 
 var (
@@ -209,7 +215,7 @@ func (c *Comparison) writeCSV(w io.Writer) error {
 	out := csv.NewWriter(w)
 	head := []string{"run", "title", "state", "setting", "rank", "best", "best_epoch", "last", "verdict"}
 	for _, r := range c.Differ {
-		head = append(head, r.Section+"."+r.Name)
+		head = append(head, harmless.Cell(r.Section+"."+r.Name))
 	}
 	out.Write(head)
 	rank := map[int]int{}
@@ -229,13 +235,13 @@ func (c *Comparison) writeCSV(w io.Writer) error {
 		if r.Verdict != nil {
 			verdict = r.Verdict.Kind
 		}
-		row := []string{r.Address, r.Title, r.State, c.Groups[rank[r.Number]].Label, strconv.Itoa(rank[r.Number] + 1), best, at, last, verdict}
+		row := []string{r.Address, harmless.Cell(r.Title), r.State, harmless.Cell(c.Groups[rank[r.Number]].Label), strconv.Itoa(rank[r.Number] + 1), best, at, last, verdict}
 		for _, f := range c.Differ {
 			v := ""
 			if f.Has[i] {
 				v = f.Values[i]
 			}
-			row = append(row, plain(v))
+			row = append(row, unquoted(v))
 		}
 		out.Write(row)
 	}
@@ -243,11 +249,11 @@ func (c *Comparison) writeCSV(w io.Writer) error {
 	return out.Error()
 }
 
-// plain takes the quotes off a text.
-func plain(v string) string {
+// unquoted is a value for a cell: a text without its quotes, made harmless, or a number as it is.
+func unquoted(v string) string {
 	var s string
 	if json.Unmarshal([]byte(v), &s) == nil {
-		return s
+		return harmless.Cell(s)
 	}
 	return v
 }

@@ -135,7 +135,7 @@ func Make(ctx context.Context, from Parts, into blob.Store, version string, keep
 
 // held lists the blobs in which chunks lie, with the length up to the last of them: so much does not change any more.
 func held(ctx context.Context, conn *pgx.Conn) ([]Blob, error) {
-	rows, err := conn.Query(ctx, "select pack, max(at + stored)::bigint as size from chunk where pack <> '' and not damaged group by pack order by pack")
+	rows, err := conn.Query(ctx, "select pack, max(at + stored)::bigint as size from chunk where pack <> '' and bad <> 'damaged' group by pack order by pack")
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +147,7 @@ func held(ctx context.Context, conn *pgx.Conn) ([]Blob, error) {
 	if err != nil {
 		return nil, err
 	}
-	rows, err = conn.Query(ctx, "select digest, size from chunk where pack = '' and not damaged order by digest")
+	rows, err = conn.Query(ctx, "select digest, size from chunk where pack = '' and bad <> 'damaged' order by digest")
 	if err != nil {
 		return nil, err
 	}

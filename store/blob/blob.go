@@ -7,8 +7,11 @@ import (
 	"io"
 )
 
-// ErrNone says that there is no blob of that name.
-var ErrNone = errors.New("no such blob")
+// ErrNone says that there is no blob of that name, ErrAway that the place where blobs are kept does not answer now.
+var (
+	ErrNone = errors.New("no such blob")
+	ErrAway = errors.New("the blob store does not answer")
+)
 
 // Store keeps blobs. A name is one or more segments of [a-z0-9-] joined by "/"; a blob never changes once it is there.
 // All methods may be called from many goroutines, also for the same name.
@@ -27,6 +30,10 @@ type Store interface {
 	Grows() bool
 	// List calls each with the name and size of every blob whose name begins with prefix, in no order.
 	List(ctx context.Context, prefix string, each func(name string, size int64) error) error
+	// Ready says whether the place where blobs are kept is there. The error wraps ErrAway where it does not answer.
+	Ready(ctx context.Context) error
+	// Tidy takes away what writing that was cut off has left behind, as far as it is old.
+	Tidy(ctx context.Context) error
 	// Delete removes a blob; one that is not there is no error.
 	Delete(ctx context.Context, name string) error
 }

@@ -25,16 +25,31 @@ func NewLocal(folder string) (*Local, error) {
 	if err := os.MkdirAll(incoming, 0o700); err != nil {
 		return nil, fmt.Errorf("blob folder: %w", err)
 	}
+	l := &Local{folder: folder}
+	return l, l.Tidy(context.Background())
+}
+
+// Ready implements Store.
+func (l *Local) Ready(context.Context) error {
+	if _, err := os.Stat(filepath.Join(l.folder, incomingFolder)); err != nil {
+		return fmt.Errorf("%w: %w", ErrAway, err)
+	}
+	return nil
+}
+
+// Tidy implements Store.
+func (l *Local) Tidy(context.Context) error {
+	incoming := filepath.Join(l.folder, incomingFolder)
 	left, err := os.ReadDir(incoming)
 	if err != nil {
-		return nil, fmt.Errorf("blob folder: %w", err)
+		return fmt.Errorf("blob folder: %w", err)
 	}
-	for _, l := range left {
-		if info, err := l.Info(); err == nil && time.Since(info.ModTime()) > oldUploads {
-			os.Remove(filepath.Join(incoming, l.Name()))
+	for _, each := range left {
+		if info, err := each.Info(); err == nil && time.Since(info.ModTime()) > oldUploads {
+			os.Remove(filepath.Join(incoming, each.Name()))
 		}
 	}
-	return &Local{folder: folder}, nil
+	return nil
 }
 
 // incomingFolder cannot be a blob's name.

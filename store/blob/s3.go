@@ -33,7 +33,8 @@ const (
 //	s3://BUCKET/PREFIX?endpoint=https://HOST:PORT&region=REGION
 //
 // The keys are in AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or in the file of credentials that other tools use; with
-// credentials=instance they are asked of the machine. It takes away parts of blobs that were never finished, when they are a day old.
+// credentials=instance they are asked of the machine. Where the server does not answer now the error wraps ErrAway,
+// and the store is returned beside it: it may answer later.
 func NewS3(ctx context.Context, address string) (*S3, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "s3" || u.Host == "" {
@@ -57,7 +58,7 @@ func NewS3(ctx context.Context, address string) (*S3, error) {
 	default:
 		return nil, fmt.Errorf("%.200q: credentials is instance or absent", address)
 	}
-	client, err := minio.New(end.Host, &minio.Options{Creds: credentials.NewChainCredentials(keys), Secure: end.Scheme == "https", Region: query.Get("region")})
+	client, err := minio.New(end.Host, &minio.Options{Creds: credentials.NewChainCredentials(keys), Secure: end.Scheme == "https", Region: query.Get("region"), MaxRetries: tries})
 	if err != nil {
 		return nil, fmt.Errorf("S3: %w", err)
 	}
@@ -65,19 +66,56 @@ func NewS3(ctx context.Context, address string) (*S3, error) {
 	if s.prefix != "" {
 		s.prefix += "/"
 	}
-	there, err := client.BucketExists(ctx, s.bucket)
-	if err != nil {
-		return nil, fmt.Errorf("bucket %s at %s: %w", s.bucket, end.Host, err)
-	}
-	if !there {
-		return nil, fmt.Errorf("there is no bucket %s at %s; make it first", s.bucket, end.Host)
-	}
-	for left := range client.ListIncompleteUploads(ctx, s.bucket, s.prefix, true) {
-		if left.Err == nil && time.Since(left.Initiated) > oldUploads {
-			client.RemoveIncompleteUpload(ctx, s.bucket, left.Key) // else the next start does
-		}
+	if err := s.Ready(ctx); err != nil && !errors.Is(err, ErrAway) {
+		return nil, err
+	} else if err != nil {
+		return s, err
 	}
 	return s, nil
+}
+
+// tries is how often a request is sent where the server does not answer it, with growing pauses: some seconds in all.
+const tries = 4
+
+// readyTime bounds Ready.
+const readyTime = 5 * time.Second
+
+// Ready implements Store.
+func (s *S3) Ready(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, readyTime)
+	defer cancel()
+	there, err := s.core.Client.BucketExists(ctx, s.bucket)
+	host := s.core.Client.EndpointURL().Host
+	switch {
+	case err != nil && away(err):
+		return fmt.Errorf("%w: bucket %s at %s: %v", ErrAway, s.bucket, host, err)
+	case err != nil:
+		return fmt.Errorf("bucket %s at %s: %w", s.bucket, host, err)
+	case !there:
+		return fmt.Errorf("there is no bucket %s at %s; make it first", s.bucket, host)
+	}
+	return nil
+}
+
+// Tidy implements Store: it ends the sending of objects that was begun long ago.
+func (s *S3) Tidy(ctx context.Context) error {
+	for left := range s.core.Client.ListIncompleteUploads(ctx, s.bucket, s.prefix, true) {
+		if left.Err != nil {
+			return fmt.Errorf("list what was sent in part: %w", left.Err)
+		}
+		if time.Since(left.Initiated) > oldUploads {
+			if err := s.core.Client.RemoveIncompleteUpload(ctx, s.bucket, left.Key); err != nil {
+				return fmt.Errorf("end what was sent in part: %w", err)
+			}
+		}
+	}
+	return ctx.Err()
+}
+
+// away reports whether an error says that the server cannot be reached or cannot serve now.
+func away(err error) bool {
+	answer := minio.ToErrorResponse(err)
+	return answer.StatusCode == 0 && !errors.Is(err, context.Canceled) || answer.StatusCode >= 500 || answer.StatusCode == 429
 }
 
 func (s *S3) key(blob string) (string, error) {
@@ -91,6 +129,9 @@ func (s *S3) key(blob string) (string, error) {
 func (s *S3) wrong(blob string, err error) error {
 	if code := minio.ToErrorResponse(err).Code; code == minio.NoSuchKey || code == "NotFound" {
 		return fmt.Errorf("%w: %s", ErrNone, blob)
+	}
+	if away(err) {
+		return fmt.Errorf("%w: blob %s: %v", ErrAway, blob, err)
 	}
 	return fmt.Errorf("blob %s: %w", blob, err)
 }
@@ -107,6 +148,9 @@ func (s *S3) Put(ctx context.Context, blob string, data io.Reader) error {
 func (s *S3) put(ctx context.Context, blob, key string, data io.Reader, size int64) error {
 	sent, err := s.core.Client.PutObject(ctx, s.bucket, key, data, size, minio.PutObjectOptions{PartSize: partSize, SendContentMd5: true, DisableContentSha256: true, ContentType: "application/octet-stream"})
 	if err != nil {
+		ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), readyTime) // whoever gave up leaves no parts behind
+		defer cancel()
+		s.core.Client.RemoveIncompleteUpload(ending, s.bucket, key) // else Tidy does
 		return s.wrong(blob, err)
 	}
 	if size >= 0 && sent.Size != size {
@@ -276,10 +320,14 @@ func (s *S3) Delete(ctx context.Context, blob string) error {
 	return nil
 }
 
-// Open opens the store at a place: a folder, or a bucket as NewS3 takes it.
+// Open opens the store at a place: a folder, or a bucket as NewS3 takes it; beside an error that wraps ErrAway it returns the store too.
 func Open(ctx context.Context, place string) (Store, error) {
 	if strings.HasPrefix(place, "s3:") {
-		return NewS3(ctx, place)
+		s, err := NewS3(ctx, place)
+		if s == nil {
+			return nil, err
+		}
+		return s, err
 	}
 	if scheme, _, found := strings.Cut(place, "://"); found {
 		return nil, fmt.Errorf("blobs are kept in a folder or at s3://BUCKET, not at %.20s://", scheme)

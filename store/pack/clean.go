@@ -37,6 +37,9 @@ const oldPack = 4 * openTime
 // older than any that is being written; a chunk that is moved is known at its new place before it is forgotten at the old one.
 func (p *Packs) Clean(ctx context.Context, contents Contents) (Cleaned, error) {
 	var out Cleaned
+	if err := p.blobs.Tidy(ctx); err != nil {
+		return out, err
+	}
 	if err := p.moveAll(ctx, contents, "", &out); err != nil {
 		return out, err
 	}
@@ -124,7 +127,11 @@ func (p *Packs) moveAll(ctx context.Context, contents Contents, name string, out
 		for _, e := range entries {
 			data, err := p.read(ctx, e.Digest, e.Place)
 			if errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNone) {
-				if err := p.index.MarkDamaged(ctx, e.Digest, e.Place); err != nil {
+				mark := Damaged
+				if errors.Is(err, blob.ErrNone) {
+					mark = Missing
+				}
+				if err := p.index.Mark(ctx, e.Digest, e.Place, mark); err != nil {
 					return err
 				}
 				continue

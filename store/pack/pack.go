@@ -31,7 +31,19 @@ type Place struct {
 	At     int64
 	Stored int // bytes
 	Size   int // of the chunk itself
+	Bad    Mark
 }
+
+// Mark is what was wrong with a chunk when it was last looked at. Reading it is tried all the same, and a reading that is right takes the mark away.
+// Sending the same content again does so too.
+type Mark string
+
+// The marks.
+const (
+	Sound   Mark = ""
+	Missing Mark = "missing" // not where it was kept; the store may be away, or its folder moved
+	Damaged Mark = "damaged" // other bytes
+)
 
 // Entry is a chunk with its place. One that was moved comes from the pack From, and is to be known here only if it is still known there.
 type Entry struct {
@@ -41,16 +53,18 @@ type Entry struct {
 	From  string
 }
 
-// Index knows where chunks lie. AddPlaces makes places known for good; a chunk that is known and not damaged keeps its place.
+// Index knows where chunks lie. AddPlaces makes places known for good; a chunk that is known and without a mark keeps its place. Mark notes what was
+// found of a chunk at a place; where it lies elsewhere by now that is nothing to it.
 type Index interface {
 	Places(ctx context.Context, digests []chunk.Digest) (map[chunk.Digest]Place, error)
 	AddPlaces(ctx context.Context, entries []Entry) error
-	MarkDamaged(ctx context.Context, digest chunk.Digest, place Place) error
+	Mark(ctx context.Context, digest chunk.Digest, place Place, mark Mark) error
 }
 
-// ErrNone says that a chunk is not here, ErrDamaged that its bytes are not those it is named by.
+// ErrNone says that a chunk is not known here, ErrMissing that it is not where it was kept, ErrDamaged that its bytes are not those it is named by.
 var (
 	ErrNone    = errors.New("no such chunk")
+	ErrMissing = errors.New("chunk is not where it was kept")
 	ErrDamaged = errors.New("damaged chunk")
 )
 
@@ -70,7 +84,8 @@ type Packs struct {
 
 	writing sync.RWMutex // held for reading while a chunk is written, for writing while a flush takes what was written
 	mutex   sync.Mutex
-	open    blob.Appending // nil: none
+	sizes   map[string]sized // of packs in a bucket
+	open    blob.Appending   // nil: none
 	name    string
 	at      int64
 	began   time.Time
@@ -104,7 +119,7 @@ const (
 // Put keeps a chunk, whose digest the caller has checked, until the next Flush makes it safe. One that is here is not written again.
 func (p *Packs) Put(ctx context.Context, d chunk.Digest, data []byte) error {
 	known, err := p.Places(ctx, []chunk.Digest{d})
-	if err != nil || len(known) > 0 {
+	if place, ok := known[d]; err != nil || ok && place.Bad == Sound {
 		return err
 	}
 	return p.put(ctx, d, data, nil)
@@ -242,6 +257,10 @@ func (p *Packs) whole(ctx context.Context, entries []Entry) error {
 		ends[e.Pack] = max(ends[e.Pack], e.At+int64(e.Stored))
 	}
 	for name, end := range ends {
+		if !p.blobs.Grows() { // an object is there whole once its sending has returned, its size checked
+			p.noteSize(Name(name), end)
+			continue
+		}
 		if size, err := p.blobs.Size(ctx, Name(name)); err != nil {
 			return err
 		} else if size < end {
@@ -316,7 +335,7 @@ func (p *Packs) Lost(ctx context.Context, places map[chunk.Digest]Place) (map[ch
 		size, known := sizes[name]
 		if !known {
 			var err error
-			if size, err = p.blobs.Size(ctx, name); err != nil && !errors.Is(err, blob.ErrNone) {
+			if size, err = p.size(ctx, name); err != nil {
 				return nil, err
 			}
 			sizes[name] = size
@@ -324,15 +343,68 @@ func (p *Packs) Lost(ctx context.Context, places map[chunk.Digest]Place) (map[ch
 		if size < end {
 			p.abandon(place.Pack)
 			out[d] = true
-			if err := p.index.MarkDamaged(ctx, d, place); err != nil {
+			mark := Damaged // cut short
+			if size == none {
+				mark = Missing
+			}
+			if err := p.index.Mark(ctx, d, place, mark); err != nil {
 				return nil, err
 			}
+		} else if place.Bad != Sound {
+			out[d] = true
 		}
 	}
 	return out, nil
 }
 
-// Get reads a chunk and checks it against its digest. One that is damaged is noted, so that the next upload of the same content heals it.
+// none is the size of a blob that is not there.
+const none = -1
+
+// sizesKept is how long the size of a pack in a bucket is taken as known: asking costs a request.
+const sizesKept = time.Minute
+
+type sized struct {
+	size int64
+	at   time.Time
+}
+
+// size is how long a pack is; none where it is not there.
+func (p *Packs) size(ctx context.Context, name string) (int64, error) {
+	if p.blobs.Grows() { // on disk asking costs nothing
+		size, err := p.blobs.Size(ctx, name)
+		if errors.Is(err, blob.ErrNone) {
+			return none, nil
+		}
+		return size, err
+	}
+	p.mutex.Lock()
+	known, ok := p.sizes[name]
+	p.mutex.Unlock()
+	if ok && time.Since(known.at) < sizesKept {
+		return known.size, nil
+	}
+	size, err := p.blobs.Size(ctx, name)
+	switch {
+	case errors.Is(err, blob.ErrNone):
+		return none, nil
+	case err == nil:
+		p.noteSize(name, size)
+	}
+	return size, err
+}
+
+// noteSize remembers how long a pack is.
+func (p *Packs) noteSize(name string, size int64) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	if p.sizes == nil || len(p.sizes) > 10_000 {
+		p.sizes = map[string]sized{}
+	}
+	p.sizes[name] = sized{size, time.Now()}
+}
+
+// Get reads a chunk and checks it against its digest. One that is not there or damaged is marked, so that the next upload of the same content heals it;
+// so does a later reading that is right.
 func (p *Packs) Get(ctx context.Context, d chunk.Digest) ([]byte, error) {
 	for try := 0; ; try++ {
 		places, err := p.Places(ctx, []chunk.Digest{d})
@@ -345,6 +417,8 @@ func (p *Packs) Get(ctx context.Context, d chunk.Digest) ([]byte, error) {
 		}
 		data, err := p.read(ctx, d, place)
 		switch {
+		case err == nil && place.Bad != Sound:
+			return data, p.index.Mark(ctx, d, place, Sound)
 		case err == nil:
 			return data, nil
 		case try == 0 && (errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNone)): // it was moved meanwhile, or is only sent with a flush, or was read badly
@@ -354,8 +428,10 @@ func (p *Packs) Get(ctx context.Context, d chunk.Digest) ([]byte, error) {
 				}
 			}
 			continue
-		case errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNone):
-			return nil, errors.Join(fmt.Errorf("%w %s: %w", ErrDamaged, d, err), p.index.MarkDamaged(ctx, d, place))
+		case errors.Is(err, blob.ErrNone):
+			return nil, errors.Join(fmt.Errorf("%w: %s: %w", ErrMissing, d, err), p.index.Mark(ctx, d, place, Missing))
+		case errors.Is(err, ErrDamaged):
+			return nil, errors.Join(fmt.Errorf("%w %s: %w", ErrDamaged, d, err), p.index.Mark(ctx, d, place, Damaged))
 		}
 		return nil, err
 	}
@@ -364,10 +440,61 @@ func (p *Packs) Get(ctx context.Context, d chunk.Digest) ([]byte, error) {
 // Read reads a chunk whose place is known.
 func (p *Packs) Read(ctx context.Context, d chunk.Digest, place Place) ([]byte, error) {
 	data, err := p.read(ctx, d, place)
-	if err != nil {
+	if err != nil || place.Bad != Sound {
 		return p.Get(ctx, d)
 	}
 	return data, nil
+}
+
+// Limits of one reading of Check: how much it reads at once, and how far chunks may lie from each other in it.
+const (
+	checkStretch = 16 << 20
+	checkGap     = 256 << 10
+)
+
+// Check reads chunks, those that lie beside each other in a pack together, and tells of each whether it is what it is named by. It takes the order of
+// packs and places. Marks are set and taken away as Get does.
+func (p *Packs) Check(ctx context.Context, entries []Entry, each func(e Entry, why error) error) error {
+	for len(entries) > 0 {
+		n, from := 1, entries[0].At
+		upto := from + int64(entries[0].Stored)
+		for entries[0].Pack != "" && n < len(entries) {
+			e := entries[n]
+			end := e.At + int64(e.Stored)
+			if e.Pack != entries[0].Pack || e.At < upto || e.At-upto > checkGap || end-from > checkStretch {
+				break
+			}
+			n, upto = n+1, end
+		}
+		var data []byte
+		if n > 1 {
+			if r, err := p.blobs.Get(ctx, Name(entries[0].Pack), from, upto-from); err == nil {
+				data, _ = io.ReadAll(io.LimitReader(r, upto-from))
+				r.Close()
+			}
+		}
+		for _, e := range entries[:n] {
+			at := e.At - from
+			if end := at + int64(e.Stored); e.Bad == Sound && int64(len(data)) >= end && isChunk(e, data[at:end]) {
+				if err := each(e, nil); err != nil {
+					return err
+				}
+				continue
+			}
+			_, why := p.Get(ctx, e.Digest) // it may have been moved; what is wrong is marked
+			if err := each(e, why); err != nil {
+				return err
+			}
+		}
+		entries = entries[n:]
+	}
+	return nil
+}
+
+// isChunk reports whether stored bytes are the chunk.
+func isChunk(e Entry, stored []byte) bool {
+	data, err := chunk.Decompress(stored, e.Size)
+	return err == nil && chunk.Sum(data) == e.Digest
 }
 
 func (p *Packs) read(ctx context.Context, d chunk.Digest, place Place) ([]byte, error) {

@@ -23,10 +23,10 @@ import (
 
 // kept is an index in memory, as the database holds it.
 type kept struct {
-	mutex   sync.Mutex
-	places  map[chunk.Digest]Place
-	damaged map[chunk.Digest]bool
-	away    bool
+	mutex  sync.Mutex
+	places map[chunk.Digest]Place
+	bad    map[chunk.Digest]Mark
+	away   bool
 }
 
 func (k *kept) Places(_ context.Context, digests []chunk.Digest) (map[chunk.Digest]Place, error) {
@@ -34,7 +34,8 @@ func (k *kept) Places(_ context.Context, digests []chunk.Digest) (map[chunk.Dige
 	defer k.mutex.Unlock()
 	out := map[chunk.Digest]Place{}
 	for _, d := range digests {
-		if p, ok := k.places[d]; ok && !k.damaged[d] {
+		if p, ok := k.places[d]; ok {
+			p.Bad = k.bad[d]
 			out[d] = p
 		}
 	}
@@ -54,18 +55,18 @@ func (k *kept) AddPlaces(_ context.Context, entries []Entry) error {
 			}
 			continue
 		}
-		if _, ok := k.places[e.Digest]; !ok || k.damaged[e.Digest] {
+		if _, ok := k.places[e.Digest]; !ok || k.bad[e.Digest] != Sound {
 			k.places[e.Digest] = e.Place
-			delete(k.damaged, e.Digest)
+			delete(k.bad, e.Digest)
 		}
 	}
 	return nil
 }
 
-func (k *kept) MarkDamaged(_ context.Context, d chunk.Digest, _ Place) error {
+func (k *kept) Mark(_ context.Context, d chunk.Digest, _ Place, mark Mark) error {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
-	k.damaged[d] = true
+	k.bad[d] = mark
 	return nil
 }
 
@@ -86,7 +87,7 @@ func some(r *rand.Rand, n int) ([]byte, chunk.Digest) {
 }
 
 func newKept() *kept {
-	return &kept{places: map[chunk.Digest]Place{}, damaged: map[chunk.Digest]bool{}}
+	return &kept{places: map[chunk.Digest]Place{}, bad: map[chunk.Digest]Mark{}}
 }
 
 // Chunks put by many at once, while others flush, come back; what was flushed is there in another process.
@@ -268,7 +269,7 @@ func (k *kept) ChunksOf(_ context.Context, name string) (out []Entry, err error)
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
 	for d, p := range k.places {
-		if p.Pack == name && !k.damaged[d] {
+		if p.Pack == name && k.bad[d] == Sound {
 			out = append(out, Entry{Digest: d, Place: p})
 		}
 	}

@@ -22,10 +22,11 @@ type placed struct {
 	Size, Stored int
 	Pack         string
 	At           int64
+	Bad          string
 }
 
 func (p placed) place() pack.Place {
-	return pack.Place{Pack: p.Pack, At: p.At, Stored: p.Stored, Size: p.Size}
+	return pack.Place{Pack: p.Pack, At: p.At, Stored: p.Stored, Size: p.Size, Bad: pack.Mark(p.Bad)}
 }
 
 // Places implements pack.Index.
@@ -75,9 +76,9 @@ func (q Queries) AddPlaces(ctx context.Context, entries []pack.Entry) error {
 	return nil
 }
 
-// MarkDamaged implements pack.Index.
-func (q Queries) MarkDamaged(ctx context.Context, digest chunk.Digest, at pack.Place) error {
-	_, err := q.exec(ctx, "chunk_damaged", A{"digest": digest[:], "pack": at.Pack, "at": at.At})
+// Mark implements pack.Index.
+func (q Queries) Mark(ctx context.Context, digest chunk.Digest, at pack.Place, mark pack.Mark) error {
+	_, err := q.exec(ctx, "chunk_mark", A{"digest": digest[:], "pack": at.Pack, "at": at.At, "bad": string(mark)})
 	return err
 }
 
@@ -125,32 +126,30 @@ func (q Queries) LivePacks(ctx context.Context) (map[string]pack.Live, error) {
 
 // ChunksOf lists some chunks of a pack ("": of the earlier form), in their order in it.
 func (q Queries) ChunksOf(ctx context.Context, name string) ([]pack.Entry, error) {
-	rows, err := list[placed](ctx, q, "pack_chunks", A{"pack": name})
-	out := make([]pack.Entry, len(rows))
-	for i, r := range rows {
-		out[i] = pack.Entry{Digest: chunk.Digest(r.Digest), Place: r.place()}
-	}
-	return out, err
+	return q.entries(ctx, "pack_chunks", A{"pack": name})
 }
 
-// Checked is a chunk to be checked.
-type Checked struct {
-	pack.Entry
-	Damaged bool // as it was found before
-}
-
-// ChunkSlice lists some chunks behind a digest (nil: from the first), up to one (nil: to the last), of a sample of a share of all.
-func (q Queries) ChunkSlice(ctx context.Context, after, upto []byte, share float64, limit int) ([]Checked, error) {
+// ChunkSlice lists some chunks behind a digest (nil: from the first), up to one (nil: to the last).
+func (q Queries) ChunkSlice(ctx context.Context, after, upto []byte, limit int) ([]pack.Entry, error) {
 	if after == nil {
 		after = []byte{}
 	}
-	rows, err := list[struct {
-		placed
-		Damaged bool
-	}](ctx, q, "chunk_slice", A{"after": after, "upto": upto, "share": int(share * 65536), "limit": limit})
-	out := make([]Checked, len(rows))
+	return q.entries(ctx, "chunk_slice", A{"after": after, "upto": upto, "limit": limit})
+}
+
+// ChunksBehind lists some chunks behind a place, in the order in which they lie, of a sample of a share of all.
+func (q Queries) ChunksBehind(ctx context.Context, name string, at int64, digest []byte, share float64, limit int) ([]pack.Entry, error) {
+	if digest == nil {
+		digest = []byte{}
+	}
+	return q.entries(ctx, "chunk_behind", A{"pack": name, "at": at, "digest": digest, "share": int(share * 65536), "limit": limit})
+}
+
+func (q Queries) entries(ctx context.Context, query string, args A) ([]pack.Entry, error) {
+	rows, err := list[placed](ctx, q, query, args)
+	out := make([]pack.Entry, len(rows))
 	for i, r := range rows {
-		out[i] = Checked{pack.Entry{Digest: chunk.Digest(r.Digest), Place: r.place()}, r.Damaged}
+		out[i] = pack.Entry{Digest: chunk.Digest(r.Digest), Place: r.place()}
 	}
 	return out, err
 }
@@ -170,7 +169,7 @@ func (q Queries) Holders(ctx context.Context, digest chunk.Digest) ([]Holder, er
 
 // ChunkTotals is what all chunks come to.
 type ChunkTotals struct {
-	Chunks, Bytes, Stored, Damaged, Loose, Held, Checkpoints int64
+	Chunks, Bytes, Stored, Damaged, Missing, Loose, Held, Checkpoints int64
 }
 
 // ChunkTotals adds up all chunks.

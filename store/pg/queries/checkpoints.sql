@@ -1,21 +1,21 @@
 -- query: chunk_places
-select digest, size, pack, at, stored from chunk where digest = any(@digests) and not damaged;
+select digest, size, pack, at, stored, bad from chunk where digest = any(@digests);
 
 -- query: chunk_add
--- A chunk that is known keeps its place, unless it is damaged or is being moved.
+-- A chunk that is known keeps its place, unless it is marked or is being moved.
 insert into chunk (digest, size, pack, at, stored)
 select c.digest, c.size, c.pack, c.at, c.stored
 from unnest(@digests::bytea[], @sizes::int[], @packs::text[], @ats::bigint[], @storeds::int[]) c(digest, size, pack, at, stored) order by c.digest
-on conflict (digest) do update set pack = excluded.pack, at = excluded.at, stored = excluded.stored, damaged = false, kept = now() where chunk.damaged;
+on conflict (digest) do update set pack = excluded.pack, at = excluded.at, stored = excluded.stored, bad = '', kept = now() where chunk.bad <> '';
 
 -- query: chunk_move
 -- Only from the place that was read: another replica may have moved it.
 update chunk c set pack = m.pack, at = m.at, stored = m.stored
 from unnest(@digests::bytea[], @packs::text[], @ats::bigint[], @storeds::int[], @olds::text[]) m(digest, pack, at, stored, old)
-where c.digest = m.digest and c.pack = m.old and not c.damaged;
+where c.digest = m.digest and c.pack = m.old and c.bad = '';
 
--- query: chunk_damaged
-update chunk set damaged = true where digest = @digest and pack = @pack and at = @at;
+-- query: chunk_mark
+update chunk set bad = @bad where digest = @digest and pack = @pack and at = @at and bad <> @bad;
 
 -- query: chunk_lease
 -- What somebody was told is here stays for a while, though no checkpoint holds it yet.
@@ -23,7 +23,7 @@ update chunk set kept = now() where digest = any(@digests) and kept < now() - in
 
 -- query: chunk_use
 -- In the order of digests, so that two commits do not wait for each other.
-with here as (select digest from chunk where digest = any(@digests) and not damaged order by digest for update)
+with here as (select digest from chunk where digest = any(@digests) and bad = '' order by digest for update)
 update chunk c set uses = uses + 1 from here where c.digest = here.digest returning c.digest, c.size;
 
 -- query: chunk_release
@@ -47,7 +47,7 @@ delete from chunk c using loose where c.digest = loose.digest;
 select pack, count(*) as chunks, sum(stored)::bigint as stored from chunk where pack <> '' group by pack;
 
 -- query: pack_chunks
-select digest, size, pack, at, stored from chunk where pack = @pack and not damaged order by at limit 500;
+select digest, size, pack, at, stored, bad from chunk where pack = @pack and bad = '' order by at limit 500;
 
 -- query: checkpoint_by_key
 select run, id, step from checkpoint where key = @key;
@@ -106,9 +106,14 @@ select v.checkpoint, v.at, coalesce(p.name, '') as who, v.host, v.result from ve
 where v.run = @run order by v.checkpoint, v.id desc;
 
 -- query: chunk_slice
--- Chunks in the order of their digests, or of them those that a sample takes: digests are as good as random.
-select digest, size, pack, at, stored, damaged from chunk
-where digest > @after and (@upto::bytea is null or digest <= @upto::bytea) and get_byte(digest, 30) * 256 + get_byte(digest, 31) < @share::int order by digest limit @limit;
+-- Chunks in the order of their digests.
+select digest, size, pack, at, stored, bad from chunk
+where digest > @after and (@upto::bytea is null or digest <= @upto::bytea) order by digest limit @limit;
+
+-- query: chunk_behind
+-- Chunks in the order in which they lie, or of them those that a sample takes: digests are as good as random.
+select digest, size, pack, at, stored, bad from chunk
+where (pack, at, digest) > (@pack, @at::bigint, @digest::bytea) and get_byte(digest, 30) * 256 + get_byte(digest, 31) < @share::int order by pack, at, digest limit @limit;
 
 -- query: chunk_holders
 -- Checkpoints that hold a chunk. It looks through all manifests.
@@ -117,5 +122,5 @@ join checkpoint c on c.run = f.run and c.id = f.checkpoint join run r on r.id = 
 where c.dropped is null and position(@digest::bytea in f.chunks) > 0 and (position(@digest::bytea in f.chunks) - 1) % 36 = 0 order by p.key, r.number, c.step limit 200;
 
 -- query: chunk_totals
-select count(*) as chunks, coalesce(sum(size), 0)::bigint as bytes, coalesce(sum(stored), 0)::bigint as stored, count(*) filter (where damaged) as damaged,
+select count(*) as chunks, coalesce(sum(size), 0)::bigint as bytes, coalesce(sum(stored), 0)::bigint as stored, count(*) filter (where bad = 'damaged') as damaged, count(*) filter (where bad = 'missing') as missing,
     coalesce(sum(stored) filter (where uses = 0), 0)::bigint as loose, coalesce((select sum(size) from checkpoint where dropped is null), 0)::bigint as held, (select count(*) from checkpoint where dropped is null) as checkpoints from chunk;
