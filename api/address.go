@@ -2,10 +2,11 @@ package api
 
 import (
 	"fmt"
-	"math"
 	"regexp"
 	"strconv"
 	"strings"
+
+	"kembrel/core/checkpoint"
 )
 
 // Address names a project, a run or a checkpoint:
@@ -14,6 +15,7 @@ import (
 //	vessels/17         a run
 //	vessels/17@e12     its checkpoint of epoch 12 (the latest one in it)
 //	vessels/17@s4800   its checkpoint at step 4800
+//	vessels/17@s4800.leg1  the one of leg 1 there, which a later leg has replaced
 //	vessels/17@best    the one nearest at or before the best reading of the objective
 //	vessels/17@last    the latest one
 type Address struct {
@@ -22,24 +24,20 @@ type Address struct {
 	At      At  // zero: no checkpoint is meant
 }
 
-// At says which checkpoint of a run is meant. At most one field is set.
-type At struct {
-	Kind  AtKind
-	Epoch float64
-	Step  int64
-}
-
-// AtKind is the way in which At names a checkpoint.
-type AtKind int
+// At says which checkpoint of a run is meant.
+type At = checkpoint.At
 
 // The ways to name a checkpoint.
 const (
-	AtNone AtKind = iota
-	AtEpoch
-	AtStep
-	AtBest
-	AtLast
+	AtNone  = checkpoint.AtNone
+	AtEpoch = checkpoint.AtEpoch
+	AtStep  = checkpoint.AtStep
+	AtBest  = checkpoint.AtBest
+	AtLast  = checkpoint.AtLast
 )
+
+// ParseAt reads the part of an address behind the "@".
+func ParseAt(text string) (At, error) { return checkpoint.ParseAt(text) }
 
 var projectKey = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
@@ -54,7 +52,7 @@ func CheckProjectKey(key string) error {
 // ParseAddress reads any address.
 func ParseAddress(text string) (Address, error) {
 	wrong := func(why string) (Address, error) {
-		return Address{}, fmt.Errorf("address %.80q: %s; write vessels, vessels/17, vessels/17@e12, @s4800, @best or @last", text, why)
+		return Address{}, fmt.Errorf("address %.80q: %s; write vessels, vessels/17, vessels/17@e12, @s4800, @s4800.leg1, @best or @last", text, why)
 	}
 	head, at, hasAt := strings.Cut(text, "@")
 	project, number, hasRun := strings.Cut(head, "/")
@@ -79,42 +77,6 @@ func ParseAddress(text string) (Address, error) {
 		}
 	}
 	return a, nil
-}
-
-// ParseAt reads the part of an address behind the "@".
-func ParseAt(text string) (At, error) {
-	switch {
-	case text == "best":
-		return At{Kind: AtBest}, nil
-	case text == "last":
-		return At{Kind: AtLast}, nil
-	case strings.HasPrefix(text, "e"):
-		epoch, err := strconv.ParseFloat(text[1:], 64)
-		if err == nil && epoch >= 0 && !math.IsInf(epoch, 0) && strings.Trim(text[1:], "0123456789.") == "" {
-			return At{Kind: AtEpoch, Epoch: epoch}, nil
-		}
-	case strings.HasPrefix(text, "s"):
-		step, err := strconv.ParseInt(text[1:], 10, 64)
-		if err == nil && step >= 0 && text[1] != '+' {
-			return At{Kind: AtStep, Step: step}, nil
-		}
-	}
-	return At{}, fmt.Errorf("%.40q names no checkpoint", "@"+text)
-}
-
-// String writes the part behind the "@", or "".
-func (a At) String() string {
-	switch a.Kind {
-	case AtEpoch:
-		return "e" + strconv.FormatFloat(a.Epoch, 'f', -1, 64)
-	case AtStep:
-		return "s" + strconv.FormatInt(a.Step, 10)
-	case AtBest:
-		return "best"
-	case AtLast:
-		return "last"
-	}
-	return ""
 }
 
 // String writes the address as ParseAddress reads it.

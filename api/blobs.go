@@ -43,3 +43,21 @@ var (
 	GetBlobs   = declare[struct{}, BlobTotals](Spec{ID: "blobs", Method: "GET", Path: "/blobs", Summary: "What the chunk store holds", Access: SignedIn})
 	CheckBlobs = declare[CheckBlobsInput, CheckedBlobs](Spec{ID: "check-blobs", Method: "POST", Path: "/blobs/check", Summary: "Read a part of the chunk store and check every digest", Access: Administrator})
 )
+
+// FreeInput asks for bytes that no checkpoint holds.
+type FreeInput struct {
+	Body struct {
+		Now bool `json:"now,omitempty" doc:"Give them back now; otherwise it is only told how many they are"`
+	}
+}
+
+// Freed is what was given back.
+type Freed struct {
+	Packs int   `json:"packs" doc:"Files deleted"`
+	Freed int64 `json:"freed" doc:"Bytes of these"`
+	Loose int64 `json:"loose" doc:"Bytes as stored that no checkpoint holds, and that are still there"`
+	Disk  *Disk `json:"disk,omitempty"`
+}
+
+// FreeStorage gives bytes back.
+var FreeStorage = declare[FreeInput, Freed](Spec{ID: "free-storage", Method: "POST", Path: "/storage/free", Summary: "Give back bytes that no checkpoint holds any more", Access: Administrator})

@@ -96,6 +96,16 @@ var (
 type Health struct {
 	State   string `json:"state" enum:"ok,down" doc:"ok or down"`
 	Version string `json:"version"`
+	Disk    *Disk  `json:"disk,omitempty" doc:"Of the blobs, where they are on a disk"`
+}
+
+// Disk is how the disk of the blobs stands. Part of it is kept free for the database; what is missing of that keeps checkpoints waiting.
+type Disk struct {
+	Folder  string `json:"folder"`
+	Free    int64  `json:"free" doc:"Bytes"`
+	Reserve int64  `json:"reserve" doc:"Bytes kept for the database"`
+	Missing int64  `json:"missing" doc:"Bytes that must become free before checkpoints are kept again; 0: there is room"`
+	Says    string `json:"says,omitempty" doc:"What is wrong and what to do"`
 }
 
 // The operations on the service itself.

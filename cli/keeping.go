@@ -303,12 +303,43 @@ func fateOf(c *api.Checkpoint) string {
 	return "stays"
 }
 
+// storageFree gives back what nothing holds.
+func (a *App) storageFree() *cobra.Command {
+	var output string
+	in := &api.FreeInput{}
+	cmd := &cobra.Command{Use: "free", Short: "Give back at once what no checkpoint holds any more", Args: arguments(),
+		Long: `Say how many bytes no checkpoint holds any more and, with --now, give them back at once, where cleaning would within about a day. What is dropped and still in
+its days of grace stays: kembrel drop --days 0 ends these. A checkpoint that is being sent meanwhile may have to be sent again. For administrators.`,
+		Example: "  kembrel storage free\n  kembrel drop --days 0 vessels/1@e5 && kembrel storage free --now",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			f, err := client.Call(cmd.Context(), a.client(), api.FreeStorage, in)
+			if err != nil {
+				return err
+			}
+			l := list("", "value#")
+			if in.Body.Now {
+				l.add("freed", api.Bytes(f.Freed))
+				l.add("files deleted", fmt.Sprint(f.Packs))
+			}
+			l.add("held by no checkpoint", api.Bytes(f.Loose))
+			if d := f.Disk; d != nil {
+				l.add("free on the disk", api.Bytes(d.Free))
+				l.add("kept for the database", api.Bytes(d.Reserve))
+				l.add("missing", api.Bytes(d.Missing))
+			}
+			return a.print(output, l, f)
+		}}
+	cmd.Flags().BoolVar(&in.Body.Now, "now", false, "give them back now")
+	outputFlag(cmd, &output)
+	return cmd
+}
+
 func (a *App) sizes() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "sizes [PROJECT | RUN]", Short: "What takes how many bytes, and what dropping it frees",
+	cmd := &cobra.Command{Use: "storage [PROJECT | RUN]", Aliases: []string{"sizes"}, Short: "What takes how many bytes, and what dropping it frees",
 		Long: `What takes how many bytes: of all projects, of the runs of one, or of the checkpoints of a run. Checkpoints share the chunks that are equal: own is what nothing else
 holds, which dropping frees; shared is held by others too.`,
-		Example:           "  kembrel sizes\n  kembrel sizes vessels\n  kembrel sizes vessels/3",
+		Example:           "  kembrel storage\n  kembrel storage vessels\n  kembrel storage vessels/3\n  kembrel storage free --now",
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -339,10 +370,11 @@ holds, which dropping frees; shared is held by others too.`,
 			if err := a.print(output, l, s); err != nil || output != "table" || s.Loose == 0 {
 				return err
 			}
-			fmt.Fprintf(a.Out, "\n%s more are held by no checkpoint; cleaning frees them within about a day.\n", api.Bytes(s.Loose))
+			fmt.Fprintf(a.Out, "\n%s more are held by no checkpoint; cleaning frees them within about a day, kembrel storage free --now at once.\n", api.Bytes(s.Loose))
 			return nil
 		}}
 	outputFlag(cmd, &output)
+	cmd.AddCommand(a.storageFree())
 	return cmd
 }
 

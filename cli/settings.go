@@ -28,6 +28,7 @@ func NewSettings() *Settings {
 		{name: "data", value: dataFolder(), help: "folder of the private database and the blobs (kembrel up)"},
 		{name: "database", value: "", help: "address of the PostgreSQL database (kembrel serve)"},
 		{name: "blobs", value: "", help: "where the blobs are: a folder, or s3://BUCKET/PREFIX?endpoint=https://HOST:PORT; kembrel up has them in the data folder"},
+		{name: "reserve", value: "512MB", help: "so much of the blobs' disk is kept for the database; checkpoints wait in spools where less is free"},
 		{name: "lost-after", value: "60s", help: "a run without a sign of life for so long is lost"},
 		{name: "seal-after", value: "3m", help: "readings lie in the journal for so long before they are packed into blocks"},
 		{name: "https", value: "false", help: "people reach the service by https, so its cookies are for https only"},

@@ -50,10 +50,11 @@ func prepare(ctx context.Context, o Options, s *spool.Spool) error {
 // needs reports whether a checkpoint must be had before the program can start.
 func (b *Beginning) needs() bool { return b != nil && b.Checkpoint != nil }
 
-// input names the checkpoint by its step: another may become the best meanwhile.
+// input names the checkpoint by its leg and step: another may become the best meanwhile.
 func (b *Beginning) input() api.CheckpointInput {
 	from, _ := api.ParseAddress(b.Checkpoint.Address)
-	return api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run}, At: from.At.String()}
+	return api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run},
+		At: api.At{Kind: api.AtStep, Step: b.Checkpoint.Step, Leg: b.Checkpoint.Leg}.String()}
 }
 
 func (b *Beginning) files() []api.File {

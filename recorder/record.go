@@ -269,7 +269,7 @@ func (r *recording) finish(end spool.Ending) {
 		case <-ticker.C:
 			if p := r.sender.progress.Load(); p != last {
 				last, since = p, time.Now()
-			} else if time.Since(since) > r.options.Wait && (r.sender.away.Load() || time.Since(since) > callTime) {
+			} else if time.Since(since) > r.options.Wait && (r.sender.away.Load() || r.sender.full.Load() || time.Since(since) > callTime) {
 				r.cancel()
 			}
 		}

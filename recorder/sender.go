@@ -52,6 +52,7 @@ type sender struct {
 	chunks   atomic.Int64 // bytes of chunks sent
 	settled  atomic.Int64 // bytes of chunks that the service has, of checkpoints that are not committed
 	away     atomic.Bool  // the service did not answer the last time
+	full     atomic.Bool  // the service has no room for checkpoints
 	aside    error        // the latest checkpoint that was refused for good
 
 	coming chan spool.Manifest // checkpoints that are being made durable; nil: none comes
@@ -151,7 +152,11 @@ func (s *sender) try(ctx context.Context, call func(context.Context) error) erro
 		if !temporary(err) {
 			return err
 		}
-		if !s.away.Swap(true) {
+		if api.Is(err, api.NoRoom) { // readings still go
+			if !s.full.Swap(true) {
+				s.say("%v", err)
+			}
+		} else if !s.away.Swap(true) {
 			s.say("%v; everything waits in the spool meanwhile", err)
 		}
 		select {
@@ -166,7 +171,7 @@ func (s *sender) try(ctx context.Context, call func(context.Context) error) erro
 
 // temporary reports whether waiting may help, be it for the service or for a person who signs in again.
 func temporary(err error) bool {
-	for _, k := range []api.Kind{api.Unavailable, api.Internal, api.TooSlow, api.TooMany, api.SignedOut} {
+	for _, k := range []api.Kind{api.Unavailable, api.Internal, api.TooSlow, api.TooMany, api.SignedOut, api.NoRoom} {
 		if api.Is(err, k) {
 			return true
 		}

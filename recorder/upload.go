@@ -279,6 +279,9 @@ func (s *sender) sendChunk(ctx context.Context, digest string, p place) error {
 		_, err := client.Call(ctx, s.client, api.PutChunk, &api.ChunkInput{Digest: digest, RawBody: data})
 		return err
 	})
+	if err == nil && s.full.Swap(false) {
+		s.say("the service has room for checkpoints again")
+	}
 	if err == nil { // after a failure the call may still be reading
 		rooms.Put(room)
 		s.chunks.Add(p.size)

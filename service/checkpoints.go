@@ -15,6 +15,7 @@ import (
 	"kembrel/core/checkpoint"
 	"kembrel/core/chunk"
 	"kembrel/core/verdict"
+	"kembrel/store/blob"
 	"kembrel/store/pg"
 )
 
@@ -69,7 +70,11 @@ func (s *Service) PutChunk(ctx context.Context, _ Who, in *api.ChunkInput) (*api
 		return nil, api.Fail(api.Mismatch, "the chunk arrived damaged: announced as %s, it is %s; send it again", d, got)
 	}
 	if err := s.chunks.Put(ctx, d, in.RawBody); err != nil {
-		if pg.Away(err) {
+		var full *blob.Full
+		switch {
+		case errors.As(err, &full):
+			return nil, api.Fail(api.NoRoom, "%s", sayFull(*full))
+		case pg.Away(err) || errors.Is(err, blob.ErrAway):
 			return nil, err
 		}
 		s.options.Log.Error("keep a chunk", "err", err)
@@ -134,16 +139,15 @@ func (s *Service) CommitCheckpoint(ctx context.Context, who Who, in *api.NewChec
 		if !added {
 			return api.Fail(api.Conflict, "leg %d of %s has a checkpoint at step %d already; a checkpoint never changes", in.Leg, runAddress(in.Project, in.Number), in.Body.Step)
 		}
+		if err := s.inspectLater(ctx, q, run, id, files); err != nil {
+			return err
+		}
 		return s.runEvent(ctx, q, pg.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: "saved at step " + fmt.Sprint(in.Body.Step)})
 	})
 	if err != nil {
 		return nil, err
 	}
 	s.live.news()
-	select {
-	case s.inspect <- struct{}{}:
-	default:
-	}
 	return s.checkpointByID(ctx, in.RunInput, id)
 }
 
@@ -266,19 +270,19 @@ func (s *Service) checkpoints(ctx context.Context, in api.RunInput) ([]api.Check
 	for _, f := range files {
 		byCheckpoint[f.Checkpoint] = append(byCheckpoint[f.Checkpoint], f)
 	}
-	out, ids, stands := make([]api.Checkpoint, len(rows)), make([]int64, len(rows)), make([]checkpoint.Stand, len(rows))
-	for i, r := range rows {
-		stands[i] = checkpoint.Stand{Leg: r.Leg, Step: r.Step, Epoch: r.Epoch}
-	}
-	held, err := s.db.Held(ctx, pg.HeldQuery{By: "checkpoint", Run: row.ID})
-	if err != nil {
-		return nil, nil, err
-	}
 	ends, err := s.legEnds(ctx, row.ID)
 	if err != nil {
 		return nil, nil, err
 	}
-	replaced := func(i int) bool { return stands[i].Step >= ends[stands[i].Leg] }
+	out, ids, stands := make([]api.Checkpoint, len(rows)), make([]int64, len(rows)), make([]checkpoint.Stand, len(rows))
+	for i, r := range rows {
+		stands[i] = checkpoint.Stand{Leg: r.Leg, Step: r.Step, Epoch: r.Epoch, Replaced: r.Step >= ends[r.Leg]}
+	}
+	addresses := checkpoint.Addresses(stands)
+	held, err := s.db.Held(ctx, pg.HeldQuery{By: "checkpoint", Run: row.ID})
+	if err != nil {
+		return nil, nil, err
+	}
 	best := -1
 	if o, err := verdict.ParseObjective(run.Objective); err != nil {
 		return nil, nil, err
@@ -291,12 +295,8 @@ func (s *Service) checkpoints(ctx context.Context, in api.RunInput) ([]api.Check
 	last := slices.IndexFunc(rows, func(r pg.Checkpoint) bool { return r.Dropped == nil && r.Step < ends[r.Leg] })
 	for i, r := range rows {
 		ids[i] = r.ID
-		at := api.At{Kind: api.AtStep, Step: r.Step}
-		if checkpoint.AtEpoch(stands, r.Epoch) == i && !replaced(i) {
-			at = api.At{Kind: api.AtEpoch, Epoch: r.Epoch}
-		}
-		c := api.Checkpoint{Address: api.Address{Project: in.Project, Run: in.Number, At: at}.String(), Leg: r.Leg, Step: r.Step, Epoch: api.Float(r.Epoch),
-			Why: r.Why, Saved: r.Saved, Size: r.Size, Best: i == best, Last: i == last, Replaced: replaced(i), Verified: verified[r.ID], Parts: []string{}, Files: []api.File{},
+		c := api.Checkpoint{Address: api.Address{Project: in.Project, Run: in.Number, At: addresses[i]}.String(), Leg: r.Leg, Step: r.Step, Epoch: api.Float(r.Epoch),
+			Why: r.Why, Saved: r.Saved, Size: r.Size, Best: i == best, Last: i == last, Replaced: stands[i].Replaced, Verified: verified[r.ID], Parts: []string{}, Files: []api.File{},
 			Pinned: r.Pinned, Goes: r.Goes, Dropped: r.Dropped, WhyGoes: r.WhyGoes, ByRule: r.ByRule, Stored: held[r.ID].Stored, Frees: held[r.ID].Own}
 		if err := json.Unmarshal(r.Figures, &c.Figures); err != nil {
 			return nil, nil, err
@@ -398,19 +398,18 @@ func (s *Service) findWith(ctx context.Context, in api.CheckpointInput) (*api.Ch
 		return none(err)
 	}
 	address := runAddress(in.Project, in.Number)
-	i := slices.IndexFunc(items, func(c api.Checkpoint) bool {
-		switch at.Kind {
-		case api.AtBest:
-			return c.Best
-		case api.AtLast:
-			return c.Last
-		case api.AtEpoch:
-			return float64(c.Epoch) == at.Epoch && !c.Replaced
-		}
-		return c.Step == at.Step
+	stands := make([]checkpoint.Stand, len(items))
+	for i, c := range items {
+		stands[i] = checkpoint.Stand{Leg: c.Leg, Step: c.Step, Epoch: float64(c.Epoch), Replaced: c.Replaced, Best: c.Best, Last: c.Last}
+	}
+	i := checkpoint.Find(stands, at)
+	replaced := slices.IndexFunc(items, func(c api.Checkpoint) bool {
+		return c.Replaced && c.Step == at.Step && at.Kind == api.AtStep && at.Leg == 0
 	})
 	switch {
 	case i >= 0:
+	case replaced >= 0:
+		return none(api.Fail(api.NotFound, "%s has no checkpoint @%s in its present course; the one that was there was replaced by a later leg: %s", address, in.At, items[replaced].Address))
 	case len(items) == 0:
 		return none(api.Fail(api.NotFound, "%s has no checkpoint", address))
 	case at.Kind == api.AtBest:

@@ -54,6 +54,44 @@ func (s *Service) keepChunks(ctx context.Context) {
 	}
 }
 
+// FreeStorage gives back at once the bytes that no checkpoint holds any more, which cleaning would free within about a day. A checkpoint that is being
+// sent meanwhile may have to be sent again.
+func (s *Service) FreeStorage(ctx context.Context, _ Who, in *api.FreeInput) (*api.Freed, error) {
+	totals, err := s.db.ChunkTotals(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.Freed{Loose: totals.Loose, Disk: s.Disk()}
+	if !in.Body.Now {
+		return out, nil
+	}
+	if err := s.keepRules(ctx); err != nil {
+		return nil, err
+	}
+	for {
+		n, err := s.db.CleanChunks(ctx, 0)
+		if err != nil {
+			return nil, err
+		}
+		if n == 0 {
+			break
+		}
+	}
+	var did pack.Cleaned
+	turn, err := s.db.WhileCleaning(ctx, func() (err error) {
+		did, err = s.chunks.FreeNow(ctx, s.db)
+		return err
+	})
+	out.Packs, out.Freed, out.Disk = did.Packs, did.Freed, s.Disk()
+	if err == nil && !turn {
+		return nil, api.Fail(api.Conflict, "another is cleaning just now; try again in a moment")
+	}
+	if totals, err := s.db.ChunkTotals(ctx); err == nil {
+		out.Loose = totals.Loose
+	}
+	return out, err
+}
+
 // cleanChunks frees what no checkpoint holds any more.
 func (s *Service) cleanChunks(ctx context.Context) {
 	forgotten := int64(0)
@@ -153,7 +191,7 @@ func (s *Service) checkChunks(ctx context.Context, list []pack.Entry, most time.
 			}
 			d := api.DamagedChunk{Digest: e.Digest.String(), Size: int64(e.Size), Missing: missing, Why: why.Error(), Checkpoints: []string{}}
 			for _, h := range holders {
-				d.Checkpoints = append(d.Checkpoints, checkpointAddress(h.Project, h.Number, h.Step, h.Epoch))
+				d.Checkpoints = append(d.Checkpoints, checkpointAddress(h.Project, h.Number, h.Standing))
 			}
 			out.Damaged = append(out.Damaged, d)
 		}

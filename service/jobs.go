@@ -20,6 +20,9 @@ type lookoutArgs struct{}
 
 func (lookoutArgs) Kind() string { return "lookout" }
 
+// Timeout says so for itself: the default is a minute.
+func (w *lookout) Timeout(*river.Job[lookoutArgs]) time.Duration { return 5 * time.Minute }
+
 type lookout struct {
 	river.WorkerDefaults[lookoutArgs]
 	service *Service
@@ -27,7 +30,7 @@ type lookout struct {
 
 // Work marks lost runs and clears expired sessions.
 func (w *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
-	if err := errors.Join(w.service.loseRuns(ctx), w.service.lookAgain(ctx), w.service.eraseRuns(ctx), w.service.dropDue(ctx)); err != nil {
+	if err := errors.Join(w.service.loseRuns(ctx), w.service.lookAgain(ctx), w.service.eraseRuns(ctx), w.service.dropDue(ctx), w.service.inspectPending(ctx)); err != nil {
 		return err
 	}
 	return w.service.db.ClearExpired(ctx)
@@ -62,9 +65,10 @@ func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) 
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &lookout{service: s})
 	river.AddWorker(workers, &seal{service: s})
+	river.AddWorker(workers, &inspect{service: s})
 	client, err := river.NewClient(riverpgxv5.New(s.db.Pool), &river.Config{
 		Schema:                      pg.JobSchema,
-		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},
+		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, weightsQueue: {MaxWorkers: 1}},
 		Workers:                     workers,
 		Logger:                      slog.New(quieter{s.options.Log.Handler()}),
 		PeriodicJobs:                []*river.PeriodicJob{every(lookoutPace, lookoutArgs{}), every(min(sealPace, s.options.SealAfter), sealArgs{})},
@@ -73,6 +77,7 @@ func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) 
 	if err != nil {
 		return nil, err
 	}
+	s.jobs.Store(client)
 	return client, client.Start(context.WithoutCancel(ctx))
 }
 

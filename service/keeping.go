@@ -418,7 +418,7 @@ func (s *Service) TryKeepRule(ctx context.Context, _ Who, in *api.TryKeepInput) 
 		if d.rule == nil {
 			d.why = []string{"no rule"}
 		}
-		out.Checkpoints = append(out.Checkpoints, api.KeptOne{Address: checkpointAddress(in.Project, d.Number, d.Step, d.Epoch), Stays: !goes(d), Why: d.why, Step: d.Step,
+		out.Checkpoints = append(out.Checkpoints, api.KeptOne{Address: checkpointAddress(in.Project, d.Number, d.Standing), Stays: !goes(d), Why: d.why, Step: d.Step,
 			Epoch: api.Float(d.Epoch), Figure: api.Float(d.figure), Saved: d.Saved, Size: d.Size, Frees: alone[d.ID].Own})
 	}
 	return out, nil

@@ -93,18 +93,15 @@ func (s *Service) start(ctx context.Context, row pg.Run, in api.RunInput) (*api.
 		return nil, err
 	}
 	if known != nil {
-		out.Equals = checkpointAddress(known.Project, known.Number, known.Step, known.Epoch)
+		out.Equals = checkpointAddress(known.Project, known.Number, known.Standing)
 	}
 	return sayStart(out), nil
 }
 
-// checkpointAddress names a checkpoint by its epoch where that is whole, else by its step.
-func checkpointAddress(project string, number int, step int64, epoch float64) string {
-	at := api.At{Kind: api.AtStep, Step: step}
-	if epoch == math.Trunc(epoch) {
-		at = api.At{Kind: api.AtEpoch, Epoch: epoch}
-	}
-	return api.Address{Project: project, Run: number, At: at}.String()
+// checkpointAddress is the address of a checkpoint of some run.
+func checkpointAddress(project string, number int, p pg.Standing) string {
+	stand := checkpoint.Stand{Leg: p.Leg, Step: p.Step, Epoch: p.Epoch, Replaced: p.Replaced}
+	return api.Address{Project: project, Run: number, At: stand.Own(p.Shared)}.String()
 }
 
 func sayStart(s *api.Start) *api.Start {

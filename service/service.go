@@ -7,7 +7,11 @@ import (
 	"log/slog"
 	"runtime/debug"
 	"sync"
+	"sync/atomic"
 	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
 
 	"kembrel/api"
 	"kembrel/store"
@@ -45,8 +49,8 @@ type Service struct {
 		err   error
 	}
 
-	inspect   chan struct{} // weights were committed
-	differing chan struct{} // holds one for each comparison of weights under way
+	jobs      atomic.Pointer[river.Client[pgx.Tx]] // nil: not begun yet
+	differing chan struct{}                        // holds one for each comparison of weights under way
 }
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
@@ -54,7 +58,7 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	if o.SealAfter == 0 {
 		o.SealAfter = 3 * time.Minute
 	}
-	s := &Service{db: db, readings: db, chunks: pack.New(blobs, db), options: o, inspect: make(chan struct{}, 1), differing: make(chan struct{}, 2)}
+	s := &Service{db: db, readings: db, chunks: pack.New(blobs, db), options: o, differing: make(chan struct{}, 2)}
 	s.live = newLive(db, o.Log)
 	return s
 }
@@ -69,7 +73,6 @@ func (s *Service) Run(ctx context.Context) error {
 	wait.Go(func() { s.live.listen(ctx) })
 	wait.Go(func() { s.live.tell(ctx) })
 	wait.Go(func() { s.keepSummaries(ctx) })
-	wait.Go(func() { s.inspectWeights(ctx) })
 	wait.Go(func() { s.keepChunks(ctx) })
 	<-ctx.Done()
 	wait.Wait()
@@ -140,7 +143,26 @@ func (s *Service) Ready(ctx context.Context) (*api.Health, error) {
 		return nil, api.Fail(api.Unavailable, "%v", err)
 	}
 	h := s.Health()
+	h.Disk = s.Disk()
 	return &h, nil
+}
+
+// Disk says how the disk of the blobs stands; nil where they are not on one.
+func (s *Service) Disk() *api.Disk {
+	f := s.chunks.Space()
+	if f == nil {
+		return nil
+	}
+	d := &api.Disk{Folder: f.Folder, Free: f.Free, Reserve: f.Reserve, Missing: f.Missing}
+	if d.Missing > 0 {
+		d.Says = sayFull(*f)
+	}
+	return d
+}
+
+func sayFull(f blob.Full) string {
+	return fmt.Sprintf("The disk of %s has %s left, which are kept for the database (%s): %s more must become free before checkpoints are kept again. Until then they wait in the recorders' spools; readings, listings and deletions go on. Drop checkpoints or runs, then: kembrel storage free --now",
+		f.Folder, api.Bytes(f.Free), api.Bytes(f.Reserve), api.Bytes(f.Missing))
 }
 
 // readyPace is how long an answer of the blob store is taken as that of now.

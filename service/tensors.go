@@ -3,145 +3,15 @@ package service
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"sort"
-	"sync"
-	"time"
 
 	"kembrel/api"
 	"kembrel/core/checkpoint"
 	"kembrel/core/chunk"
 	"kembrel/core/tensor"
-	"kembrel/store/pg"
 )
-
-// described is a tensor with its statistics, as it is kept.
-type described struct {
-	tensor.Info
-	tensor.Statistics
-}
-
-// inspectPace is how often files that nobody has looked into are looked for, beside at each commit here.
-const inspectPace = time.Minute
-
-// inspectWeights computes statistics of each file of weights once, after its commit, one at a time.
-func (s *Service) inspectWeights(ctx context.Context) {
-	ticker := time.NewTicker(inspectPace)
-	defer ticker.Stop()
-	for {
-		for more := true; more; {
-			var err error
-			if more, err = s.inspectSome(ctx); err != nil && ctx.Err() == nil {
-				s.options.Log.Warn("statistics of weights wait", "err", err)
-			}
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-s.inspect:
-		case <-ticker.C:
-		}
-	}
-}
-
-// inspectSome looks into some files; more is true where others may be left and this got on.
-func (s *Service) inspectSome(ctx context.Context) (more bool, err error) {
-	pending, err := s.db.PendingTensors(ctx)
-	if err != nil {
-		return false, err
-	}
-	for _, p := range pending {
-		err := s.db.InTx(ctx, func(q pg.Queries) error {
-			mine, err := q.LockTensors(ctx, p.Digest)
-			if err != nil || !mine {
-				return err
-			}
-			if known, err := q.Tensors(ctx, [][]byte{p.Digest}); err != nil || len(known) > 0 {
-				return err
-			}
-			found, err := s.inspectFile(ctx, p)
-			if err != nil {
-				return err
-			}
-			more = true
-			return q.SetTensors(ctx, found)
-		})
-		if err != nil {
-			return false, err
-		}
-		s.live.touch("s", p.Run)
-	}
-	return more, nil
-}
-
-// inspectFile computes what is kept of a file. What is wrong with the file itself is kept as its problem.
-func (s *Service) inspectFile(ctx context.Context, p pg.PendingFile) (pg.TensorFile, error) {
-	out := pg.TensorFile{Digest: p.Digest, Tensors: json.RawMessage("[]")}
-	files, err := s.db.ListFiles(ctx, p.Run, p.Checkpoint)
-	if err != nil {
-		return out, err
-	}
-	i := slices.IndexFunc(files, func(f pg.File) bool { return f.Path == p.Path })
-	if i < 0 {
-		return out, nil
-	}
-	f, err := s.openTensors(ctx, files[i])
-	if err == nil {
-		list := make([]described, len(f.Tensors))
-		for k, t := range f.Tensors {
-			list[k].Info = t
-			if list[k].Statistics, err = f.Statistics(k); err != nil {
-				break
-			}
-		}
-		if err == nil {
-			var print chunk.Digest
-			if print, err = tensor.Fingerprint(f); err == nil {
-				out.Weights = print[:]
-				out.Tensors, err = json.Marshal(list)
-				out.Parameters = new(int64)
-				for _, t := range f.Tensors {
-					*out.Parameters += t.Count()
-				}
-				return out, err
-			}
-		}
-	}
-	if errors.Is(err, tensor.ErrFormat) {
-		out.Problem = clean(err.Error())
-		return out, nil
-	}
-	return out, err
-}
-
-// openTensors opens a file of tensors in the blob store.
-func (s *Service) openTensors(ctx context.Context, f pg.File) (*tensor.File, error) {
-	content, err := s.content(ctx, f)
-	if err != nil {
-		return nil, err
-	}
-	return tensor.Open(&readerAt{from: *content}, f.Size)
-}
-
-// readerAt reads a file at any place.
-type readerAt struct {
-	mutex sync.Mutex
-	from  fileReader
-}
-
-func (r *readerAt) ReadAt(p []byte, at int64) (int, error) {
-	r.mutex.Lock()
-	defer r.mutex.Unlock()
-	r.from.at = at
-	n, err := io.ReadFull(&r.from, p)
-	if errors.Is(err, io.ErrUnexpectedEOF) {
-		err = io.EOF
-	}
-	return n, err
-}
 
 // known reads what is kept of the weights in some files, by path, or nil where one is not looked into yet.
 func (s *Service) known(ctx context.Context, files []api.File) (list []described, problem string, ready bool, err error) {
@@ -219,7 +89,7 @@ func (s *Service) GetTensors(ctx context.Context, _ Who, in *api.TensorsInput) (
 	}
 	var odd []string
 	for _, d := range list {
-		wrong := tensor.Health(d.Info, over[d.Name])
+		wrong := tensor.Health(d.Info, append(over[d.Name], d.Statistics))
 		if wrong != "" {
 			odd = append(odd, d.Name+" ("+wrong+")")
 		}
@@ -227,7 +97,7 @@ func (s *Service) GetTensors(ctx context.Context, _ Who, in *api.TensorsInput) (
 	}
 	switch {
 	case problem != "":
-		out.Says = "The weights cannot be read: " + problem + "."
+		out.Says = "The weights cannot be read: " + sayProblem(problem) + "."
 	case !ready:
 		out.Says = "Its weights are being looked into."
 	default:
@@ -247,7 +117,7 @@ func thousands(n int64) string {
 	return text
 }
 
-// statisticsBefore gathers the statistics of each tensor over a run's checkpoints up to a step, the earliest first.
+// statisticsBefore gathers the statistics of each tensor over a run's checkpoints before a step, the earliest first; of many, some.
 func (s *Service) statisticsBefore(ctx context.Context, in api.RunInput, step int64) (map[string][]tensor.Statistics, error) {
 	points, err := s.weightsOf(ctx, in)
 	if err != nil {
@@ -255,7 +125,7 @@ func (s *Service) statisticsBefore(ctx context.Context, in api.RunInput, step in
 	}
 	out := map[string][]tensor.Statistics{}
 	for _, p := range points {
-		if p.checkpoint.Step > step {
+		if p.checkpoint.Step >= step {
 			break
 		}
 		for _, d := range p.tensors {

@@ -98,6 +98,7 @@ func (w *server) routes() {
 	bind(w, api.ListCheckpoints, s.ListCheckpoints)
 	bind(w, api.GetCheckpoint, s.GetCheckpoint)
 	bind(w, api.CommitCheckpoint, s.CommitCheckpoint)
+	bind(w, api.FreeStorage, w.service.FreeStorage)
 	bindStream(w, api.GetFile, w.file)
 	bind(w, api.GetTensors, s.GetTensors)
 	bind(w, api.GetWeights, s.GetWeights)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"math"
 	"net"
 	"net/http"
 	"time"
@@ -49,7 +50,7 @@ func New(s *service.Service, o Options) *Server {
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true
 	engine.RedirectTrailingSlash = false
-	w := &server{service: s, options: o, metrics: newMetrics()}
+	w := &server{service: s, options: o, metrics: newMetrics(s.Disk)}
 	engine.Use(w.observe, w.recover, w.protect, w.identify)
 	engine.NoMethod(func(c *gin.Context) {
 		writeProblem(c, api.Fail(api.NotAllowed, "%s is not a method of %s", c.Request.Method, c.Request.URL.Path))
@@ -145,7 +146,7 @@ type metrics struct {
 	streams  prometheus.Gauge
 }
 
-func newMetrics() *metrics {
+func newMetrics(disk func() *api.Disk) *metrics {
 	m := &metrics{
 		registry: prometheus.NewRegistry(),
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "kembrel_request_seconds", Help: "Time to answer, by route and status.",
@@ -153,6 +154,21 @@ func newMetrics() *metrics {
 		readings: prometheus.NewCounter(prometheus.CounterOpts{Name: "kembrel_readings_total", Help: "Readings made durable."}),
 		chunks:   prometheus.NewCounter(prometheus.CounterOpts{Name: "kembrel_chunk_bytes_total", Help: "Bytes of chunks received."}),
 		streams:  prometheus.NewGauge(prometheus.GaugeOpts{Name: "kembrel_live_streams", Help: "Live streams open."}),
+	}
+	for name, what := range map[string]struct {
+		help string
+		of   func(d *api.Disk) int64
+	}{
+		"kembrel_disk_free_bytes":    {"Free on the disk of the blobs.", func(d *api.Disk) int64 { return d.Free }},
+		"kembrel_disk_reserve_bytes": {"Kept free on the disk of the blobs for the database.", func(d *api.Disk) int64 { return d.Reserve }},
+		"kembrel_disk_missing_bytes": {"To become free before checkpoints are kept again; 0: there is room.", func(d *api.Disk) int64 { return d.Missing }},
+	} {
+		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: what.help}, func() float64 {
+			if d := disk(); d != nil {
+				return float64(what.of(d))
+			}
+			return math.NaN() // the blobs are in a bucket
+		}))
 	}
 	m.registry.MustRegister(m.requests, m.readings, m.chunks, m.streams, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m

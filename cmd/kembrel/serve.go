@@ -16,6 +16,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
 
@@ -41,7 +42,7 @@ and leaves a token for this user, so that the other commands work at once; every
 			defer stop()
 			return runUp(ctx, a)
 		}}
-	a.Settings.Add(cmd.Flags(), "data", "blobs", "listen", "metrics", "lost-after", "seal-after", "https", "log-level", "log-format")
+	a.Settings.Add(cmd.Flags(), "data", "blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "https", "log-level", "log-format")
 	return cmd
 }
 
@@ -76,7 +77,7 @@ Any number of them may serve the same database and blobs. The first start prints
 				return err
 			})
 		}}
-	a.Settings.Add(cmd.Flags(), "database", "blobs", "listen", "metrics", "lost-after", "seal-after", "https", "log-level", "log-format")
+	a.Settings.Add(cmd.Flags(), "database", "blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "https", "log-level", "log-format")
 	return cmd
 }
 
@@ -192,8 +193,17 @@ func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blo
 		return err
 	}
 	kept, err := blob.Open(ctx, blobs)
-	if err != nil {
+	if errors.Is(err, blob.ErrAway) && kept != nil {
+		log.Warn("the blob store does not answer yet; checkpoints wait until it does, all else works", "err", err)
+	} else if err != nil {
 		return err
+	}
+	reserve, err := humanize.ParseBytes(a.Settings.Get("reserve"))
+	if err != nil || reserve > 1<<50 {
+		return cli.Usage("reserve %q: write a size such as 512MB", a.Settings.Get("reserve"))
+	}
+	if local, ok := kept.(*blob.Local); ok {
+		local.Reserve(int64(reserve))
 	}
 	seal, err := time.ParseDuration(a.Settings.Get("seal-after"))
 	if err != nil || seal < time.Second {

@@ -76,18 +76,6 @@ func Warnings(parts, needs []string, classes bool) []string {
 	return out
 }
 
-// Stand is where a checkpoint stands in its run.
-type Stand struct {
-	Leg   int
-	Step  int64
-	Epoch float64
-}
-
-// AtEpoch returns the index of the latest checkpoint of an epoch, or -1. Stands come latest first.
-func AtEpoch(stands []Stand, epoch float64) int {
-	return slices.IndexFunc(stands, func(s Stand) bool { return s.Epoch == epoch })
-}
-
 // MaxPath is the longest path of a file, in bytes; 255 of them at most in one name.
 const MaxPath = 500
 

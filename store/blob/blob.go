@@ -4,6 +4,7 @@ package blob
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 )
 
@@ -34,8 +35,20 @@ type Store interface {
 	Ready(ctx context.Context) error
 	// Tidy takes away what writing that was cut off has left behind, as far as it is old.
 	Tidy(ctx context.Context) error
+	// Room says whether so many bytes more may be kept. The error wraps a *Full where the disk keeps the rest for others.
+	Room(size int64) error
 	// Delete removes a blob; one that is not there is no error.
 	Delete(ctx context.Context, name string) error
+}
+
+// Full says that a disk has no room for more blobs: what is free is kept for others who need it, as the database.
+type Full struct {
+	Folder                 string
+	Free, Reserve, Missing int64 // bytes; Missing is how much must become free before blobs are kept again
+}
+
+func (f *Full) Error() string {
+	return fmt.Sprintf("the disk of %s is full: %d bytes are free, %d are kept for the database, %d are missing", f.Folder, f.Free, f.Reserve, f.Missing)
 }
 
 // Appending is a blob being written. WriteAt may be called from many goroutines, for places that do not overlap; Sync and Close may not run beside

@@ -10,11 +10,16 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"time"
 )
 
 // Local keeps each blob as a file below a folder.
-type Local struct{ folder string }
+type Local struct {
+	folder  string
+	reserve int64
+	lent    atomic.Bool // half the reserve may be used for a while
+}
 
 var name = regexp.MustCompile(`^[a-z0-9-]+(/[a-z0-9-]+)*$`)
 
@@ -27,6 +32,38 @@ func NewLocal(folder string) (*Local, error) {
 	}
 	l := &Local{folder: folder}
 	return l, l.Tidy(context.Background())
+}
+
+// Reserve keeps so many bytes of the disk free of blobs.
+func (l *Local) Reserve(bytes int64) { l.reserve = bytes }
+
+// Lend lets half the reserve be used, for work that gives bytes back in the end.
+func (l *Local) Lend(on bool) { l.lent.Store(on) }
+
+// Space is how the disk stands: Missing is 0 where there is room.
+func (l *Local) Space() (Full, error) {
+	free, err := freeBytes(l.folder)
+	f := Full{Folder: l.folder, Free: free, Reserve: l.reserve}
+	if l.lent.Load() {
+		f.Reserve /= 2
+	}
+	f.Missing = max(0, f.Reserve-free)
+	return f, err
+}
+
+// Room implements Store.
+func (l *Local) Room(size int64) error {
+	if l.reserve == 0 {
+		return nil
+	}
+	f, err := l.Space()
+	if err != nil {
+		return nil // writing says what is wrong
+	}
+	if f.Missing = max(0, f.Reserve+size-f.Free); f.Missing > 0 {
+		return fmt.Errorf("keep a blob: %w", &f)
+	}
+	return nil
 }
 
 // Ready implements Store.

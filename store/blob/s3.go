@@ -97,9 +97,15 @@ func (s *S3) Ready(ctx context.Context) error {
 	return nil
 }
 
+// Room implements Store: a bucket has no end.
+func (s *S3) Room(int64) error { return nil }
+
 // Tidy implements Store: it ends the sending of objects that was begun long ago.
 func (s *S3) Tidy(ctx context.Context) error {
 	for left := range s.core.Client.ListIncompleteUploads(ctx, s.bucket, s.prefix, true) {
+		if minio.ToErrorResponse(left.Err).Code == "NoSuchUpload" { // some servers say so where there is none at all
+			break
+		}
 		if left.Err != nil {
 			return fmt.Errorf("list what was sent in part: %w", left.Err)
 		}

@@ -85,6 +85,7 @@ type Packs struct {
 	writing sync.RWMutex // held for reading while a chunk is written, for writing while a flush takes what was written
 	mutex   sync.Mutex
 	sizes   map[string]sized // of packs in a bucket
+	begun   map[string]bool  // packs begun here
 	open    blob.Appending   // nil: none
 	name    string
 	at      int64
@@ -165,6 +166,9 @@ func (p *Packs) put(ctx context.Context, d chunk.Digest, data []byte, from *Plac
 // write appends a chunk, in one piece or two, to the open pack. Only the place is taken under the lock.
 func (p *Packs) write(e Entry, bytes, rest []byte) error {
 	size := int64(len(bytes) + len(rest))
+	if err := p.blobs.Room(size); err != nil {
+		return err
+	}
 	p.mutex.Lock()
 	if p.open == nil {
 		id, err := uuid.NewV7() // its time tells how old the pack is
@@ -179,6 +183,7 @@ func (p *Packs) write(e Entry, bytes, rest []byte) error {
 			return fmt.Errorf("begin a pack: %w", err)
 		}
 		p.open, p.name, p.at, p.began = open, name, 0, time.Now()
+		p.own(name)
 	}
 	open, from := p.open, p.at
 	e.Pack, e.At = p.name, from+int64(headLen)
@@ -201,6 +206,17 @@ func (p *Packs) write(e Entry, bytes, rest []byte) error {
 	p.unsafe += size
 	p.mutex.Unlock()
 	return nil
+}
+
+// mostOwn bounds how many packs are remembered as begun here.
+const mostOwn = 10_000
+
+// own remembers that a pack was begun here: nobody else writes into it. The mutex is held.
+func (p *Packs) own(name string) {
+	if p.begun == nil || len(p.begun) > mostOwn {
+		p.begun = map[string]bool{}
+	}
+	p.begun[name] = true
 }
 
 // Flush makes all chunks safe that were put before it, and known. It is not cut off with the caller, as what it makes safe is others' too. What

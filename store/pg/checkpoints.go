@@ -77,8 +77,16 @@ func (q Queries) ListFiles(ctx context.Context, run, checkpoint int64) ([]File, 
 type KnownCheckpoint struct {
 	Project string
 	Number  int
-	Step    int64
-	Epoch   float64
+	Standing
+}
+
+// Standing is where a checkpoint stands in its run.
+type Standing struct {
+	Leg      int
+	Step     int64
+	Epoch    float64
+	Replaced bool // a later leg began before it
+	Shared   bool // a later one of the present course has its epoch
 }
 
 // FirstWeights is the fingerprint of the weights that a run saved at step 0, nil where it saved none or they are not read yet.
@@ -122,17 +130,13 @@ type TensorFile struct {
 	Weights    []byte // fingerprint; nil where the file could not be read
 	Problem    string
 	Tensors    json.RawMessage
-	Parameters *int64 // values in all of them; nil: not known
-}
-
-// LockTensors takes a file for this transaction; false where another replica looks into it.
-func (q Queries) LockTensors(ctx context.Context, digest []byte) (bool, error) {
-	return value[bool](ctx, q, "tensors_lock", A{"digest": digest})
+	Parameters *int64     // values in all of them; nil: not known
+	Again      *time.Time // when to try again; nil: what is known is final
 }
 
 // SetTensors keeps what is known of a file's tensors.
 func (q Queries) SetTensors(ctx context.Context, t TensorFile) error {
-	_, err := q.exec(ctx, "tensors_set", A{"digest": t.Digest, "weights": t.Weights, "problem": t.Problem, "tensors": t.Tensors, "parameters": t.Parameters})
+	_, err := q.exec(ctx, "tensors_set", A{"digest": t.Digest, "weights": t.Weights, "problem": t.Problem, "tensors": t.Tensors, "parameters": t.Parameters, "again": t.Again})
 	return err
 }
 

@@ -158,8 +158,7 @@ func (q Queries) entries(ctx context.Context, query string, args A) ([]pack.Entr
 type Holder struct {
 	Project string
 	Number  int
-	Step    int64
-	Epoch   float64
+	Standing
 }
 
 // Holders lists the checkpoints that hold a chunk. O(manifests).

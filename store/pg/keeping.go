@@ -38,19 +38,18 @@ func (q Queries) ProjectsKeeping(ctx context.Context) ([]Keeping, error) {
 
 // KeepCandidate is a checkpoint that a keep rule decides on.
 type KeepCandidate struct {
-	Run      int64
-	Number   int
-	State    string
-	Rule     json.RawMessage // the run's own, else the project's
-	ID, Step int64
-	Epoch    float64
-	Saved    time.Time
-	Size     int64
-	Figures  json.RawMessage
-	Pinned   bool
-	Goes     *time.Time
-	ByRule   bool
-	Replaced bool
+	Run    int64
+	Number int
+	State  string
+	Rule   json.RawMessage // the run's own, else the project's
+	ID     int64
+	Standing
+	Saved   time.Time
+	Size    int64
+	Figures json.RawMessage
+	Pinned  bool
+	Goes    *time.Time
+	ByRule  bool
 }
 
 // KeepCandidates lists the checkpoints of a project's runs, or of some (nil: all), by run and step.

@@ -47,6 +47,12 @@ type Queries struct {
 	text map[string]string
 }
 
+// Tx is the transaction that the queries are made in; nil: none.
+func (q Queries) Tx() pgx.Tx {
+	tx, _ := q.db.(pgx.Tx)
+	return tx
+}
+
 // Store is a database with Kembrel's tables.
 type Store struct {
 	Queries

@@ -12,7 +12,11 @@ alter table chunk drop column damaged;
 create index chunk_place on chunk (pack, at, digest);
 drop index chunk_pack;
 
+-- When to look into a file of weights again whose chunks were away; null: what is known of it is final.
+alter table tensor_file add column again timestamptz;
+
 -- +goose Down
+alter table tensor_file drop column again;
 drop index chunk_place;
 create index chunk_pack on chunk (pack);
 alter table chunk add column damaged boolean not null default false;

@@ -16,8 +16,10 @@ where p.keep_rule is not null or exists (select 1 from run r where r.project = p
 
 -- query: keep_candidates
 -- What there is of the checkpoints of a project's runs, or of some, by run and from the first on.
-select r.id as run, r.number, r.state, coalesce(r.keep_rule, p.keep_rule) as rule, c.id, c.step, c.epoch, c.saved, c.size, c.figures, c.pinned, c.goes, c.by_rule,
-    exists (select 1 from leg l where l.run = c.run and l.number > c.leg and l.from_step <= c.step) as replaced
+select r.id as run, r.number, r.state, coalesce(r.keep_rule, p.keep_rule) as rule, c.id, c.leg, c.step, c.epoch, exists (select 1 from leg l where l.run = c.run and l.number > c.leg and l.from_step <= c.step) as replaced,
+    exists (select 1 from checkpoint d where d.run = c.run and d.epoch = c.epoch and d.step > c.step
+            and not exists (select 1 from leg l where l.run = d.run and l.number > d.leg and l.from_step <= d.step)) as shared,
+    c.saved, c.size, c.figures, c.pinned, c.goes, c.by_rule
 from checkpoint c join run r on r.id = c.run join project p on p.id = r.project
 where r.project = @project and (@numbers::bigint[] is null or r.number = any(@numbers::bigint[])) and c.dropped is null and r.doomed is null
 order by r.number, c.step, c.leg;
