@@ -159,14 +159,7 @@ func (n *session) warnOf(m spool.Manifest) {
 // warn says what the service warns of, each once.
 func (s *sender) warn(warnings []string) {
 	for _, w := range warnings {
-		s.mutex.Lock()
-		told := s.warned[w]
-		if s.warned == nil {
-			s.warned = map[string]bool{}
-		}
-		s.warned[w] = true
-		s.mutex.Unlock()
-		if !told {
+		if s.told(w) {
 			s.say("warning: %s", w)
 		}
 	}

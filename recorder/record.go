@@ -182,9 +182,31 @@ func attach(ctx context.Context, o Options, s *spool.Spool) (*recording, error) 
 	reading, stop := context.WithCancel(ctx)
 	r.unplug = stop
 	go r.session.watchMachine(reading, r.machine, func() int { return int(r.program.Load()) })
-	go func() { r.sending <- r.sender.send(ctx) }()
+	go r.sender.obeyRule(ctx)
+	go func() { r.sending <- r.keepSending(ctx) }()
 	go sendLeftovers(ctx, o, s.Folder)
 	return r, nil
+}
+
+// refusedPause is how long a service that refuses a run as a whole is left alone: a person may make the project meanwhile, or sign in.
+const refusedPause = 30 * time.Second
+
+// keepSending sends until everything is sent, ctx ends, or the program has and the service refuses it still.
+func (r *recording) keepSending(ctx context.Context) error {
+	for {
+		err := r.sender.send(ctx)
+		if !errors.Is(err, errRefused) || r.over.Load() {
+			return err
+		}
+		r.say("%v; it is tried again", err)
+		for began := time.Now(); time.Since(began) < refusedPause && !r.over.Load(); {
+			select {
+			case <-ctx.Done():
+				return err
+			case <-time.After(100 * time.Millisecond):
+			}
+		}
+	}
 }
 
 func (r *recording) say(format string, args ...any) {

@@ -15,7 +15,6 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
-	"kembrel/core/curve"
 	"kembrel/recorder/spool"
 )
 
@@ -42,24 +41,26 @@ type sender struct {
 	takeOver bool            // open the leg although the one before is still heard of
 	warned   map[string]bool // what the service warned of and has been said
 
-	client   *client.Client
-	leg      api.LegInput   // guarded by mutex while it is opened
-	numbers  map[string]int // of curves
-	counted  api.Counted
-	progress atomic.Int64 // rises with everything that the service has taken
-	readings atomic.Int64 // sent
-	stored   atomic.Int64 // checkpoints sent
-	chunks   atomic.Int64 // bytes of chunks sent
-	settled  atomic.Int64 // bytes of chunks that the service has, of checkpoints that are not committed
-	away     atomic.Bool  // the service did not answer the last time
-	full     atomic.Bool  // the service has no room for checkpoints
-	aside    error        // the latest checkpoint that was refused for good
+	client        *client.Client
+	leg           api.LegInput     // guarded by mutex while it is opened
+	numbers       map[string]int   // of curves
+	refusedCurves map[string]error // curves that the service does not take
+	counted       api.Counted
+	progress      atomic.Int64 // rises with everything that the service has taken
+	readings      atomic.Int64 // sent
+	stored        atomic.Int64 // checkpoints sent
+	chunks        atomic.Int64 // bytes of chunks sent
+	settled       atomic.Int64 // bytes of chunks that the service has, of checkpoints that are not committed
+	away          atomic.Bool  // the service did not answer the last time
+	full          atomic.Bool  // the service has no room for checkpoints
 
 	coming chan spool.Manifest // checkpoints that are being made durable; nil: none comes
 
-	mutex sync.Mutex // guards what follows
-	state spool.State
-	early *early // the latest that came
+	mutex   sync.Mutex // guards what follows
+	state   spool.State
+	early   *early        // the latest that came
+	aside   error         // the latest that was refused for good
+	remarks []api.NewNote // to be left on the run
 }
 
 // errRefused says that the service will not take this spool until a person does something.
@@ -69,9 +70,6 @@ var errRefused = errors.New("the service refuses it")
 // the service has everything. It waits for a service that does not answer as long as ctx lasts.
 func (s *sender) send(ctx context.Context) error {
 	s.state = s.spool.State()
-	if s.session != nil {
-		go s.obeyRule(ctx)
-	}
 	if err := s.openLeg(ctx); err != nil {
 		return s.refused(ctx, err)
 	}
@@ -111,7 +109,9 @@ func (s *sender) send(ctx context.Context) error {
 		err = cause
 	}
 	if err == nil {
+		s.mutex.Lock()
 		err = s.aside
+		s.mutex.Unlock()
 	}
 	return s.refused(ctx, err)
 }
@@ -182,23 +182,15 @@ func temporary(err error) bool {
 func (s *sender) openLeg(ctx context.Context) error {
 	s.client = s.connect()
 	l := s.spool.Leg
-	start := &api.NewRun{ProjectInput: api.ProjectInput{Project: l.Project}, Key: l.RunKey}
-	start.Body.Title, start.Body.Hyper, start.Body.Recipe, start.Body.Started, start.Body.Stop, start.Body.Origin = l.Title, l.Hyper, l.Recipe, l.Started, l.Stop, l.Origin
-	start.Body.Search, start.Body.Trial = l.Search, l.Trial
 	number := l.Number
 	if number == 0 {
-		if err := s.try(ctx, func(ctx context.Context) error {
-			run, err := client.Call(ctx, s.client, api.BeginRun, start)
-			if err == nil {
-				number = run.Number
-			}
-			return err
-		}); err != nil {
+		var err error
+		if number, err = s.beginRun(ctx); err != nil {
 			return fmt.Errorf("begin the run: %w", err)
 		}
 	}
 	address := api.Address{Project: l.Project, Run: number}.String()
-	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: start.ProjectInput, Number: number}, Key: l.LegKey}
+	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: l.Project}, Number: number}, Key: l.LegKey}
 	if l.Resumed != nil {
 		open.Body.From, open.Body.Parts, open.Body.TakeOver, open.Body.More = l.Resumed.From, l.Resumed.Parts, s.takeOver, l.More
 	}
@@ -218,7 +210,7 @@ func (s *sender) openLeg(ctx context.Context) error {
 	s.mutex.Lock()
 	s.leg = api.LegInput{RunInput: open.RunInput, Leg: s.counted.Leg, Recorder: s.spool.Recorder}
 	s.mutex.Unlock()
-	s.numbers = map[string]int{}
+	s.numbers, s.refusedCurves = map[string]int{}, map[string]error{}
 	s.change(func(st *spool.State) {
 		st.Run, st.Leg, st.Batch, st.Upto, st.Why = address, s.counted.Leg, s.counted.Batch, s.counted.Upto, ""
 	})
@@ -275,19 +267,15 @@ func (s *sender) showLife(ctx context.Context, fail context.CancelCauseFunc) {
 	}
 }
 
-// pending is a batch being gathered from records.
-type pending struct {
-	batch   api.Batch
-	builder curve.Builder
-	records int
-}
-
 // sendRecords sends the records in batches as they come, passes checkpoints on, and returns the recorded end, or nil when
 // the program is over without one.
 func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifest) (*spool.Ending, error) {
 	reader, passed := s.spool.Reader(), int64(0)
 	for {
 		over := s.over() // asked before reading: what comes after the answer is read next time
+		if err := s.sendRemarks(ctx); err != nil {
+			return nil, err
+		}
 		p := pending{}
 		var ending *spool.Ending
 		size, _ := s.spool.Size()
@@ -319,12 +307,10 @@ func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifes
 				if record.Number <= s.counted.Upto || record.Kind == spool.Said {
 					continue
 				}
-				if err := p.add(record); err != nil {
-					return nil, err
-				}
+				s.add(&p, record)
 			}
 		}
-		if p.records > 0 {
+		if len(p.records) > 0 {
 			inStep, err := s.sendBatch(ctx, p)
 			if err != nil {
 				return nil, err
@@ -337,7 +323,7 @@ func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifes
 		if ending != nil {
 			return ending, nil
 		}
-		if p.records > 0 {
+		if len(p.records) > 0 {
 			continue
 		}
 		if over {
@@ -353,109 +339,26 @@ func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifes
 	}
 }
 
-func (p *pending) add(r spool.Record) error {
-	p.records++
-	p.batch.Upto = r.Number
-	switch r.Kind {
-	case spool.Readings:
-		names, batch, err := decodeReadings(r.Body)
-		if err != nil {
-			return fmt.Errorf("record %d: %w", r.Number, err)
-		}
-		p.builder.Add(names, batch)
-	case spool.Hyper:
-		if err := json.Unmarshal(r.Body, &p.batch.Hyper); err != nil { // into the same map: later values replace earlier ones
-			return fmt.Errorf("record %d: %w", r.Number, err)
-		}
-	case spool.Program:
-		if err := json.Unmarshal(r.Body, &p.batch.Says); err != nil {
-			return fmt.Errorf("record %d: %w", r.Number, err)
-		}
-	case spool.Note:
-		var n api.NewNote
-		if err := json.Unmarshal(r.Body, &n); err != nil {
-			return fmt.Errorf("record %d: %w", r.Number, err)
-		}
-		p.batch.Notes = append(p.batch.Notes, n)
-	default:
-		return fmt.Errorf("record %d is of kind %d, which this version does not know", r.Number, r.Kind)
-	}
-	return nil
-}
-
-// sendBatch sends one batch. inStep is false where the service has counted otherwise than this process thought, as after a
-// crash on either side: then the records are to be read again from the beginning.
-func (s *sender) sendBatch(ctx context.Context, p pending) (inStep bool, err error) {
-	if err := s.nameCurves(ctx, p.builder.Names); err != nil {
-		return false, err
-	}
-	p.batch.Axis, p.batch.Curves = api.ToBatch(p.builder.Names, p.builder.Batch())
-	for i, c := range p.batch.Curves {
-		if number := s.numbers[c.Name]; number != 0 {
-			p.batch.Curves[i].Name, p.batch.Curves[i].Curve = "", number
-		}
-	}
-	p.batch.Number = s.counted.Batch + 1
-	in := &api.BatchInput{LegInput: s.leg, Body: p.batch}
-	var counted *api.Counted
-	err = s.try(ctx, func(ctx context.Context) (err error) {
-		counted, err = client.Call(ctx, s.client, api.SendBatch, in)
-		return err
-	})
-	var problem *api.Problem
-	if errors.As(err, &problem) && problem.Kind() == api.BatchGap {
-		counted, err = &api.Counted{Leg: s.leg.Leg, Batch: problem.Batch, Upto: problem.Upto}, nil
-	}
-	if api.Is(err, api.LegClaimed) {
-		s.advise(err.Error())
-	}
-	if err != nil {
-		return false, fmt.Errorf("send batch %d: %w", p.batch.Number, err)
-	}
-	inStep = counted.Batch == p.batch.Number && counted.Upto == p.batch.Upto
-	s.counted = *counted
-	if inStep {
-		s.readings.Add(int64(p.builder.Len()))
-	}
-	s.change(func(st *spool.State) { st.Batch, st.Upto = counted.Batch, counted.Upto })
-	return inStep, nil
-}
-
-// nameCurves asks once for the numbers of curves. Those of the machine keep their names, by which the service tells them from the
-// program's.
-func (s *sender) nameCurves(ctx context.Context, names []string) error {
-	in := &api.CurveNames{LegInput: s.leg}
-	for _, n := range names {
-		if s.numbers[n] == 0 && !curve.OfMachine(n) {
-			in.Body.Names = append(in.Body.Names, n)
-		}
-	}
-	if len(in.Body.Names) == 0 {
-		return nil
-	}
-	err := s.try(ctx, func(ctx context.Context) error {
-		out, err := client.Call(ctx, s.client, api.NameCurves, in)
-		if err == nil && len(out.Curves) == len(in.Body.Names) {
-			for i, n := range in.Body.Names {
-				s.numbers[n] = out.Curves[i]
-			}
-		}
-		return err
-	})
-	if api.Is(err, api.LegClaimed) {
-		s.advise(err.Error())
-	}
-	if err != nil {
-		return fmt.Errorf("name curves: %w", err)
-	}
-	return nil
-}
-
+// sendEnd ends the leg. Words that the service refuses are left out.
 func (s *sender) sendEnd(ctx context.Context, e spool.Ending) error {
-	in := &api.EndInput{LegInput: s.leg}
-	in.Body.State, in.Body.At, in.Body.ExitCode, in.Body.Signal, in.Body.Why, in.Body.Tail = e.State, e.At, e.ExitCode, e.Signal, e.Why, e.Tail
-	return s.try(ctx, func(ctx context.Context) error {
-		_, err := client.Call(ctx, s.client, api.EndLeg, in)
+	if err := s.sendRemarks(ctx); err != nil {
 		return err
-	})
+	}
+	in := &api.EndInput{LegInput: s.leg}
+	call := func() error {
+		in.Body.State, in.Body.At, in.Body.ExitCode, in.Body.Signal, in.Body.Why, in.Body.Tail = e.State, e.At, e.ExitCode, e.Signal, e.Why, e.Tail
+		return s.tryItem(ctx, func(ctx context.Context) error {
+			_, err := client.Call(ctx, s.client, api.EndLeg, in)
+			return err
+		})
+	}
+	err := call()
+	for _, leave := range []func(){func() { e.Tail = "" }, func() { e.Why = "" }, func() { e.Signal, e.ExitCode = "", nil }} {
+		if !ofItem(err) {
+			break
+		}
+		leave()
+		err = call()
+	}
+	return err
 }

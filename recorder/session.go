@@ -11,6 +11,7 @@ import (
 	"math"
 	"net"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -326,6 +327,9 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 	case protocol.Hyper:
 		if n.readings > 0 {
 			return fmt.Errorf("hyperparameters are fixed before training, and readings have come already")
+		}
+		for _, name := range slices.Sorted(maps.Keys(m.Bad)) {
+			go n.problem(out, protocol.Message{Kind: m.Kind}, fmt.Errorf("hyperparameter %q is not kept: %w", name, m.Bad[name]))
 		}
 		maps.Copy(n.used, m.Hyper)
 		return n.keepJSON(spool.Hyper, m, m.Hyper, out)

@@ -48,7 +48,7 @@ func (s *sender) sendCheckpoint(ctx context.Context, m spool.Manifest) error {
 		}
 		in.Body.Files = files
 		if err == nil {
-			err = s.try(ctx, func(ctx context.Context) error {
+			err = s.tryItem(ctx, func(ctx context.Context) error {
 				_, err := client.Call(ctx, s.client, api.CommitCheckpoint, in)
 				return err
 			})
@@ -125,8 +125,9 @@ func (s *sender) takeEarly(key string) *early {
 }
 
 func (s *sender) setAside(m spool.Manifest, why error) error {
-	s.aside = fmt.Errorf("checkpoint of step %d: %w", m.Step, why)
-	s.say("%v; it stays in the spool", s.aside)
+	s.putAside(fmt.Errorf("checkpoint of step %d: %w", m.Step, why))
+	s.say("checkpoint of step %d: %v; it stays in the spool", m.Step, why)
+	s.remark(fmt.Sprintf("The checkpoint of step %d is not with the service: %s. It is kept in the spool %s on the machine that recorded it.", m.Step, problemOf(why), filepath.Base(s.spool.Folder)))
 	return nil
 }
 
@@ -275,7 +276,7 @@ func (s *sender) sendChunk(ctx context.Context, digest string, p place) error {
 	if _, err := f.ReadAt(data, p.from); err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
-	err = s.try(ctx, func(ctx context.Context) error {
+	err = s.tryItem(ctx, func(ctx context.Context) error {
 		_, err := client.Call(ctx, s.client, api.PutChunk, &api.ChunkInput{Digest: digest, RawBody: data})
 		return err
 	})
@@ -323,12 +324,12 @@ func (s *sender) sendOutput(ctx context.Context, stream string, whole bool) erro
 		return nil
 	}
 	if err != nil {
-		return err
+		return nil // a file that cannot be read costs itself
 	}
 	defer f.Close()
 	info, err := f.Stat()
 	if err != nil {
-		return err
+		return nil
 	}
 	s.mutex.Lock()
 	at := s.state.Stdout
@@ -340,7 +341,7 @@ func (s *sender) sendOutput(ctx context.Context, stream string, whole bool) erro
 	for buffer := make([]byte, outputPiece); at < info.Size(); {
 		n, err := f.ReadAt(buffer, at)
 		if err != nil && !errors.Is(err, io.EOF) {
-			return err
+			return nil
 		}
 		n = wholeRunes(buffer[:n], whole)
 		if n == 0 {
@@ -348,10 +349,17 @@ func (s *sender) sendOutput(ctx context.Context, stream string, whole bool) erro
 		}
 		in := &api.OutputInput{LegInput: s.leg}
 		in.Body.Stream, in.Body.Offset, in.Body.Size, in.Body.Text = stream, at, int64(n), string(buffer[:n])
-		if err := s.try(ctx, func(ctx context.Context) error {
+		err = s.tryItem(ctx, func(ctx context.Context) error {
 			_, err := client.Call(ctx, s.client, api.SendOutput, in)
 			return err
-		}); err != nil {
+		})
+		if ofItem(err) {
+			text := fmt.Sprintf("The service refused a piece of the program's output (%s): %s.", stream, problemOf(err))
+			if s.told(text) {
+				s.say("%s", text)
+				s.remark(text)
+			}
+		} else if err != nil {
 			return fmt.Errorf("send output: %w", err)
 		}
 		at += int64(n)

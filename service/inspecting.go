@@ -105,17 +105,29 @@ func (s *Service) inspectLater(ctx context.Context, q pg.Queries, run, id int64,
 	if jobs == nil || q.Tx() == nil {
 		return nil // the lookout finds them
 	}
-	var many []river.InsertManyParams
+	var pending []pg.PendingFile
 	for _, f := range files {
 		if f.Part == checkpoint.Weights && checkpoint.HoldsTensors(f.Path) {
-			many = append(many, river.InsertManyParams{Args: inspectArgs{hex.EncodeToString(f.Digest), run, id, f.Path}})
+			pending = append(pending, pg.PendingFile{Digest: f.Digest, Run: run, Checkpoint: id, Path: f.Path})
 		}
 	}
-	if len(many) == 0 {
+	if len(pending) == 0 {
 		return nil
 	}
-	_, err := jobs.InsertManyTx(ctx, q.Tx(), many)
+	_, err := jobs.InsertManyTx(ctx, q.Tx(), inspections(pending))
 	return err
+}
+
+// inspections are the jobs for files, one for each content.
+func inspections(files []pg.PendingFile) (out []river.InsertManyParams) {
+	seen := map[string]bool{}
+	for _, f := range files {
+		if digest := hex.EncodeToString(f.Digest); !seen[digest] {
+			seen[digest] = true
+			out = append(out, river.InsertManyParams{Args: inspectArgs{digest, f.Run, f.Checkpoint, f.Path}})
+		}
+	}
+	return out
 }
 
 // inspectPending has files looked into that nobody has looked into, as those of an earlier version, and those whose time has come again.
@@ -128,11 +140,7 @@ func (s *Service) inspectPending(ctx context.Context) error {
 	if jobs == nil {
 		return nil
 	}
-	var many []river.InsertManyParams
-	for _, p := range pending {
-		many = append(many, river.InsertManyParams{Args: inspectArgs{hex.EncodeToString(p.Digest), p.Run, p.Checkpoint, p.Path}})
-	}
-	_, err = jobs.InsertMany(ctx, many)
+	_, err = jobs.InsertMany(ctx, inspections(pending))
 	return err
 }
 

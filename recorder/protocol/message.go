@@ -47,6 +47,7 @@ type Message struct {
 	Language string // hello
 
 	Hyper map[string]json.RawMessage
+	Bad   map[string]error // hyper: what is wrong with those that are not taken, by name
 
 	Names []string // readings: the names of the batch's columns
 	Batch curve.Batch
@@ -158,7 +159,14 @@ func Parse(line []byte, now time.Time) (Message, error) {
 			err = fmt.Errorf("this recorder speaks protocol %d, the program %d", Version, r.Protocol)
 		}
 	case Hyper:
-		m.Hyper, err = r.Values, hyper.Check(r.Values)
+		var bad map[string]error
+		if m.Hyper, bad = hyper.Clean(r.Values); len(m.Hyper) > 0 || len(bad) == 0 {
+			m.Bad = bad // they cost themselves only
+		} else {
+			for name, why := range bad {
+				err = fmt.Errorf("hyperparameter %q is not kept: %w", name, why)
+			}
+		}
 	case Taken:
 		if m.Taken = r.Names; len(m.Taken) == 0 || len(m.Taken) > hyper.MaxCount {
 			err = fmt.Errorf("taken has 1 to %d names", hyper.MaxCount)
