@@ -96,6 +96,7 @@ var (
 type Health struct {
 	State   string `json:"state" enum:"ok,down" doc:"ok or down"`
 	Version string `json:"version"`
+	Level   int    `json:"level" doc:"Of the API; a client of a higher one may ask for what this service does not know"`
 	Disk    *Disk  `json:"disk,omitempty" doc:"Of the blobs, where they are on a disk"`
 }
 

@@ -29,6 +29,7 @@ const (
 	ChunkBad    Kind = "chunk-bad"    // a chunk's bytes are not those it is named by
 	Internal    Kind = "internal"     // a fault of the service
 	TooSlow     Kind = "too-slow"     // the request did not arrive or finish in time
+	TooOld      Kind = "too-old"      // the client is of before what this service still serves
 	BadMedia    Kind = "bad-media"    // a content type that is not read or written here
 	NotModified Kind = "precondition" // a condition of the request does not hold
 )
@@ -56,6 +57,7 @@ var kinds = map[Kind]struct {
 	ChunkBad:    {500, "A chunk is damaged"},
 	Internal:    {500, "A fault of the service"},
 	TooSlow:     {408, "Too slow"},
+	TooOld:      {426, "The client is too old"},
 	BadMedia:    {415, "Unknown content type"},
 	NotModified: {412, "A condition does not hold"},
 }

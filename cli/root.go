@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -171,6 +172,14 @@ func arguments(names ...string) cobra.PositionalArgs {
 }
 
 func (a *App) version() *cobra.Command {
-	return &cobra.Command{Use: "version", Short: "Print the version", Args: arguments(), Example: "  kembrel version",
-		Run: func(*cobra.Command, []string) { fmt.Fprintln(a.Out, "kembrel", a.Version) }}
+	return &cobra.Command{Use: "version", Short: "Print the versions of this command and of the service", Args: arguments(), Example: "  kembrel version",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			fmt.Fprintf(a.Out, "kembrel %s, level %d of the API\n", a.Version, api.Level)
+			ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Second)
+			defer cancel()
+			if h, err := client.Call(ctx, a.client(), api.GetHealth, &struct{}{}); err == nil {
+				fmt.Fprintf(a.Out, "service at %s: %s, level %d\n", a.Settings.Get("url"), h.Version, max(1, h.Level))
+			}
+			return nil
+		}}
 }

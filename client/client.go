@@ -13,6 +13,8 @@ import (
 	"net/http"
 	"net/url"
 	"reflect"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -50,9 +52,28 @@ func Call[I, O any](ctx context.Context, c *Client, op api.Operation[I, O], in *
 		return out, nil
 	}
 	if err := decode(response, out); err != nil {
+		if level(response) > api.Level {
+			return nil, fmt.Errorf("the service at %s is %s, newer than this kembrel, and its answer cannot be read: update this kembrel (%s: %w)", c.URL, version(response), op.ID, err)
+		}
 		return nil, fmt.Errorf("answer of %s: %w", op.ID, err)
 	}
 	return out, nil
+}
+
+// level is what a service can say and understand; one of before levels says none.
+func level(response *http.Response) int {
+	n, err := strconv.Atoi(response.Header.Get(api.LevelHeader))
+	if err != nil {
+		return 1
+	}
+	return n
+}
+
+func version(response *http.Response) string {
+	if v := response.Header.Get(api.VersionHeader); v != "" {
+		return "version " + v
+	}
+	return "of an unknown version"
 }
 
 func decode(response *http.Response, into any) error {
@@ -115,6 +136,8 @@ func (c *Client) send(ctx context.Context, spec api.Spec, in any) (*http.Respons
 	if spec.Binary {
 		request.Header.Set("Accept", api.CBOR)
 	}
+	request.Header.Set(api.LevelHeader, strconv.Itoa(api.Level))
+	request.Header.Set(api.TimeHeader, strconv.FormatInt(time.Now().UnixMilli(), 10))
 	if c.Token != "" {
 		request.Header.Set("Authorization", "Bearer "+c.Token)
 	}
@@ -138,6 +161,9 @@ func (c *Client) send(ctx context.Context, spec api.Spec, in any) (*http.Respons
 	kind, _, _ := mime.ParseMediaType(response.Header.Get("Content-Type"))
 	if kind != "application/problem+json" || json.Unmarshal(content, problem) != nil {
 		problem = api.Fail(api.KindOfStatus(response.StatusCode), "%s answered %s; is it a Kembrel service?", c.URL, response.Status)
+	}
+	if level(response) < api.Level && slices.Contains([]int{400, 404, 405, 415, 422}, problem.Status) {
+		problem.Detail += fmt.Sprintf(" (the service at %s is %s, older than this kembrel, and may not know what is asked of it: update it)", c.URL, version(response))
 	}
 	return nil, problem
 }

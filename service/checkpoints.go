@@ -132,7 +132,7 @@ func (s *Service) CommitCheckpoint(ctx context.Context, who Who, in *api.NewChec
 		}
 		var added bool
 		id, added, err = q.AddCheckpoint(ctx, run, pg.Checkpoint{Key: in.Key, Leg: in.Leg, Step: in.Body.Step, Epoch: float64(in.Body.Epoch),
-			Why: clean(in.Body.Why), Figures: figures, Saved: orNow(in.Body.Saved), Size: total}, files)
+			Why: clean(in.Body.Why), Figures: figures, Saved: byOurClock(ctx, in.Body.Saved), Size: total}, files)
 		if err != nil {
 			return err
 		}

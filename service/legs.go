@@ -57,6 +57,11 @@ func (s *Service) OpenLeg(ctx context.Context, who Who, in *api.NewLeg) (*api.Co
 		if out.Leg, err = s.addLeg(ctx, q, run, in); err != nil {
 			return err
 		}
+		if text := sayClock(ctx, clean(in.Body.Host)); text != "" {
+			if err := q.AddNote(ctx, run, pg.Note{Leg: out.Leg, At: time.Now(), Text: text}); err != nil {
+				return err
+			}
+		}
 		if _, err := q.SetRunState(ctx, run, "running", nil); err != nil {
 			return err
 		}
@@ -155,7 +160,7 @@ func (s *Service) countAlone(ctx context.Context, q pg.Queries, who Who, in *api
 	}
 	for _, n := range in.Body.Notes {
 		changed = true
-		if err := q.AddNote(ctx, count.Run, pg.Note{Leg: in.Leg, At: n.At, Text: clean(n.Text)}); err != nil {
+		if err := q.AddNote(ctx, count.Run, pg.Note{Leg: in.Leg, At: byOurClock(ctx, n.At), Text: clean(n.Text)}); err != nil {
 			return err
 		}
 	}
@@ -251,8 +256,9 @@ func (s *Service) toBatch(ctx context.Context, run int64, in api.Batch) (out rea
 		return invalid("the axis has %d steps, %d epochs and %d times", n, len(in.Axis.Epoch), len(in.Axis.Time))
 	}
 	out.Axis, out.Columns, out.names = make([]curve.Point, n), make([]curve.Column, len(in.Curves)), make([]string, len(in.Curves))
+	late := ahead(ctx).Milliseconds()
 	for i := range out.Axis {
-		out.Axis[i] = curve.Point{Step: in.Axis.Step[i], Epoch: in.Axis.Epoch[i], Time: in.Axis.Time[i]}
+		out.Axis[i] = curve.Point{Step: in.Axis.Step[i], Epoch: in.Axis.Epoch[i], Time: in.Axis.Time[i] - late}
 	}
 	var named []string
 	highest := 0
@@ -433,7 +439,7 @@ func (s *Service) EndLeg(ctx context.Context, who Who, in *api.EndInput) (*api.N
 	}
 	b := in.Body
 	err = s.db.InTx(ctx, func(q pg.Queries) error {
-		ended := orNow(b.At)
+		ended := byOurClock(ctx, b.At)
 		newest, err := q.EndLeg(ctx, pg.Ending{Run: run, Leg: in.Leg, Recorder: in.Recorder, State: b.State, Ended: ended, ExitCode: b.ExitCode,
 			Signal: clean(b.Signal), Why: clean(b.Why), Tail: clean(b.Tail)})
 		if err != nil {

@@ -45,7 +45,7 @@ func (s *Service) addLeg(ctx context.Context, q pg.Queries, run int64, in *api.N
 		return 0, api.Fail(api.Conflict, "%s is being recorded: leg %d on %s was heard of %s ago. End that program first, wait until it is lost (%s without a sign), or take over (--take-over), and it will be told to stop",
 			address, newest.Number, newest.Host, time.Since(newest.Seen).Round(time.Second), s.options.LostAfter)
 	}
-	leg := pg.NewLeg{Key: in.Key, Recorder: in.Body.Recorder, Host: clean(in.Body.Host), FromEpoch: math.NaN(), Started: orNow(in.Body.Started)}
+	leg := pg.NewLeg{Key: in.Key, Recorder: in.Body.Recorder, Host: clean(in.Body.Host), FromEpoch: math.NaN(), Started: byOurClock(ctx, in.Body.Started)}
 	if in.Body.From == "" {
 		if newest.Number > 0 {
 			return 0, api.Fail(api.Invalid, "%s has a leg already; say from which checkpoint the next one goes on", address)

@@ -168,7 +168,7 @@ func (s *Service) BeginRun(ctx context.Context, who Who, in *api.NewRun) (*api.R
 		err = s.db.InTx(ctx, func(q pg.Queries) error {
 			var id int64
 			id, number, err = q.AddRun(ctx, pg.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: clean(in.Body.Title),
-				Host: in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Origin: origin, Search: in.Body.Search, Trial: in.Body.Trial, Started: orNow(in.Body.Started)})
+				Host: in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Origin: origin, Search: in.Body.Search, Trial: in.Body.Trial, Started: byOurClock(ctx, in.Body.Started)})
 			if err != nil {
 				return err
 			}
@@ -218,13 +218,6 @@ func cleanRecipe(r api.Recipe) api.Recipe {
 		r.Packages = cleanMap(r.Packages)
 	}
 	return r
-}
-
-func orNow(t time.Time) time.Time {
-	if t.IsZero() {
-		return time.Now()
-	}
-	return t
 }
 
 func (s *Service) run(ctx context.Context, in api.RunInput) (*api.Run, error) {

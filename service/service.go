@@ -130,7 +130,9 @@ func (s *Service) Problem(err error) *api.Problem {
 }
 
 // Health says that the process answers.
-func (s *Service) Health() api.Health { return api.Health{State: "ok", Version: s.options.Version} }
+func (s *Service) Health() api.Health {
+	return api.Health{State: "ok", Version: s.options.Version, Level: api.Level}
+}
 
 // Ready says whether the database and the blob store answer.
 func (s *Service) Ready(ctx context.Context) (*api.Health, error) {

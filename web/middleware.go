@@ -69,6 +69,16 @@ func (w *server) protect(c *gin.Context) {
 	h.Set("Cross-Origin-Resource-Policy", "same-origin")
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		h.Set("Cache-Control", "no-store")
+		h.Set(api.LevelHeader, strconv.Itoa(api.Level))
+		h.Set(api.VersionHeader, w.options.Version)
+		if level, err := strconv.Atoi(c.GetHeader(api.LevelHeader)); err == nil && level < api.LowestLevel {
+			writeProblem(c, api.Fail(api.TooOld, "this client speaks level %d of the API, and this service (version %s) takes %d and up: update the client", level, w.options.Version, api.LowestLevel))
+			c.Abort()
+			return
+		}
+		if at, err := strconv.ParseInt(c.GetHeader(api.TimeHeader), 10, 64); err == nil && at > 0 && at < 1<<45 {
+			c.Request = c.Request.WithContext(service.WithClock(c.Request.Context(), time.UnixMilli(at), time.Now()))
+		}
 	}
 	extendDeadline(c.Writer)
 	c.Next()

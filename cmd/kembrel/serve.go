@@ -96,7 +96,7 @@ func newLog(a *cli.App) (*slog.Logger, error) {
 	return nil, fmt.Errorf("log-format %q is none of text, json", a.Settings.Get("log-format"))
 }
 
-// leastSpace is how much room the data folder needs for a start.
+// leastSpace is how much room the data folder needs for a first start. Later ones have the reserve, and must come up to make room.
 const leastSpace = 512 << 20
 
 func runUp(ctx context.Context, a *cli.App) error {
@@ -120,7 +120,8 @@ func runUp(ctx context.Context, a *cli.App) error {
 	}
 	defer lock.Close()
 	var disk unix.Statfs_t
-	if err := unix.Statfs(data, &disk); err == nil && int64(disk.Bavail)*disk.Bsize < leastSpace {
+	_, begun := os.Stat(filepath.Join(data, "postgres", "PG_VERSION"))
+	if err := unix.Statfs(data, &disk); err == nil && int64(disk.Bavail)*disk.Bsize < leastSpace && begun != nil {
 		return fmt.Errorf("only %s are free at %s; make room (%s at least) or choose another folder with --data",
 			api.Bytes(int64(disk.Bavail)*disk.Bsize), data, api.Bytes(leastSpace))
 	}

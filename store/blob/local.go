@@ -40,6 +40,9 @@ func (l *Local) Reserve(bytes int64) { l.reserve = bytes }
 // Lend lets half the reserve be used, for work that gives bytes back in the end.
 func (l *Local) Lend(on bool) { l.lent.Store(on) }
 
+// pieceRoom is room for one more of the largest chunks.
+const pieceRoom = 4<<20 + 64<<10
+
 // Space is how the disk stands: Missing is 0 where there is room.
 func (l *Local) Space() (Full, error) {
 	free, err := freeBytes(l.folder)
@@ -47,7 +50,7 @@ func (l *Local) Space() (Full, error) {
 	if l.lent.Load() {
 		f.Reserve /= 2
 	}
-	f.Missing = max(0, f.Reserve-free)
+	f.Missing = max(0, f.Reserve+pieceRoom-free)
 	return f, err
 }
 

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -269,4 +270,23 @@ func (b *lockedBuffer) String() string {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	return b.bytes.String()
+}
+
+// get reads an answer of the API that needs no signing in.
+func (w *world) get(t *testing.T, path string, into any) {
+	t.Helper()
+	response, err := http.Get(w.url + path)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	require.NoError(t, json.NewDecoder(response.Body).Decode(into))
+}
+
+func (w *world) metricsText(t *testing.T) string {
+	t.Helper()
+	response, err := http.Get(w.metrics + "/metrics")
+	require.NoError(t, err)
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	return string(text)
 }

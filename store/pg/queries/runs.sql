@@ -96,7 +96,7 @@ update run set title = coalesce(@title, title), tags = coalesce(@tags::text[], t
 
 -- query: run_state
 update run set state = @state, ended = @ended,
-    took = case when @ended::timestamptz is not null then coalesce((select sum(extract(epoch from g.ended - g.started)) from leg g where g.run = @id and g.ended is not null),
+    took = case when @ended::timestamptz is not null then coalesce((select sum(greatest(0, extract(epoch from g.ended - g.started))) from leg g where g.run = @id and g.ended is not null),
                                                                    extract(epoch from @ended::timestamptz - started)) end
 where id = @id and (state <> @state or ended is distinct from @ended);
 
