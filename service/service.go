@@ -25,6 +25,7 @@ type Options struct {
 	Log       *slog.Logger
 	LostAfter time.Duration // a run without a sign of life for so long is lost
 	Version   string
+	Alone     bool          // no other process serves this database and blob store
 	SealAfter time.Duration // readings lie in the journal for so long before they are packed into blocks; 0: 3 minutes
 }
 
@@ -59,6 +60,9 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 		o.SealAfter = 3 * time.Minute
 	}
 	s := &Service{db: db, readings: db, chunks: pack.New(blobs, db), options: o, differing: make(chan struct{}, 2)}
+	if o.Alone {
+		s.chunks.Alone()
+	}
 	s.live = newLive(db, o.Log)
 	return s
 }

@@ -206,6 +206,11 @@ func (s *saver) see(values []Value) {
 	}
 }
 
+// passed reports whether a multiple of the epochs was passed, so that a run which goes on from any checkpoint saves where one that was not cut off does.
+func (s *saver) passed(epoch float64) bool {
+	return s.Epochs > 0 && math.Floor(epoch/s.Epochs) > math.Floor(s.lastEpoch/s.Epochs)
+}
+
 // due says why to save now, or "".
 func (s *saver) due(step int64, epoch float64) (why string) {
 	s.mutex.Lock()
@@ -217,18 +222,18 @@ func (s *saver) due(step int64, epoch float64) (why string) {
 		why = "asked to end (" + s.asked + ")"
 	case s.beaten:
 		why = "best so far"
-	case s.Epochs > 0 && epoch-s.lastEpoch >= s.Epochs-1e-9:
+	case s.passed(epoch):
 		why = fmt.Sprintf("every %v epochs", s.Epochs)
-	case s.Steps > 0 && step-s.lastStep >= s.Steps:
+	case s.Steps > 0 && step/s.Steps > s.lastStep/s.Steps:
 		why = fmt.Sprintf("every %d steps", s.Steps)
 	default:
 		return ""
 	}
 	s.saved, s.beaten = step, false
-	if s.Epochs > 0 && epoch-s.lastEpoch >= s.Epochs-1e-9 {
+	if s.passed(epoch) {
 		s.lastEpoch = epoch
 	}
-	if s.Steps > 0 && step-s.lastStep >= s.Steps {
+	if s.Steps > 0 && step/s.Steps > s.lastStep/s.Steps {
 		s.lastStep = step
 	}
 	return why

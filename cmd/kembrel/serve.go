@@ -65,7 +65,7 @@ Any number of them may serve the same database and blobs. The first start prints
 			if err := portFree(s.Get("listen")); err != nil {
 				return err
 			}
-			return runService(ctx, a, log, s.Get("database"), s.Get("blobs"), func(ctx context.Context, svc *service.Service, address string, first bool) error {
+			return runService(ctx, a, log, s.Get("database"), s.Get("blobs"), false, func(ctx context.Context, svc *service.Service, address string, first bool) error {
 				fmt.Fprintf(a.Err, "Kembrel %s serves %s\n", a.Version, address)
 				if !first {
 					return nil
@@ -120,7 +120,7 @@ func runUp(ctx context.Context, a *cli.App) error {
 	}
 	defer lock.Close()
 	var disk unix.Statfs_t
-	_, begun := os.Stat(filepath.Join(data, "postgres", "PG_VERSION"))
+	_, begun := os.Stat(filepath.Join(data, "postgres", "data", "PG_VERSION"))
 	if err := unix.Statfs(data, &disk); err == nil && int64(disk.Bavail)*disk.Bsize < leastSpace && begun != nil {
 		return fmt.Errorf("only %s are free at %s; make room (%s at least) or choose another folder with --data",
 			api.Bytes(int64(disk.Bavail)*disk.Bsize), data, api.Bytes(leastSpace))
@@ -131,7 +131,7 @@ func runUp(ctx context.Context, a *cli.App) error {
 		return err
 	}
 	defer db.Stop()
-	return runService(ctx, a, log, db.URL, blobsOf(a, data), func(ctx context.Context, svc *service.Service, address string, _ bool) error {
+	return runService(ctx, a, log, db.URL, blobsOf(a, data), a.Settings.Get("blobs") == "", func(ctx context.Context, svc *service.Service, address string, _ bool) error {
 		if err := leaveCredential(ctx, svc, address); err != nil {
 			return err
 		}
@@ -178,7 +178,7 @@ func portFree(address string) error {
 }
 
 // runService opens the stores and serves until ctx ends. ready is called when it answers.
-func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blobs string,
+func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blobs string, alone bool,
 	ready func(ctx context.Context, svc *service.Service, address string, first bool) error) error {
 	lost, err := time.ParseDuration(a.Settings.Get("lost-after"))
 	if err != nil || lost < time.Second {
@@ -210,7 +210,7 @@ func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blo
 	if err != nil || seal < time.Second {
 		return fmt.Errorf("seal-after %q: write a time of a second at least, such as 3m", a.Settings.Get("seal-after"))
 	}
-	svc := service.New(db, kept, service.Options{Log: log, LostAfter: lost, SealAfter: seal, Version: a.Version})
+	svc := service.New(db, kept, service.Options{Log: log, LostAfter: lost, SealAfter: seal, Version: a.Version, Alone: alone})
 	first, err := svc.FirstStart(ctx, userName())
 	if err != nil {
 		return fmt.Errorf("make the first administrator: %w", err)

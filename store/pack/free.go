@@ -64,6 +64,9 @@ func (p *Packs) FreeNow(ctx context.Context, contents Contents) (Cleaned, error)
 	return out, ctx.Err()
 }
 
+// Alone says that no other process writes here, so that a pack which this one does not write is finished.
+func (p *Packs) Alone() { p.alone = true }
+
 // endOpen makes what was put safe and ends the open pack, so that another is begun.
 func (p *Packs) endOpen(ctx context.Context) error { return p.Close(ctx) }
 
@@ -80,7 +83,7 @@ func (p *Packs) finished(ctx context.Context, contents Contents) (packs []found,
 	p.mutex.Unlock()
 	if err := p.blobs.List(ctx, Name(""), func(name string, size int64) error {
 		f := found{strings.TrimPrefix(name, Name("")), size}
-		if free, begun := own[f.name]; begun && free || !begun && f.isOld(p.old) {
+		if free, begun := own[f.name]; begun && free || !begun && (p.alone || f.isOld(p.old)) {
 			packs = append(packs, f)
 		}
 		return nil

@@ -86,6 +86,7 @@ type Packs struct {
 	mutex   sync.Mutex
 	sizes   map[string]sized // of packs in a bucket
 	begun   map[string]bool  // packs begun here
+	alone   bool             // no other process writes
 	open    blob.Appending   // nil: none
 	name    string
 	at      int64

@@ -45,6 +45,7 @@ func (w *world) script(t *testing.T, name, program string) []string {
 func onDisk(t *testing.T, size int) (w *world, disk string) {
 	w, disk = newWorld(t), smallDisk(t, size)
 	require.NoError(t, os.MkdirAll(w.folder+"/tmp", 0o700))
+	w.spool = disk + "/spool"
 	w.env = append(w.env, "KEMBREL_SPOOL="+disk+"/spool", "TMPDIR="+w.folder+"/tmp", "DISK="+disk)
 	return w, disk
 }

@@ -78,6 +78,7 @@ func speak() {
 // world is a service with its own data, credentials and spool.
 type world struct {
 	folder, url, metrics, binary, harbour string
+	spool                                 string // folder of its spools
 	env                                   []string
 	up                                    *exec.Cmd
 	said                                  *lockedBuffer
@@ -101,6 +102,7 @@ func newWorld(t *testing.T) *world {
 	require.NoError(t, os.Chmod(folder, 0o711))
 	address, metrics := freeAddress(t), freeAddress(t)
 	w := &world{folder: folder, url: "http://" + address, metrics: "http://" + metrics, binary: binary(t, "KEMBREL_BINARY", "kembrel"), harbour: binary(t, "HARBOUR_BINARY", "harbour")}
+	w.spool = folder + "/spool"
 	for _, e := range os.Environ() {
 		if !strings.HasPrefix(e, "KEMBREL_") {
 			w.env = append(w.env, e)
@@ -191,6 +193,14 @@ func (w *world) kembrel(t *testing.T, args ...string) string {
 	return out
 }
 
+// runs lists a project's runs.
+func (w *world) runs(t *testing.T) []api.Run {
+	t.Helper()
+	var page api.Page[api.Run]
+	w.decode(t, &page, "runs", "vessels", "--output", "json")
+	return page.Items
+}
+
 // show reads a run as the API gives it.
 func (w *world) show(t *testing.T, run string) (r api.RunDetail) {
 	t.Helper()
@@ -246,7 +256,7 @@ func (w *world) recordWith(flags []string, program ...string) *exec.Cmd {
 func (w *world) nothingWaits(t *testing.T) {
 	t.Helper()
 	gone := assert.Eventually(t, func() bool {
-		left, _ := filepath.Glob(w.folder + "/spool/*/leg.json")
+		left, _ := filepath.Glob(w.spool + "/*/leg.json")
 		return len(left) == 0
 	}, 60*time.Second, 100*time.Millisecond, "a spool is left")
 	if !gone {

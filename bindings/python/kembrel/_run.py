@@ -493,8 +493,9 @@ class _Saver:
     def due(self, step: int, epoch: Optional[float], stop: Optional[str]) -> str:
         if step == self.saved:
             return ""
-        by_epoch = self.epochs is not None and epoch is not None and epoch - self.last_epoch >= self.epochs - 1e-9
-        by_step = self.steps is not None and step - self.last_step >= self.steps
+        # Multiples are passed, so that a run which goes on from any checkpoint saves where one that was not cut off does.
+        by_epoch = self.epochs is not None and epoch is not None and epoch // self.epochs > self.last_epoch // self.epochs
+        by_step = self.steps is not None and step // self.steps > self.last_step // self.steps
         why = ""
         if self.asked:
             why = f"asked to end ({self.asked})"
