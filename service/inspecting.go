@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/rivertype"
 
 	"kembrel/api"
 	"kembrel/core/checkpoint"
@@ -49,9 +50,12 @@ type inspectArgs struct {
 
 func (inspectArgs) Kind() string { return "inspect-weights" }
 
+// underWay are the states of a job that is not over.
+var underWay = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled}
+
 // InsertOpts has each file looked into by one job at a time.
 func (inspectArgs) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: weightsQueue, MaxAttempts: inspectTries, UniqueOpts: river.UniqueOpts{ByArgs: true}}
+	return river.InsertOpts{Queue: weightsQueue, MaxAttempts: inspectTries, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: underWay}}
 }
 
 type inspect struct {

@@ -192,3 +192,10 @@ func (s *served) put(t *testing.T, content []byte) {
 		content = content[n:]
 	}
 }
+
+// serveOnce is the address of a server that answers everything in one way.
+func serveOnce(t *testing.T, answer func(w http.ResponseWriter)) string {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { answer(w) }))
+	t.Cleanup(server.Close)
+	return server.URL
+}

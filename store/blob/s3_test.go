@@ -2,6 +2,7 @@ package blob
 
 import (
 	"bytes"
+	"context"
 	"io"
 	"math/rand/v2"
 	"net/http"
@@ -9,6 +10,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -110,4 +112,72 @@ func TestS3Addresses(t *testing.T) {
 	l, err := Open(t.Context(), t.TempDir())
 	require.NoError(t, err)
 	require.True(t, l.Grows())
+}
+
+// switched is a server that can be away: then it closes every connection without a word.
+func switched(away *atomic.Bool, seen func(r *http.Request)) func(http.Handler) http.Handler {
+	return func(inner http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if seen != nil {
+				seen(r)
+			}
+			if away.Load() {
+				panic(http.ErrAbortHandler)
+			}
+			inner.ServeHTTP(w, r)
+		})
+	}
+}
+
+// A server that is away is told as such, soon, and is there again when it is back. It is no blob that is missing.
+func TestS3Away(t *testing.T) {
+	var away atomic.Bool
+	away.Store(true)
+	place := buckets.New(t, "kembrel", switched(&away, nil))
+	s, err := NewS3(t.Context(), place)
+	require.ErrorIs(t, err, ErrAway)
+	require.NotNil(t, s, "it may answer later")
+	away.Store(false)
+	require.NoError(t, s.Ready(t.Context()))
+	require.NoError(t, s.Put(t.Context(), "pack/one", strings.NewReader("bytes")))
+	away.Store(true)
+	began := time.Now()
+	require.ErrorIs(t, s.Ready(t.Context()), ErrAway)
+	for what, do := range map[string]func() error{
+		"get":  func() error { _, err := s.Get(t.Context(), "pack/one", 0, 0); return err },
+		"size": func() error { _, err := s.Size(t.Context(), "pack/one"); return err },
+		"put":  func() error { return s.Put(t.Context(), "pack/two", strings.NewReader("bytes")) },
+	} {
+		err := do()
+		require.ErrorIs(t, err, ErrAway, what)
+		require.NotErrorIs(t, err, ErrNone, what)
+	}
+	require.Less(t, time.Since(began), 90*time.Second)
+	away.Store(false)
+	size, err := s.Size(t.Context(), "pack/one")
+	require.NoError(t, err)
+	require.EqualValues(t, 5, size)
+	_, err = NewS3(t.Context(), strings.Replace(place, "s3://kembrel", "s3://nowhere", 1))
+	require.ErrorContains(t, err, "there is no bucket")
+	require.NotErrorIs(t, err, ErrAway)
+}
+
+// What is given up in the middle leaves no parts behind.
+func TestS3LeavesNoParts(t *testing.T) {
+	var away atomic.Bool
+	var parts atomic.Int64
+	ctx, giveUp := context.WithCancel(t.Context())
+	place := buckets.New(t, "kembrel", switched(&away, func(r *http.Request) {
+		if r.Method == http.MethodPut && r.URL.Query().Get("partNumber") == "2" && parts.Add(1) == 1 {
+			giveUp()
+		}
+	}))
+	s, err := NewS3(t.Context(), place)
+	require.NoError(t, err)
+	require.Error(t, s.Put(ctx, "pack/given-up", bytes.NewReader(make([]byte, 3*partSize))))
+	for left := range s.core.Client.ListIncompleteUploads(t.Context(), s.bucket, s.prefix, true) {
+		require.NoError(t, left.Err)
+		require.Fail(t, "parts are left", left.Key)
+	}
+	require.NoError(t, s.Tidy(t.Context()))
 }

@@ -10,10 +10,13 @@ import (
 	"maps"
 	"math"
 	"math/rand/v2"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -199,6 +202,49 @@ func TestAwayForAMoment(t *testing.T) {
 	for d := range all {
 		require.Equal(t, Sound, k.bad[d])
 	}
+}
+
+// In a bucket twenty small checkpoints cost no question each about every pack, and a check reads packs in large stretches.
+func TestFewRequests(t *testing.T) {
+	var heads, gets atomic.Int64
+	k := newKept()
+	p := opened(t, buckets.New(t, "kembrel", func(inner http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			switch r.Method {
+			case http.MethodHead:
+				heads.Add(1)
+			case http.MethodGet:
+				gets.Add(1)
+			}
+			inner.ServeHTTP(w, r)
+		})
+	}), k)
+	r := rand.New(rand.NewPCG(12, 2))
+	heads.Store(0)
+	var all []chunk.Digest
+	for range 20 { // as the service does: ask what is missing, put it, make it safe, look whether all is there
+		for range 5 {
+			data, d := some(r, 30_000)
+			require.NoError(t, p.Put(ctx, d, data))
+			all = append(all, d)
+		}
+		require.NoError(t, p.Flush(ctx))
+		places, err := p.Places(ctx, all)
+		require.NoError(t, err)
+		lost, err := p.Lost(ctx, places)
+		require.NoError(t, err)
+		require.Empty(t, lost)
+	}
+	require.LessOrEqual(t, heads.Load(), int64(20))
+	var entries []Entry
+	for d, place := range k.places {
+		entries = append(entries, Entry{Digest: d, Place: place})
+	}
+	slices.SortFunc(entries, func(a, b Entry) int { return cmp.Or(strings.Compare(a.Pack, b.Pack), cmp.Compare(a.At, b.At)) })
+	gets.Store(0)
+	require.NoError(t, p.Check(ctx, entries, func(_ Entry, why error) error { return why }))
+	require.Len(t, entries, 100)
+	require.LessOrEqual(t, gets.Load(), int64(20), "one for each pack")
 }
 
 // What was not flushed is not known after a crash; what could not be told to the index is told by the next flush; what is damaged is told,

@@ -56,6 +56,9 @@ func speak() {
 			path := strings.TrimPrefix(line, "copy ")
 			content, err := os.ReadFile(path)
 			fmt.Println(err, os.WriteFile(filepath.Join(last.Folder, filepath.Base(path)), content, 0o600))
+		case strings.HasPrefix(line, "print "):
+			fmt.Fprintln(os.Stderr, strings.TrimPrefix(line, "print "))
+			time.Sleep(500 * time.Millisecond)
 		case line == "folder":
 			os.WriteFile(filepath.Join(last.Folder, "w.bin"), []byte("weights"), 0o600)
 			os.Symlink("/etc/hostname", filepath.Join(last.Folder, "link"))

@@ -1,0 +1,168 @@
+package stories
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"kembrel/api"
+)
+
+// refusing stands before the service and refuses what it is told to.
+type refusing struct {
+	*httptest.Server
+	mutex  sync.Mutex
+	refuse func(r *http.Request, body string) *api.Problem
+}
+
+func (w *world) refusing(t *testing.T) *refusing {
+	target, err := url.Parse(w.url)
+	require.NoError(t, err)
+	proxy := httputil.NewSingleHostReverseProxy(target)
+	r := &refusing{}
+	r.Server = httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, request *http.Request) {
+		body, _ := io.ReadAll(request.Body)
+		request.Body = io.NopCloser(bytes.NewReader(body))
+		r.mutex.Lock()
+		refuse := r.refuse
+		r.mutex.Unlock()
+		if p := refuse(request, string(body)); p != nil {
+			rw.Header().Set("Content-Type", "application/problem+json")
+			rw.WriteHeader(p.Status)
+			json.NewEncoder(rw).Encode(p)
+			return
+		}
+		proxy.ServeHTTP(rw, request)
+	}))
+	t.Cleanup(r.Close)
+	return r
+}
+
+func (r *refusing) set(refuse func(r *http.Request, body string) *api.Problem) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	r.refuse = refuse
+}
+
+// through is a world that reaches the service by another address, signed in.
+func (w *world) through(t *testing.T, address string) *world {
+	other := *w
+	other.env = append(append([]string{}, w.env...), "KEMBREL_URL="+address, "KEMBREL_TOKEN="+strings.TrimSpace(w.kembrel(t, "tokens", "make", "through")))
+	return &other
+}
+
+// bads are what is refused of a run, by the path of the operation.
+var bads = map[string]string{"/runs": "badhyper", "/curves": "badcurve", "/batches": "badnote", "/checkpoints": "badwhy", "/output": "badline", "/end": "badline"}
+
+// Whatever the service refuses for good costs itself only: everything else of the run is there, and the run and the person are told.
+func TestEveryRefusalOfAnItem(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	r := w.refusing(t)
+	r.set(func(*http.Request, string) *api.Problem { return nil })
+	through := w.through(t, r.URL)
+	var seen []string
+	number := 0
+	for _, kind := range []api.Kind{api.Invalid, api.Malformed, api.TooLarge, api.Conflict, api.Mismatch, api.BadMedia, api.NotModified, api.NotAllowed, api.Gone, api.Internal, api.TooSlow} {
+		number++
+		r.set(func(request *http.Request, body string) *api.Problem {
+			for path, bad := range bads {
+				if request.Method == "POST" && strings.HasSuffix(request.URL.Path, path) && strings.Contains(body, bad) {
+					r.mutex.Lock()
+					seen = append(seen, path)
+					r.mutex.Unlock()
+					return api.Fail(kind, "this is refused")
+				}
+			}
+			return nil
+		})
+		seen = nil
+		lines := []string{`{"kind":"hyper","id":1,"values":{"depth":3}}`, `{"kind":"note","id":2,"text":"badnote"}`, `{"kind":"note","id":3,"text":"a good note"}`}
+		for i := 1; i <= 20; i++ {
+			lines = append(lines, fmt.Sprintf(`{"kind":"readings","id":%d,"step":%d,"epoch":%d,"values":{"loss.val":%d,"badcurve.val":1,"accuracy.val":0.5}}`, 3+i, i, i, i))
+		}
+		for i, why := range []string{"badwhy", "good"} {
+			lines = append(lines, fmt.Sprintf(`{"kind":"checkpoint","do":"begin","id":%d,"step":%d,"why":%q}`, 30+2*i, 20+i, why), "write w",
+				fmt.Sprintf(`{"kind":"checkpoint","do":"commit","id":%d,"checkpoint":"KEY","parts":{"weights":["w"]}}`, 31+2*i))
+		}
+		cmd := through.command(w.binary, "record", "--project", "vessels", "--hyper", "kept=1", "--hyper", "path=badhyper", "--wait", "30s", "--", os.Args[0])
+		cmd = through.speakAs(cmd, append(lines, "print badline", "print a good line")...)
+		_, errs, code := run(cmd)
+		require.Zero(t, code, "%s: %s", kind, errs)
+		for path := range bads {
+			require.Contains(t, seen, path, "%s was refused at all", kind)
+		}
+		address := fmt.Sprintf("vessels/%d", number)
+		run := w.show(t, address)
+		require.Equal(t, "finished", run.State, kind)
+		c := w.curves(t, address)
+		require.Len(t, c["loss.val"].Value, 20, kind)
+		require.Len(t, c["accuracy.val"].Value, 20, kind)
+		require.NotContains(t, c, "badcurve.val")
+		require.Equal(t, "3", string(run.Hyper["depth"]), kind)
+		require.Equal(t, 1, run.Checkpoints, kind)
+		notes := ""
+		for _, n := range run.Notes {
+			notes += n.Text + "\n"
+		}
+		for _, told := range []string{"a good note", "refused a note", `refused the curve "badcurve.val"`, "its hyperparameters", "checkpoint of step 20 is not with the service", "refused a piece of the program's output"} {
+			require.Contains(t, notes, told, kind)
+		}
+		for _, told := range []string{"a note", "badcurve.val", "its hyperparameters", "checkpoint of step 20", "see kembrel spool"} {
+			require.Contains(t, errs, told, kind)
+		}
+	}
+	spools := w.kembrel(t, "spool")
+	require.Equal(t, number, strings.Count(spools, "left"), "what was refused stays, to be looked at or given up:\n%s", spools)
+}
+
+// What refuses a run as a whole costs nothing: it waits in the spool, and is sent when that is put right.
+func TestEveryRefusalOfARun(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	r := w.refusing(t)
+	through := w.through(t, r.URL)
+	for i, kind := range []api.Kind{api.Denied, api.NotFound, api.TooOld, api.SignedOut, api.Unavailable, api.TooMany, api.LegClaimed, api.NoRoom, api.ChunkGone} {
+		r.set(func(*http.Request, string) *api.Problem { return api.Fail(kind, "this is refused") })
+		cmd := through.command(w.binary, "record", "--project", "vessels", "--wait", "1s", "--", os.Args[0])
+		out, errs, code := run(through.speakAs(cmd, `{"kind":"readings","id":1,"step":1,"epoch":1,"values":{"loss.val":1}}`, `{"kind":"readings","id":2,"step":2,"epoch":2,"values":{"loss.val":2}}`))
+		require.Zero(t, code, "%s: %s", kind, errs)
+		require.Contains(t, out, `"kept"`, kind)
+		require.Contains(t, errs, "spool", kind)
+		r.set(func(*http.Request, string) *api.Problem { return nil })
+		require.Contains(t, through.kembrel(t, "spool", "send"), "sent 2 readings", kind)
+		require.Len(t, w.curves(t, fmt.Sprintf("vessels/%d", i+1))["loss.val"].Value, 2, kind)
+	}
+	w.nothingWaits(t)
+}
+
+// A hyperparameter that is no UTF-8 is one like any other.
+func TestHyperparametersThatAreNoUTF8(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	cmd := w.command(w.binary, "record", "--project", "vessels", "--hyper", "data=/srv/k\xfcste", "--hyper", "quoted=\"k\xfcste\"", "--", os.Args[0])
+	out, errs, code := run(w.speakAs(cmd, `{"kind":"hyper","id":1,"values":{"lone":"a\ud800b","zero":"a\u0000b","lr":0.03,"nest":{"a":1}}}`, `{"kind":"readings","id":2,"step":1,"values":{"loss.val":1}}`))
+	require.Zero(t, code, errs)
+	require.Contains(t, out, `"kept"`)
+	require.Contains(t, errs, `hyperparameter "nest" is not kept`)
+	w.nothingWaits(t)
+	run := w.show(t, "vessels/1")
+	for name, want := range map[string]string{"data": "\"/srv/k\uFFFDste\"", "quoted": "\"k\uFFFDste\"", "lone": "\"a\uFFFDb\"", "zero": "\"a\uFFFDb\"", "lr": "0.03"} {
+		require.Equal(t, want, string(run.Hyper[name]), name)
+	}
+	require.NotContains(t, run.Hyper, "nest")
+}
