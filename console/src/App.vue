@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { answer, client, session } from './api/client'
 import Tray from './components/Tray.vue'
+import DiskState from './components/DiskState.vue'
 import PasswordDialog from './components/PasswordDialog.vue'
 import { dark, switchTheme } from './composables/theme'
 
@@ -69,6 +70,7 @@ function choose(what: string) {
       </template>
     </ElDropdown>
   </header>
+  <DiskState v-if="session.me" />
   <RouterView :key="String(route.name) + Object.values(route.params)" />
   <Tray v-if="session.me && project" :key="project" :project="project" />
   <PasswordDialog v-if="session.me" v-model="askPassword" />

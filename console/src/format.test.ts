@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { bytes, duration, hyper, number, place, splitName, until } from './format'
+import { bytes, duration, hyper, number, place, splitName, tookRun, until } from './format'
 
 describe('numbers', () => {
   it.each([
@@ -19,6 +19,10 @@ describe('numbers', () => {
     expect(bytes(5_000_100)).toBe('5.00 MB')
     expect(duration(950)).toBe('0.9 s')
     expect(duration(61_000)).toBe('1 min 1 s')
+    const run = { took: 17, started: '2026-11-28T07:00:00Z', state: 'finished' }
+    expect(tookRun(run)).toBe('17 s')
+    const now = Date.parse('2026-11-28T09:00:03Z')
+    expect(tookRun({ ...run, state: 'running', since: '2026-11-28T09:00:00Z' }, now)).toBe('20 s')
   })
 })
 

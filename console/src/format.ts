@@ -53,6 +53,12 @@ export function took(started: string, ended: string | undefined, now = Date.now(
   return duration((ended ? Date.parse(ended) : now) - Date.parse(started))
 }
 
+/** How long a run took, or has taken: the time of its legs, not what lay between them. */
+export function tookRun(r: { took: number; since?: string; started: string; state: string }, now = Date.now()): string {
+  const running = r.state === 'running' ? Math.max(0, now - Date.parse(r.since ?? r.started)) : 0
+  return duration(r.took * 1000 + running)
+}
+
 export function when(time: string): string {
   const d = new Date(time)
   const two = (n: number) => String(n).padStart(2, '0')

@@ -66,8 +66,9 @@ export function toPNG(u: uPlot, title: string): Promise<Blob> {
 
 const escape = (s: string) =>
   // XML has no place for control characters, not even escaped.
-  // eslint-disable-next-line no-control-regex
-  s.replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f-\u009f\ufffe\uffff]/g, '\ufffd').replace(/[&<>"]/g, (c) => ({ '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;' })[c]!)
+  s
+    .replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f-\u009f\ufffe\uffff]/g, '\ufffd')
+    .replace(/[&<>"]/g, (c) => ({ '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;' })[c]!)
 
 /** The same as SVG: the lines in their window, axes, labels and marks. */
 export function toSVG(

@@ -18,20 +18,28 @@ const entries = computed(() => {
     ['language', r.language ?? ''],
     ['folder', r.folder ?? ''],
   ]
+  const used = Object.entries(props.run.hyper).map(([n, v]): [string, string, string] => {
+    const other = props.run.untaken?.find((u) => u.name === n)
+    return [n, hyper(v), other ? `asked ${hyper(other.asked)}, not taken` : '']
+  })
+  const unknown = (props.run.untaken ?? [])
+    .filter((u) => u.used === undefined)
+    .map((u): [string, string, string] => [u.name, '', `asked ${hyper(u.asked)}, not taken`])
   return [
-    ...Object.entries(props.run.hyper)
-      .sort(([a], [b]) => a.localeCompare(b))
-      .map(([n, v]): [string, string] => [n, hyper(v)]),
-    ...recipe.filter(([, v]) => v),
+    ...[...used, ...unknown].sort(([a], [b]) => a.localeCompare(b)),
+    ...recipe.filter(([, v]) => v).map(([n, v]): [string, string, string] => [n, v, '']),
   ]
 })
 </script>
 
 <template>
   <dl>
-    <div v-for="[name, value] in entries" :key="name">
+    <div v-for="[name, value, remark] in entries" :key="name">
       <dt>{{ name }}</dt>
-      <dd class="mono" :title="value">{{ value }}</dd>
+      <dd class="mono" :title="value">
+        {{ value }}
+        <span v-if="remark" class="warn">{{ remark }}</span>
+      </dd>
     </div>
   </dl>
   <pre v-if="run.recipe.command?.length" class="command">{{ run.recipe.command.join(' ') }}</pre>

@@ -19,7 +19,7 @@ import { useLive } from '../composables/live'
 import { useLoading } from '../composables/loading'
 import { useLook } from '../composables/look'
 import { useQuery } from '../composables/query'
-import { duration, figure, number as text, linkTo, place, toNumber, took, when } from '../format'
+import { duration, figure, number as text, linkTo, place, toNumber, tookRun, when } from '../format'
 
 const props = defineProps<{ project: string; number: number }>()
 const path = { project: props.project, number: props.number }
@@ -200,11 +200,8 @@ const perEpoch = computed(() => {
   const r = run.value
   const epochs = toNumber(r?.epoch)
   if (!r || !(epochs >= 1)) return ''
-  const end = r.legs?.length ? (r.ended ?? r.legs[r.legs.length - 1].seen) : r.started
-  return took(
-    r.started,
-    new Date(Date.parse(r.started) + (Date.parse(end) - Date.parse(r.started)) / epochs).toISOString(),
-  )
+  const seen = r.since && r.legs?.length ? Date.parse(r.legs[r.legs.length - 1].seen) - Date.parse(r.since) : 0
+  return duration((r.took * 1000 + seen) / epochs)
 })
 const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${props.number}`)
 </script>
@@ -255,7 +252,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
         </div>
         <div>
           <div class="small">{{ run.ended ? 'took' : 'for' }}</div>
-          <div class="mono figure">{{ took(run.started, run.ended, now) }}</div>
+          <div class="mono figure">{{ tookRun(run, now) }}</div>
         </div>
       </div>
 

@@ -22,6 +22,7 @@ const run = {
   tags: ['a', 'b'],
   started: '2026-11-20T10:00:00Z',
   ended: '2026-11-20T10:01:30Z',
+  took: 90,
   values: [0.00112564, null, [384, 6], 'adam'],
 } as unknown as Run
 

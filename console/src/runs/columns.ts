@@ -1,5 +1,5 @@
 import type { Run } from '../api/client'
-import { hyper, number, place, took, when, type Float } from '../format'
+import { hyper, number, place, tookRun, when, type Float } from '../format'
 
 /** A column of the table of runs: what it says is a value of the filter language, or one of the console's own. */
 export interface Column {
@@ -44,7 +44,7 @@ export const own: Record<
   who: { label: 'Who', width: 52, sort: 'who', text: (r) => r.who },
   host: { label: 'Host', width: 100, sort: 'host', text: (r) => r.host },
   started: { label: 'Started', width: 100, sort: 'started', text: (r) => when(r.started) },
-  took: { label: 'Took', numeric: true, width: 62, sort: 'took', text: (r, now) => took(r.started, r.ended, now) },
+  took: { label: 'Took', numeric: true, width: 62, sort: 'took', text: (r, now) => tookRun(r, now) },
   tags: { label: 'Tags', width: 120, sort: '', text: (r) => (r.tags ?? []).join(', ') },
   note: { label: 'Note', width: 180, sort: 'note', text: (r) => r.note ?? '' },
 }
