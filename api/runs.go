@@ -68,6 +68,7 @@ type Origin struct {
 	Kind  string                     `json:"kind" enum:"branch,rerun"`
 	From  string                     `json:"from" example:"vessels/4@e20" doc:"Address of the checkpoint, or of the run repeated"`
 	Step  int64                      `json:"step,omitempty" doc:"Of the checkpoint"`
+	Leg   int                        `json:"leg,omitempty" doc:"Of the checkpoint"`
 	Epoch Float                      `json:"epoch,omitempty"`
 	Parts []string                   `json:"parts,omitempty" doc:"Of the checkpoint, as given to the program"`
 	Asked map[string]json.RawMessage `json:"asked,omitempty" doc:"Hyperparameters that were asked to be other; those that the program took are among the run's"`
@@ -178,6 +179,7 @@ type Leg struct {
 // Resumed is the checkpoint that a leg goes on from.
 type Resumed struct {
 	From  string   `json:"from" example:"vessels/4@e12" doc:"Address of the checkpoint"`
+	Leg   int      `json:"leg,omitempty" doc:"Of the checkpoint"`
 	Step  int64    `json:"step"`
 	Epoch Float    `json:"epoch"`
 	Parts []string `json:"parts" doc:"Given to the program"`

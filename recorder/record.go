@@ -21,6 +21,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/core/plain"
 	"kembrel/recorder/protocol"
 	"kembrel/recorder/spool"
 )
@@ -211,7 +212,7 @@ func (r *recording) keepSending(ctx context.Context) error {
 
 func (r *recording) say(format string, args ...any) {
 	if !r.options.Quiet {
-		fmt.Fprintf(r.options.Err, "kembrel: "+format+"\n", args...)
+		fmt.Fprintln(r.options.Err, "kembrel:", plain.Text(fmt.Sprintf(format, args...)))
 	}
 }
 

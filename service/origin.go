@@ -39,8 +39,49 @@ func (s *Service) checkOrigin(ctx context.Context, o *api.Origin) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out.From, out.Step, out.Epoch = c.Address, c.Step, c.Epoch
+	out.From, out.Step, out.Epoch, out.Leg = c.Address, c.Step, c.Epoch, c.Leg
 	return out, nil
+}
+
+// presentAddress is the address by which a checkpoint is found now that had another once: a later leg may have replaced it since, and the address
+// means another one.
+func (s *Service) presentAddress(ctx context.Context, address string, leg int, step int64) (string, error) {
+	from, err := api.ParseAddress(address)
+	if err != nil || leg == 0 || from.Run == 0 {
+		return address, nil
+	}
+	run, err := s.runID(ctx, api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run})
+	if api.Is(err, api.NotFound) { // it was deleted
+		return address, nil
+	}
+	if err != nil {
+		return "", err
+	}
+	ends, err := s.legEnds(ctx, run)
+	if err != nil {
+		return "", err
+	}
+	if end, known := ends[leg]; known && step >= end {
+		from.At = api.At{Kind: api.AtStep, Step: step, Leg: leg}
+	}
+	return from.String(), nil
+}
+
+// presentOrigins has a run's origin and what its legs went on from found now.
+func (s *Service) presentOrigins(ctx context.Context, r *api.RunDetail) (err error) {
+	if o := r.Origin; o != nil && o.Kind == "branch" {
+		if o.From, err = s.presentAddress(ctx, o.From, o.Leg, o.Step); err != nil {
+			return err
+		}
+	}
+	for i := range r.Legs {
+		if l := r.Legs[i].Resumed; l != nil {
+			if l.From, err = s.presentAddress(ctx, l.From, l.Leg, l.Step); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func sayOrigin(o *api.Origin) string {

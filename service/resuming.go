@@ -77,7 +77,7 @@ func (s *Service) resumption(ctx context.Context, in *api.NewLeg) (*api.Resumed,
 	if err != nil {
 		return nil, err
 	}
-	out := &api.Resumed{From: c.Address, Step: c.Step, Epoch: c.Epoch, Parts: in.Body.Parts}
+	out := &api.Resumed{From: c.Address, Leg: c.Leg, Step: c.Step, Epoch: c.Epoch, Parts: in.Body.Parts}
 	if from.Project == in.Project && from.Run == in.Number {
 		out.Lacks = checkpoint.Lacks(in.Body.Parts, row.NeedsOrUsual())
 	}

@@ -318,6 +318,9 @@ func (s *Service) GetRun(ctx context.Context, _ Who, in *api.RunInput) (*api.Run
 		return nil, err
 	}
 	out.Stop, out.ExpectedEnd = *stop, expectedEnd(out)
+	if err := s.presentOrigins(ctx, out); err != nil {
+		return nil, err
+	}
 	if err := s.untaken(ctx, row, out); err != nil {
 		return nil, err
 	}

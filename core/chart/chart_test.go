@@ -76,6 +76,18 @@ func TestStrips(t *testing.T) {
 	require.NotContains(t, svg.String(), "NaN")
 }
 
+// Whatever is in a label, the drawing is XML.
+func TestLabelsCannotBreakXML(t *testing.T) {
+	odd := "a\x1b[31m\x00\x0b<b>&\ufffe\xff\u0085z"
+	var svg bytes.Buffer
+	require.NoError(t, Strips(&svg, []Strip{{Label: odd, Count: odd, Value: odd, Points: []float64{1, 2}, Mean: 1.5}}))
+	elements(t, svg.Bytes())
+	svg.Reset()
+	require.NoError(t, Draw(&svg, "svg", []Chart{{Title: odd, Axis: odd, Lines: []Line{{Label: odd, X: []float64{1, 2}, Y: []float64{1, 2}}}}}))
+	elements(t, svg.Bytes())
+	require.NotContains(t, svg.String(), "\x1b")
+}
+
 func TestRound(t *testing.T) {
 	require.Equal(t, []float64{0.34, 0.36, 0.38, 0.4}, round(0.335, 0.41, 5))
 	require.Equal(t, []float64{0, 50, 100}, round(-1, 101, 3))

@@ -250,7 +250,9 @@ run.end()
 	said := &lockedBuffer{}
 	cmd.Stdout, cmd.Stderr = said, said
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return strings.Contains(said.String(), "must become free before checkpoints are kept again") }, 60*time.Second, 100*time.Millisecond, "it says so")
+	require.Eventually(t, func() bool {
+		return strings.Contains(said.String(), "must become free before checkpoints are kept again")
+	}, 60*time.Second, 100*time.Millisecond, "it says so")
 	require.Contains(t, said.String(), disk+"/data")
 	require.Eventually(t, func() bool { return w.show(t, "vessels/1").Epoch >= 28 }, 60*time.Second, 200*time.Millisecond, "readings go on")
 	var ready api.Health

@@ -280,6 +280,13 @@ run.end()
 	}
 	require.Len(t, addresses, 9)
 	require.True(t, addresses["vessels/1@s60.leg1"] && addresses["vessels/1@e6"])
+	branch := func(from string) string {
+		out, errs, code := w.try(append([]string{"branch", from, "--"}, w.script(t, "branch.py", "import kembrel\nrun = kembrel.record()\nrun.readings(100, 10, {'loss.val': 1})\nrun.end()\n")...)...)
+		require.Zero(t, code, out+errs)
+		return w.show(t, fmt.Sprintf("vessels/%d", len(w.runs(t)))).Origin.From
+	}
+	require.Equal(t, "vessels/1@s60.leg1", branch("vessels/1@s60.leg1"))
+	require.Equal(t, "vessels/1@e5", branch("vessels/1@e5"))
 	w.kembrel(t, "drop", "--days", "0", "vessels/1@s60.leg1")
 	w.kembrel(t, "restore", "vessels/1@e6", "--into", w.folder+"/six")
 	w.kembrel(t, "restore", "vessels/1@s60", "--into", w.folder+"/sixty")
@@ -288,6 +295,10 @@ run.end()
 	require.Contains(t, string(content), `["leg", 2]`)
 	w.kembrel(t, "drop", "vessels/1@s40.leg1")
 	require.NotContains(t, w.kembrel(t, "show", "vessels/1@e4"), "goes ")
+	// What was branched from is still found by its address when a later leg has replaced it.
+	out, errs, code = w.try(append([]string{"resume", "--more", "vessels/1@e4", "--"}, program...)...)
+	require.Zero(t, code, out+errs)
+	require.Equal(t, "vessels/1@s50.leg2", w.show(t, "vessels/3").Origin.From)
 	var tried api.KeepTried
 	w.decode(t, &tried, "keep", "try", "vessels", "--last", "1", "--output", "json")
 	seen := map[string]bool{}
