@@ -56,7 +56,7 @@ func sayHappened(r *api.RunDetail) string {
 	default:
 		text = strings.ToUpper(r.State[:1]) + r.State[1:]
 		if last.Ended != nil {
-			text += " after " + time.Duration(r.Took*float64(time.Second)).Round(time.Second).String()
+			text += " after " + roundly(time.Duration(r.Took*float64(time.Second))).String()
 		}
 		switch {
 		case last.Signal != "":
@@ -84,6 +84,14 @@ func sayHappened(r *api.RunDetail) string {
 		text += " At most " + p + "."
 	}
 	return text
+}
+
+// roundly rounds a time to what people want to know of it.
+func roundly(d time.Duration) time.Duration {
+	if d < 10*time.Second {
+		return d.Round(time.Second / 10)
+	}
+	return d.Round(time.Second)
 }
 
 // peaks says what the machine's curves came to at most.

@@ -16,11 +16,11 @@ import (
 )
 
 // smallDisk is a folder that is a disk of its own, of so many bytes; only root can make one.
-func smallDisk(t *testing.T, size int) string {
+func smallDisk(t *testing.T, size int, more ...string) string {
 	t.Helper()
 	folder, err := os.MkdirTemp("/var/tmp", "kembrel-disk-")
 	require.NoError(t, err)
-	if err := syscall.Mount("none", folder, "tmpfs", 0, fmt.Sprintf("size=%d,mode=0711", size)); err != nil {
+	if err := syscall.Mount("none", folder, "tmpfs", 0, strings.Join(append([]string{fmt.Sprintf("size=%d,mode=0711", size)}, more...), ",")); err != nil {
 		os.Remove(folder)
 		t.Skipf("a small disk cannot be mounted here: %v", err)
 	}
@@ -123,6 +123,48 @@ print("slowest %.2f, end %.2f" % (slowest, time.monotonic() - began))
 	var kept api.Page[api.Checkpoint]
 	w.decode(t, &kept, "checkpoints", "vessels/1", "--output", "json")
 	require.Equal(t, 20-missed, len(kept.Items))
+}
+
+// A disk that has bytes, but no names for files left.
+func TestNoInodesUnderTheSpool(t *testing.T) {
+	w, disk := newWorld(t), smallDisk(t, 16<<20, "nr_inodes=80")
+	w.spool = disk + "/spool"
+	w.env = append(w.env, "KEMBREL_SPOOL="+w.spool, "DISK="+disk)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	program := w.script(t, "train.py", `
+import glob, os, time
+import kembrel
+run = kembrel.record("vessels")
+for epoch in run.epochs(12):
+    if epoch == 4:
+        try:
+            for i in range(200):
+                open(os.environ["DISK"] + f"/name{i}", "w").close()
+        except OSError:
+            pass
+    if epoch == 8:
+        for name in glob.glob(os.environ["DISK"] + "/name*"):
+            os.remove(name)
+    run.readings(epoch, epoch, {"loss.val": 1 / epoch})
+    run.save(epoch, epoch, weights={"n": epoch})
+    time.sleep(0.1)
+run.end()
+`)
+	out, errs, code := run(w.record(program...))
+	require.Zero(t, code, out+errs)
+	w.nothingWaits(t)
+	r := w.show(t, "vessels/1")
+	require.Equal(t, "finished", r.State)
+	require.Len(t, w.curves(t, "vessels/1")["loss.val"].Value, 12)
+	missed := 0
+	for _, n := range r.Notes {
+		if strings.Contains(n.Text, "was not kept") {
+			missed++
+		}
+	}
+	require.Positive(t, missed)
+	require.Equal(t, 12-missed, r.Checkpoints)
 }
 
 // The disk stays full to the end while the service is away: what waits in memory goes elsewhere, and is sent from there.

@@ -11,18 +11,21 @@ const fit = computed(() => present.value.find((c) => c.fit === 'resume'))
 const steps = computed(() => {
   const run = props.run.address
   const some = present.value.length > 0
+  const more = props.run.state === 'finished' ? ' --more -- COMMAND' : ''
   return [
     {
       what: 'Resume',
       says:
         props.run.state === 'running'
           ? 'It is being recorded; a second leg would have to take over.'
-          : fit.value
-            ? `It would go on from ${fit.value.address}, as its next leg.`
-            : some
-              ? 'No checkpoint has all that going on needs; with the weights alone the run would say so for ever.'
-              : 'It has no checkpoint to go on from.',
-      command: fit.value ? `kembrel resume ${run}` : some ? `kembrel resume ${run} --with weights` : '',
+          : props.run.state === 'finished' && fit.value
+            ? `It is finished. With a command that trains more epochs it would go on from ${fit.value.address}.`
+            : fit.value
+              ? `It would go on from ${fit.value.address}, as its next leg.`
+              : some
+                ? 'No checkpoint has all that going on needs; with the weights alone the run would say so for ever.'
+                : 'It has no checkpoint to go on from.',
+      command: fit.value ? `kembrel resume ${run}${more}` : some ? `kembrel resume ${run} --with weights${more}` : '',
     },
     {
       what: 'Branch',

@@ -36,7 +36,7 @@ const entries = computed(() => {
   <dl>
     <div v-for="[name, value, remark] in entries" :key="name">
       <dt>{{ name }}</dt>
-      <dd class="mono" :title="value">
+      <dd class="mono" :class="{ whole: remark }" :title="value">
         {{ value }}
         <span v-if="remark" class="warn">{{ remark }}</span>
       </dd>
@@ -69,5 +69,8 @@ dd {
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
+}
+dd.whole {
+  white-space: normal;
 }
 </style>
