@@ -32,14 +32,9 @@ func Clean(values map[string]json.RawMessage) (good map[string]json.RawMessage, 
 
 // CleanValue is Clean for one value.
 func CleanValue(text json.RawMessage) (json.RawMessage, error) {
-	if len(text) > MaxText {
-		return nil, fmt.Errorf("value of %d bytes is too long (at most %d)", len(text), MaxText)
-	}
-	d := json.NewDecoder(bytes.NewReader(text))
-	d.UseNumber()
-	var v any
-	if err := d.Decode(&v); err != nil {
-		return nil, fmt.Errorf("value %.60q is not JSON: %w", text, err)
+	v, err := read(text)
+	if err != nil {
+		return nil, err
 	}
 	v = withoutZero(v)
 	if err := check(v, true); err != nil {

@@ -26,6 +26,14 @@ const (
 
 // Decode reads one value from JSON and says what is wrong with it.
 func Decode(text []byte) (any, error) {
+	v, err := read(text)
+	if err != nil {
+		return nil, err
+	}
+	return v, check(v, true)
+}
+
+func read(text []byte) (any, error) {
 	if len(text) > MaxText {
 		return nil, fmt.Errorf("value of %d bytes is too long (at most %d)", len(text), MaxText)
 	}
@@ -35,7 +43,7 @@ func Decode(text []byte) (any, error) {
 	if err := d.Decode(&v); err != nil {
 		return nil, fmt.Errorf("value %.60q is not JSON: %w", text, err)
 	}
-	return v, check(v, true)
+	return v, nil
 }
 
 // Check says what is wrong with a set of hyperparameters, or nil.

@@ -9,8 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"sort"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -79,71 +77,6 @@ type Spool struct {
 
 // ErrHeld says that another recorder holds the spool.
 var ErrHeld = errors.New("another recorder holds this spool")
-
-// Roots are where this user's spools may be: its own folder, and those that serve where nothing can be made there: the folder for temporary
-// files and memory.
-func Roots(own string) []string {
-	out := []string{}
-	if own != "" {
-		out = append(out, own)
-	}
-	for _, folder := range []string{os.TempDir(), "/dev/shm"} {
-		folder = filepath.Join(folder, sharedPrefix+strconv.Itoa(os.Getuid()))
-		if !slices.Contains(out, folder) {
-			out = append(out, folder)
-		}
-	}
-	return out
-}
-
-// MakeSomewhere makes the spool of a new leg below the first of the roots where that can be done; why says what was wrong with those before. Others
-// may write into shared folders: there, a root that is not this user's alone is none.
-func MakeSomewhere(roots []string, leg Leg) (s *Spool, why error, err error) {
-	for _, root := range roots {
-		if err = os.MkdirAll(root, 0o700); err == nil {
-			err = ownAlone(root)
-		}
-		if err == nil {
-			if s, err = Make(root, leg); err == nil {
-				return s, why, nil
-			}
-		}
-		why = errors.Join(why, fmt.Errorf("%s: %w", root, err))
-	}
-	return nil, why, why
-}
-
-// sharedPrefix begins the names of roots in folders where others may write.
-const sharedPrefix = "kembrel-spool-"
-
-func ownAlone(folder string) error {
-	if !strings.HasPrefix(filepath.Base(folder), sharedPrefix) {
-		return nil
-	}
-	info, err := os.Lstat(folder)
-	if err != nil {
-		return err
-	}
-	if stat, ok := info.Sys().(*syscall.Stat_t); !info.IsDir() || !ok || int(stat.Uid) != os.Getuid() || info.Mode().Perm()&0o077 != 0 {
-		return fmt.Errorf("%s is not a folder of this user alone", folder)
-	}
-	return nil
-}
-
-// Folder is where this user's spools are: $KEMBREL_SPOOL, or below $XDG_STATE_HOME or ~/.local/state.
-func Folder() (string, error) {
-	if f := os.Getenv("KEMBREL_SPOOL"); f != "" {
-		return filepath.Abs(f)
-	}
-	if f := os.Getenv("XDG_STATE_HOME"); f != "" {
-		return filepath.Join(f, "kembrel", "spool"), nil
-	}
-	home, err := os.UserHomeDir()
-	if err != nil {
-		return "", fmt.Errorf("where to keep the spool: %w; set KEMBREL_SPOOL", err)
-	}
-	return filepath.Join(home, ".local", "state", "kembrel", "spool"), nil
-}
 
 // Make makes the spool of a new leg below root.
 func Make(root string, leg Leg) (*Spool, error) {
@@ -372,94 +305,6 @@ func (s *Spool) Remove() error {
 		err = errors.Join(err, os.RemoveAll(from))
 	}
 	return errors.Join(err, s.Close())
-}
-
-// Info is a spool as it lies on disk.
-type Info struct {
-	ID          string    `json:"id"`
-	Folder      string    `json:"folder"`
-	Service     string    `json:"service"`
-	Project     string    `json:"project"`
-	Title       string    `json:"title,omitempty"`
-	Run         string    `json:"run,omitempty"`
-	Started     time.Time `json:"started"`
-	Held        bool      `json:"held"`
-	Records     int64     `json:"records"` // not yet counted by the service
-	Checkpoints int       `json:"checkpoints"`
-	Bytes       int64     `json:"bytes"`
-	Damaged     string    `json:"damaged,omitempty"`
-	Why         string    `json:"why,omitempty"`
-}
-
-// List lists the spools below the roots, oldest first, without taking hold of them.
-func List(roots ...string) ([]Info, error) {
-	out := []Info{}
-	for _, root := range roots {
-		if err := ownAlone(root); err != nil { // another's, or not there
-			continue
-		}
-		more, err := list(root)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, more...)
-	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Started.Before(out[j].Started) })
-	return out, nil
-}
-
-func list(root string) (out []Info, err error) {
-	entries, err := os.ReadDir(root)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("list spools: %w", err)
-	}
-	for _, e := range entries {
-		folder := filepath.Join(root, e.Name())
-		leg, err := readLeg(folder)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		st := readState(folder)
-		info := Info{ID: e.Name(), Folder: folder, Service: leg.Service, Project: leg.Project, Title: leg.Title, Run: st.Run, Started: leg.Started, Why: st.Why}
-		if err != nil {
-			info.Damaged = err.Error()
-		}
-		info.look(st)
-		out = append(out, info)
-	}
-	return out, nil
-}
-
-func (i *Info) look(st State) {
-	if lock, err := os.Open(filepath.Join(i.Folder, "lock")); err == nil {
-		i.Held = syscall.Flock(int(lock.Fd()), syscall.LOCK_SH|syscall.LOCK_NB) != nil
-		lock.Close()
-	}
-	if file, err := os.Open(filepath.Join(i.Folder, "records")); err == nil {
-		defer file.Close()
-		if info, err := file.Stat(); err == nil {
-			r := NewReader(file)
-			for err == nil {
-				var record Record
-				if record, err = r.Next(info.Size()); err == nil && record.Kind.Batched() && record.Number > st.Upto {
-					i.Records++
-				}
-			}
-			if errors.Is(err, ErrDamaged) && !i.Held {
-				i.Damaged = err.Error()
-			}
-		}
-	}
-	kept, _ := os.ReadDir(filepath.Join(i.Folder, "kept"))
-	i.Checkpoints = len(kept)
-	filepath.WalkDir(i.Folder, func(_ string, d fs.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() {
-			if info, err := d.Info(); err == nil {
-				i.Bytes += info.Size()
-			}
-		}
-		return nil
-	})
 }
 
 func writeJSON(path string, v any, durable bool) error {

@@ -112,9 +112,10 @@ func TestReadme(t *testing.T) {
 		}
 	}
 	for _, program := range blocks(t, "README.md", "go") {
-		folder, err := filepath.Abs("../../build/readme")
+		folder, err := filepath.Abs("../../build/_readme")
 		require.NoError(t, err)
 		require.NoError(t, os.MkdirAll(folder, 0o755))
+		t.Cleanup(func() { os.RemoveAll(folder) })
 		require.NoError(t, os.WriteFile(folder+"/main.go", []byte(program), 0o644))
 		out, err := exec.Command("go", "build", "-o", w.folder+"/program", folder+"/main.go").CombinedOutput()
 		require.NoError(t, err, string(out))

@@ -19,6 +19,8 @@ import threading
 import time
 from typing import Any, Callable, Deque, Dict, Iterator, List, Optional, Tuple
 
+from ._hyper import Hyper
+from ._saver import Saver
 from ._tree import _flatten, read_part, save_part, write_tensors
 
 _ANSWER = 30.0  # seconds to wait for an answer of the recorder
@@ -64,53 +66,6 @@ class Resumed:
         return read_part(self.folder, name, make)
 
 
-class Hyper(Dict[str, Any]):
-    """The program's hyperparameters with, in their place, the values that were asked for, as by kembrel rerun --hyper. Reading a value that was
-    asked for takes it: only then is it recorded as used."""
-
-    def __init__(self, own: Dict[str, Any], asked: Dict[str, Any], take: Callable[[List[str]], None]) -> None:
-        super().__init__(own)
-        self._asked, self._take = asked, take
-
-    def _taken(self, name: str) -> Any:
-        v = self._asked.pop(name)
-        super().__setitem__(name, v)
-        self._take([name])
-        return v
-
-    def __contains__(self, name: object) -> bool:
-        return super().__contains__(name) or name in self._asked
-
-    def __getitem__(self, name: str) -> Any:
-        return self._taken(name) if name in self._asked else super().__getitem__(name)
-
-    def get(self, name: str, default: Any = None) -> Any:
-        return self[name] if name in self else default
-
-    def pop(self, name: str, *default: Any) -> Any:
-        if name in self._asked:
-            self._taken(name)
-        return super().pop(name, *default)
-
-    def setdefault(self, name: str, default: Any = None) -> Any:
-        return self[name] if name in self else super().setdefault(name, default)
-
-    def __iter__(self) -> Any:  # its own: dict() and ** go by keys where it is there
-        return iter(list(super().keys()))
-
-    def keys(self) -> Any:
-        return list(super().keys())
-
-    def items(self) -> Any:
-        return [(name, self[name]) for name in super().keys()]
-
-    def values(self) -> Any:
-        return [self[name] for name in super().keys()]
-
-    def copy(self) -> Dict[str, Any]:
-        return dict(self.items())
-
-
 class Run:
     """A run being recorded. Its methods may be called from many threads. In a forked child they do nothing: the parent records."""
 
@@ -147,7 +102,7 @@ class Run:
         self._path = ""
         self._asked: Dict[str, Any] = {}
         self._pid = os.getpid()
-        self._saver: Optional[_Saver] = None
+        self._saver: Optional[Saver] = None
 
     # Recording.
 
@@ -222,7 +177,7 @@ class Run:
     def save_when(self, epochs: Optional[float] = None, steps: Optional[int] = None, best: str = "", margin: float = 0.0, on_signal: bool = False) -> None:
         """Sets when save_if_due saves: every so many epochs or steps; whenever the curve in best ("loss.val lower") has beaten its best by
         the margin; once more when the program is asked to end by SIGINT or SIGTERM (a second signal ends it at once)."""
-        saver = _Saver(epochs, steps, best, margin)
+        saver = Saver(epochs, steps, best, margin)
         if self.resumed is not None:
             saver.last_step = saver.saved = self.resumed.step
             if self.resumed.epoch == self.resumed.epoch:
@@ -232,7 +187,7 @@ class Run:
             for number in (signal.SIGINT, signal.SIGTERM):
                 self._on_signal(number, saver)
 
-    def _on_signal(self, number: int, saver: _Saver) -> None:
+    def _on_signal(self, number: int, saver: Saver) -> None:
         before = signal.getsignal(number)
 
         def asked(got: int, frame: Any) -> None:
@@ -470,48 +425,6 @@ class Run:
                 self._fail(f"the recorder is gone and another cannot take over yet; training goes on, and what it says waits here: {error}")
             time.sleep(pause)
             pause = min(2 * pause, 3.0) if tries < _TRIES else _PAUSE
-
-
-class _Saver:
-    """When to save."""
-
-    def __init__(self, epochs: Optional[float], steps: Optional[int], best: str, margin: float) -> None:
-        self.epochs, self.steps, self.margin = epochs, steps, margin
-        self.curve, _, direction = best.partition(" ")
-        self.sign = -1.0 if direction == "higher" else 1.0
-        self.best: Optional[float] = None
-        self.beaten = False
-        self.last_epoch, self.last_step, self.saved = 0.0, 0, -1
-        self.asked = ""
-
-    def see(self, values: Dict[str, Any]) -> None:
-        if self.curve and self.curve in values:
-            v = float(values[self.curve])
-            if v == v and (self.best is None or self.sign * (self.best - v) > self.margin):
-                self.best, self.beaten = v, True
-
-    def due(self, step: int, epoch: Optional[float], stop: Optional[str]) -> str:
-        if step == self.saved:
-            return ""
-        # Multiples are passed, so that a run which goes on from any checkpoint saves where one that was not cut off does.
-        by_epoch = self.epochs is not None and epoch is not None and epoch // self.epochs > self.last_epoch // self.epochs
-        by_step = self.steps is not None and step // self.steps > self.last_step // self.steps
-        why = ""
-        if self.asked:
-            why = f"asked to end ({self.asked})"
-        elif self.beaten:
-            why = "best so far"
-        elif by_epoch:
-            why = f"every {self.epochs:g} epochs"
-        elif by_step:
-            why = f"every {self.steps} steps"
-        elif stop is not None:
-            why = "about to stop"
-        if why:
-            self.beaten = False
-            self.last_epoch = epoch if by_epoch and epoch is not None else self.last_epoch
-            self.last_step = step if by_step else self.last_step
-        return why
 
 
 def _odd(v: float) -> str:
