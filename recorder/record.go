@@ -194,12 +194,15 @@ const refusedPause = 30 * time.Second
 
 // keepSending sends until everything is sent, ctx ends, or the program has and the service refuses it still.
 func (r *recording) keepSending(ctx context.Context) error {
-	for {
+	for said := ""; ; {
 		err := r.sender.send(ctx)
 		if !errors.Is(err, errRefused) || r.over.Load() {
 			return err
 		}
-		r.say("%v; it is tried again", err)
+		if text := err.Error(); text != said {
+			r.say("%s; it is tried again every %s", text, refusedPause)
+			said = text
+		}
 		for began := time.Now(); time.Since(began) < refusedPause && !r.over.Load(); {
 			select {
 			case <-ctx.Done():

@@ -69,6 +69,7 @@ def fill():
 // The disk under the spool is full for a while, also under the program's error output: it trains on without noticing, and what could not be kept is a
 // gap that the run shows.
 func TestFullDiskUnderTheSpool(t *testing.T) {
+	t.Parallel()
 	w, disk := onDisk(t, 3<<20)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")
@@ -127,6 +128,7 @@ print("slowest %.2f, end %.2f" % (slowest, time.monotonic() - began))
 
 // A disk that has bytes, but no names for files left.
 func TestNoInodesUnderTheSpool(t *testing.T) {
+	t.Parallel()
 	w, disk := newWorld(t), smallDisk(t, 16<<20, "nr_inodes=80")
 	w.spool = disk + "/spool"
 	w.env = append(w.env, "KEMBREL_SPOOL="+w.spool, "DISK="+disk)
@@ -169,6 +171,7 @@ run.end()
 
 // The disk stays full to the end while the service is away: what waits in memory goes elsewhere, and is sent from there.
 func TestFullDiskToTheEnd(t *testing.T) {
+	t.Parallel()
 	w, disk := onDisk(t, 3<<20)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")
@@ -200,6 +203,7 @@ run.end()
 
 // Where no spool can be made it is made elsewhere, and the program, which knows nothing of it all, prints what it prints.
 func TestNoSpoolWhereItBelongs(t *testing.T) {
+	t.Parallel()
 	w, disk := onDisk(t, 1<<20)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")
@@ -270,6 +274,7 @@ func TestOutputOutlivesItsTakers(t *testing.T) {
 // The disk of the service itself is filled by checkpoints while a run trains, and emptied by commands alone. Readings go on, checkpoints wait in the
 // spool, and nothing is lost.
 func TestFullDiskOfTheService(t *testing.T) {
+	t.Parallel()
 	w, disk := newWorld(t), smallDisk(t, 700<<20)
 	for i, e := range w.env {
 		if strings.HasPrefix(e, "KEMBREL_DATA=") {

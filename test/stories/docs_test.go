@@ -81,6 +81,7 @@ exec(compile(open(sys.argv[1]).read(), sys.argv[1], "exec"))
 
 // The README's programs, pasted as they stand, resume exactly; its commands run from an empty home.
 func TestReadme(t *testing.T) {
+	t.Parallel()
 	w := emptyHome(t)
 	w.start(t)
 	commands := blocks(t, "README.md", "sh")
@@ -192,6 +193,7 @@ func (w *world) train20(t *testing.T, program string) {
 
 // The commands of the documents run as they are written, from an empty home.
 func TestCommandsOfTheDocuments(t *testing.T) {
+	t.Parallel()
 	w := emptyHome(t)
 	w.start(t)
 	for _, block := range blocks(t, "docs/resuming.md", "sh") {

@@ -18,6 +18,7 @@ import (
 
 // Training starts always: a token that is wrong, a project that is unknown cost nothing but a word, and what was recorded is sent when they are put right.
 func TestRecordStartsAlways(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	reading := []string{`{"kind":"readings","id":1,"step":1,"epoch":1,"values":{"loss.val":1}}`}
@@ -46,6 +47,7 @@ func TestRecordStartsAlways(t *testing.T) {
 
 // What was asked and what was used are two things: the run has what the program used.
 func TestAskedAndUsed(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")
@@ -90,6 +92,7 @@ run.end()
 
 // A finished run is not resumed unless it is to train further; the time it took is that of its legs.
 func TestResumingAFinishedRun(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")
@@ -131,6 +134,7 @@ print("state", state)
 
 // A program that begins again from its first step although it goes on from a checkpoint is told once what is wrong, and the run says it.
 func TestBeginningAgainIsSaid(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")
@@ -161,6 +165,7 @@ run.end()
 
 // What another person recorded is shown, harmless, and runs only when that is said; nothing of it comes in by the way.
 func TestNobodyElsesCommands(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")
@@ -252,6 +257,7 @@ func (w *world) person(t *testing.T, name string) string {
 
 // After a run went on from the middle, each checkpoint answers to its own address only.
 func TestAddressesAfterResuming(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")
@@ -310,6 +316,7 @@ run.end()
 
 // Blobs that are away for a moment, and are back, are as if nothing had been.
 func TestBlobsAwayForAMoment(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")

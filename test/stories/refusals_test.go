@@ -67,6 +67,7 @@ var bads = map[string]string{"/runs": "badhyper", "/curves": "badcurve", "/batch
 
 // Whatever the service refuses for good costs itself only: everything else of the run is there, and the run and the person are told.
 func TestEveryRefusalOfAnItem(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")
@@ -130,6 +131,7 @@ func TestEveryRefusalOfAnItem(t *testing.T) {
 
 // What refuses a run as a whole costs nothing: it waits in the spool, and is sent when that is put right.
 func TestEveryRefusalOfARun(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")
@@ -151,6 +153,7 @@ func TestEveryRefusalOfARun(t *testing.T) {
 
 // A hyperparameter that is no UTF-8 is one like any other.
 func TestHyperparametersThatAreNoUTF8(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")
