@@ -475,7 +475,7 @@ func (a *App) showCheckpoint(c *api.Checkpoint) {
 func patience(s api.StopState) string {
 	switch {
 	case s.Stopped != nil:
-		return "; it said stop" + at(&s.Stopped.At)
+		return "; it said stop " + at(&s.Stopped.At)
 	case math.IsNaN(float64(s.Left)):
 		return ""
 	}

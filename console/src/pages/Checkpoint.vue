@@ -149,7 +149,7 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
           <code class="mono">kembrel restore {{ checkpoint.address }} --into model</code>
           <template v-if="checkpoint.fit === 'resume'">
             <br />
-            <code class="mono">kembrel resume {{ checkpoint.address }}</code>
+            <code class="mono">kembrel branch {{ checkpoint.address }} --hyper NAME=VALUE</code>
           </template>
         </p>
       </Question>
