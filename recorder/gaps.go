@@ -82,8 +82,17 @@ func (n *session) sayGap() {
 	n.remark(fmt.Sprintf("Not kept, from %s to %s: %s, because %v.", g.since.Format(time.DateTime), time.Now().Format(time.DateTime), strings.Join(parts, " and "), g.why))
 }
 
-// miss leaves on the run that it lacks a checkpoint. The mutex is held.
-func (n *session) miss(step int64, why error) { n.remark(missed(step, why.Error())) }
+// onTheRun is what has been left on the run already.
+type onTheRun struct{ error }
+
+func (e onTheRun) Unwrap() error { return e.error }
+
+// miss says and leaves on the run that it lacks a checkpoint. The mutex is held.
+func (n *session) miss(step int64, why error) {
+	text := missed(step, why.Error())
+	n.say("%s", text)
+	n.remark(text)
+}
 
 func missed(step int64, why string) string {
 	return fmt.Sprintf("The checkpoint of step %d was not kept: %s.", step, why)

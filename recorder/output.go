@@ -31,7 +31,7 @@ var streams = [2]string{"stdout", "stderr"}
 
 // Limits of what waits for a taker that takes nothing, and of the last lines of output that go with a leg's end.
 const (
-	waitLimit = 8 << 20
+	waitLimit = 4 << 20
 	tailBytes = 8 << 10
 	tailLines = 40
 )
@@ -66,9 +66,9 @@ func (t *taker) put(p []byte) {
 		return
 	}
 	t.tail = append(t.tail, p...)
-	if over := len(t.tail) - waitLimit; over > 0 {
+	if over := len(t.tail) - waitLimit; over > waitLimit { // now and then, so that a flood costs one copy
 		t.left += int64(over)
-		t.tail = append([]byte(nil), t.tail[over:]...)
+		t.tail = append(t.tail[:0], t.tail[over:]...)
 	}
 }
 
@@ -89,6 +89,10 @@ func (t *taker) write() {
 			t.wake.Wait()
 		}
 		if len(t.queue) == 0 && len(t.tail) > 0 {
+			if over := len(t.tail) - waitLimit; t.left > 0 && over > 0 {
+				t.left += int64(over)
+				t.tail = t.tail[over:]
+			}
 			if t.left > 0 {
 				t.queue = fmt.Appendf(t.queue, "\n[kembrel: %d bytes of output are left out here: they could not be kept]\n", t.left)
 			}

@@ -6,6 +6,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kembrel/api"
@@ -52,7 +53,7 @@ var (
 	}, "|"))
 	bearer   = regexp.MustCompile(`(?i)\b((?:bearer|basic)\s+)[A-Za-z0-9._~+/=-]{8,}`)
 	inURL    = regexp.MustCompile(`([A-Za-z][A-Za-z0-9+.-]*://)[^/\s@'"]+@`)
-	assigned = regexp.MustCompile(`(?i)([A-Za-z0-9_.-]*(?:token|secret|passw(?:or)?d|passphrase|api[_-]?key|access[_-]?key|private[_-]?key|credential|auth[_-]?key)[A-Za-z0-9_.-]*["']?\s*[:=]\s*)("[^"\n]{4,}"|'[^'\n]{4,}'|[^\s"'(){}\[\],;]{6,})`)
+	assigned = regexp.MustCompile(`(?i)([A-Za-z0-9_.-]*(?:token|secret|passw(?:or)?d|passphrase|api[_-]?key|access[_-]?key|private[_-]?key|credential|auth[_-]?key)(?:[_.0-9-][A-Za-z0-9_.-]*)?["']?\s*[:=]\s*)("[^"\n]{4,}"|'[^'\n]{4,}'|[^\s"'(){}\[\],;]{6,})`)
 	long     = regexp.MustCompile(`[A-Za-z0-9+_=-]{24,}`)
 	checksum = regexp.MustCompile(`(?:sha1|sha256|sha384|sha512|md5|h1|b3)[-:]$`)
 )
@@ -127,6 +128,9 @@ func checksumInside(s string) bool {
 
 // harmlessValue reports whether what stands behind a name like "token" is code or a plain word, not a secret: os.environ, args.token, None.
 func harmlessValue(v string) bool {
+	if _, err := strconv.ParseFloat(v, 64); err == nil {
+		return true
+	}
 	word := true
 	for _, c := range v {
 		word = word && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_' || c == '.' || c == '$')

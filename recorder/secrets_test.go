@@ -31,7 +31,7 @@ func TestWithoutSecrets(t *testing.T) {
 		require.Equal(t, want, withoutSecrets(want), "again changes nothing")
 	}
 	for _, stays := range []string{"lr = 0.03", "token = os.environ", "self.token_count = count_tokens", "TestHyperparametersKeepTypeAndEveryDigit2", "index 0123456789abcdef0123456789abcdef01234567..89abcdef 100644",
-		"sha512-9fK2mQ7xT4bW8zR3vL6pY1cD5hJ0==", "h1:9fK2mQ7xT4bW8zR3vL6pY1cD5hJ0=", "max_tokens: 4096", "/home/ines/harbour/train_2026_11_28_final_v2.py", "keys = sorted(values)"} {
+		"sha512-9fK2mQ7xT4bW8zR3vL6pY1cD5hJ0==", "h1:9fK2mQ7xT4bW8zR3vL6pY1cD5hJ0=", "max_tokens: 4096", "max_tokens = 100000", "token_count: 12345678", `tokenizer = "bpe-small"`, `secretary = "Ines Hafen"`, "/home/ines/harbour/train_2026_11_28_final_v2.py", "keys = sorted(values)"} {
 		require.Equal(t, stays, withoutSecrets(stays))
 	}
 }

@@ -284,7 +284,10 @@ func (n *session) problem(out *outbox, m protocol.Message, err error) {
 	if m.Kind != "" {
 		what = m.Kind + ": " + what
 	}
-	n.refuses(m.Kind, what)
+	var told onTheRun
+	if !errors.As(err, &told) {
+		n.refuses(m.Kind, what)
+	}
 	out.put(protocol.Reply{Kind: "problem", ID: m.ID, What: what})
 }
 
@@ -349,7 +352,7 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 		case "begin":
 			if err := n.begin(m, out); err != nil {
 				n.miss(m.Step, err)
-				return err
+				return onTheRun{err}
 			}
 			return nil
 		case "abandon":
@@ -427,7 +430,7 @@ func (n *session) commit(m protocol.Message, out *outbox) error {
 			n.mutex.Lock()
 			n.miss(manifest.Step, err)
 			n.mutex.Unlock()
-			n.problem(out, m, err)
+			n.problem(out, m, onTheRun{err})
 			return
 		}
 		out.put(protocol.Reply{Kind: "kept", ID: m.ID, Checkpoint: m.Key})

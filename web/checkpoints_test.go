@@ -224,7 +224,7 @@ func TestBestByObjective(t *testing.T) {
 		}
 		return c.Address
 	}
-	require.Eventually(t, func() bool { return best() == "vessels/1@e2" }, 5*time.Second, 50*time.Millisecond, "nearest at or before step 3")
+	require.Eventually(t, func() bool { return best() == "vessels/1@e2" }, 60*time.Second, 50*time.Millisecond, "nearest at or before step 3")
 	edit := &api.ProjectEdit{ProjectInput: vessels}
 	higher := "loss.val higher"
 	edit.Body.Objective = &higher
@@ -308,7 +308,7 @@ func TestCleaning(t *testing.T) {
 	call(t, s, api.CommitCheckpoint, manifest(legs[0], 2, map[string][]byte{"x": shared})) // makes loose safe as well
 	require.Equal(t, 0, uses(loose))
 	call(t, s, api.DeleteRun, &api.LeaveInput{RunInput: legs[1].RunInput, Days: 1e-9})
-	require.Eventually(t, func() bool { return uses(own) == 0 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return uses(own) == 0 }, 60*time.Second, 50*time.Millisecond)
 	n, err := s.db.CleanChunks(ctx, time.Hour)
 	require.NoError(t, err)
 	require.Zero(t, n, "their lease is not over")

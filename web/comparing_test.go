@@ -184,7 +184,7 @@ func TestColumnsAndFiguresAtTheBest(t *testing.T) {
 	require.Eventually(t, func() bool {
 		got := read()
 		return got[1] == `[0.9,2]` && got[2] == `[0.6,5]`
-	}, 20*time.Second, 100*time.Millisecond, "looked up anew")
+	}, 60*time.Second, 100*time.Millisecond, "looked up anew")
 	p := refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, Columns: "best,hyper"}, api.Invalid, "column 2 (hyper)")
 	require.Equal(t, 1, p.Column)
 
@@ -271,7 +271,7 @@ func TestViewsAndWhatBecomesOfRuns(t *testing.T) {
 	running := s.leg(t)
 	refuse(t, s, api.DeleteRun, &api.LeaveInput{RunInput: running.RunInput, Days: 1}, api.Conflict, "is running")
 	call(t, s, api.DeleteRun, &api.LeaveInput{RunInput: run(2), Days: 1e-9})
-	require.Eventually(t, func() bool { return len(shown("all")) == 3 }, 20*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return len(shown("all")) == 3 }, 60*time.Second, 100*time.Millisecond)
 	refuse(t, s, api.GetRun, &in, api.NotFound, "vessels/2")
 	for _, table := range []string{"journal", "block", "curve_summary", "curve", "hyper", "leg"} {
 		var n int

@@ -47,7 +47,7 @@ func TestViewHidesNothing(t *testing.T) {
 		}
 		return 1 + float64(i%10)/1000
 	})
-	require.Eventually(t, func() bool { return call(t, s, api.GetRun, &leg.RunInput).Last != nil }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return call(t, s, api.GetRun, &leg.RunInput).Last != nil }, 60*time.Second, 20*time.Millisecond)
 	for _, by := range []string{"step", "epoch", "time"} {
 		got := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: []string{"loss.train"}, By: by, Pixels: 100})
 		c := got.Curves[0]
@@ -201,7 +201,7 @@ func TestVerdictSetAside(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r := call(t, s, api.GetRun, &leg.RunInput)
 		return r.Verdict.Kind == "improving" && strings.HasPrefix(r.Answers.Learning, "Still improving: loss.val fell ")
-	}, 5*time.Second, 50*time.Millisecond)
+	}, 60*time.Second, 50*time.Millisecond)
 	v := call(t, s, api.SetAside, in)
 	require.Equal(t, []string{"improving", "the sea was rough", "Ines"}, []string{v.Aside.Kind, v.Aside.Reason, v.Aside.Who})
 	// It stays through later readings, and is in the list.
@@ -285,5 +285,5 @@ func TestMachineReadingsAreNoTraining(t *testing.T) {
 	require.Equal(t, "0.1", string(call(t, s, api.GetRun, &leg.RunInput).Hyper["lr"]))
 	require.Eventually(t, func() bool {
 		return strings.Contains(call(t, s, api.GetRun, &leg.RunInput).Answers.Happened, "At most 50 % of the CPU.")
-	}, 5*time.Second, 50*time.Millisecond, "peaks are said")
+	}, 60*time.Second, 50*time.Millisecond, "peaks are said")
 }

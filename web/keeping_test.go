@@ -108,7 +108,7 @@ func TestKeepRules(t *testing.T) {
 	require.Equal(t, "2@e1 stays, 2@e2 stays", s.fates(t, two), "a person's word is taken back without a pin")
 
 	s.setKeep(t, keep.Rule{Last: 1, Stay: 1e-9})
-	require.Eventually(t, func() bool { return s.fates(t, one) == "1@e1 pinned, 1@e2 dropped, 1@e3 dropped, 1@e4 stays" }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return s.fates(t, one) == "1@e1 pinned, 1@e2 dropped, 1@e3 dropped, 1@e4 stays" }, 60*time.Second, 50*time.Millisecond)
 	gone := call(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: one, At: "e3"})
 	require.Equal(t, "nothing", gone.Fit)
 	require.EqualValues(t, 2, gone.Figures["loss.val"], "its figures stay")

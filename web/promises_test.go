@@ -34,7 +34,7 @@ func TestBadWeightsCostThemselves(t *testing.T) {
 		return call(t, s, api.GetTensors, &api.TensorsInput{CheckpointInput: api.CheckpointInput{RunInput: leg.RunInput, At: at}})
 	}
 	ready := func(at string) (got *api.Tensors) {
-		require.Eventually(t, func() bool { got = state(at); return got.Ready || got.Problem != "" }, 20*time.Second, 20*time.Millisecond, at)
+		require.Eventually(t, func() bool { got = state(at); return got.Ready || got.Problem != "" }, 60*time.Second, 20*time.Millisecond, at)
 		return got
 	}
 	many := strings.Builder{}
@@ -81,7 +81,7 @@ func TestOddOfManyCheckpoints(t *testing.T) {
 		require.Eventually(t, func() bool {
 			got := call(t, s, api.GetTensors, &api.TensorsInput{CheckpointInput: api.CheckpointInput{RunInput: leg.RunInput, At: at}})
 			return got.Ready && got.Tensors[0].Odd == odd
-		}, 30*time.Second, 50*time.Millisecond, at)
+		}, 60*time.Second, 50*time.Millisecond, at)
 	}
 }
 

@@ -127,7 +127,7 @@ func TestBatches(t *testing.T) {
 	require.Eventually(t, func() bool {
 		run := call(t, s, api.GetRun, &leg.RunInput)
 		return run.Best != nil && run.Best.Step == 14 && len(run.Curves) == 1 && run.Curves[0].NaN == 1
-	}, 5*time.Second, 50*time.Millisecond, "the best is the least finite value")
+	}, 60*time.Second, 50*time.Millisecond, "the best is the least finite value")
 	runs := call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}})
 	require.Len(t, runs.Items[0].Sketch, 6)
 }
@@ -175,7 +175,7 @@ func TestLostAndHeardOfAgain(t *testing.T) {
 	leg := s.leg(t)
 	state := func() string { return call(t, s, api.GetRun, &leg.RunInput).State }
 	require.Equal(t, "running", state())
-	require.Eventually(t, func() bool { return state() == "lost" }, 15*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return state() == "lost" }, 60*time.Second, 100*time.Millisecond)
 	call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", 1))
 	require.Equal(t, "running", state())
 	code := 3

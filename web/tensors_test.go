@@ -43,7 +43,7 @@ func TestWeightsAreLookedInto(t *testing.T) {
 	require.Eventually(t, func() bool {
 		got = call(t, s, api.GetTensors, &api.TensorsInput{CheckpointInput: last})
 		return got.Ready
-	}, 10*time.Second, 20*time.Millisecond)
+	}, 60*time.Second, 20*time.Millisecond)
 	require.EqualValues(t, 7, got.Parameters)
 	a := got.Tensors[0]
 	require.Equal(t, []any{"a.weight", "F64", int64(4), 625.0, -1000.0, 2000.0}, []any{a.Name, a.Dtype, a.Parameters, float64(a.Mean), float64(a.Min), float64(a.Max)})
@@ -63,7 +63,7 @@ func TestWeightsAreLookedInto(t *testing.T) {
 	require.Eventually(t, func() bool {
 		got = call(t, s, api.GetTensors, &api.TensorsInput{CheckpointInput: api.CheckpointInput{RunInput: leg.RunInput, At: "s30"}})
 		return got.Problem != ""
-	}, 10*time.Second, 20*time.Millisecond)
+	}, 60*time.Second, 20*time.Millisecond)
 	require.Contains(t, got.Says, "cannot be read")
 }
 
@@ -136,7 +136,7 @@ func TestStartingWeights(t *testing.T) {
 		call(t, s, api.SendBatch, says)
 		return call(t, s, api.GetRun, &leg.RunInput)
 	}
-	require.Eventually(t, func() bool { return start("fresh", print).Start.Equals == "vessels/1@e10" }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return start("fresh", print).Start.Equals == "vessels/1@e10" }, 60*time.Second, 50*time.Millisecond)
 	require.Contains(t, start("fresh", print).Warnings[0], "declared to start fresh")
 	require.Contains(t, start("", print).Warnings[0], "goes on from trained weights")
 	fresh := start("fresh", chunk.Sum([]byte("others")))

@@ -235,3 +235,63 @@ func FuzzReader(f *testing.F) {
 		}
 	})
 }
+
+// A disk that takes nothing keeps records waiting in memory, and is tried until it takes again: nothing is lost or doubled, and what does not fit in
+// memory is refused at once. At the end readers see what still waits.
+func TestWaitsForRoom(t *testing.T) {
+	s := made(t)
+	var told []error
+	var mutex sync.Mutex
+	s.OnRoom(func(none error) { mutex.Lock(); told = append(told, none); mutex.Unlock() })
+	require.NoError(t, s.AppendNow(Note, 1, "before"))
+	closed, err := os.Open(filepath.Join(s.Folder, "records")) // it cannot be written into
+	require.NoError(t, err)
+	swap := func(to *os.File) (from *os.File) {
+		s.records.mutex.Lock()
+		defer s.records.mutex.Unlock()
+		from, s.records.file = s.records.file, to
+		return from
+	}
+	good := swap(closed)
+	kept := make(chan int, 100)
+	for i := range 50 {
+		s.Append(Note, int64(2+i), fmt.Appendf(nil, "%d", i), func(err error) {
+			require.NoError(t, err)
+			kept <- i
+		})
+	}
+	require.Eventually(t, func() bool { return s.Stuck() != nil }, 5*time.Second, time.Millisecond)
+	require.Len(t, all(t, s), 1, "readers see what is durable")
+	refused := make(chan error, 1)
+	s.Append(Note, 99, make([]byte, memoryLimit), func(err error) { refused <- err })
+	require.ErrorIs(t, <-refused, ErrNoRoom)
+	swap(good)
+	for i := range 50 {
+		require.Equal(t, i, <-kept, "in order")
+	}
+	require.Len(t, all(t, s), 51)
+	require.Eventually(t, func() bool {
+		mutex.Lock()
+		defer mutex.Unlock()
+		return len(told) == 2 && told[0] != nil && told[1] == nil
+	}, 5*time.Second, time.Millisecond)
+
+	good = swap(closed)
+	s.Append(Note, 100, []byte("late"), func(error) {})
+	require.Error(t, s.AppendEnd(Ending{State: "finished"}, 100*time.Millisecond))
+	records := all(t, s)
+	require.Len(t, records, 53, "what waits in memory is read too")
+	require.Contains(t, records[52], "finished")
+	other := t.TempDir()
+	folder, err := s.Rescue([]string{filepath.Dir(s.Folder), other})
+	require.NoError(t, err)
+	require.Equal(t, other, filepath.Dir(folder))
+	swap(good)
+	require.NoError(t, s.Close())
+	again, err := Open(folder)
+	require.NoError(t, err)
+	require.Equal(t, records, all(t, again))
+	require.NoError(t, again.Remove())
+	_, err = os.Stat(s.Folder)
+	require.ErrorIs(t, err, os.ErrNotExist, "the one it was goes with it")
+}

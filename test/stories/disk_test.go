@@ -245,10 +245,10 @@ func TestOutputOutlivesItsTakers(t *testing.T) {
 	cmd.Stdout, cmd.Stderr = &lockedBuffer{}, &lockedBuffer{}
 	require.NoError(t, cmd.Start())
 	var pid int
-	require.Eventually(t, func() bool { pid = drainer(cmd.Process.Pid); return pid > 0 }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { pid = drainer(cmd.Process.Pid); return pid > 0 }, 60*time.Second, 10*time.Millisecond)
 	time.Sleep(500 * time.Millisecond)
 	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
-	require.Eventually(t, func() bool { other := drainer(cmd.Process.Pid); return other > 0 && other != pid }, 10*time.Second, 10*time.Millisecond, "another follows")
+	require.Eventually(t, func() bool { other := drainer(cmd.Process.Pid); return other > 0 && other != pid }, 60*time.Second, 10*time.Millisecond, "another follows")
 	require.NoError(t, cmd.Wait())
 	require.FileExists(t, w.folder+"/ended")
 	require.Contains(t, cmd.Stdout.(*lockedBuffer).String(), "line 15\n")
@@ -259,7 +259,7 @@ func TestOutputOutlivesItsTakers(t *testing.T) {
 	time.Sleep(700 * time.Millisecond)
 	require.NoError(t, cmd.Process.Kill())
 	cmd.Wait()
-	require.Eventually(t, func() bool { _, err := os.Stat(w.folder + "/ended"); return err == nil }, 20*time.Second, 50*time.Millisecond, "the program goes on to its end")
+	require.Eventually(t, func() bool { _, err := os.Stat(w.folder + "/ended"); return err == nil }, 60*time.Second, 50*time.Millisecond, "the program goes on to its end")
 	require.Eventually(t, func() bool {
 		files, _ := filepath.Glob(w.folder + "/spool/*/stdout")
 		for _, f := range files {
@@ -268,7 +268,7 @@ func TestOutputOutlivesItsTakers(t *testing.T) {
 			}
 		}
 		return false
-	}, 10*time.Second, 50*time.Millisecond, "and what it prints is kept")
+	}, 60*time.Second, 50*time.Millisecond, "and what it prints is kept")
 }
 
 // The disk of the service itself is filled by checkpoints while a run trains, and emptied by commands alone. Readings go on, checkpoints wait in the

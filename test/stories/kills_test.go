@@ -32,7 +32,7 @@ func TestKillsLoseNothing(t *testing.T) {
 	require.NoError(t, cmd.Start())
 	go cmd.Wait()
 	trainer := 0
-	require.Eventually(t, func() bool { trainer = find("train", keep); return trainer > 0 }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { trainer = find("train", keep); return trainer > 0 }, 60*time.Second, 20*time.Millisecond)
 	seed, err := strconv.ParseUint(cmp.Or(os.Getenv("KEMBREL_KILL_SEED"), "7420"), 10, 64)
 	require.NoError(t, err)
 	r := rand.New(rand.NewPCG(seed, 1))

@@ -52,7 +52,7 @@ func TestPythonFromTheService(t *testing.T) {
 		out, errs, code := run(start(i == 0, mode))
 		require.Zero(t, code, "%s: %s%s", mode, out, errs)
 		address := fmt.Sprintf("vessels/%d", i+1)
-		require.Eventually(t, func() bool { return w.show(t, address).State == "finished" }, 20*time.Second, 100*time.Millisecond, mode)
+		require.Eventually(t, func() bool { return w.show(t, address).State == "finished" }, 60*time.Second, 100*time.Millisecond, mode)
 		r := w.show(t, address)
 		require.JSONEq(t, `[2,1]`, string(r.Hyper["net.layers"]))
 		require.Equal(t, "Its weights were fresh, seed 3.", r.Start.Says)
@@ -68,7 +68,7 @@ func TestPythonFromTheService(t *testing.T) {
 
 	out, errs, code := run(start(false, "crash"))
 	require.Equal(t, 1, code, out+errs)
-	require.Eventually(t, func() bool { return w.show(t, "vessels/4").State == "failed" }, 20*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return w.show(t, "vessels/4").State == "failed" }, 60*time.Second, 100*time.Millisecond)
 	require.Contains(t, w.show(t, "vessels/4").Legs[0].Why, "RuntimeError: the sea is rough")
 
 	// Killed in the middle and resumed, it ends as the first run did.
@@ -77,7 +77,7 @@ func TestPythonFromTheService(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, _, code := w.try("restore", "vessels/5@e2", "--into", w.folder+"/x", "--parts", "random", "--overwrite")
 		return code == 0
-	}, 20*time.Second, 50*time.Millisecond)
+	}, 60*time.Second, 50*time.Millisecond)
 	processes(func(pid int, args []string, env string) {
 		if len(args) > 1 && args[0] == python && args[1] == script && strings.Contains(env, "PACE=0.3") {
 			syscall.Kill(pid, syscall.SIGKILL)
@@ -95,16 +95,16 @@ func TestPythonFromTheService(t *testing.T) {
 	cmd = start(true, "twice", "WEIGHTS="+w.folder+"/fit/weights.safetensors")
 	out, errs, code = run(cmd)
 	require.Zero(t, code, out+errs)
-	require.Eventually(t, func() bool { return w.show(t, "vessels/7").State == "finished" }, 20*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return w.show(t, "vessels/7").State == "finished" }, 60*time.Second, 100*time.Millisecond)
 	require.Eventually(t, func() bool {
 		again := w.show(t, "vessels/7")
 		return len(again.Warnings) > 0 && strings.Contains(again.Warnings[0], "declared to start fresh, but its starting weights are equal to those of vessels/1@e6")
-	}, 10*time.Second, 100*time.Millisecond)
+	}, 60*time.Second, 100*time.Millisecond)
 
 	// Asked to end, it saves once more and is stopped.
 	cmd = start(true, "plain", "PACE=0.2", "EPOCHS=100")
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { _, _, code := w.try("show", "vessels/8@e1"); return code == 0 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { _, _, code := w.try("show", "vessels/8@e1"); return code == 0 }, 60*time.Second, 50*time.Millisecond)
 	time.Sleep(130 * time.Millisecond) // between two epochs' ends
 	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
 	cmd.Wait()

@@ -123,7 +123,7 @@ func TestSpoolOfADeadRecorder(t *testing.T) {
 	var out lockedBuffer
 	cmd.Stdout = &out
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return strings.Contains(out.String(), `"id":2`) }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(out.String(), `"id":2`) }, 60*time.Second, 50*time.Millisecond)
 	require.NoError(t, syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL))
 	cmd.Wait()
 	w.start(t)

@@ -98,11 +98,11 @@ func TestResumedEqualsUninterrupted(t *testing.T) {
 		cmd := w.record(w.training(kind, name, "--save-steps", fmt.Sprint(3+r.IntN(20)), "--pace", "80ms")...)
 		require.NoError(t, cmd.Start())
 		trainer := 0
-		require.Eventually(t, func() bool { trainer = find("train", name); return trainer > 0 }, 10*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { trainer = find("train", name); return trainer > 0 }, 60*time.Second, 5*time.Millisecond)
 		require.Eventually(t, func() bool {
 			_, _, code := w.try("restore", address+"@last", "--into", filepath.Join(w.folder, name), "--parts", "random", "--overwrite")
 			return code == 0
-		}, 20*time.Second, 20*time.Millisecond, "a first checkpoint")
+		}, 60*time.Second, 20*time.Millisecond, "a first checkpoint")
 		time.Sleep(time.Duration(r.IntN(300)) * time.Millisecond)
 		down := seed%7 == 3
 		if down {
@@ -123,6 +123,10 @@ func TestResumedEqualsUninterrupted(t *testing.T) {
 			continue
 		}
 		out, errs, code := w.try("resume", address)
+		if code == 6 && strings.Contains(errs, "is finished") { // so says what its dead recorder had kept
+			w.equalRuns(t, whole[kind], address)
+			continue
+		}
 		require.Zero(t, code, "seed %d: %s%s", seed, out, errs)
 		after := w.show(t, address)
 		require.Equal(t, "finished", after.State)
@@ -149,7 +153,7 @@ func TestOneLegAtATime(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, _, code := w.try("restore", "vessels/1@e3", "--into", w.folder+"/x", "--parts", "random", "--overwrite")
 		return code == 0
-	}, 20*time.Second, 50*time.Millisecond)
+	}, 60*time.Second, 50*time.Millisecond)
 	_, errs, code := w.try("resume", "vessels/1@e2")
 	require.Equal(t, 6, code, errs)
 	require.Contains(t, errs, "vessels/1 is being recorded: leg 1")

@@ -64,7 +64,7 @@ func TestStopRuleWhileTheServiceIsAway(t *testing.T) {
 	said := &lockedBuffer{}
 	cmd.Stderr = said
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return strings.Contains(said.String(), "recording vessels/1") }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "recording vessels/1") }, 60*time.Second, 20*time.Millisecond)
 	w.stop(t, syscall.SIGKILL)
 	err := cmd.Wait()
 	var end *exec.ExitError
@@ -90,7 +90,7 @@ func TestRuleSetWhileItRuns(t *testing.T) {
 	said := &lockedBuffer{}
 	cmd.Stderr, cmd.Stdout = said, said
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return strings.Contains(said.String(), "epoch  3 of") }, 30*time.Second, 20*time.Millisecond, said)
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "epoch  3 of") }, 60*time.Second, 20*time.Millisecond, said)
 	follow := w.command(w.binary, "follow", "vessels/1", "--every", "200ms")
 	followed := &lockedBuffer{}
 	follow.Stdout = followed

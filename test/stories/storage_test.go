@@ -215,7 +215,7 @@ func TestStoragePage(t *testing.T) {
 		require.Eventually(t, func() bool {
 			out, _, _ := w.try("show", "vessels/1@"+checkpoint)
 			return strings.Contains(out, what) == shows
-		}, 15*time.Second, 100*time.Millisecond, "%s: %s", checkpoint, what)
+		}, 60*time.Second, 100*time.Millisecond, "%s: %s", checkpoint, what)
 	}
 	do(t, ctx, "open the run", chromedp.Navigate(w.url+"/vessels/1#what-came-out"), chromedp.WaitVisible(`button[aria-label="Act on vessels/1@e5"]`))
 	act("e5", "Bring it back")
@@ -231,7 +231,7 @@ func TestStoragePage(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, errs, code := w.try("restore", "vessels/1@e6", "--into", w.folder+"/gone")
 		return code == 3 && strings.Contains(errs, "are gone")
-	}, 20*time.Second, 200*time.Millisecond)
+	}, 60*time.Second, 200*time.Millisecond)
 	require.Contains(t, w.kembrel(t, "sizes", "vessels/1"), "dropped")
 	require.Contains(t, w.kembrel(t, "sizes"), "together")
 	for line, says := range map[string]string{
