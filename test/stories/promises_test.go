@@ -90,6 +90,25 @@ run.end()
 	require.Empty(t, w.show(t, "vessels/4").Untaken)
 }
 
+// A trial has the values that its program used, too: what stands in no brace and is not taken is asked only.
+func TestAskedOfATrial(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	require.NoError(t, os.WriteFile(w.folder+"/space.yaml", []byte("space: 1\nhyperparameters:\n  lr: {choice: [0.1, 0.2]}\n  depth: 3\n"), 0o644))
+	require.NoError(t, os.WriteFile(w.folder+"/train.sh", []byte("#!/bin/sh\necho \"$@\"\n"), 0o755))
+	out, errs, code := w.try("search", "grid", "--project", "vessels", "--space", "space.yaml", "--", "./train.sh", "--lr", "{lr}")
+	require.Zero(t, code, out+errs)
+	w.nothingWaits(t)
+	for _, address := range []string{"vessels/1", "vessels/2"} {
+		r := w.show(t, address)
+		require.Contains(t, []string{"0.1", "0.2"}, string(r.Hyper["lr"]))
+		require.NotContains(t, r.Hyper, "depth")
+		require.Equal(t, []api.Untaken{{Name: "depth", Asked: json.RawMessage("3")}}, r.Untaken)
+	}
+}
+
 // A finished run is not resumed unless it is to train further; the time it took is that of its legs.
 func TestResumingAFinishedRun(t *testing.T) {
 	t.Parallel()
