@@ -40,7 +40,7 @@ func TestWithholdCommand(t *testing.T) {
 	for given, want := range map[string]string{
 		"train --token s3cr3t --lr 0.03": "train --token W --lr 0.03",
 		"train --api-key=abc --seed 7":   "train --api-key=W --seed 7",
-		"train HYDRA_TOKEN=abc x=1":         "train HYDRA_TOKEN=W x=1",
+		"train HYDRA_TOKEN=abc x=1":      "train HYDRA_TOKEN=W x=1",
 		"train --keys 3 --pass-rate 0.5": "train --keys 3 --pass-rate 0.5",
 		"train --resume https://u:p@h/w": "train --resume https://W@h/w",
 		"train --token --verbose":        "train --token --verbose",
