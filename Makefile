@@ -48,7 +48,7 @@ setup-bench:
 	@.ci/install-bench
 
 setup-browser:
-	@.ci/install-browser
+	@.ci/install-browser pgrep
 
 test: setup-database setup-browser setup-python build check ## set up, check and test everything
 	@cd console && npm run --silent test

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -177,7 +178,7 @@ func (w *world) train20(t *testing.T, program string) {
 			fmt.Sscan(string(list), &pid)
 		}
 		time.Sleep(time.Duration(try) * time.Millisecond)
-		exec.Command("kill", "-9", fmt.Sprint(pid)).Run()
+		syscall.Kill(pid, syscall.SIGKILL)
 		cmd.Wait()
 		_, run, _ := strings.Cut(said.String(), "recording ")
 		run, _, _ = strings.Cut(run, "\n")

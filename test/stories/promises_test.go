@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -252,16 +251,8 @@ func TestNobodyElsesCommands(t *testing.T) {
 func (w *world) person(t *testing.T, name string) string {
 	t.Helper()
 	token := strings.TrimSpace(w.kembrel(t, "tokens", "make", "setup"))
-	post := func(path, body, bearer string) map[string]any {
-		out, err := exec.Command("curl", "-sS", "-X", "POST", w.url+"/api/v1"+path, "-H", "Content-Type: application/json", "-H", "Authorization: Bearer "+bearer, "-d", body).Output()
-		require.NoError(t, err)
-		var answer map[string]any
-		if len(out) > 0 {
-			require.NoError(t, json.Unmarshal(out, &answer), string(out))
-		}
-		return answer
-	}
-	post("/people", fmt.Sprintf(`{"name":%q,"password":"deep-water-7420"}`, name), token)
+	status, text := w.ask(t, "POST", "/people", fmt.Sprintf(`{"name":%q,"password":"deep-water-7420"}`, name), token)
+	require.Equal(t, 201, status, text)
 	cmd := w.command(w.binary, "sign-in", "--name", name)
 	cmd.Env = append(cmd.Env, "KEMBREL_CREDENTIALS="+w.folder+"/"+name+".json")
 	cmd.Stdin = strings.NewReader("deep-water-7420\n")
@@ -351,11 +342,9 @@ func TestBlobsAwayForAMoment(t *testing.T) {
 	require.Equal(t, 7, code)
 	require.Contains(t, out, "missing")
 	require.NotContains(t, out, "damaged")
-	address := w.url + "/api/v1/projects/vessels/runs/1/checkpoints/last/file?path=weights.safetensors"
 	token := strings.TrimSpace(w.kembrel(t, "tokens", "make", "reading"))
-	status, err := exec.Command("curl", "-sS", "-o", os.DevNull, "-w", "%{http_code}", "-H", "Authorization: Bearer "+token, address).Output()
-	require.NoError(t, err)
-	require.Equal(t, "503", string(status), "it does not begin with 200")
+	status, _ := w.ask(t, "GET", "/projects/vessels/runs/1/checkpoints/last/file?path=weights.safetensors", "", token)
+	require.Equal(t, 503, status, "it does not begin with 200")
 	require.NoError(t, os.RemoveAll(pack))
 	require.NoError(t, os.Rename(w.folder+"/elsewhere", pack))
 	w.kembrel(t, "restore", "vessels/1@best", "--into", w.folder+"/model")

@@ -285,6 +285,21 @@ func (b *lockedBuffer) String() string {
 	return b.bytes.String()
 }
 
+// ask calls the API as somebody.
+func (w *world) ask(t *testing.T, method, path, body, token string) (status int, text string) {
+	t.Helper()
+	request, err := http.NewRequest(method, w.url+"/api/v1"+path, strings.NewReader(body))
+	require.NoError(t, err)
+	request.Header.Set("Authorization", "Bearer "+token)
+	request.Header.Set("Content-Type", "application/json")
+	response, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	content, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	return response.StatusCode, string(content)
+}
+
 // get reads an answer of the API that needs no signing in.
 func (w *world) get(t *testing.T, path string, into any) {
 	t.Helper()
