@@ -132,12 +132,12 @@ func TestComparingRuns(t *testing.T) {
 	// A run that begins while one looks comes to the top without reload, and its figures move on.
 	do(t, ctx, "look at the runs", chromedp.Navigate(w.url+"/vessels?columns=best,tags,state"), chromedp.WaitVisible(`tr[data-row="8"]`))
 	mark := await[int](t, ctx, "window.stayed = 43", nil)
-	live := w.record(w.harbour, "train", "--hidden", "8", "--clips", "320", "--epochs", "12", "--pace", "300ms")
+	live := w.record(w.harbour, "train", "--hidden", "8", "--clips", "320", "--epochs", "30", "--pace", "500ms") // long enough for a busy machine to draw some of it
 	require.NoError(t, live.Start())
 	top := `document.querySelector('tr[data-row="0"]').innerText`
 	await(t, ctx, top, func(text string) bool { return strings.HasPrefix(text, "10") && strings.Contains(text, "running") }, "it appears")
 	seen := map[string]bool{}
-	await(t, ctx, top, func(text string) bool { seen[text] = true; return len(seen) >= 4 }, "its figures move on")
+	await(t, ctx, top, func(text string) bool { seen[text] = true; return len(seen) >= 3 }, "its figures move on")
 	require.NoError(t, live.Wait())
 	shows(t, ctx, top, "finished")
 	do(t, ctx, "write tags in place", chromedp.DoubleClick(`tr[data-row="0"] td:nth-child(3)`), chromedp.WaitVisible("input.cell"), chromedp.KeyEvent("live, short"), chromedp.KeyEvent(kb.Enter),
