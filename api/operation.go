@@ -18,6 +18,8 @@ type Spec struct {
 	Status           int   // of success; 0: 200, or 204 without output
 	MaxBody          int64 // bytes; 0: 1 MiB
 	Binary           bool  // the Go client speaks CBOR here, not JSON
+	Recorders        bool  // called by recorders all the time, not by people
+	Stream           bool  // the answer takes as long as its reader
 	OwnCheck         bool  // the service checks the body itself, value by value; the schema only describes it
 }
 

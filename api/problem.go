@@ -22,12 +22,13 @@ const (
 	LegClaimed  Kind = "leg-claimed"  // another recorder writes this leg
 	Mismatch    Kind = "mismatch"     // bytes do not have the digest or size they were announced with
 	TooLarge    Kind = "too-large"    // body or value over its limit
-	TooMany     Kind = "too-many"     // too many tries; wait
+	TooMany     Kind = "too-many"     // too many tries, or too much at once; wait
 	Unavailable Kind = "unavailable"  // the database or the blob store does not answer; try again
 	NoRoom      Kind = "no-room"      // the service's disk keeps the rest for the database; readings still go, checkpoints wait
 	ChunkGone   Kind = "chunk-gone"   // a chunk is not where it was kept; it may come back
 	ChunkBad    Kind = "chunk-bad"    // a chunk's bytes are not those it is named by
 	Internal    Kind = "internal"     // a fault of the service
+	TooCostly   Kind = "too-costly"   // answering would take the service too long; ask for less
 	TooSlow     Kind = "too-slow"     // the request did not arrive or finish in time
 	TooOld      Kind = "too-old"      // the client is of before what this service still serves
 	BadMedia    Kind = "bad-media"    // a content type that is not read or written here
@@ -50,12 +51,13 @@ var kinds = map[Kind]struct {
 	LegClaimed:  {409, "Another recorder writes this leg"},
 	Mismatch:    {422, "The bytes are not those announced"},
 	TooLarge:    {413, "Too large"},
-	TooMany:     {429, "Too many tries"},
+	TooMany:     {429, "Too many at once"},
 	Unavailable: {503, "Storage does not answer"},
 	NoRoom:      {507, "No room for checkpoints"},
 	ChunkGone:   {503, "A chunk is not where it was kept"},
 	ChunkBad:    {500, "A chunk is damaged"},
 	Internal:    {500, "A fault of the service"},
+	TooCostly:   {422, "It would take too long"},
 	TooSlow:     {408, "Too slow"},
 	TooOld:      {426, "The client is too old"},
 	BadMedia:    {415, "Unknown content type"},

@@ -335,7 +335,7 @@ var (
 	GetProject     = declare[ProjectInput, Project](Spec{ID: "project", Method: "GET", Path: "/projects/{project}", Summary: "Show a project", Access: SignedIn})
 	ChangeProject  = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH", Path: "/projects/{project}", Summary: "Change a project's title, objective or baseline", Access: SignedIn})
 	ListRuns       = declare[RunsInput, Page[Run]](Spec{ID: "runs", Method: "GET", Path: "/projects/{project}/runs", Summary: "List runs, newest first", Access: SignedIn})
-	BeginRun       = declare[NewRun, Run](Spec{ID: "begin-run", Method: "POST", Path: "/projects/{project}/runs", Summary: "Begin a run", Access: SignedIn, Status: 201})
+	BeginRun       = declare[NewRun, Run](Spec{ID: "begin-run", Method: "POST", Path: "/projects/{project}/runs", Summary: "Begin a run", Access: SignedIn, Recorders: true, Status: 201})
 	GetRun         = declare[RunInput, RunDetail](Spec{ID: "run", Method: "GET", Path: "/projects/{project}/runs/{number}", Summary: "Show a run", Access: SignedIn})
 	ChangeRun      = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH", Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title, tags and note", Access: SignedIn})
 )

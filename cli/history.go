@@ -101,7 +101,7 @@ func (a *App) importCommand() *cobra.Command {
 	var dry, yes bool
 	cmd := &cobra.Command{Use: "import FILE --project PROJECT", Short: "Bring in runs from a CSV or JSON Lines file that any script has written", Args: arguments("FILE"),
 		Long: `Bring in the curves of runs that were trained elsewhere. What the columns are is guessed from their names, shown, and asked about; --map overrules a
-guess. Each run is kept whole or not at all, and the same file brings in the same run once.`,
+guess. Each run is kept whole or not at all (a very large one goes on where it was cut off), and the same file brings in the same run once.`,
 		Example: `  kembrel import history.csv --project vessels --dry-run
   kembrel import history.csv --project vessels --map "val_loss=loss.val" --map "comment=" --yes`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -154,7 +154,7 @@ guess. Each run is kept whole or not at all, and the same file brings in the sam
 				in := toHistory(r)
 				in.Project, in.Key = project, uuid.NewSHA1(uuid.NameSpaceURL, fmt.Appendf(nil, "%s %x %s", project, digest.Sum(nil), r.Run)).String()
 				in.Body.Title, in.Body.Source = titleOf(title, r.Run, args[0]), filepath.Base(args[0])
-				run, err := client.Call(cmd.Context(), a.client(), api.AddHistory, in)
+				run, err := bringIn(cmd.Context(), a.client(), r, in)
 				if err != nil {
 					return fmt.Errorf("bring in %s: %w", orText(r.Run, args[0]), err)
 				}
@@ -241,6 +241,5 @@ func toHistory(r history.Imported) *api.NewHistory {
 		first, last = min(first, p.Time), max(last, p.Time)
 	}
 	in.Body.Started, in.Body.Ended = time.UnixMilli(first), time.UnixMilli(last)
-	in.Body.Axis, in.Body.Curves = api.ToBatch(r.Names, r.Batch)
 	return in
 }

@@ -66,7 +66,7 @@ func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) 
 	river.AddWorker(workers, &lookout{service: s})
 	river.AddWorker(workers, &seal{service: s})
 	river.AddWorker(workers, &inspect{service: s})
-	client, err := river.NewClient(riverpgxv5.New(s.db.Pool), &river.Config{
+	client, err := river.NewClient(riverpgxv5.New(s.db.JobPool()), &river.Config{
 		Schema:                      pg.JobSchema,
 		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, weightsQueue: {MaxWorkers: 1}},
 		Workers:                     workers,
@@ -78,7 +78,7 @@ func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) 
 		return nil, err
 	}
 	s.jobs.Store(client)
-	return client, client.Start(context.WithoutCancel(ctx))
+	return client, client.Start(pg.In(context.WithoutCancel(ctx), pg.Jobs))
 }
 
 // quieter passes on warnings and errors only.

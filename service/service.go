@@ -69,6 +69,7 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 
 // Run does the work beside the requests until ctx ends: telling the live streams, keeping summaries, background jobs.
 func (s *Service) Run(ctx context.Context) error {
+	ctx = pg.In(ctx, pg.Jobs)
 	jobs, err := s.startJobs(ctx)
 	if err != nil {
 		return err
@@ -114,6 +115,9 @@ func (s *Service) keepSummaries(ctx context.Context) {
 	}
 }
 
+// ForRecorders makes what is asked under ctx work for recorders, which has connections of its own.
+func ForRecorders(ctx context.Context) context.Context { return pg.In(ctx, pg.Recorders) }
+
 // Problem makes of any error what the API answers; what is our own fault is logged and not shown.
 func (s *Service) Problem(err error) *api.Problem {
 	var p *api.Problem
@@ -126,6 +130,9 @@ func (s *Service) Problem(err error) *api.Problem {
 	case errors.Is(err, blob.ErrAway):
 		s.options.Log.Warn("the blob store does not answer", "err", err)
 		return api.Fail(api.Unavailable, "the blob store does not answer just now; try again in a moment")
+	case pg.TooCostly(err):
+		s.options.Log.Warn("the database took too long", "err", err)
+		return api.Fail(api.TooCostly, "the database took longer at this than is allowed; ask for less: a narrower filter, fewer columns, or fewer runs at once")
 	case errors.Is(err, context.Canceled):
 		return api.Fail(api.TooSlow, "the request was given up")
 	}

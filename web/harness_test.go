@@ -33,6 +33,7 @@ var ctx = context.Background()
 type served struct {
 	*client.Client
 	service *service.Service
+	metrics http.Handler
 	db      *pg.Store
 	blobs   string
 	owner   service.Who
@@ -77,7 +78,9 @@ func serve(t *testing.T) *served {
 	done := make(chan error, 1)
 	go func() { done <- s.service.Run(running) }()
 	console := fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}, "assets/a.js": {Data: []byte("1")}}
-	server := httptest.NewUnstartedServer(web.New(s.service, web.Options{Log: log, Version: "1", Console: console}).Handler())
+	bound := web.New(s.service, web.Options{Log: log, Version: "1", Console: console})
+	s.metrics = bound.Metrics()
+	server := httptest.NewUnstartedServer(bound.Handler())
 	server.Listener = counting{server.Listener, s.sent}
 	server.Start()
 	t.Cleanup(func() {

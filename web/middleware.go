@@ -31,11 +31,11 @@ func (w *server) observe(c *gin.Context) {
 	began := time.Now()
 	c.Next()
 	took := time.Since(began)
-	route := c.FullPath()
-	if route == "" {
-		route = "other"
+	method, route := c.Request.Method, c.FullPath()
+	if route == "" { // labels are of routes that are there: nobody else's words become series
+		method, route = "other", "other"
 	}
-	w.metrics.requests.WithLabelValues(c.Request.Method, route, strconv.Itoa(c.Writer.Status())).Observe(took.Seconds())
+	w.metrics.requests.WithLabelValues(method, route, strconv.Itoa(c.Writer.Status())).Observe(took.Seconds())
 	w.options.Log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "ms", took.Milliseconds())
 }
 
@@ -80,6 +80,7 @@ func (w *server) protect(c *gin.Context) {
 			c.Request = c.Request.WithContext(service.WithClock(c.Request.Context(), time.UnixMilli(at), time.Now()))
 		}
 	}
+	c.Writer = hinting{c.Writer}
 	extendDeadline(c.Writer)
 	c.Next()
 }
@@ -111,7 +112,7 @@ func (w *server) identify(c *gin.Context) {
 		if !ok {
 			found.err = api.Fail(api.SignedOut, "Authorization must read: Bearer and a token")
 		} else {
-			found.who, found.err = w.service.WhoByToken(ctx, strings.TrimSpace(token))
+			found.who, found.err = w.service.WhoByToken(service.ForRecorders(ctx), strings.TrimSpace(token))
 		}
 	} else if cookie, err := c.Cookie(sessionCookie); err == nil && cookie != "" {
 		if foreignOrigin(c.Request) {

@@ -165,6 +165,16 @@ func (w *server) describe(s api.Spec) huma.Operation {
 			huma.WriteErr(w.huma, ctx, p.Status, p.Detail, p)
 			return
 		}
+		g := humagin.Unwrap(ctx)
+		defer w.weighBody(g.Request, whoAsks(ctx.Context()).ID, s)()
+		if s.Recorders {
+			g.Request = g.Request.WithContext(service.ForRecorders(g.Request.Context()))
+		}
+		if !s.Stream {
+			limited, cancel := context.WithTimeout(g.Request.Context(), requestTime)
+			defer cancel()
+			g.Request = g.Request.WithContext(limited)
+		}
 		next(ctx)
 	}
 	op := huma.Operation{Middlewares: huma.Middlewares{guard}, OperationID: s.ID, Method: s.Method, Path: api.Base + s.Path, Summary: s.Summary, DefaultStatus: s.Status,
@@ -215,7 +225,9 @@ func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, 
 
 // bindStream registers an operation that writes its answer itself.
 func bindStream[I any](w *server, op api.Operation[I, api.None], do func(context.Context, service.Who, *I) (*huma.StreamResponse, error)) {
-	huma.Register(w.huma, w.describe(op.Spec), func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
+	spec := op.Spec
+	spec.Stream = true
+	huma.Register(w.huma, w.describe(spec), func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
 		out, err := do(ctx, whoAsks(ctx), in)
 		if err != nil {
 			return nil, w.service.Problem(err)
@@ -274,12 +286,18 @@ func (w *server) bindSessions() {
 }
 
 // history sends the history of runs. What fails under way cuts the answer off, so that it is not taken for whole.
-func (w *server) history(ctx context.Context, _ service.Who, in *api.HistoryInput) (*huma.StreamResponse, error) {
-	h, err := w.service.OpenHistory(ctx, in)
+func (w *server) history(ctx context.Context, who service.Who, in *api.HistoryInput) (*huma.StreamResponse, error) {
+	done, err := w.export(who.ID)
 	if err != nil {
 		return nil, err
 	}
+	h, err := w.service.OpenHistory(ctx, in)
+	if err != nil {
+		done()
+		return nil, err
+	}
 	return &huma.StreamResponse{Body: func(c huma.Context) {
+		defer done()
 		g := humagin.Unwrap(c)
 		g.Header("Content-Type", history.MediaType(in.Format))
 		g.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s"`, h.FileName()))

@@ -36,6 +36,8 @@ type server struct {
 	options Options
 	huma    huma.API
 	metrics *metrics
+	bodies  *shares // weight of bodies
+	exports *shares // histories being read
 }
 
 // Server answers HTTP.
@@ -50,7 +52,7 @@ func New(s *service.Service, o Options) *Server {
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true
 	engine.RedirectTrailingSlash = false
-	w := &server{service: s, options: o, metrics: newMetrics(s.Disk)}
+	w := &server{service: s, options: o, metrics: newMetrics(s.Disk), bodies: newShares(bodiesInAll, bodiesEach), exports: newShares(exportsInAll, exportsEach)}
 	engine.Use(w.observe, w.recover, w.protect, w.identify)
 	engine.NoMethod(func(c *gin.Context) {
 		writeProblem(c, api.Fail(api.NotAllowed, "%s is not a method of %s", c.Request.Method, c.Request.URL.Path))
@@ -85,6 +87,11 @@ func (s *Server) OpenAPI() ([]byte, error) { return s.huma.OpenAPI().MarshalJSON
 // Handler is the HTTP handler.
 func (s *Server) Handler() http.Handler { return s.engine }
 
+// Metrics is the handler of Prometheus metrics.
+func (s *Server) Metrics() http.Handler {
+	return promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{})
+}
+
 // Serve answers on address, and with metrics on another ("" for none), until ctx ends; requests under way get some seconds
 // to finish. ready is called once the addresses are taken and before the first answer: callers wait meanwhile. Its error ends it.
 func (s *Server) Serve(ctx context.Context, address, metricsAddress string, ready func(address string) error) error {
@@ -101,7 +108,7 @@ func (s *Server) Serve(ctx context.Context, address, metricsAddress string, read
 			listener.Close()
 			return err
 		}
-		listeners[&http.Server{Handler: promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}), ReadHeaderTimeout: 10 * time.Second}] = l
+		listeners[&http.Server{Handler: s.Metrics(), ReadHeaderTimeout: 10 * time.Second}] = l
 	}
 	if err := ready(listener.Addr().String()); err != nil {
 		for _, l := range listeners {

@@ -161,7 +161,7 @@ func (s *Store) commitGroup(waiting []claim) (others []claim) {
 	for i, c := range group {
 		counts[i] = c.Count
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), groupTime)
+	ctx, cancel := context.WithTimeout(In(context.Background(), Recorders), groupTime)
 	defer cancel()
 	done, err := s.countBatches(ctx, counts)
 	if err != nil && len(group) > 1 && !Away(err) {

@@ -86,14 +86,14 @@ const channel = "kembrel"
 
 // Tell wakes the listeners of all replicas with a short text.
 func (s *Store) Tell(ctx context.Context, text string) error {
-	_, err := s.Pool.Exec(ctx, "select pg_notify($1, $2)", channel, text)
+	_, err := s.pools[Jobs].Exec(ctx, "select pg_notify($1, $2)", channel, text)
 	return err
 }
 
 // Listen calls heard for every text told, on a connection of its own, until ctx ends or the connection breaks. It calls
 // heard with "" once it listens.
 func (s *Store) Listen(ctx context.Context, heard func(text string)) error {
-	pooled, err := s.Pool.Acquire(ctx)
+	pooled, err := s.pools[Jobs].Acquire(ctx)
 	if err != nil {
 		return err
 	}

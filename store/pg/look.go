@@ -2,6 +2,7 @@ package pg
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -17,6 +18,7 @@ var _ store.Readings = (*Store)(nil)
 // look is one consistent look at the curves of a run: what is sealed and what is in the journal, as of one moment.
 type look struct {
 	Queries
+	pages  func(ctx context.Context, do func(q Queries) error) error // in what blocks are read: a transaction for each page, or one for all
 	run    int64
 	legs   []Leg
 	ends   []int64        // by index of legs: the step at which the leg ends to count
@@ -35,8 +37,9 @@ type part struct {
 
 // look opens a look at a run's curves. The journal cannot be emptied while it lasts.
 func (s *Store) look(ctx context.Context, span store.Span, do func(l *look) error) error {
-	return pgx.BeginTxFunc(ctx, s.Pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		l := &look{Queries: Queries{db: tx, text: s.text}, run: span.Run}
+	return pgx.BeginTxFunc(ctx, s.pools.of(ctx), pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		q := Queries{db: tx, text: s.text}
+		l := &look{Queries: q, run: span.Run, pages: func(_ context.Context, do func(q Queries) error) error { return do(q) }}
 		if _, err := l.exec(ctx, "journal_lock", nil); err != nil {
 			return err
 		}
@@ -127,11 +130,28 @@ func (p part) clip(from, to int64) part {
 
 // axes reads the points of blocks, each axis once.
 type axes struct {
-	l     *look
+	run   int64
+	index map[int]int // leg number: index
 	known map[[2]int][]curve.Point
 }
 
-func (a *axes) read(ctx context.Context, blocks []blockRow) error {
+// parts decodes blocks.
+func (a *axes) parts(ctx context.Context, q Queries, blocks []blockRow) ([]part, error) {
+	if err := a.read(ctx, q, blocks); err != nil {
+		return nil, err
+	}
+	out := make([]part, len(blocks))
+	for i, b := range blocks {
+		p, err := a.part(b)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = p
+	}
+	return out, nil
+}
+
+func (a *axes) read(ctx context.Context, q Queries, blocks []blockRow) error {
 	var legs, ids []int
 	if a.known == nil || len(a.known) > 256 { // blocks come in order, so what was read long ago is not wanted again
 		a.known = map[[2]int][]curve.Point{}
@@ -150,14 +170,14 @@ func (a *axes) read(ctx context.Context, blocks []blockRow) error {
 	rows, err := list[struct {
 		Leg, ID int
 		Payload []byte
-	}](ctx, a.l.Queries, "axis_read", A{"run": a.l.run, "legs": legs, "ids": ids})
+	}](ctx, q, "axis_read", A{"run": a.run, "legs": legs, "ids": ids})
 	if err != nil {
 		return err
 	}
 	for _, r := range rows {
 		points, err := curve.DecodeAxis(r.Payload)
 		if err != nil {
-			return fmt.Errorf("axis %d of leg %d of run %d: %w", r.ID, r.Leg, a.l.run, err)
+			return fmt.Errorf("axis %d of leg %d of run %d: %w", r.ID, r.Leg, a.run, err)
 		}
 		a.known[[2]int{r.Leg, r.ID}] = points
 	}
@@ -177,24 +197,65 @@ func (a *axes) part(b blockRow) (part, error) {
 		err = fmt.Errorf("%w: %d points for %d values", curve.ErrPayload, len(points), len(values))
 	}
 	if err != nil {
-		return part{}, fmt.Errorf("block %d of curve %d of leg %d of run %d: %w", b.Seq, b.Curve, b.Leg, a.l.run, err)
+		return part{}, fmt.Errorf("block %d of curve %d of leg %d of run %d: %w", b.Seq, b.Curve, b.Leg, a.run, err)
 	}
-	return part{leg: a.l.index[b.Leg], points: points, values: values}, nil
+	return part{leg: a.index[b.Leg], points: points, values: values}, nil
 }
 
 // scanBlocks is how many blocks are held at once while scanning.
 const scanBlocks = 64
 
-// Scan implements store.Readings. O(readings in the span); memory for 64 blocks and the run's journal.
+// Scan implements store.Readings. O(readings in the span); memory for 64 blocks and the run's journal. What is not sealed yet is read at the
+// beginning, and how much is sealed of each curve; the blocks are read page by page as do takes them, with nothing held of the database
+// between pages, so that do may be as slow as it likes. What comes in meanwhile is not given.
 func (s *Store) Scan(ctx context.Context, span store.Span, do func(string, []curve.Point, []float64) error) error {
 	if span.To == 0 {
 		span.To = everyStep
 	}
-	return s.look(ctx, span, func(l *look) error { return l.scan(ctx, span, do) })
+	var opened *look
+	sealed := map[onLeg]int64{}
+	err := s.look(ctx, span, func(l *look) (err error) {
+		opened = l
+		sealed, err = l.sealedReadings(ctx)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	opened.pages = s.snapshot
+	return opened.scan(ctx, span, sealed, do)
 }
 
-func (l *look) scan(ctx context.Context, span store.Span, do func(string, []curve.Point, []float64) error) error {
-	axes := &axes{l: l}
+// snapshot runs do in a transaction that only reads, as of one moment.
+func (s *Store) snapshot(ctx context.Context, do func(q Queries) error) error {
+	return pgx.BeginTxFunc(ctx, s.pools.of(ctx), pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		return do(Queries{db: tx, text: s.text})
+	})
+}
+
+type onLeg struct{ curve, leg int } // the leg's number
+
+// sealedReadings is how many readings lie in blocks.
+func (l *look) sealedReadings(ctx context.Context) (map[onLeg]int64, error) {
+	numbers := make([]int, 0, len(l.legs))
+	for _, leg := range l.legs {
+		if leg.Sealed > 0 {
+			numbers = append(numbers, leg.Number)
+		}
+	}
+	rows, err := list[struct {
+		Curve, Leg int
+		N          int64
+	}](ctx, l.Queries, "sealed_readings", A{"run": l.run, "curves": l.curves, "legs": numbers})
+	out := make(map[onLeg]int64, len(rows))
+	for _, r := range rows {
+		out[onLeg{r.Curve, r.Leg}] = r.N
+	}
+	return out, err
+}
+
+func (l *look) scan(ctx context.Context, span store.Span, sealed map[onLeg]int64, do func(string, []curve.Point, []float64) error) error {
+	axes := &axes{run: l.run, index: l.index}
 	for _, id := range l.curves {
 		fresh := l.fresh[id]
 		give := func(p part) error {
@@ -203,46 +264,58 @@ func (l *look) scan(ctx context.Context, span store.Span, do func(string, []curv
 			}
 			return do(l.names[id], p.points, p.values)
 		}
-		// What the journal holds of a leg comes after its blocks and before the next leg.
-		freshBefore := func(leg int) error {
-			for len(fresh) > 0 && fresh[0].leg < leg {
+		for leg, known := range l.legs { // what the journal holds of a leg comes after its blocks and before the next leg
+			if err := l.scanLeg(ctx, span, onLeg{id, known.Number}, sealed[onLeg{id, known.Number}], axes, give); err != nil {
+				return err
+			}
+			for len(fresh) > 0 && fresh[0].leg == leg {
 				if err := give(fresh[0]); err != nil {
 					return err
 				}
 				fresh = fresh[1:]
 			}
-			return nil
-		}
-		leg, seq := 0, 0
-		for {
-			rows, err := list[blockRow](ctx, l.Queries, "block_read", A{"run": l.run, "curves": []int{id}, "leg": leg, "seq": seq,
-				"from": span.From, "to": span.To, "limit": scanBlocks})
-			if err != nil {
-				return err
-			}
-			if err := axes.read(ctx, rows); err != nil {
-				return err
-			}
-			for _, row := range rows {
-				p, err := axes.part(row)
-				if err != nil {
-					return err
-				}
-				if err := freshBefore(p.leg); err != nil {
-					return err
-				}
-				if err := give(p); err != nil {
-					return err
-				}
-			}
-			if len(rows) < scanBlocks {
-				break
-			}
-			leg, seq = rows[len(rows)-1].Leg, rows[len(rows)-1].Seq+1
-		}
-		if err := freshBefore(len(l.legs)); err != nil {
-			return err
 		}
 	}
 	return nil
 }
+
+// scanLeg gives the first n readings of a curve's blocks on one leg.
+func (l *look) scanLeg(ctx context.Context, span store.Span, of onLeg, n int64, axes *axes, give func(part) error) error {
+	seq := 0
+	for int64(seq)*curve.MaxBlock < n {
+		var parts []part
+		var rows []blockRow
+		err := l.pages(ctx, func(q Queries) (err error) {
+			rows, err = list[blockRow](ctx, q, "block_read", A{"run": l.run, "curve": of.curve, "leg": of.leg, "seq": seq, "from": span.From, "to": span.To, "limit": scanBlocks})
+			if err != nil {
+				return err
+			}
+			parts, err = axes.parts(ctx, q, rows)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		for i, p := range parts {
+			if left := n - int64(rows[i].Seq)*curve.MaxBlock; left < int64(len(p.values)) { // the rest came since, or is fresh
+				p.points, p.values = p.points[:max(left, 0)], p.values[:max(left, 0)]
+			}
+			if err := give(p); err != nil {
+				return err
+			}
+		}
+		if len(rows) > 0 {
+			seq = rows[len(rows)-1].Seq + 1
+		}
+		if len(rows) < scanBlocks {
+			break
+		}
+	}
+	if whole := span.From == 0 && span.To == everyStep; whole && int64(seq)*curve.MaxBlock < n {
+		return fmt.Errorf("curve %d of leg %d of run %d: %w", of.curve, of.leg, l.run, errDeleted)
+	}
+	return nil
+}
+
+// errDeleted says that what was being read has been deleted meanwhile.
+var errDeleted = errors.New("deleted while it was being read")

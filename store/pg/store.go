@@ -56,7 +56,8 @@ func (q Queries) Tx() pgx.Tx {
 // Store is a database with Kembrel's tables.
 type Store struct {
 	Queries
-	Pool    *pgxpool.Pool
+	Pool    *pgxpool.Pool // of people
+	pools   pools
 	claims  chan claim // batches for the next common commit
 	closing chan struct{}
 	// When the group under way was begun, in nanoseconds since 1970; 0: none is.
@@ -70,23 +71,21 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
-	config.MaxConns = max(config.MaxConns, 12)
-	config.ConnConfig.RuntimeParams["application_name"] = "kembrel"
 	config.ConnConfig.RuntimeParams["jit"] = "off" // its start costs more than these queries
-	pool, err := pgxpool.NewWithConfig(ctx, config)
+	pools, err := openPools(ctx, config)
 	if err != nil {
-		return nil, fmt.Errorf("connect to the database: %w", err)
+		return nil, err
 	}
-	if err := pool.Ping(ctx); err != nil {
-		pool.Close()
+	if err := pools[People].Ping(ctx); err != nil {
+		pools.close()
 		return nil, fmt.Errorf("connect to the database: %w", err)
 	}
 	text, err := loadQueries()
 	if err != nil {
-		pool.Close()
+		pools.close()
 		return nil, err
 	}
-	s := &Store{Queries: Queries{db: pool, text: text}, Pool: pool, claims: make(chan claim, groupSize), closing: make(chan struct{}),
+	s := &Store{Queries: Queries{db: pools, text: text}, Pool: pools[People], pools: pools, claims: make(chan claim, groupSize), closing: make(chan struct{}),
 		names: nameCache{runs: map[int64]map[string]int{}}}
 	go s.commitGroups(false)
 	go s.commitGroups(true)
@@ -96,21 +95,34 @@ func Open(ctx context.Context, url string) (*Store, error) {
 // Close ends all connections. Nothing may be asked of the store after.
 func (s *Store) Close() {
 	close(s.closing)
-	s.Pool.Close()
+	s.pools.close()
 }
+
+// JobPool are the connections of the jobs.
+func (s *Store) JobPool() *pgxpool.Pool { return s.pools[Jobs] }
 
 // Migrate brings the tables to this version, under a lock so that replicas starting together do it once.
 func (s *Store) Migrate(ctx context.Context) error {
-	db := stdlib.OpenDBFromPool(s.Pool)
+	// Moving many rows takes its time, so these statements have no limit.
+	config := s.Pool.Config()
+	config.ConnConfig.RuntimeParams["statement_timeout"] = "0"
+	config.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = "0"
+	config.MaxConns = 3
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return fmt.Errorf("migrate the database: %w", err)
+	}
+	defer pool.Close()
+	db := stdlib.OpenDBFromPool(pool)
 	defer db.Close()
 	if err := migrateTables(ctx, db); err != nil {
 		return fmt.Errorf("migrate the database: %w", err)
 	}
-	err := s.underLock(ctx, func() error {
-		if _, err := s.Pool.Exec(ctx, "create schema if not exists "+JobSchema); err != nil {
+	err = underLock(ctx, pool, func() error {
+		if _, err := pool.Exec(ctx, "create schema if not exists "+JobSchema); err != nil {
 			return err
 		}
-		jobs, err := rivermigrate.New(riverpgxv5.New(s.Pool), &rivermigrate.Config{Schema: JobSchema})
+		jobs, err := rivermigrate.New(riverpgxv5.New(pool), &rivermigrate.Config{Schema: JobSchema})
 		if err != nil {
 			return err
 		}
@@ -141,9 +153,9 @@ func migrateTables(ctx context.Context, db *sql.DB) error {
 }
 
 // underLock runs do while this is the only replica that does.
-func (s *Store) underLock(ctx context.Context, do func() error) error {
+func underLock(ctx context.Context, pool *pgxpool.Pool, do func() error) error {
 	const key = 0x6b656d6272656c // "kembrel"
-	conn, err := s.Pool.Acquire(ctx)
+	conn, err := pool.Acquire(ctx)
 	if err != nil {
 		return err
 	}
@@ -160,7 +172,7 @@ const CleaningLock = int64(0x6b656d636c65) // "kemcle"
 
 // WhileCleaning runs do unless another replica cleans or a backup is being made; then it returns false.
 func (s *Store) WhileCleaning(ctx context.Context, do func() error) (bool, error) {
-	conn, err := s.Pool.Acquire(ctx)
+	conn, err := s.pools[Jobs].Acquire(ctx)
 	if err != nil {
 		return false, err
 	}
@@ -175,7 +187,7 @@ func (s *Store) WhileCleaning(ctx context.Context, do func() error) (bool, error
 
 // InTx runs do in a transaction that is committed if do returns nil.
 func (s *Store) InTx(ctx context.Context, do func(q Queries) error) error {
-	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+	return pgx.BeginFunc(ctx, s.pools.of(ctx), func(tx pgx.Tx) error {
 		return do(Queries{db: tx, text: s.text})
 	})
 }
@@ -254,6 +266,12 @@ func list[T any](ctx context.Context, q Queries, name string, args A) ([]T, erro
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	return out, nil
+}
+
+// TooCostly reports whether the database gave a statement up because it took longer than its lane allows.
+func TooCostly(err error) bool {
+	var problem *pgconn.PgError
+	return errors.As(err, &problem) && problem.Code == "57014"
 }
 
 // OutOfRange reports whether the database could not compute a number.

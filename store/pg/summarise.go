@@ -123,8 +123,12 @@ func (s *Store) sumAnew(ctx context.Context, q Queries, run int64, legs []Leg) (
 	if _, err := q.exec(ctx, "summary_clear", A{"run": run}); err != nil {
 		return nil, err
 	}
-	l := &look{Queries: q, run: run}
+	l := &look{Queries: q, run: run, pages: func(_ context.Context, do func(q Queries) error) error { return do(q) }}
 	if err := l.begin(ctx, store.Span{Run: run, To: everyStep}); err != nil {
+		return nil, err
+	}
+	sealed, err := l.sealedReadings(ctx)
+	if err != nil {
 		return nil, err
 	}
 	copy(legs, l.legs) // as of now: these batches are counted, and no others
@@ -133,7 +137,7 @@ func (s *Store) sumAnew(ctx context.Context, q Queries, run int64, legs []Leg) (
 		ids[name] = id
 	}
 	sums := map[int]curve.Summary{}
-	err := l.scan(ctx, store.Span{Run: run, To: everyStep}, func(name string, points []curve.Point, values []float64) error {
+	err = l.scan(ctx, store.Span{Run: run, To: everyStep}, sealed, func(name string, points []curve.Point, values []float64) error {
 		sum, ok := sums[ids[name]]
 		if !ok {
 			sum = curve.NewSummary()

@@ -15,7 +15,7 @@ import (
 func (s *Store) View(ctx context.Context, span store.Span, w curve.Window) (map[string][]curve.Fold, error) {
 	out := map[string][]curve.Fold{}
 	err := s.look(ctx, store.Span{Run: span.Run, Names: span.Names, Leg: span.Leg, To: everyStep}, func(l *look) error {
-		v := &view{look: l, window: w, pieces: map[int][]piece{}, axes: axes{l: l}}
+		v := &view{look: l, window: w, pieces: map[int][]piece{}, axes: axes{run: l.run, index: l.index}}
 		if err := v.steps(ctx); err != nil {
 			return err
 		}
@@ -242,19 +242,14 @@ func (v *view) readings(ctx context.Context, gaps []gap) error {
 	if err != nil {
 		return err
 	}
-	if err := v.axes.read(ctx, rows); err != nil {
+	parts, err := v.axes.parts(ctx, v.Queries, rows)
+	if err != nil {
 		return err
 	}
 	type key struct{ curve, leg, seq int }
 	blocks := map[key]part{}
-	for _, r := range rows {
-		k := key{r.Curve, r.Leg, r.Seq}
-		if _, twice := blocks[k]; twice {
-			continue
-		}
-		if blocks[k], err = v.axes.part(r); err != nil {
-			return err
-		}
+	for i, r := range rows {
+		blocks[key{r.Curve, r.Leg, r.Seq}] = parts[i]
 	}
 	type span struct{ curve, leg int }
 	wanted := map[span][]gap{}

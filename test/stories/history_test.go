@@ -1,11 +1,15 @@
 package stories
 
 import (
+	"bytes"
 	"encoding/json"
+	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/parquet-go/parquet-go"
 	"github.com/stretchr/testify/require"
@@ -105,4 +109,39 @@ func TestMachineReadings(t *testing.T) {
 	r := w.show(t, "vessels/1")
 	require.Contains(t, r.Answers.Happened, "of GPU 0")
 	require.Contains(t, r.Notes[0].Text, "Another process held a GPU: /usr/lib/harbour/sonar (process 1)")
+}
+
+// A run too large for one piece comes in as a recorder's would; cut off by a kill, the same import goes on, and every reading is there once.
+func TestLargeImportGoesOn(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "copies")
+	const rows = 400_000
+	var text strings.Builder
+	text.WriteString("step,loss,accuracy\n")
+	for i := range rows {
+		fmt.Fprintf(&text, "%d,%g,%g\n", i, 1/float64(i+1), float64(i)/rows)
+	}
+	file := filepath.Join(w.folder, "large.csv")
+	require.NoError(t, os.WriteFile(file, []byte(text.String()), 0o600))
+	cmd := w.command(w.binary, "import", file, "--project", "copies", "--yes")
+	token := strings.TrimSpace(w.kembrel(t, "tokens", "make", "looking"))
+	var said bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &said, &said
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool {
+		status, text := w.ask(t, "GET", "/projects/copies/runs/1/curves?pixels=10", "", token)
+		return status == http.StatusOK && strings.Contains(text, `"loss"`)
+	}, time.Minute, 5*time.Millisecond, &said)
+	require.NoError(t, cmd.Process.Kill())
+	require.Error(t, cmd.Wait())
+	out := w.kembrel(t, "import", file, "--project", "copies", "--yes")
+	require.Contains(t, out, "copies/1  large")
+	back := filepath.Join(w.folder, "back.csv")
+	w.kembrel(t, "export", "copies/1", "--format", "csv-long", "--to", back)
+	got, err := os.ReadFile(back)
+	require.NoError(t, err)
+	require.Equal(t, 2*rows+1, strings.Count(string(got), "\n"))
+	require.Contains(t, w.kembrel(t, "show", "copies/1"), "finished")
+	require.Contains(t, w.kembrel(t, "import", file, "--project", "copies", "--yes"), "copies/1  large", "brought in once")
 }

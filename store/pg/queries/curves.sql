@@ -38,8 +38,14 @@ where b.last_step >= @from and b.first_step <= @to;
 
 -- query: block_read
 select curve, leg, seq, axis, payload from block
-where run = @run and curve = any(@curves) and (leg, seq) >= (@leg, @seq) and last_step >= @from and first_step <= @to
-order by curve, leg, seq limit @limit;
+where run = @run and curve = @curve and leg = @leg and seq >= @seq and last_step >= @from and first_step <= @to
+order by seq limit @limit;
+
+-- query: sealed_readings
+-- How many readings of each curve and leg lie in blocks: all but the last block are full.
+select c.curve, l.leg, b.seq * 4096::bigint + b.n as n
+from unnest(@curves::int[]) as c(curve) cross join unnest(@legs::int[]) as l(leg)
+cross join lateral (select seq, n from block where run = @run and curve = c.curve and leg = l.leg order by seq desc limit 1) b;
 
 -- query: axis_read
 select leg, id, payload from axis where run = @run and (leg, id) in (select * from unnest(@legs::int[], @ids::int[]));
