@@ -32,16 +32,16 @@ type Checkpoint struct {
 
 // File is a file of a part.
 type File struct {
-	Part   string  `json:"part" example:"weights"`
-	Path   string  `json:"path" example:"weights.safetensors"`
+	Part   string  `json:"part" maxLength:"200" example:"weights"`
+	Path   string  `json:"path" maxLength:"4096" example:"weights.safetensors"`
 	Size   int64   `json:"size" doc:"Bytes"`
-	Digest string  `json:"digest" example:"b3:0f..." doc:"BLAKE3-256 of the whole"`
-	Chunks []Piece `json:"chunks,omitempty" doc:"In order, without gaps"`
+	Digest string  `json:"digest" maxLength:"80" example:"b3:0f..." doc:"BLAKE3-256 of the whole"`
+	Chunks []Piece `json:"chunks,omitempty" maxItems:"300000" doc:"In order, without gaps"`
 }
 
 // Piece is a chunk of a file.
 type Piece struct {
-	Digest string `json:"digest"`
+	Digest string `json:"digest" maxLength:"80"`
 	Size   int64  `json:"size" minimum:"1" maximum:"4194304"`
 }
 
@@ -66,7 +66,7 @@ type NewCheckpoint struct {
 		Step    int64            `json:"step" minimum:"0"`
 		Epoch   Float            `json:"epoch"`
 		Why     string           `json:"why,omitempty" maxLength:"200"`
-		Figures map[string]Float `json:"figures,omitempty"`
+		Figures map[string]Float `json:"figures,omitempty" maxProperties:"1000"`
 		Saved   time.Time        `json:"saved"`
 		Files   []File           `json:"files" minItems:"1" maxItems:"10000"`
 	}

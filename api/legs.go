@@ -50,7 +50,7 @@ type LegInput struct {
 type Batch struct {
 	Number int64                      `json:"number" minimum:"1"`
 	Upto   int64                      `json:"upto" minimum:"1" doc:"Last record of the spool in this batch; answered when the batch is repeated"`
-	Hyper  map[string]json.RawMessage `json:"hyper,omitempty"`
+	Hyper  map[string]json.RawMessage `json:"hyper,omitempty" maxProperties:"2000"`
 	Notes  []NewNote                  `json:"notes,omitempty" maxItems:"10000"`
 	Says   *ProgramSays               `json:"says,omitempty"`
 	Axis   Axis                       `json:"axis,omitempty"`
@@ -122,8 +122,8 @@ type OutputInput struct {
 	LegInput
 	Body struct {
 		Stream string `json:"stream" enum:"stdout,stderr"`
-		Offset int64  `json:"offset" minimum:"0" doc:"Bytes of the stream before this text"`
-		Size   int64  `json:"size" minimum:"0" doc:"Bytes of the stream that this text stands for"`
+		Offset int64  `json:"offset" minimum:"0" maximum:"1125899906842624" doc:"Bytes of the stream before this text"`
+		Size   int64  `json:"size" minimum:"0" maximum:"1125899906842624" doc:"Bytes of the stream that this text stands for"`
 		Text   string `json:"text" maxLength:"262144"`
 	}
 }

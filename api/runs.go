@@ -66,12 +66,12 @@ type Run struct {
 // Origin is where a run comes from: a branch goes on from a checkpoint of another run, a rerun does again what another run did.
 type Origin struct {
 	Kind  string                     `json:"kind" enum:"branch,rerun"`
-	From  string                     `json:"from" example:"vessels/4@e20" doc:"Address of the checkpoint, or of the run repeated"`
+	From  string                     `json:"from" maxLength:"200" example:"vessels/4@e20" doc:"Address of the checkpoint, or of the run repeated"`
 	Step  int64                      `json:"step,omitempty" doc:"Of the checkpoint"`
 	Leg   int                        `json:"leg,omitempty" doc:"Of the checkpoint"`
 	Epoch Float                      `json:"epoch,omitempty"`
-	Parts []string                   `json:"parts,omitempty" doc:"Of the checkpoint, as given to the program"`
-	Asked map[string]json.RawMessage `json:"asked,omitempty" doc:"Hyperparameters that were asked to be other; those that the program took are among the run's"`
+	Parts []string                   `json:"parts,omitempty" maxItems:"1000" doc:"Of the checkpoint, as given to the program"`
+	Asked map[string]json.RawMessage `json:"asked,omitempty" maxProperties:"2000" doc:"Hyperparameters that were asked to be other; those that the program took are among the run's"`
 }
 
 // Start is what a run's weights were before training.
@@ -96,8 +96,8 @@ type Repeats struct {
 // ProgramSays is what a training program tells of itself before it trains.
 type ProgramSays struct {
 	Language string            `json:"language,omitempty" maxLength:"100"`
-	Packages map[string]string `json:"packages,omitempty" doc:"Installed packages and their versions"`
-	Needs    []string          `json:"needs,omitempty" doc:"Parts of a checkpoint that resuming needs"`
+	Packages map[string]string `json:"packages,omitempty" maxProperties:"10000" doc:"Installed packages and their versions"`
+	Needs    []string          `json:"needs,omitempty" maxItems:"1000" doc:"Parts of a checkpoint that resuming needs"`
 	Start    *Start            `json:"start,omitempty"`
 }
 
@@ -136,26 +136,26 @@ type Answers struct {
 
 // Recipe is where and how a run was started.
 type Recipe struct {
-	Command  []string `json:"command"`
-	Folder   string   `json:"folder,omitempty"`
-	Host     string   `json:"host,omitempty"`
-	System   string   `json:"system,omitempty" example:"debian 12.5, linux 6.1, amd64"`
-	CPU      string   `json:"cpu,omitempty" example:"2 x EPYC"`
+	Command  []string `json:"command" maxItems:"10000"`
+	Folder   string   `json:"folder,omitempty" maxLength:"8192"`
+	Host     string   `json:"host,omitempty" maxLength:"255"`
+	System   string   `json:"system,omitempty" maxLength:"1000" example:"debian 12.5, linux 6.1, amd64"`
+	CPU      string   `json:"cpu,omitempty" maxLength:"1000" example:"2 x EPYC"`
 	Memory   int64    `json:"memory,omitempty" doc:"Bytes"`
 	GPUs     []string `json:"gpus,omitempty" maxItems:"64" doc:"Their names"`
-	Commit   string   `json:"commit,omitempty"`
+	Commit   string   `json:"commit,omitempty" maxLength:"200"`
 	Clean    *bool    `json:"clean,omitempty" doc:"Whether the tree equalled the commit; absent where there is no repository"`
-	Language string   `json:"language,omitempty" example:"go 1.26"`
+	Language string   `json:"language,omitempty" maxLength:"200" example:"go 1.26"`
 
-	Inside      string            `json:"inside,omitempty" doc:"The folder's place in its repository"`
-	Remote      string            `json:"remote,omitempty" doc:"Where the repository came from, without credentials"`
-	Changes     string            `json:"changes,omitempty" doc:"What was not committed, as a patch (git diff --binary HEAD)"`
+	Inside      string            `json:"inside,omitempty" maxLength:"8192" doc:"The folder's place in its repository"`
+	Remote      string            `json:"remote,omitempty" maxLength:"8192" doc:"Where the repository came from, without credentials"`
+	Changes     string            `json:"changes,omitempty" maxLength:"1048576" doc:"What was not committed, as a patch (git diff --binary HEAD)"`
 	Withheld    []string          `json:"withheld,omitempty" maxItems:"1000" doc:"What looked like a secret and was taken out before it was recorded: command, environment NAME, changes: FILE"`
 	ChangesSize int64             `json:"changes_size,omitempty" doc:"Bytes of a patch that was too large to record"`
-	Untracked   []string          `json:"untracked,omitempty" doc:"Files that the repository did not know; their content is not recorded"`
-	Environment map[string]string `json:"environment,omitempty" doc:"Chosen environment variables"`
-	Packages    map[string]string `json:"packages,omitempty" doc:"Installed packages and their versions"`
-	Program     string            `json:"program,omitempty" doc:"Digest of the program's file"`
+	Untracked   []string          `json:"untracked,omitempty" maxItems:"10000" doc:"Files that the repository did not know; their content is not recorded"`
+	Environment map[string]string `json:"environment,omitempty" maxProperties:"10000" doc:"Chosen environment variables"`
+	Packages    map[string]string `json:"packages,omitempty" maxProperties:"10000" doc:"Installed packages and their versions"`
+	Program     string            `json:"program,omitempty" maxLength:"200" doc:"Digest of the program's file"`
 }
 
 // Leg is one process's stretch of a run.
@@ -301,12 +301,12 @@ type NewRun struct {
 	Key  string `header:"Idempotency-Key" format:"uuid" required:"true"`
 	Body struct {
 		Title   string                     `json:"title,omitempty" maxLength:"200"`
-		Hyper   map[string]json.RawMessage `json:"hyper,omitempty"`
+		Hyper   map[string]json.RawMessage `json:"hyper,omitempty" maxProperties:"2000"`
 		Recipe  Recipe                     `json:"recipe,omitempty"`
 		Started time.Time                  `json:"started"`
 		Origin  *Origin                    `json:"origin,omitempty"`
-		Search  int                        `json:"search,omitempty" minimum:"0" doc:"Number of the search that it is a trial of"`
-		Trial   int                        `json:"trial,omitempty" minimum:"0"`
+		Search  int                        `json:"search,omitempty" minimum:"0" maximum:"2147483647" doc:"Number of the search that it is a trial of"`
+		Trial   int                        `json:"trial,omitempty" minimum:"0" maximum:"2147483647"`
 		Stop    *StopRule                  `json:"stop_rule,omitempty" doc:"A stop rule for this run, instead of the project's"`
 	}
 }

@@ -260,7 +260,7 @@ func (s *Service) MakeToken(ctx context.Context, who Who, in *api.NewToken) (*ap
 	sec := tokenPrefix + secret()
 	var t pg.Token
 	err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
-		if t, err = q.AddToken(ctx, who.ID, in.Body.Name, hashOf(sec), in.Body.Days); err != nil {
+		if t, err = q.AddToken(ctx, who.ID, clean(in.Body.Name), hashOf(sec), in.Body.Days); err != nil {
 			return err
 		}
 		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: "token made: " + t.Name})

@@ -14,6 +14,7 @@ import (
 	"kembrel/api"
 	"kembrel/core/checkpoint"
 	"kembrel/core/chunk"
+	"kembrel/core/curve"
 	"kembrel/core/verdict"
 	"kembrel/store/blob"
 	"kembrel/store/pg"
@@ -110,6 +111,11 @@ func (s *Service) CommitCheckpoint(ctx context.Context, who Who, in *api.NewChec
 	files, chunks, total, err := toFiles(in.Body.Files)
 	if err != nil {
 		return nil, err
+	}
+	for name := range in.Body.Figures {
+		if err := curve.CheckName(name); err != nil {
+			return nil, api.Fail(api.Invalid, "figures: %v", err)
+		}
 	}
 	if err := s.chunks.Flush(ctx); err != nil {
 		if pg.Away(err) {

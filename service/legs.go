@@ -438,6 +438,9 @@ func (s *Service) EndLeg(ctx context.Context, who Who, in *api.EndInput) (*api.N
 		return nil, err
 	}
 	b := in.Body
+	if b.ExitCode != nil && int(int32(*b.ExitCode)) != *b.ExitCode { // of no system there is
+		b.ExitCode = nil
+	}
 	err = s.db.InTx(ctx, func(q pg.Queries) error {
 		ended := byOurClock(ctx, b.At)
 		newest, err := q.EndLeg(ctx, pg.Ending{Run: run, Leg: in.Leg, Recorder: in.Recorder, State: b.State, Ended: ended, ExitCode: b.ExitCode,

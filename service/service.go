@@ -130,6 +130,8 @@ func (s *Service) Problem(err error) *api.Problem {
 	case errors.Is(err, blob.ErrAway):
 		s.options.Log.Warn("the blob store does not answer", "err", err)
 		return api.Fail(api.Unavailable, "the blob store does not answer just now; try again in a moment")
+	case pg.BadText(err):
+		return api.Fail(api.Invalid, "a text in the request has a NUL byte in it, or is not UTF-8")
 	case pg.TooCostly(err):
 		s.options.Log.Warn("the database took too long", "err", err)
 		return api.Fail(api.TooCostly, "the database took longer at this than is allowed; ask for less: a narrower filter, fewer columns, or fewer runs at once")

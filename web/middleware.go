@@ -71,6 +71,11 @@ func (w *server) protect(c *gin.Context) {
 		h.Set("Cache-Control", "no-store")
 		h.Set(api.LevelHeader, strconv.Itoa(api.Level))
 		h.Set(api.VersionHeader, w.options.Version)
+		if strings.Contains(c.Request.URL.RawQuery, "%00") || strings.Contains(c.Request.URL.Path, "\x00") {
+			writeProblem(c, api.Fail(api.Malformed, "there is a NUL byte in the request's address"))
+			c.Abort()
+			return
+		}
 		if level, err := strconv.Atoi(c.GetHeader(api.LevelHeader)); err == nil && level < api.LowestLevel {
 			writeProblem(c, api.Fail(api.TooOld, "this client speaks level %d of the API, and this service (version %s) takes %d and up: update the client", level, w.options.Version, api.LowestLevel))
 			c.Abort()

@@ -274,6 +274,12 @@ func TooCostly(err error) bool {
 	return errors.As(err, &problem) && problem.Code == "57014"
 }
 
+// BadText reports whether a text was sent that the database cannot keep: with a NUL byte in it, or in no encoding.
+func BadText(err error) bool {
+	var problem *pgconn.PgError
+	return errors.As(err, &problem) && (problem.Code == "22021" || problem.Code == "22P05")
+}
+
 // OutOfRange reports whether the database could not compute a number.
 func OutOfRange(err error) bool {
 	var problem *pgconn.PgError

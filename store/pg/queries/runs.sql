@@ -33,7 +33,7 @@ insert into run (project, number, key, title, creator, host, recipe, origin, sta
 values (@project, @number, @key, @title, @creator, @host, @recipe, @origin, @started, nullif(@search, 0), nullif(@trial, 0)) returning id;
 
 -- query: run_id
-select r.id from run r join project p on p.id = r.project where p.key = @project and r.number = @number;
+select r.id from run r join project p on p.id = r.project where p.key = @project and r.number = @number::bigint;
 
 -- query: run_list
 select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.ended, r.recipe,
@@ -43,7 +43,7 @@ select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.end
 from run r join person p on p.id = r.creator
 left join lateral (select last_step, last_epoch, started, (select extract(epoch from sum(g.ended - g.started)) from leg g where g.run = r.id and g.ended is not null) as took
                    from leg where run = r.id order by number desc limit 1) l on true
-where r.project = @project and r.number = any(@numbers);
+where r.project = @project and r.number = any(@numbers::bigint[]);
 
 -- query: run_says
 -- What the program told of itself goes into the recipe, but for what is null.
@@ -77,7 +77,7 @@ where place % @every = 0 or place = total order by place;
 -- What columns of a table say of some runs; the mark is filled in by filter.go.
 select r.number::bigint as number, array[/*values*/]::jsonb[] as values from run r
 join person p on p.id = r.creator left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
-where r.project = @project and r.number = any(@numbers);
+where r.project = @project and r.number = any(@numbers::bigint[]);
 
 -- query: hyper_is_number
 -- Whether any of the newest runs that have a hyperparameter has a number for it; null where none has it.
