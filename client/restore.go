@@ -161,11 +161,22 @@ func folderBeside(into string, in api.CheckpointInput, files []api.File) (path s
 		fmt.Fprintf(h, "%q %s\n", f.Path, f.Digest)
 	}
 	path = filepath.Join(into, ".kembrel-restore-"+strings.TrimPrefix(h.Digest().String(), "b3:")[:16])
-	if err := os.MkdirAll(path, 0o700); err != nil {
+	if err := os.Mkdir(path, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", nil, fmt.Errorf("restore into %s: %w", into, err)
 	}
-	folder, err := os.Open(path)
+	// The name can be foretold, so in a folder that others write to somebody else may have made it, or a link of that name.
+	folder, err := os.OpenFile(path, os.O_RDONLY|syscall.O_DIRECTORY|syscall.O_NOFOLLOW, 0)
 	if err != nil {
+		return "", nil, fmt.Errorf("restore into %s: %w", into, err)
+	}
+	info, err := folder.Stat()
+	if err == nil {
+		if stat, ok := info.Sys().(*syscall.Stat_t); ok && int(stat.Uid) != os.Geteuid() || info.Mode().Perm()&0o022 != 0 {
+			err = fmt.Errorf("%s belongs to somebody else, or others may write to it; remove it, or restore into another folder", path)
+		}
+	}
+	if err != nil {
+		folder.Close()
 		return "", nil, fmt.Errorf("restore into %s: %w", into, err)
 	}
 	if err := syscall.Flock(int(folder.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {

@@ -321,3 +321,38 @@ func TestCleaning(t *testing.T) {
 		where substring(f.chunks from 36 * i + 1 for 32) = c.digest)`).Scan(&wrong))
 	require.Zero(t, wrong)
 }
+
+// A restore does not write through what somebody else has put where it would put its own folder.
+func TestRestoreIntoAFolderOfOthers(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	content := []byte("weights of a tug")
+	s.put(t, content)
+	call(t, s, api.CommitCheckpoint, manifest(leg, 1, map[string][]byte{"weights.bin": content}))
+	at := api.CheckpointInput{RunInput: leg.RunInput, At: "s1"}
+	got := call(t, s, api.GetCheckpoint, &at)
+	into, elsewhere := t.TempDir(), t.TempDir()
+	restore := func() error {
+		return client.Restore(ctx, s.Client, at, got.Files, into, false, func(int64) {})
+	}
+	var name string
+	require.NoError(t, client.Restore(ctx, s.Client, at, got.Files, into, false, func(int64) {
+		found, err := filepath.Glob(into + "/.kembrel-restore-*")
+		require.NoError(t, err)
+		require.Len(t, found, 1)
+		name = found[0]
+	}))
+	require.NoError(t, os.Remove(filepath.Join(into, "weights.bin")))
+	require.NoError(t, os.Symlink(elsewhere, name))
+	require.Error(t, restore())
+	entries, err := os.ReadDir(elsewhere)
+	require.NoError(t, err)
+	require.Empty(t, entries)
+	require.NoError(t, os.Remove(name))
+	require.NoError(t, os.Mkdir(name, 0o700))
+	require.NoError(t, os.Chmod(name, 0o777))
+	require.ErrorContains(t, restore(), "others may write to it")
+	require.NoError(t, os.Remove(name))
+	require.NoError(t, restore())
+}

@@ -28,12 +28,13 @@ import (
 
 // Cluster is a running private PostgreSQL.
 type Cluster struct {
-	URL    string // with the password; only for this machine
+	URL    string // as the service, which is no superuser; with the password; only for this machine
+	Admin  string // as the cluster's superuser
 	folder string
 	bin    string
 	port   int
 
-	password string
+	password string // of the superuser
 	owner    *syscall.Credential
 	log      *slog.Logger
 	stop     chan struct{}
@@ -41,7 +42,8 @@ type Cluster struct {
 }
 
 const (
-	account  = "kembrel"
+	account  = "kembrel"         // the superuser
+	role     = "kembrel_service" // whom the service is, and to whom the tables belong
 	database = "kembrel"
 )
 
@@ -71,21 +73,25 @@ func Start(ctx context.Context, folder string, log *slog.Logger) (*Cluster, erro
 		return nil, err
 	}
 	c.password = password
-	c.URL = c.address(database)
+	service, err := c.secret(serviceSecret)
+	if err != nil {
+		return nil, err
+	}
+	c.URL, c.Admin = c.address(role, service, database), c.address(account, password, database)
 	started := make(chan error, 1)
 	go c.keep(started)
 	if err := <-started; err != nil {
 		return nil, err
 	}
-	if err := c.ready(ctx); err != nil {
+	if err := c.ready(ctx, service); err != nil {
 		c.Stop()
 		return nil, err
 	}
 	return c, nil
 }
 
-func (c *Cluster) address(database string) string {
-	return (&url.URL{Scheme: "postgres", User: url.UserPassword(account, c.password), Host: "127.0.0.1:" + strconv.Itoa(c.port), Path: database}).String()
+func (c *Cluster) address(role, password, database string) string {
+	return (&url.URL{Scheme: "postgres", User: url.UserPassword(role, password), Host: "127.0.0.1:" + strconv.Itoa(c.port), Path: database}).String()
 }
 
 // Running is the URL of the private database in folder while another process of this machine runs it; "": none does.
@@ -109,12 +115,39 @@ func Running(folder string) (string, error) {
 	if c.port, err = strconv.Atoi(strings.TrimSpace(lines[3])); err != nil {
 		return "", nil
 	}
-	password, err := os.ReadFile(filepath.Join(folder, "password"))
+	password, err := os.ReadFile(filepath.Join(folder, serviceSecret))
 	if err != nil {
 		return "", fmt.Errorf("password of the private database: %w", err)
 	}
-	c.password = strings.TrimSpace(string(password))
-	return c.address(database), nil
+	return c.address(role, strings.TrimSpace(string(password)), database), nil
+}
+
+// The files of the passwords, readable by their owner only.
+const (
+	adminSecret   = "password"
+	serviceSecret = "service-password"
+)
+
+// secret reads a password, and makes it on first use.
+func (c *Cluster) secret(name string) (string, error) {
+	path := filepath.Join(c.folder, name)
+	content, err := os.ReadFile(path)
+	if err == nil {
+		return strings.TrimSpace(string(content)), nil
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return "", fmt.Errorf("password of the private database: %w", err)
+	}
+	password := rand.Text()
+	if err := os.WriteFile(path, []byte(password+"\n"), 0o600); err != nil {
+		return "", fmt.Errorf("password of the private database: %w", err)
+	}
+	if c.owner != nil {
+		if err := os.Chown(path, int(c.owner.Uid), int(c.owner.Gid)); err != nil {
+			return "", err
+		}
+	}
+	return password, nil
 }
 
 // Programs is the folder of PostgreSQL's programs.
@@ -176,26 +209,19 @@ func (c *Cluster) data() string { return filepath.Join(c.folder, "data") }
 
 // create makes the cluster, whole or not at all, and returns its password.
 func (c *Cluster) create(ctx context.Context) (string, error) {
-	secret := filepath.Join(c.folder, "password")
 	if _, err := os.Stat(filepath.Join(c.data(), "PG_VERSION")); err == nil {
-		content, err := os.ReadFile(secret)
-		if err != nil {
+		if _, err := os.Stat(filepath.Join(c.folder, adminSecret)); err != nil {
 			return "", fmt.Errorf("password of the private database: %w", err)
 		}
-		return strings.TrimSpace(string(content)), nil
+		return c.secret(adminSecret)
 	}
-	password := rand.Text()
-	if err := os.WriteFile(secret, []byte(password+"\n"), 0o600); err != nil {
-		return "", fmt.Errorf("password of the private database: %w", err)
-	}
-	if c.owner != nil {
-		if err := os.Chown(secret, int(c.owner.Uid), int(c.owner.Gid)); err != nil {
-			return "", err
-		}
+	password, err := c.secret(adminSecret)
+	if err != nil {
+		return "", err
 	}
 	making := c.data() + ".making"
 	os.RemoveAll(making)
-	out, err := c.command(ctx, "initdb", "--pgdata", making, "--username", account, "--pwfile", secret,
+	out, err := c.command(ctx, "initdb", "--pgdata", making, "--username", account, "--pwfile", filepath.Join(c.folder, adminSecret),
 		"--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C.UTF-8", "--data-checksums").CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("make the private database: %w: %s", err, lastLine(out))
@@ -310,11 +336,11 @@ func (c *Cluster) keep(started chan<- error) {
 	}
 }
 
-// ready waits until the database answers, and makes it if it is new.
-func (c *Cluster) ready(ctx context.Context) error {
+// ready waits until the database answers, and makes it and the service's role if they are new.
+func (c *Cluster) ready(ctx context.Context, service string) error {
 	deadline := time.Now().Add(60 * time.Second)
 	for {
-		err := makeDatabase(ctx, c.address("postgres"))
+		err := c.makeDatabase(ctx, service)
 		if err == nil {
 			return nil
 		}
@@ -328,19 +354,63 @@ func (c *Cluster) ready(ctx context.Context) error {
 	}
 }
 
-func makeDatabase(ctx context.Context, admin string) error {
-	conn, err := pgx.Connect(ctx, admin)
+func (c *Cluster) makeDatabase(ctx context.Context, service string) error {
+	admin, err := pgx.Connect(ctx, c.address(account, c.password, "postgres"))
 	if err != nil {
 		return err
 	}
-	defer conn.Close(ctx)
-	var there bool
-	if err := conn.QueryRow(ctx, "select exists (select from pg_database where datname = $1)", database).Scan(&there); err != nil || there {
+	defer admin.Close(context.WithoutCancel(ctx))
+	var known, there bool
+	err = admin.QueryRow(ctx, "select exists (select from pg_roles where rolname = $1), exists (select from pg_database where datname = $2)", role, database).Scan(&known, &there)
+	if err != nil {
 		return err
 	}
-	_, err = conn.Exec(ctx, "create database "+database)
+	command := "create"
+	if known {
+		command = "alter"
+	}
+	// The password is made of letters and digits, so it needs no quoting; the statement takes no parameters.
+	if _, err := admin.Exec(ctx, fmt.Sprintf("%s role %s with login nosuperuser nocreatedb nocreaterole password '%s'", command, role, service)); err != nil {
+		return err
+	}
+	if !there {
+		if _, err = admin.Exec(ctx, "create database "+database+" owner "+role); err != nil {
+			return err
+		}
+	}
+	conn, err := pgx.Connect(ctx, c.Admin)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	_, err = conn.Exec(ctx, handOver)
 	return err
 }
+
+// handOver gives the service's role what the superuser owns in the database: one made by a version that was the superuser itself.
+const handOver = `do $$
+declare one record;
+begin
+	if (select datdba::regrole::text from pg_database where datname = current_database()) <> '` + role + `' then
+		execute format('alter database %I owner to ` + role + `', current_database());
+	end if;
+	for one in select nspname from pg_namespace where nspname !~ '^(pg_|information_schema)' and nspowner <> '` + role + `'::regrole loop
+		execute format('alter schema %I owner to ` + role + `', one.nspname);
+	end loop;
+	for one in select n.nspname, c.relname from pg_class c join pg_namespace n on n.oid = c.relnamespace
+			where n.nspname !~ '^(pg_|information_schema)' and c.relkind in ('r', 'p', 'v', 'm', 'S') and c.relowner <> '` + role + `'::regrole
+			and not exists (select from pg_depend d where d.objid = c.oid and d.deptype in ('a', 'i') and c.relkind = 'S') loop
+		execute format('alter table %I.%I owner to ` + role + `', one.nspname, one.relname);
+	end loop;
+	for one in select n.nspname, t.typname from pg_type t join pg_namespace n on n.oid = t.typnamespace
+			where n.nspname !~ '^(pg_|information_schema)' and t.typtype in ('e', 'd') and t.typowner <> '` + role + `'::regrole loop
+		execute format('alter type %I.%I owner to ` + role + `', one.nspname, one.typname);
+	end loop;
+	for one in select p.oid::regprocedure::text as name from pg_proc p join pg_namespace n on n.oid = p.pronamespace
+			where n.nspname !~ '^(pg_|information_schema)' and p.proowner <> '` + role + `'::regrole loop
+		execute format('alter function %s owner to ` + role + `', one.name);
+	end loop;
+end $$`
 
 // Stop ends the server and returns when it has ended.
 func (c *Cluster) Stop() {

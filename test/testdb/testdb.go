@@ -37,7 +37,7 @@ var server = sync.OnceValues(func() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return db.URL, nil
+	return db.Admin, nil
 })
 
 const template = "kembrel_template"

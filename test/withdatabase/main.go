@@ -38,7 +38,7 @@ func run(command []string) (int, error) {
 	}
 	defer db.Stop()
 	cmd := exec.Command(command[0], command[1:]...)
-	cmd.Env = append(os.Environ(), testdb.Variable+"="+db.URL)
+	cmd.Env = append(os.Environ(), testdb.Variable+"="+db.Admin)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
 	err = cmd.Run()
 	var exit *exec.ExitError
