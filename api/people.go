@@ -34,8 +34,9 @@ type Link struct {
 // PasswordInput sets the caller's password.
 type PasswordInput struct {
 	Body struct {
-		Password string `json:"password" minLength:"10" maxLength:"1000"`
-		Old      string `json:"old,omitempty" maxLength:"1000" doc:"The present password, where there is one"`
+		Password     string `json:"password" minLength:"10" maxLength:"1000"`
+		Old          string `json:"old,omitempty" maxLength:"1000" doc:"The present password, where there is one"`
+		RevokeTokens bool   `json:"revoke_tokens,omitempty" doc:"End all other tokens of the caller too"`
 	}
 }
 
@@ -56,6 +57,7 @@ type Token struct {
 	Expires time.Time  `json:"expires"`
 	Revoked *time.Time `json:"revoked,omitempty"`
 	Used    *time.Time `json:"used,omitempty" doc:"Last used; exact to a minute"`
+	Parent  *int64     `json:"parent,omitempty" doc:"The token that it was made with, and ends with"`
 }
 
 // NewToken asks for a personal token.

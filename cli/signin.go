@@ -20,7 +20,7 @@ import (
 
 func (a *App) signIn() *cobra.Command {
 	var name string
-	var link, setPassword bool
+	var link, setPassword, revoke bool
 	var days int
 	cmd := &cobra.Command{Use: "sign-in", Short: "Sign in from this terminal, or make a link that signs in to the console", Args: arguments(),
 		Long: `Sign in with name and password; a personal token is made and kept for this user. The password is asked for, or read from the input's
@@ -38,7 +38,7 @@ first line. With --link, print a one-time link to the console instead; with --se
 				fmt.Fprintf(a.Err, "good once, until %s\n", when(l.Expires))
 				return nil
 			case setPassword:
-				return a.setPassword(cmd)
+				return a.setPassword(cmd, revoke)
 			case name == "":
 				return usage("say who you are: kembrel sign-in --name NAME")
 			}
@@ -71,6 +71,7 @@ first line. With --link, print a one-time link to the console instead; with --se
 	cmd.Flags().StringVar(&name, "name", "", "your name at the service")
 	cmd.Flags().BoolVar(&link, "link", false, "print a one-time link that signs in to the console")
 	cmd.Flags().BoolVar(&setPassword, "set-password", false, "set your own password")
+	cmd.Flags().BoolVar(&revoke, "revoke-tokens", false, "with --set-password: end all your other tokens")
 	cmd.Flags().IntVar(&days, "days", 90, "days until the sign-in expires")
 	return cmd
 }
@@ -87,12 +88,13 @@ func (f fromConsole) RoundTrip(r *http.Request) (*http.Response, error) {
 	return f.next.RoundTrip(r)
 }
 
-func (a *App) setPassword(cmd *cobra.Command) error {
+func (a *App) setPassword(cmd *cobra.Command, revoke bool) error {
 	me, err := client.Call(cmd.Context(), a.client(), api.GetMe, &struct{}{})
 	if err != nil {
 		return err
 	}
 	in := &api.PasswordInput{}
+	in.Body.RevokeTokens = revoke
 	if me.HasPassword {
 		if in.Body.Old, err = a.askSecret("present password"); err != nil {
 			return err
@@ -104,7 +106,12 @@ func (a *App) setPassword(cmd *cobra.Command) error {
 	if _, err := client.Call(cmd.Context(), a.client(), api.SetPassword, in); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.Out, "the password of %s is set\n", me.Name)
+	fmt.Fprintf(a.Out, "the password of %s is set; other sessions in the console have ended\n", me.Name)
+	if revoke {
+		fmt.Fprintln(a.Out, "your other tokens have ended too; this sign-in stays")
+	} else {
+		fmt.Fprintln(a.Out, "your tokens are still good: if one may have leaked, kembrel sign-in --set-password --revoke-tokens ends all but this sign-in, and kembrel tokens lists them")
+	}
 	return nil
 }
 
@@ -135,21 +142,24 @@ func (a *App) tokens() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := list("id#", "name", "made", "expires", "last used", "revoked")
+			l := list("id#", "name", "made", "made with#", "expires", "last used", "revoked")
 			for _, t := range page.Items {
-				used, revoked := "", ""
+				used, revoked, parent := "", "", ""
 				if t.Used != nil {
 					used = when(*t.Used)
+				}
+				if t.Parent != nil {
+					parent = strconv.FormatInt(*t.Parent, 10)
 				}
 				if t.Revoked != nil {
 					revoked = when(*t.Revoked)
 				}
-				l.add(strconv.FormatInt(t.ID, 10), t.Name, when(t.Created), when(t.Expires), used, revoked)
+				l.add(strconv.FormatInt(t.ID, 10), t.Name, when(t.Created), parent, when(t.Expires), used, revoked)
 			}
 			return a.print(output, l, page)
 		}}
 	outputFlag(cmd, &output)
-	cmd.AddCommand(a.tokenMake(), &cobra.Command{Use: "revoke ID", Short: "Revoke a token", Args: arguments("ID"), Example: "  kembrel tokens revoke 4",
+	cmd.AddCommand(a.tokenMake(), &cobra.Command{Use: "revoke ID", Short: "Revoke a token, and what was made with it", Args: arguments("ID"), Example: "  kembrel tokens revoke 4",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
@@ -158,7 +168,7 @@ func (a *App) tokens() *cobra.Command {
 			if _, err := client.Call(cmd.Context(), a.client(), api.RevokeToken, &api.TokenInput{ID: id}); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "token %d is revoked\n", id)
+			fmt.Fprintf(a.Out, "token %d is revoked, and the tokens, sessions and links that were made with it\n", id)
 			return nil
 		}})
 	return cmd

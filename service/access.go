@@ -4,16 +4,9 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
-	"encoding/base64"
 	"errors"
 	"fmt"
-	"strings"
-	"sync"
 	"time"
-
-	"golang.org/x/crypto/argon2"
-	"golang.org/x/time/rate"
 
 	"kembrel/api"
 	"kembrel/store/pg"
@@ -26,6 +19,8 @@ type Who struct {
 	Administrator bool
 	hasPassword   bool
 	session       []byte // hash of the session, where one was used
+	credential    []byte // hash of the token or session
+	token         int64  // the token used, or that the session comes from; 0: none
 }
 
 func whoIs(p pg.Person) Who {
@@ -81,6 +76,7 @@ func (s *Service) WhoByToken(ctx context.Context, token string) (Who, error) {
 		}
 	}
 	who := whoIs(t.Person)
+	who.credential, who.token = hash, t.Token
 	s.tokens.put(string(hash), knownToken{who, time.Now()})
 	return who, nil
 }
@@ -100,8 +96,12 @@ func (s *Service) WhoBySession(ctx context.Context, session string) (Who, error)
 	if err != nil {
 		return Who{}, orSignedOut(err)
 	}
-	who := whoIs(p)
+	who := whoIs(p.Person)
 	who.session = hashOf(session)
+	who.credential = who.session
+	if p.Parent != nil {
+		who.token = *p.Parent
+	}
 	return who, nil
 }
 
@@ -114,8 +114,8 @@ func orSignedOut(err error) error {
 
 // SignIn checks a password and opens a session; from is the address of the caller, for the limit on tries.
 func (s *Service) SignIn(ctx context.Context, in api.SignIn, from string) (session string, me *api.Me, err error) {
-	if !s.tries.allow("name "+strings.ToLower(in.Name)) || !s.tries.allow("from "+from) {
-		return "", nil, api.Fail(api.TooMany, "too many tries to sign in; wait a minute")
+	if err := s.tries.allow(from, in.Name); err != nil {
+		return "", nil, err
 	}
 	p, err := s.db.PersonByName(ctx, in.Name)
 	if err != nil && !errors.Is(err, pg.ErrNone) {
@@ -125,16 +125,20 @@ func (s *Service) SignIn(ctx context.Context, in api.SignIn, from string) (sessi
 	if err == nil && p.Password != nil {
 		hash = *p.Password
 	}
-	if !s.tries.check(hash, in.Password) || err != nil {
+	right, failed := s.tries.check(ctx, hash, in.Password)
+	if failed != nil {
+		return "", nil, failed
+	}
+	if !right || err != nil {
 		return "", nil, api.Fail(api.SignedOut, "name or password is not right")
 	}
-	return s.open(ctx, p)
+	return s.open(ctx, p, nil)
 }
 
 // SignInByLink uses up a one-time link and opens a session.
 func (s *Service) SignInByLink(ctx context.Context, code, from string) (session string, me *api.Me, err error) {
-	if !s.tries.allow("link " + from) {
-		return "", nil, api.Fail(api.TooMany, "too many tries to sign in; wait a minute")
+	if err := s.tries.allow(from, ""); err != nil {
+		return "", nil, err
 	}
 	p, err := s.db.UseLink(ctx, hashOf(code))
 	if errors.Is(err, pg.ErrNone) {
@@ -143,12 +147,13 @@ func (s *Service) SignInByLink(ctx context.Context, code, from string) (session 
 	if err != nil {
 		return "", nil, err
 	}
-	return s.open(ctx, p)
+	return s.open(ctx, p.Person, p.Parent)
 }
 
-func (s *Service) open(ctx context.Context, p pg.Person) (string, *api.Me, error) {
+// open opens a session; parent is the token that it comes from.
+func (s *Service) open(ctx context.Context, p pg.Person, parent *int64) (string, *api.Me, error) {
 	session := secret()
-	if err := s.db.AddSession(ctx, hashOf(session), p.ID, SessionHours); err != nil {
+	if err := s.db.AddSession(ctx, hashOf(session), p.ID, SessionHours, parent); err != nil {
 		return "", nil, err
 	}
 	return session, me(whoIs(p)), nil
@@ -163,27 +168,48 @@ func (s *Service) SignOut(ctx context.Context, who Who) error {
 	if who.session == nil {
 		return nil
 	}
+	defer s.credentialsEnded(ctx)
 	return s.db.EndSession(ctx, who.session)
 }
 
 // Me says who is asking.
 func (s *Service) Me(_ context.Context, who Who, _ *struct{}) (*api.Me, error) { return me(who), nil }
 
-// SetPassword sets the caller's password; all their other sessions end.
+// SetPassword sets the caller's password; all their other sessions end, and their other tokens if they say so.
 func (s *Service) SetPassword(ctx context.Context, who Who, in *api.PasswordInput) (*api.None, error) {
-	defer s.tokens.forget()
+	defer s.credentialsEnded(ctx)
 	p, err := s.db.PersonByName(ctx, who.Name)
 	if err != nil {
 		return nil, err
 	}
-	if p.Password != nil && (!s.tries.allow("name "+strings.ToLower(p.Name)) || !s.tries.check(*p.Password, in.Body.Old)) {
-		return nil, api.Fail(api.Denied, "the present password is not right")
+	if p.Password != nil {
+		if err := s.tries.allow("own "+p.Name, ""); err != nil {
+			return nil, err
+		}
+		right, err := s.tries.check(ctx, *p.Password, in.Body.Old)
+		if err != nil {
+			return nil, err
+		}
+		if !right {
+			return nil, api.Fail(api.Denied, "the present password is not right")
+		}
+	}
+	hash, err := s.tries.hash(ctx, in.Body.Password)
+	if err != nil {
+		return nil, err
 	}
 	err = s.db.InTx(ctx, func(q pg.Queries) error {
-		if err := q.SetPassword(ctx, who.ID, hashPassword(in.Body.Password), who.session); err != nil {
+		if err := q.SetPassword(ctx, who.ID, hash, who.session); err != nil {
 			return err
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: "password set"})
+		what := "password set"
+		if in.Body.RevokeTokens {
+			what = "password set, tokens revoked"
+			if err := q.RevokeTokens(ctx, who.ID, who.token); err != nil {
+				return err
+			}
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: what})
 	})
 	return nil, err
 }
@@ -191,8 +217,16 @@ func (s *Service) SetPassword(ctx context.Context, who Who, in *api.PasswordInpu
 // MakeLink makes a one-time sign-in link for the caller.
 func (s *Service) MakeLink(ctx context.Context, who Who, _ *struct{}) (*api.Link, error) {
 	code := rand.Text()
-	expires, err := s.db.AddLink(ctx, hashOf(code), who.ID)
+	expires, err := s.db.AddLink(ctx, hashOf(code), who.ID, madeWith(who))
 	return &api.Link{Path: "/enter#" + code, Expires: expires}, err
+}
+
+// madeWith is the token that what somebody makes ends with; nil: none.
+func madeWith(who Who) *int64 {
+	if who.token == 0 {
+		return nil
+	}
+	return &who.token
 }
 
 // ListPeople lists the people.
@@ -212,7 +246,10 @@ func (s *Service) ListPeople(ctx context.Context, _ Who, in *api.PageInput) (*ap
 func (s *Service) AddPerson(ctx context.Context, who Who, in *api.NewPerson) (*api.Me, error) {
 	p := pg.Person{Name: in.Body.Name, Administrator: in.Body.Administrator}
 	if in.Body.Password != "" {
-		hash := hashPassword(in.Body.Password)
+		hash, err := s.tries.hash(ctx, in.Body.Password)
+		if err != nil {
+			return nil, err
+		}
 		p.Password = &hash
 	}
 	if _, err := s.db.PersonByName(ctx, p.Name); err == nil {
@@ -260,7 +297,7 @@ func (s *Service) MakeToken(ctx context.Context, who Who, in *api.NewToken) (*ap
 	sec := tokenPrefix + secret()
 	var t pg.Token
 	err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
-		if t, err = q.AddToken(ctx, who.ID, clean(in.Body.Name), hashOf(sec), in.Body.Days); err != nil {
+		if t, err = q.AddToken(ctx, who.ID, clean(in.Body.Name), hashOf(sec), in.Body.Days, madeWith(who)); err != nil {
 			return err
 		}
 		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: "token made: " + t.Name})
@@ -268,9 +305,9 @@ func (s *Service) MakeToken(ctx context.Context, who Who, in *api.NewToken) (*ap
 	return &api.MadeToken{Token: api.Token(t), Secret: sec}, err
 }
 
-// RevokeToken ends a token of the caller.
+// RevokeToken ends a token of the caller, with the tokens, sessions and links that were made with it.
 func (s *Service) RevokeToken(ctx context.Context, who Who, in *api.TokenInput) (*api.None, error) {
-	defer s.tokens.forget()
+	defer s.credentialsEnded(ctx)
 	return nil, s.db.InTx(ctx, func(q pg.Queries) error {
 		done, err := q.RevokeToken(ctx, who.ID, in.ID)
 		if err != nil {
@@ -281,59 +318,4 @@ func (s *Service) RevokeToken(ctx context.Context, who Who, in *api.TokenInput) 
 		}
 		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: fmt.Sprintf("token %d revoked", in.ID)})
 	})
-}
-
-// argon2id with the memory and time that OWASP's password storage guide names as the least: 19 MiB, 2 passes, 1 lane.
-const (
-	argonMemory = 19 * 1024
-	argonTime   = 2
-	argonHead   = "$argon2id$v=19$m=19456,t=2,p=1$"
-)
-
-// unusableHash is well-formed and belongs to no password.
-var unusableHash = argonHead + "AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
-
-// hashPassword makes an argon2id hash in PHC form.
-func hashPassword(password string) string {
-	salt := make([]byte, 16)
-	rand.Read(salt)
-	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, 1, 32)
-	return argonHead + base64.RawStdEncoding.EncodeToString(salt) + "$" + base64.RawStdEncoding.EncodeToString(key)
-}
-
-func matches(hash, password string) bool {
-	salt64, key64, ok := strings.Cut(strings.TrimPrefix(hash, argonHead), "$")
-	salt, err1 := base64.RawStdEncoding.DecodeString(salt64)
-	key, err2 := base64.RawStdEncoding.DecodeString(key64)
-	if !ok || err1 != nil || err2 != nil {
-		return false
-	}
-	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, argonTime, argonMemory, 1, uint32(len(key))), key) == 1
-}
-
-// tries limits attempts to sign in, per name and per address, and how many passwords are hashed at once.
-type tries struct {
-	mutex   sync.Mutex
-	buckets map[string]*rate.Limiter
-	hashing sync.Mutex
-}
-
-func (t *tries) allow(key string) bool {
-	t.mutex.Lock()
-	defer t.mutex.Unlock()
-	if len(t.buckets) > 10000 || t.buckets == nil {
-		t.buckets = map[string]*rate.Limiter{}
-	}
-	b := t.buckets[key]
-	if b == nil {
-		b = rate.NewLimiter(rate.Every(6*time.Second), 10)
-		t.buckets[key] = b
-	}
-	return b.Allow()
-}
-
-func (t *tries) check(hash, password string) bool {
-	t.hashing.Lock()
-	defer t.hashing.Unlock()
-	return matches(hash, password)
 }

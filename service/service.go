@@ -31,15 +31,16 @@ type Options struct {
 
 // Service answers every operation of the API.
 type Service struct {
-	db       *pg.Store
-	readings store.Readings
-	chunks   *pack.Packs
-	options  Options
-	live     *live
-	watches  watches
-	tries    tries
-	runs     remembered[api.RunInput, int64] // by address; a run keeps it
-	tokens   remembered[string, knownToken]  // by hash
+	db          *pg.Store
+	readings    store.Readings
+	chunks      *pack.Packs
+	options     Options
+	live        *live
+	watches     watches
+	tries       *tries
+	credentials credentials
+	runs        remembered[api.RunInput, int64] // by address; a run keeps it
+	tokens      remembered[string, knownToken]  // by hash
 
 	sizing sync.Mutex
 	sizes  map[int64]heldBytes // by project; 0: all
@@ -59,7 +60,7 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	if o.SealAfter == 0 {
 		o.SealAfter = 3 * time.Minute
 	}
-	s := &Service{db: db, readings: db, chunks: pack.New(blobs, db), options: o, differing: make(chan struct{}, 2)}
+	s := &Service{db: db, readings: db, chunks: pack.New(blobs, db), options: o, tries: newTries(), differing: make(chan struct{}, 2)}
 	if o.Alone {
 		s.chunks.Alone()
 	}
@@ -79,6 +80,7 @@ func (s *Service) Run(ctx context.Context) error {
 	wait.Go(func() { s.live.tell(ctx) })
 	wait.Go(func() { s.keepSummaries(ctx) })
 	wait.Go(func() { s.keepChunks(ctx) })
+	wait.Go(func() { s.watchCredentials(ctx) })
 	<-ctx.Done()
 	wait.Wait()
 	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)

@@ -64,7 +64,10 @@ func (c countingConn) Write(p []byte) (int, error) {
 	return n, err
 }
 
-func serve(t *testing.T) *served {
+func serve(t *testing.T) *served { return serveWith(t) }
+
+// serveWith is serve behind proxies that are believed.
+func serveWith(t *testing.T, proxies ...string) *served {
 	s := &served{db: testdb.New(t), blobs: t.TempDir(), sent: new(atomic.Int64)}
 	kept, err := blob.NewLocal(s.blobs)
 	require.NoError(t, err)
@@ -78,7 +81,7 @@ func serve(t *testing.T) *served {
 	done := make(chan error, 1)
 	go func() { done <- s.service.Run(running) }()
 	console := fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}, "assets/a.js": {Data: []byte("1")}}
-	bound := web.New(s.service, web.Options{Log: log, Version: "1", Console: console})
+	bound := web.New(s.service, web.Options{Log: log, Version: "1", Console: console, Proxies: proxies})
 	s.metrics = bound.Metrics()
 	server := httptest.NewUnstartedServer(bound.Handler())
 	server.Listener = counting{server.Listener, s.sent}

@@ -170,7 +170,11 @@ func (w *server) describe(s api.Spec) huma.Operation {
 		if s.Recorders {
 			g.Request = g.Request.WithContext(service.ForRecorders(g.Request.Context()))
 		}
-		if !s.Stream {
+		if s.Stream {
+			good, release := w.service.WhileGood(g.Request.Context(), whoAsks(ctx.Context()))
+			defer release()
+			g.Request = g.Request.WithContext(good)
+		} else {
 			limited, cancel := context.WithTimeout(g.Request.Context(), requestTime)
 			defer cancel()
 			g.Request = g.Request.WithContext(limited)
@@ -249,7 +253,7 @@ func (w *server) cookie(session string, age int) http.Cookie {
 type remote struct{ from string }
 
 func (r *remote) Resolve(ctx huma.Context) []error {
-	r.from = humagin.Unwrap(ctx).RemoteIP()
+	r.from = humagin.Unwrap(ctx).ClientIP()
 	return nil
 }
 

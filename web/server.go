@@ -26,9 +26,10 @@ import (
 type Options struct {
 	Log     *slog.Logger
 	Version string
-	Console fs.FS // built console
-	Python  fs.FS // the Python binding, handed out as a wheel; nil: it is not
-	Secure  bool  // the service is reached by https, so cookies are marked so
+	Console fs.FS    // built console
+	Python  fs.FS    // the Python binding, handed out as a wheel; nil: it is not
+	Secure  bool     // the service is reached by https, so cookies are marked so
+	Proxies []string // addresses or networks of proxies that are believed in whom they ask for (X-Forwarded-For)
 }
 
 type server struct {
@@ -50,6 +51,10 @@ type Server struct {
 func New(s *service.Service, o Options) *Server {
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
+	engine.RemoteIPHeaders = []string{"X-Forwarded-For"}
+	if err := engine.SetTrustedProxies(o.Proxies); err != nil {
+		panic(err) // CheckProxies says so before
+	}
 	engine.HandleMethodNotAllowed = true
 	engine.RedirectTrailingSlash = false
 	w := &server{service: s, options: o, metrics: newMetrics(s.Disk), bodies: newShares(bodiesInAll, bodiesEach), exports: newShares(exportsInAll, exportsEach)}
@@ -79,6 +84,14 @@ func New(s *service.Service, o Options) *Server {
 	w.huma = humagin.New(engine, config)
 	w.routes()
 	return &Server{server: w, engine: engine}
+}
+
+// CheckProxies says what is wrong with the addresses or networks of proxies.
+func CheckProxies(proxies []string) error {
+	if err := gin.New().SetTrustedProxies(proxies); err != nil {
+		return fmt.Errorf("trusted-proxy: %w; write addresses or networks, such as 127.0.0.1 or 10.0.0.0/8, separated by commas", err)
+	}
+	return nil
 }
 
 // OpenAPI is the description of the API, version 3.1, as JSON.

@@ -42,7 +42,7 @@ and leaves a token for this user, so that the other commands work at once; every
 			defer stop()
 			return runUp(ctx, a)
 		}}
-	a.Settings.Add(cmd.Flags(), "data", "blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "https", "log-level", "log-format")
+	a.Settings.Add(cmd.Flags(), "data", "blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "https", "trusted-proxy", "log-level", "log-format")
 	return cmd
 }
 
@@ -77,7 +77,7 @@ Any number of them may serve the same database and blobs. The first start prints
 				return err
 			})
 		}}
-	a.Settings.Add(cmd.Flags(), "database", "blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "https", "log-level", "log-format")
+	a.Settings.Add(cmd.Flags(), "database", "blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "https", "trusted-proxy", "log-level", "log-format")
 	return cmd
 }
 
@@ -177,12 +177,22 @@ func portFree(address string) error {
 	return l.Close()
 }
 
+// memoryLimit is where the garbage collector begins to work for every byte; GOMEMLIMIT sets another.
+const memoryLimit = 240 << 20
+
 // runService opens the stores and serves until ctx ends. ready is called when it answers.
 func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blobs string, alone bool,
 	ready func(ctx context.Context, svc *service.Service, address string, first bool) error) error {
 	lost, err := time.ParseDuration(a.Settings.Get("lost-after"))
 	if err != nil || lost < time.Second {
 		return fmt.Errorf("lost-after %q: write a time of a second at least, such as 60s", a.Settings.Get("lost-after"))
+	}
+	proxies := strings.FieldsFunc(a.Settings.Get("trusted-proxy"), func(r rune) bool { return r == ',' || r == ' ' })
+	if err := web.CheckProxies(proxies); err != nil {
+		return cli.Usage("%v", err)
+	}
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryLimit)
 	}
 	debug.SetGCPercent(50) // readings and chunks pass through; memory matters more than the last tenth of speed
 	db, err := pg.Open(ctx, database)
@@ -219,7 +229,7 @@ func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blo
 	defer cancel()
 	done := make(chan error, 1)
 	go func() { done <- svc.Run(ctx) }()
-	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files, Secure: a.Settings.Get("https") == "true"})
+	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files, Secure: a.Settings.Get("https") == "true", Proxies: proxies})
 	err = server.Serve(ctx, a.Settings.Get("listen"), a.Settings.Get("metrics"), func(address string) error {
 		return ready(ctx, svc, "http://"+reachable(address), first)
 	})

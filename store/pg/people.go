@@ -21,6 +21,7 @@ type Token struct {
 	Expires time.Time
 	Revoked *time.Time
 	Used    *time.Time
+	Parent  *int64 // the token that it was made with
 }
 
 // TokenPerson is a token's state with the person it stands for.
@@ -64,15 +65,21 @@ func (q Queries) SetPassword(ctx context.Context, person int64, hash string, kee
 	return err
 }
 
-// AddSession keeps a session for some hours.
-func (q Queries) AddSession(ctx context.Context, hash []byte, person int64, hours int) error {
-	_, err := q.exec(ctx, "session_add", A{"hash": hash, "person": person, "hours": hours})
+// AddSession keeps a session for some hours; parent is the token that it ends with, or nil.
+func (q Queries) AddSession(ctx context.Context, hash []byte, person int64, hours int, parent *int64) error {
+	_, err := q.exec(ctx, "session_add", A{"hash": hash, "person": person, "hours": hours, "parent": parent})
 	return err
 }
 
+// OpenedBy is a person with the token that their session or link comes from.
+type OpenedBy struct {
+	Person
+	Parent *int64
+}
+
 // SessionPerson is who a session stands for.
-func (q Queries) SessionPerson(ctx context.Context, hash []byte) (Person, error) {
-	return one[Person](ctx, q, "session_person", A{"hash": hash})
+func (q Queries) SessionPerson(ctx context.Context, hash []byte) (OpenedBy, error) {
+	return one[OpenedBy](ctx, q, "session_person", A{"hash": hash})
 }
 
 // EndSession ends a session.
@@ -82,18 +89,18 @@ func (q Queries) EndSession(ctx context.Context, hash []byte) error {
 }
 
 // AddLink keeps a one-time sign-in link for a quarter of an hour.
-func (q Queries) AddLink(ctx context.Context, hash []byte, person int64) (time.Time, error) {
-	return value[time.Time](ctx, q, "link_add", A{"hash": hash, "person": person})
+func (q Queries) AddLink(ctx context.Context, hash []byte, person int64, parent *int64) (time.Time, error) {
+	return value[time.Time](ctx, q, "link_add", A{"hash": hash, "person": person, "parent": parent})
 }
 
 // UseLink uses a link up.
-func (q Queries) UseLink(ctx context.Context, hash []byte) (Person, error) {
-	return one[Person](ctx, q, "link_use", A{"hash": hash})
+func (q Queries) UseLink(ctx context.Context, hash []byte) (OpenedBy, error) {
+	return one[OpenedBy](ctx, q, "link_use", A{"hash": hash})
 }
 
 // AddToken keeps a token for some days.
-func (q Queries) AddToken(ctx context.Context, person int64, name string, hash []byte, days int) (Token, error) {
-	return one[Token](ctx, q, "token_add", A{"person": person, "name": name, "hash": hash, "days": days})
+func (q Queries) AddToken(ctx context.Context, person int64, name string, hash []byte, days int, parent *int64) (Token, error) {
+	return one[Token](ctx, q, "token_add", A{"person": person, "name": name, "hash": hash, "days": days, "parent": parent})
 }
 
 // TokenPerson finds a token by the hash of its secret.
@@ -112,10 +119,25 @@ func (q Queries) ListTokens(ctx context.Context, person int64) ([]Token, error) 
 	return list[Token](ctx, q, "token_list", A{"person": person})
 }
 
-// RevokeToken ends a token; false where the person has no such token.
+// RevokeToken ends a token and what was made with it; false where the person has no such token.
 func (q Queries) RevokeToken(ctx context.Context, person, id int64) (bool, error) {
-	n, err := q.exec(ctx, "token_revoke", A{"id": id, "person": person})
+	n, err := value[int64](ctx, q, "token_revoke", A{"ids": []int64{id}, "person": person})
 	return n > 0, err
+}
+
+// RevokeTokens ends all of a person's tokens but one, what it was made with, and what was made with it; 0: all.
+func (q Queries) RevokeTokens(ctx context.Context, person, keep int64) error {
+	ids, err := values[int64](ctx, q, "tokens_but", A{"person": person, "keep": keep})
+	if err != nil {
+		return err
+	}
+	_, err = value[int64](ctx, q, "token_revoke_these", A{"ids": ids})
+	return err
+}
+
+// GoodCredentials are those of some hashes that belong to tokens and sessions which are good.
+func (q Queries) GoodCredentials(ctx context.Context, hashes [][]byte) ([][]byte, error) {
+	return values[[]byte](ctx, q, "credentials_good", A{"hashes": hashes})
 }
 
 // ClearExpired deletes sessions and links whose time is over.

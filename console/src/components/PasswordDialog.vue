@@ -1,20 +1,22 @@
 <script setup lang="ts">
-import { ElButton, ElDialog, ElInput } from 'element-plus'
+import { ElButton, ElCheckbox, ElDialog, ElInput } from 'element-plus'
 import { ref } from 'vue'
 import { answer, client, session } from '../api/client'
 
 const open = defineModel<boolean>({ required: true })
 const old = ref('')
 const password = ref('')
+const revoke = ref(false)
 const problem = ref('')
 
 async function save() {
   problem.value = ''
   try {
-    const body = { password: password.value, ...(session.me?.has_password ? { old: old.value } : {}) }
+    const body = { password: password.value, revoke_tokens: revoke.value, ...(session.me?.has_password ? { old: old.value } : {}) }
     await answer(client.PUT('/api/v1/me/password', { body }))
     if (session.me) session.me.has_password = true
     old.value = password.value = ''
+    revoke.value = false
     open.value = false
   } catch (e) {
     problem.value = (e as Error).message
@@ -33,6 +35,8 @@ async function save() {
         New password, 10 characters at least
         <ElInput v-model="password" type="password" autocomplete="new-password" minlength="10" />
       </label>
+      <ElCheckbox v-model="revoke">End all my tokens too: recorders that use one wait until they have another</ElCheckbox>
+      <p>All other sessions end.</p>
       <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
     </form>
     <template #footer>
