@@ -12,7 +12,11 @@ const problem = ref('')
 async function save() {
   problem.value = ''
   try {
-    const body = { password: password.value, revoke_tokens: revoke.value, ...(session.me?.has_password ? { old: old.value } : {}) }
+    const body = {
+      password: password.value,
+      revoke_tokens: revoke.value,
+      ...(session.me?.has_password ? { old: old.value } : {}),
+    }
     await answer(client.PUT('/api/v1/me/password', { body }))
     if (session.me) session.me.has_password = true
     old.value = password.value = ''
@@ -35,7 +39,9 @@ async function save() {
         New password, 10 characters at least
         <ElInput v-model="password" type="password" autocomplete="new-password" minlength="10" />
       </label>
-      <ElCheckbox v-model="revoke">End all my tokens too: recorders that use one wait until they have another</ElCheckbox>
+      <ElCheckbox v-model="revoke">
+        End all my tokens too: recorders that use one wait until they have another
+      </ElCheckbox>
       <p>All other sessions end.</p>
       <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
     </form>
