@@ -269,12 +269,12 @@ func (w *world) whole(what, want string, from, to float64, ours func(from, to in
 func (w *world) viewStore(from, to int64) error {
 	window := curve.Window{By: curve.ByStep, From: float64(from), To: float64(to)}
 	window.Width = curve.PixelWidth(curve.ByStep, window.From, window.To, pixels)
-	got, err := w.db.View(context.Background(), store.Span{Run: w.long, Names: []string{"loss.train"}}, window)
+	got, err := w.db.View(context.Background(), store.Span{Run: w.long, Names: []string{"loss.train"}}, window, curve.Smoothing{})
 	if err != nil {
 		return err
 	}
 	count := int64(0)
-	for _, f := range got["loss.train"] {
+	for _, f := range got["loss.train"].Folds {
 		count += f.N
 	}
 	if count != to-from+1 {
@@ -292,6 +292,22 @@ func (w *world) viewHTTP(from, to int64) error {
 	}
 	return err
 }
+
+// asked is what the console asks for when it opens a run: pixels, a curve by name, no end, and smoothing if one is set.
+func (w *world) asked(smooth, median float64) func(from, to int64) error {
+	return func(_, _ int64) error {
+		in := &api.CurvesInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: "vessels"}, Number: w.longNumber}, By: "step",
+			Pixels: consolePixels, Names: []string{"loss.train"}, Smooth: smooth, Median: median}
+		got, err := client.Call(context.Background(), w.client, api.GetCurves, in)
+		if err == nil && (len(got.Curves) != 1 || len(got.Curves[0].Value) < consolePixels/2 || (smooth+median > 0) != (len(got.Curves[0].Smooth) > 0)) {
+			err = fmt.Errorf("%d curves in the view", len(got.Curves))
+		}
+		return err
+	}
+}
+
+// consolePixels is what console/src/pages/Run.vue asks for.
+const consolePixels = 700
 
 // manyLegs looks at a curve of 100 legs, each cut by the next.
 func (w *world) manyLegs() row {
@@ -329,9 +345,9 @@ func (w *world) manyLegs() row {
 		}
 		began := time.Now()
 		to := float64(legs * (rows - 500))
-		got, err := w.db.View(context.Background(), store.Span{Run: run}, curve.Window{By: curve.ByStep, To: to, Width: curve.PixelWidth(curve.ByStep, 0, to, pixels)})
-		if err == nil && len(got["loss.train"]) < pixels/2 {
-			err = fmt.Errorf("%d pixels", len(got["loss.train"]))
+		got, err := w.db.View(context.Background(), store.Span{Run: run}, curve.Window{By: curve.ByStep, To: to, Width: curve.PixelWidth(curve.ByStep, 0, to, pixels)}, curve.Smoothing{})
+		if err == nil && len(got["loss.train"].Folds) < pixels/2 {
+			err = fmt.Errorf("%d pixels", len(got["loss.train"].Folds))
 		}
 		return float64(time.Since(began).Microseconds()) / 1000, err
 	}

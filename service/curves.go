@@ -34,8 +34,8 @@ func (s *Service) GetCurves(ctx context.Context, _ Who, in *api.CurvesInput) (*a
 	}
 	out := &api.Curves{Legs: len(legs), Width: w.Width, Axes: []api.Axis{}, Curves: []api.Curve{}}
 	shared := &sharer{out: out}
-	if w.Width > 0 && smoothing.None() {
-		folds, err := s.readings.View(ctx, store.Span{Run: run, Names: in.Names, Leg: in.Leg}, w)
+	if w.Width > 0 {
+		folds, err := s.readings.View(ctx, store.Span{Run: run, Names: in.Names, Leg: in.Leg}, w, smoothing)
 		if err != nil {
 			return nil, err
 		}
@@ -45,7 +45,7 @@ func (s *Service) GetCurves(ctx context.Context, _ Who, in *api.CurvesInput) (*a
 		}
 		sort.Strings(names)
 		for _, name := range names {
-			shared.add(name, folds[name], nil)
+			shared.add(name, folds[name].Folds, folds[name].Smooth)
 		}
 		return out, nil
 	}
@@ -54,20 +54,18 @@ func (s *Service) GetCurves(ctx context.Context, _ Who, in *api.CurvesInput) (*a
 
 // readWhole reads every reading of the window, and what smoothing needs before it.
 func (s *Service) readWhole(ctx context.Context, span store.Span, w curve.Window, smoothing curve.Smoothing, shared *sharer) error {
-	if w.Width == 0 {
-		sums, err := s.db.Summaries(ctx, []int64{span.Run}, "")
-		if err != nil {
-			return err
+	sums, err := s.db.Summaries(ctx, []int64{span.Run}, "")
+	if err != nil {
+		return err
+	}
+	total := int64(0)
+	for _, c := range sums {
+		if span.Names == nil || slices.Contains(span.Names, c.Name) {
+			total += c.Count
 		}
-		total := int64(0)
-		for _, c := range sums {
-			if span.Names == nil || slices.Contains(span.Names, c.Name) {
-				total += c.Count
-			}
-		}
-		if whole := w.By != curve.ByStep || w.From <= 0 && math.IsInf(w.To, 1); whole && total > maxWhole {
-			return api.Fail(api.Invalid, "these curves have %d readings; ask for a number of pixels, for a window of steps, or export them", total)
-		}
+	}
+	if whole := w.By != curve.ByStep || w.From <= 0 && math.IsInf(w.To, 1); whole && total > maxWhole {
+		return api.Fail(api.Invalid, "these curves have %d readings; ask for a number of pixels, for a window of steps, or export them", total)
 	}
 	if w.By == curve.ByStep {
 		span.From = int64(max(0, math.Floor(w.From-smoothing.Memory())))
@@ -76,33 +74,25 @@ func (s *Service) readWhole(ctx context.Context, span store.Span, w curve.Window
 		}
 	}
 	current, reducer := "", curve.Reducer{}
-	var smoother curve.Smoother
-	var smooth []float64
+	held := 0
 	finish := func() {
 		if len(reducer.Folds) > 0 {
-			shared.add(current, reducer.Folds, smooth)
+			shared.add(current, reducer.Folds, reducer.Smooth)
+			held += len(reducer.Folds)
 		}
 	}
-	err := s.readings.Scan(ctx, span, func(name string, points []curve.Point, values []float64) error {
+	err = s.readings.Scan(ctx, span, func(name string, points []curve.Point, values []float64) error {
 		if name != current {
 			finish()
-			current, reducer, smooth = name, curve.Reducer{Window: w}, nil
-			smoother = smoothing.Smoother()
+			current, reducer = name, curve.Reducer{Window: w}
+			if !smoothing.None() {
+				reducer.Smoother = smoothing.Smoother()
+			}
 		}
-		if w.Width == 0 && len(reducer.Folds) > maxWhole {
+		if held+len(reducer.Folds) > maxWhole {
 			return api.Fail(api.Invalid, "the window holds more than %d readings; ask for a number of pixels", maxWhole)
 		}
-		for i, v := range values {
-			reducer.Reading(curve.Reading{Point: points[i], Value: v})
-			if smoothing.None() {
-				continue
-			}
-			x := w.By.At(points[i])
-			y := smoother.Next(x, v)
-			if n := len(reducer.Folds); n > 0 && x >= w.From && x <= w.To {
-				smooth = append(smooth[:min(len(smooth), n-1)], y)
-			}
-		}
+		reducer.Readings(points, values)
 		return nil
 	})
 	if err == nil {

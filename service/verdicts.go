@@ -64,14 +64,14 @@ func (s *Service) lookAtBest(ctx context.Context, row pg.Judgement, o verdict.Ob
 	if settled && row.BestStep != nil && *row.BestStep == best.Step {
 		return nil
 	}
-	folds, err := s.readings.View(ctx, store.Span{Run: row.ID}, curve.Window{By: curve.ByStep, From: 0, To: float64(best.Step), Width: float64(best.Step + 1)})
+	folds, err := s.readings.View(ctx, store.Span{Run: row.ID}, curve.Window{By: curve.ByStep, From: 0, To: float64(best.Step), Width: float64(best.Step + 1)}, curve.Smoothing{})
 	if err != nil {
 		return err
 	}
 	ids, values := make([]int, len(sums)), make([]*float64, len(sums))
 	for i, c := range sums {
 		ids[i] = c.Curve
-		if f := folds[c.Name]; len(f) > 0 && !math.IsNaN(f[0].Last.Value) {
+		if f := folds[c.Name].Folds; len(f) > 0 && !math.IsNaN(f[0].Last.Value) {
 			values[i] = &f[0].Last.Value
 		}
 	}
@@ -114,20 +114,20 @@ func (s *Service) verdictOf(ctx context.Context, run int64, o verdict.Objective)
 	if err != nil {
 		return nil, err
 	}
-	folds := map[string][]curve.Fold{}
+	folds := map[string]store.Folded{}
 	if ok {
 		w := curve.Window{By: by, From: from, To: to, Width: 1}
 		if to-from > judgedPlaces || by == curve.ByStep {
 			w.Width = max(curve.PixelWidth(by, from, to, judgedPlaces), 1)
 		}
-		if folds, err = s.readings.View(ctx, store.Span{Run: run, Names: names}, w); err != nil {
+		if folds, err = s.readings.View(ctx, store.Span{Run: run, Names: names}, w, curve.Smoothing{}); err != nil {
 			return nil, err
 		}
 	}
-	j := verdict.Judge(o, by, verdict.FromFolds(by, folds[trainName]), verdict.FromFolds(by, folds[o.Curve]))
+	j := verdict.Judge(o, by, verdict.FromFolds(by, folds[trainName].Folds), verdict.FromFolds(by, folds[o.Curve].Folds))
 	return &api.Verdict{Kind: string(j.Kind), Said: j.Say(o, sum), By: string(by), Since: api.Float(j.Since), Train: api.Float(j.Train), Val: api.Float(j.Val),
 		Gap: api.Float(j.Gap), Noise: api.Float(j.Noise), Learnt: api.Float(j.Learnt), Slope: api.Float(j.Slope), Places: j.Places,
-		Pace: api.Float(pace(folds[o.Curve]))}, nil
+		Pace: api.Float(pace(folds[o.Curve].Folds))}, nil
 }
 
 // pace is the usual time per epoch lately, in seconds; NaN where epochs are unknown.

@@ -70,10 +70,22 @@ func (w Window) Check() error {
 }
 
 // Fits reports whether a fold whose readings stand after first and up to last may be taken as one: all of it lies in the window
-// and it spans at most a quarter of a pixel. What does not fit is read at a finer level.
-func (w Window) Fits(first, last Point) bool {
+// and it spans at most a quarter of a pixel, or has at most a share of a pixel's readings, as small is set by the caller, where epochs are
+// whole numbers and it spans a step between two. What does not fit is read at a finer level. What smoothing needs before the window
+// fits if it spans at most the smoothing's grain.
+func (w Window) Fits(first, last Point, small bool, smoothing Smoothing) bool {
 	a, b := w.By.At(first), w.By.At(last)
-	return math.Abs(b-a) <= w.Width/4 && a >= w.From && b <= w.To
+	span := math.Abs(b - a)
+	if b < w.From {
+		return small || span <= max(w.Width/4, smoothing.Grain())
+	}
+	return (small || span <= w.Width/4) && a >= w.From && b <= w.To
+}
+
+// Before is the window with so much more before it as smoothing needs.
+func (w Window) Before(smoothing Smoothing) Window {
+	w.From -= smoothing.Memory()
+	return w
 }
 
 // Misses reports whether such a fold lies outside the window altogether.
@@ -81,24 +93,32 @@ func (w Window) Misses(first, last Point) bool {
 	return w.By.At(last) < w.From || w.By.At(first) > w.To
 }
 
-// Reducer folds what lies in one pixel together. Add readings and folds in the order of the curve.
+// Reducer folds what lies in one pixel together, and smooths. Add readings and folds in the order of the curve, with those that
+// smoothing needs before the window.
 type Reducer struct {
-	Window Window
-	Folds  []Fold // one per pixel that has readings
-	pixel  float64
+	Window   Window
+	Smoother Smoother  // nil: none
+	Folds    []Fold    // one per pixel that has readings
+	Smooth   []float64 // of each pixel, smoothed up to its last reading
+	pixel    float64
 }
 
 // Reading adds one reading, if it lies in the window. O(1).
 func (r *Reducer) Reading(v Reading) {
-	if x := r.Window.By.At(v.Point); x >= r.Window.From && x <= r.Window.To {
-		r.add(x, One(v))
+	x := r.Window.By.At(v.Point)
+	smooth := 0.0
+	if r.Smoother != nil {
+		smooth = r.Smoother.Next(x, v.Value)
+	}
+	if x >= r.Window.From && x <= r.Window.To {
+		r.add(x, One(v), smooth)
 	}
 }
 
 // Readings adds the readings at points, as Reading does for each. len(points) must equal len(values). O(n).
 func (r *Reducer) Readings(points []Point, values []float64) {
 	w := r.Window
-	if w.Width == 0 {
+	if w.Width == 0 || r.Smoother != nil {
 		for i, v := range values {
 			r.Reading(Reading{points[i], v})
 		}
@@ -120,22 +140,37 @@ func (r *Reducer) Readings(points []Point, values []float64) {
 			}
 			to++
 		}
-		r.add(x, foldOf(points[to-1], values[from:to]))
+		r.add(x, foldOf(points[to-1], values[from:to]), 0)
 		from = to
 	}
 }
 
-// Fold adds a fold that fits. O(1).
-func (r *Reducer) Fold(f Fold) { r.add(r.Window.By.At(f.Last.Point), f) }
+// Fold adds a fold that fits, whose readings stand after first. O(1), with a median O(log n).
+func (r *Reducer) Fold(first Point, f Fold) {
+	x := r.Window.By.At(f.Last.Point)
+	smooth := 0.0
+	if r.Smoother != nil {
+		smooth = r.Smoother.Folded(r.Window.By.At(first), x, f)
+		if math.IsNaN(f.Last.Value) || math.IsInf(f.Last.Value, 0) {
+			smooth = f.Last.Value // as with single readings
+		}
+	}
+	if x >= r.Window.From && x <= r.Window.To {
+		r.add(x, f, smooth)
+	}
+}
 
-func (r *Reducer) add(x float64, f Fold) {
+func (r *Reducer) add(x float64, f Fold, smooth float64) {
 	pixel := x
 	if r.Window.Width > 0 {
 		pixel = math.Floor(x / r.Window.Width)
 	}
 	if n := len(r.Folds); n > 0 && pixel == r.pixel && r.Window.Width > 0 {
 		r.Folds[n-1].Add(f)
-		return
+	} else {
+		r.Folds, r.pixel = append(r.Folds, f), pixel
 	}
-	r.Folds, r.pixel = append(r.Folds, f), pixel
+	if r.Smoother != nil {
+		r.Smooth = append(r.Smooth[:min(len(r.Smooth), len(r.Folds)-1)], smooth)
+	}
 }

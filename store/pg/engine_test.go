@@ -88,7 +88,7 @@ func requireCurves(t *testing.T, want, got map[string][]curve.Reading, about str
 // the extremes are there, no pixel shows what none of its readings near it has.
 func requireView(t *testing.T, f fixture, run int64, joined map[string][]curve.Reading, w curve.Window, about string) {
 	t.Helper()
-	got, err := f.View(ctx, store.Span{Run: run}, w)
+	got, err := f.View(ctx, store.Span{Run: run}, w, curve.Smoothing{})
 	require.NoError(t, err, about)
 	for name, readings := range joined {
 		want, shown := curve.Fold{}, curve.Fold{}
@@ -98,7 +98,7 @@ func requireView(t *testing.T, f fixture, run int64, joined map[string][]curve.R
 			}
 		}
 		last := math.Inf(-1)
-		for _, fold := range got[name] {
+		for _, fold := range got[name].Folds {
 			pixel := math.Floor(w.By.At(fold.Last.Point) / w.Width)
 			require.Greater(t, pixel, last, "%s: %s: one fold a pixel, in order", about, name)
 			last = pixel
@@ -271,10 +271,10 @@ func TestReadingWhileSealing(t *testing.T) {
 		for i, r := range got {
 			require.EqualValues(t, i, r.Value, "in order, once")
 		}
-		folds, err := f.View(ctx, store.Span{Run: run}, curve.Window{By: curve.ByStep, To: 1e9, Width: 64})
+		folds, err := f.View(ctx, store.Span{Run: run}, curve.Window{By: curve.ByStep, To: 1e9, Width: 64}, curve.Smoothing{})
 		require.NoError(t, err)
 		count := int64(0)
-		for _, fold := range folds["loss.train"] {
+		for _, fold := range folds["loss.train"].Folds {
 			count += fold.N
 		}
 		require.GreaterOrEqual(t, count, int64(len(got)))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 
 	"kembrel/core/curve"
@@ -12,10 +13,10 @@ import (
 
 // View implements store.Readings. It reads the coarsest level of folds that gives at least four a pixel, and only where those do not fit
 // the pixels or the window's ends the finer ones, down to single readings.
-func (s *Store) View(ctx context.Context, span store.Span, w curve.Window) (map[string][]curve.Fold, error) {
-	out := map[string][]curve.Fold{}
+func (s *Store) View(ctx context.Context, span store.Span, w curve.Window, smoothing curve.Smoothing) (map[string]store.Folded, error) {
+	out := map[string]store.Folded{}
 	err := s.look(ctx, store.Span{Run: span.Run, Names: span.Names, Leg: span.Leg, To: everyStep}, func(l *look) error {
-		v := &view{look: l, window: w, pieces: map[int][]piece{}, axes: axes{run: l.run, index: l.index}}
+		v := &view{look: l, window: w, smoothing: smoothing, read: w.Before(smoothing), pieces: map[int][]piece{}, axes: axes{run: l.run, index: l.index}}
 		if err := v.steps(ctx); err != nil {
 			return err
 		}
@@ -25,8 +26,8 @@ func (s *Store) View(ctx context.Context, span store.Span, w curve.Window) (map[
 			}
 		}
 		for _, id := range l.curves {
-			if folds := v.reduce(id); len(folds) > 0 {
-				out[l.names[id]] = folds
+			if r := v.reduce(id); len(r.Folds) > 0 {
+				out[l.names[id]] = store.Folded{Folds: r.Folds, Smooth: r.Smooth}
 			}
 		}
 		return nil
@@ -36,17 +37,21 @@ func (s *Store) View(ctx context.Context, span store.Span, w curve.Window) (map[
 
 type view struct {
 	*look
-	window   curve.Window
-	from, to int64           // steps of what is sealed
-	pieces   map[int][]piece // by curve
-	axes     axes
+	window    curve.Window
+	smoothing curve.Smoothing
+	read      curve.Window    // with what smoothing needs before it
+	from, to  int64           // steps of what is sealed
+	perPixel  float64         // readings of a curve, if they stand evenly
+	pieces    map[int][]piece // by curve
+	axes      axes
 }
 
 // piece is what was read of one curve and leg from one reading on: folds, or single readings.
 type piece struct {
 	part
-	start int64
-	folds []curve.Fold
+	start  int64
+	before curve.Point // behind which the folds' first readings stand
+	folds  []curve.Fold
 }
 
 // gap is a stretch of readings, by their number on one curve and leg, that waits for a finer level.
@@ -55,12 +60,15 @@ type gap struct {
 	from, to   int64
 }
 
+// smallShare is the part of a pixel's readings that may be counted to its neighbour where many readings have the same whole epoch: a sixteenth.
+const smallShare = 16
+
 const noEnd = math.MaxInt32 * curve.MaxBlock // reading numbers; block numbers are int4
 
 // steps finds which steps of the sealed part the window may hold.
 func (v *view) steps(ctx context.Context) error {
 	v.from, v.to = 0, everyStep
-	w := v.window
+	w := v.read
 	if w.By == curve.ByStep {
 		v.from, v.to = toStep(math.Floor(w.From)), toStep(math.Ceil(w.To))
 		return nil
@@ -83,25 +91,35 @@ func toStep(x float64) int64 {
 	return int64(x)
 }
 
-// level is the coarsest one that gives four folds a pixel if readings stand evenly.
+// level is the coarsest one that gives four folds a pixel if readings stand evenly, or that is fine enough for what smoothing needs before
+// the window.
 func (v *view) level(ctx context.Context) (int, error) {
-	if v.window.Width == 0 {
+	w := v.window
+	if w.Width == 0 {
 		return 0, nil
 	}
-	most, last := int64(0), int64(1)
+	most := int64(0)
 	sums, err := v.Summaries(ctx, []int64{v.run}, "")
 	if err != nil {
 		return 0, err
 	}
 	for _, s := range sums {
 		if _, wanted := v.names[s.Curve]; wanted {
-			most, last = max(most, s.Count), max(last, s.LastStep)
+			most = max(most, s.Count)
 		}
 	}
-	share := float64(min(v.to, last)-v.from+1) / float64(last+1)
-	pixels := (v.window.To - v.window.From) / v.window.Width
+	extent, err := one[struct{ From, To float64 }](ctx, v.Queries, "extent", A{"run": v.run, "by": string(w.By)})
+	if err != nil {
+		return 0, err
+	}
+	perReading := (extent.To - extent.From) / float64(max(1, most)) // of the axis
+	v.perPixel = w.Width / perReading
+	wanted := w.Width / 4
+	if v.smoothing.Memory() > 0 {
+		wanted = max(wanted, v.smoothing.Grain())
+	}
 	for level := curve.MaxLevel; level > 0; level-- {
-		if float64(most)*share/float64(curve.FoldSize(level)) >= 4*pixels {
+		if perReading*float64(curve.FoldSize(level)) <= wanted {
 			return level, nil
 		}
 	}
@@ -164,11 +182,14 @@ func (v *view) folds(ctx context.Context, level int, gaps []gap) ([]gap, error) 
 	for _, r := range rows {
 		at[key{r.Curve, r.Leg}] = append(at[key{r.Curve, r.Leg}], r)
 	}
+	for k, found := range at { // a row that several gaps lie in comes for each of them
+		slices.SortFunc(found, func(a, b foldRow) int { return a.Seq - b.Seq })
+		at[k] = slices.CompactFunc(found, func(a, b foldRow) bool { return a.Seq == b.Seq })
+	}
 	var finer []gap
 	for _, g := range gaps {
 		rest := g.from // nothing before is still wanted of this gap
 		found := at[key{g.curve, g.leg}]
-		sort.Slice(found, func(i, k int) bool { return found[i].Seq < found[k].Seq })
 		for _, row := range found {
 			start := int64(row.Seq) * perRow
 			if start >= g.to || start+perRow <= g.from {
@@ -199,10 +220,11 @@ func (v *view) take(g gap, level int, start int64, first curve.Point, folds []cu
 	size, leg := curve.FoldSize(level), v.index[g.leg]
 	end := v.ends[leg]
 	var kept []curve.Fold
-	keptFrom := start
+	keptFrom, keptBefore := start, first
+	small := v.window.By == curve.ByEpoch && float64(size*smallShare) <= v.perPixel
 	flush := func() {
 		if len(kept) > 0 {
-			v.pieces[g.curve] = append(v.pieces[g.curve], piece{part: part{leg: leg}, start: keptFrom, folds: kept})
+			v.pieces[g.curve] = append(v.pieces[g.curve], piece{part: part{leg: leg}, start: keptFrom, before: keptBefore, folds: kept})
 			kept = nil
 		}
 	}
@@ -210,13 +232,13 @@ func (v *view) take(g gap, level int, start int64, first curve.Point, folds []cu
 		from := start + int64(i)*size
 		before := first
 		first = f.Last.Point
-		if from < g.from || from >= g.to || v.window.Misses(before, f.Last.Point) || before.Step >= end {
+		if from < g.from || from >= g.to || v.read.Misses(before, f.Last.Point) || before.Step >= end {
 			flush()
 			continue
 		}
-		if f.Last.Step < end && v.window.Fits(before, f.Last.Point) {
+		if f.Last.Step < end && v.window.Fits(before, f.Last.Point, small, v.smoothing) {
 			if kept == nil {
-				keptFrom = from
+				keptFrom, keptBefore = from, before
 			}
 			kept = append(kept, f)
 			continue
@@ -269,7 +291,7 @@ func (v *view) readings(ctx context.Context, gaps []gap) error {
 }
 
 // reduce puts what was read of a curve in order, the journal behind the blocks of each leg, and folds it by pixels.
-func (v *view) reduce(id int) []curve.Fold {
+func (v *view) reduce(id int) curve.Reducer {
 	pieces := v.pieces[id]
 	for _, p := range v.fresh[id] {
 		pieces = append(pieces, piece{part: p, start: noEnd})
@@ -279,14 +301,19 @@ func (v *view) reduce(id int) []curve.Fold {
 		return a.leg < b.leg || a.leg == b.leg && a.start < b.start
 	})
 	r := curve.Reducer{Window: v.window}
+	if !v.smoothing.None() {
+		r.Smoother = v.smoothing.Smoother()
+	}
 	for _, p := range pieces {
+		before := p.before
 		for _, f := range p.folds {
-			r.Fold(f)
+			r.Fold(before, f)
+			before = f.Last.Point
 		}
 		cut := p.part.clip(0, v.ends[p.leg]-1)
 		r.Readings(cut.points, cut.values)
 	}
-	return r.Folds
+	return r
 }
 
 // Extent implements store.Readings, from the legs and summaries: O(curves of the run).
