@@ -23,7 +23,7 @@ var sealed = []string{"block", "axis", "fold"}
 func (w *world) sizeOf(tables ...string) (bytes int64, err error) {
 	for _, t := range tables {
 		var n int64
-		if err := w.db.Pool.QueryRow(context.Background(), "select pg_total_relation_size($1::regclass)", t).Scan(&n); err != nil {
+		if err := w.db.JobPool().QueryRow(context.Background(), "select pg_total_relation_size($1::regclass)", t).Scan(&n); err != nil {
 			return 0, err
 		}
 		bytes += n
@@ -42,7 +42,7 @@ func (w *world) sealAll() error {
 			return err
 		}
 		var left bool
-		if err := w.db.Pool.QueryRow(ctx, "select exists (select from journal)").Scan(&left); err != nil || !left {
+		if err := w.db.JobPool().QueryRow(ctx, "select exists (select from journal)").Scan(&left); err != nil || !left {
 			return err
 		}
 	}
@@ -90,18 +90,18 @@ func (w *world) walPerReading() row {
 	const curves, points, batches = 50, 20, 400
 	measure := func(fill func(int, int, int) (float64, error)) (float64, error) {
 		ctx := context.Background()
-		if _, err := w.db.Pool.Exec(ctx, "checkpoint"); err != nil {
+		if _, err := w.db.JobPool().Exec(ctx, "checkpoint"); err != nil {
 			return 0, err
 		}
 		var from, to float64
 		position := "select pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0')::float8"
-		if err := w.db.Pool.QueryRow(ctx, position).Scan(&from); err != nil {
+		if err := w.db.JobPool().QueryRow(ctx, position).Scan(&from); err != nil {
 			return 0, err
 		}
 		if _, err := fill(curves, points, batches); err != nil {
 			return 0, err
 		}
-		if err := w.db.Pool.QueryRow(ctx, position).Scan(&to); err != nil {
+		if err := w.db.JobPool().QueryRow(ctx, position).Scan(&to); err != nil {
 			return 0, err
 		}
 		return (to - from) / (writers * batches * curves * points), nil
@@ -116,7 +116,7 @@ func (w *world) realBytes() row {
 	return row{what: "stored bytes per reading, sealed, the harbour's curves per step and per epoch", reference: "a row per reading", unit: "bytes", want: "<= 2.7 (2.2) bytes", rounds: 1,
 		theirs: func() (float64, error) {
 			ctx := context.Background()
-			if _, err := w.db.Pool.Exec(ctx, "truncate plain_reading"); err != nil {
+			if _, err := w.db.JobPool().Exec(ctx, "truncate plain_reading"); err != nil {
 				return 0, err
 			}
 			if _, err := w.copyRows(50, 20, 100); err != nil {
@@ -130,7 +130,7 @@ func (w *world) realBytes() row {
 			if err := w.sealAll(); err != nil {
 				return 0, err
 			}
-			if _, err := w.db.Pool.Exec(ctx, "truncate block, axis, fold, curve_summary; update leg set summarised = batches, sealed = batches, open = false"); err != nil {
+			if _, err := w.db.JobPool().Exec(ctx, "truncate block, axis, fold, curve_summary; update leg set summarised = batches, sealed = batches, open = false"); err != nil {
 				return 0, err
 			}
 			for seed := range 3 {
@@ -145,10 +145,10 @@ func (w *world) realBytes() row {
 				return 0, err
 			}
 			var count float64
-			if err := w.db.Pool.QueryRow(ctx, "select sum(n)::float8 from block").Scan(&count); err != nil {
+			if err := w.db.JobPool().QueryRow(ctx, "select sum(n)::float8 from block").Scan(&count); err != nil {
 				return 0, err
 			}
-			if _, err := w.db.Pool.Exec(ctx, "vacuum full block, axis, fold"); err != nil { // steady state, without the space of replaced rows
+			if _, err := w.db.JobPool().Exec(ctx, "vacuum full block, axis, fold"); err != nil { // steady state, without the space of replaced rows
 				return 0, err
 			}
 			n, err := w.sizeOf(sealed...)
@@ -161,7 +161,7 @@ func (w *world) shortBytes() row {
 	const curves, points = 1000, 30
 	return row{what: "stored bytes per reading, sealed, 1,000 curves of 30 readings", reference: "a row per reading", unit: "bytes", want: "(small)", rounds: 1,
 		theirs: func() (float64, error) {
-			if _, err := w.db.Pool.Exec(context.Background(), "truncate plain_reading"); err != nil {
+			if _, err := w.db.JobPool().Exec(context.Background(), "truncate plain_reading"); err != nil {
 				return 0, err
 			}
 			if _, err := w.copyRows(curves, points, 1); err != nil {
@@ -221,13 +221,13 @@ func (w *world) longRun() (run int64, number int, err error) {
 	if err := w.sealAll(); err != nil {
 		return 0, 0, err
 	}
-	if _, err := w.db.Pool.Exec(ctx, "delete from plain_reading where run = -1"); err != nil {
+	if _, err := w.db.JobPool().Exec(ctx, "delete from plain_reading where run = -1"); err != nil {
 		return 0, 0, err
 	}
-	if _, err := w.db.Pool.Exec(ctx, `insert into plain_reading select -1, 1, i, i / 10000.0, to_timestamp(i * 0.02), exp(-i / 3e6) + 0.05 * random() from generate_series(0, $1::bigint - 1) i`, long); err != nil {
+	if _, err := w.db.JobPool().Exec(ctx, `insert into plain_reading select -1, 1, i, i / 10000.0, to_timestamp(i * 0.02), exp(-i / 3e6) + 0.05 * random() from generate_series(0, $1::bigint - 1) i`, long); err != nil {
 		return 0, 0, err
 	}
-	if _, err := w.db.Pool.Exec(ctx, "analyze plain_reading"); err != nil {
+	if _, err := w.db.JobPool().Exec(ctx, "analyze plain_reading"); err != nil {
 		return 0, 0, err
 	}
 	w.long, w.longNumber = run, number
@@ -245,7 +245,7 @@ func (w *world) whole(what, want string, from, to float64, ours func(from, to in
 				return 0, err
 			}
 			began := time.Now()
-			rows, err := w.db.Pool.Query(context.Background(), `select step / $3 as pixel, min(value), max(value), avg(value), count(*) from plain_reading
+			rows, err := w.db.JobPool().Query(context.Background(), `select step / $3 as pixel, min(value), max(value), avg(value), count(*) from plain_reading
 				where run = -1 and curve = 1 and step between $1 and $2 group by pixel order by pixel`, a, b, (b-a)/pixels+1)
 			if err != nil {
 				return 0, err

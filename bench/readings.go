@@ -271,7 +271,7 @@ func (w *world) bytesPerReading() row {
 	const curves, points, batches = 50, 20, 200
 	size := func(table string, fill func(int, int, int) (float64, error)) (float64, error) {
 		ctx := context.Background()
-		if _, err := w.db.Pool.Exec(ctx, "truncate "+table); err != nil { // the next measurements begin without what was sealed
+		if _, err := w.db.JobPool().Exec(ctx, "truncate "+table); err != nil { // the next measurements begin without what was sealed
 			return 0, err
 		}
 		if _, err := fill(curves, points, batches); err != nil {
