@@ -37,6 +37,7 @@ type Service struct {
 	options     Options
 	live        *live
 	watches     watches
+	unjudged    unjudged
 	tries       *tries
 	credentials credentials
 	runs        remembered[api.RunInput, int64] // by address; a run keeps it
@@ -88,14 +89,14 @@ func (s *Service) Run(ctx context.Context) error {
 	return jobs.Stop(stopping)
 }
 
-// summaryPace is how often summaries are brought up to date, and summaryShare the share of the time that may take: with many runs it
-// is done less often.
+// summaryPace is how often summaries are brought up to date; where that takes longer, the pause is as long as it took, up to summaryRest.
 const (
-	summaryPace  = 250 * time.Millisecond
-	summaryShare = 8
+	summaryPace = 250 * time.Millisecond
+	summaryRest = time.Second
 )
 
-// keepSummaries brings curve summaries, verdicts and stop rules up to date with the readings a few times a second, not once per request.
+// keepSummaries brings curve summaries and stop rules up to date with the readings a few times a second, not once per request, and judges runs as
+// far as there is time.
 func (s *Service) keepSummaries(ctx context.Context) {
 	for pause := summaryPace; ; {
 		select {
@@ -104,16 +105,18 @@ func (s *Service) keepSummaries(ctx context.Context) {
 		case <-time.After(pause):
 		}
 		began := time.Now()
-		runs, err := s.db.Summarise(ctx)
-		for _, r := range runs {
-			err = errors.Join(err, s.judge(ctx, r))
-			s.live.touch("s", r)
+		done, err := s.db.Summarise(ctx)
+		runs := make([]int64, len(done))
+		for i, d := range done {
+			runs[i] = d.Run
+			s.live.touch("s", d.Run)
+			s.unjudged.add(d)
 		}
-		err = errors.Join(err, s.watchRuns(ctx, runs))
+		err = errors.Join(err, s.watchRuns(ctx, runs), s.judgeSome(ctx))
 		if err != nil && ctx.Err() == nil {
 			s.options.Log.Warn("summaries of curves wait", "err", err)
 		}
-		pause = max(summaryPace, summaryShare*time.Since(began))
+		pause = min(max(summaryPace, time.Since(began)), summaryRest)
 	}
 }
 

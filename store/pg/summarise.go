@@ -1,7 +1,9 @@
 package pg
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -9,107 +11,251 @@ import (
 	"kembrel/store"
 )
 
-// Summarise brings the summaries of runs with new batches up to date and returns those runs. Several replicas may do it at
-// once: each run is done by one of them.
-func (s *Store) Summarise(ctx context.Context) ([]int64, error) {
+// Summarised is a run whose summaries were brought up to date.
+type Summarised struct {
+	Run     int64
+	Batches int64 // of all its legs that are summarised now
+}
+
+// summaryRuns is how many runs are brought up to date in one transaction, and summaryRows how many batches of theirs are read at most.
+const (
+	summaryRuns = 64
+	summaryRows = 4000
+)
+
+// Summarise brings the summaries and the best of runs with new batches up to date, many runs at a time, and returns those runs. Several replicas may do it
+// at once: each run is done by one of them. A run that fails is left for the next time and does not keep the others from theirs.
+func (s *Store) Summarise(ctx context.Context) ([]Summarised, error) {
 	todo, err := values[int64](ctx, s.Queries, "unsummarised", A{})
 	if err != nil {
 		return nil, err
 	}
-	var done []int64
-	for _, run := range todo {
-		mine, err := s.SummariseRun(ctx, run)
-		if err != nil {
-			return done, err
+	var done []Summarised
+	var failed error
+	for group := range slices.Chunk(todo, summaryRuns) {
+		some, err := s.summariseGroup(ctx, group)
+		if err != nil && !Away(err) && ctx.Err() == nil && len(group) > 1 {
+			err = nil
+			for _, run := range group { // one of them may be the reason
+				one, alone := s.summariseGroup(ctx, []int64{run})
+				some, err = append(some, one...), errors.Join(err, alone)
+			}
 		}
-		if mine {
-			done = append(done, run)
+		done, failed = append(done, some...), errors.Join(failed, err)
+		if err != nil && (Away(err) || ctx.Err() != nil) {
+			break
+		}
+	}
+	return done, failed
+}
+
+// SummariseRun does it for one run; false where another replica is at it.
+func (s *Store) SummariseRun(ctx context.Context, run int64) (mine bool, err error) {
+	done, err := s.summariseGroup(ctx, []int64{run})
+	return len(done) > 0, err
+}
+
+// summaryLeg is what summarising needs to know of a leg.
+type summaryLeg struct {
+	Run                 int64
+	Number              int
+	FromStep, LastStep  int64
+	Batches, Summarised int64
+}
+
+func (s *Store) summariseGroup(ctx context.Context, runs []int64) (done []Summarised, err error) {
+	var anew []int64
+	err = s.InTx(ctx, func(q Queries) error {
+		done, anew, err = q.summarise(ctx, runs)
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("summarise %d runs: %w", len(runs), err)
+	}
+	for _, run := range anew {
+		batches, err := s.summariseAnew(ctx, run)
+		if err != nil {
+			return done, fmt.Errorf("summarise run %d: %w", run, err)
+		}
+		if batches > 0 {
+			done = append(done, Summarised{run, batches})
 		}
 	}
 	return done, nil
 }
 
-// SummariseRun does it for one run; false where another replica is at it.
-func (s *Store) SummariseRun(ctx context.Context, run int64) (mine bool, err error) {
+// summarise brings those runs up to date that no other replica is at and whose new readings go simply behind those that are counted; anew are the others.
+func (q Queries) summarise(ctx context.Context, runs []int64) (done []Summarised, anew []int64, err error) {
+	mine, err := values[int64](ctx, q, "summary_locks", A{"runs": runs})
+	if err != nil || len(mine) == 0 {
+		return nil, nil, err
+	}
+	legs, err := list[summaryLeg](ctx, q, "summary_legs", A{"runs": mine})
+	if err != nil {
+		return nil, nil, err
+	}
+	byRun := map[int64][]summaryLeg{}
+	for _, l := range legs {
+		byRun[l.Run] = append(byRun[l.Run], l)
+	}
+	var behind []int64
+	var numbers []int
+	var from, upto []int64
+	for _, run := range mine {
+		legs := byRun[run]
+		switch {
+		case len(legs) == 0:
+		case goesBehind(legs):
+			newest := legs[len(legs)-1]
+			behind, numbers = append(behind, run), append(numbers, newest.Number)
+			from, upto = append(from, newest.Summarised), append(upto, newest.Batches)
+		default:
+			anew = append(anew, run)
+		}
+	}
+	if len(behind) == 0 {
+		return nil, anew, nil
+	}
+	rows, err := list[newRow](ctx, q, "journal_new", A{"runs": behind, "legs": numbers, "from": from, "upto": upto, "limit": summaryRows})
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(rows) == summaryRows { // the rest has its turn next time
+		last := rows[len(rows)-1]
+		for i, run := range behind {
+			if run == last.Run {
+				upto[i] = last.Batch
+			} else if run > last.Run {
+				upto[i] = from[i]
+			}
+		}
+	}
+	fresh := map[int64]map[int][]part{}
+	for at := 0; at < len(rows); {
+		run, to := rows[at].Run, at
+		var own []journalRow
+		for ; to < len(rows) && rows[to].Run == run; to++ {
+			own = append(own, rows[to].journalRow)
+		}
+		if fresh[run], err = unpack(own, func(int) int { return 0 }, func(int) bool { return true }); err != nil {
+			return nil, nil, fmt.Errorf("curves of run %d: %w", run, err)
+		}
+		at = to
+	}
+	sums, err := q.addTo(ctx, fresh)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := q.setSummaries(ctx, sums); err != nil {
+		return nil, nil, err
+	}
+	if _, err := q.exec(ctx, "summarised_upto", A{"runs": behind, "legs": numbers, "batches": upto}); err != nil {
+		return nil, nil, err
+	}
+	for i, run := range behind {
+		total := upto[i] - from[i]
+		for _, l := range byRun[run] {
+			total += l.Summarised
+		}
+		done = append(done, Summarised{run, total})
+	}
+	_, err = q.exec(ctx, "best_of", A{"runs": behind})
+	return done, anew, err
+}
+
+type newRow struct {
+	Run int64
+	journalRow
+}
+
+// goesBehind reports whether a run's new readings are of its newest leg only, and that cuts nothing off.
+func goesBehind(legs []summaryLeg) bool {
+	newest, last := legs[len(legs)-1], int64(0)
+	for _, l := range legs[:len(legs)-1] {
+		if l.Summarised != l.Batches {
+			return false
+		}
+		last = max(last, l.LastStep)
+	}
+	return newest.Summarised > 0 || len(legs) == 1 || newest.FromStep > last
+}
+
+// summaryOf is a summary and whose it is.
+type summaryOf struct {
+	run   int64
+	curve int
+	curve.Summary
+}
+
+// addTo reads the summaries of the curves that have new readings and counts those.
+func (q Queries) addTo(ctx context.Context, fresh map[int64]map[int][]part) ([]summaryOf, error) {
+	var runs []int64
+	var ids []int
+	for run, curves := range fresh {
+		for id := range curves {
+			runs, ids = append(runs, run), append(ids, id)
+		}
+	}
+	rows, err := list[Summary](ctx, q, "summaries_of", A{"runs": runs, "curves": ids})
+	if err != nil {
+		return nil, err
+	}
+	type key struct {
+		run   int64
+		curve int
+	}
+	known := make(map[key]curve.Summary, len(rows))
+	for _, r := range rows {
+		known[key{r.Run, r.Curve}] = r.Core()
+	}
+	out := make([]summaryOf, 0, len(ids))
+	for i, run := range runs {
+		sum, ok := known[key{run, ids[i]}]
+		if !ok {
+			sum = curve.NewSummary()
+		}
+		for _, p := range fresh[run][ids[i]] {
+			for k, v := range p.values {
+				sum.Add(curve.Reading{Point: p.points[k], Value: v})
+			}
+		}
+		out = append(out, summaryOf{run, ids[i], sum})
+	}
+	return out, nil
+}
+
+// summariseAnew counts everything of a run; 0 where another replica is at it.
+func (s *Store) summariseAnew(ctx context.Context, run int64) (batches int64, err error) {
 	err = s.InTx(ctx, func(q Queries) error {
-		if mine, err = value[bool](ctx, q, "summary_lock", A{"run": run}); err != nil || !mine {
+		mine, err := values[int64](ctx, q, "summary_locks", A{"runs": []int64{run}})
+		if err != nil || len(mine) == 0 {
 			return err
 		}
 		legs, err := q.ListLegs(ctx, run)
 		if err != nil || len(legs) == 0 {
 			return err
 		}
-		sums, err := s.sumUp(ctx, q, run, legs)
+		sums, err := s.sumAnew(ctx, q, run, legs)
 		if err != nil {
 			return err
 		}
-		if err := q.setSummaries(ctx, run, sums); err != nil {
+		out := make([]summaryOf, 0, len(sums))
+		for id, sum := range sums {
+			out = append(out, summaryOf{run, id, sum})
+		}
+		if err := q.setSummaries(ctx, out); err != nil {
 			return err
 		}
 		for _, l := range legs {
-			if l.Summarised == l.Batches {
-				continue
-			}
-			if _, err := q.exec(ctx, "summarised", A{"run": run, "leg": l.Number, "batches": l.Batches}); err != nil {
+			batches += l.Batches
+			if _, err := q.exec(ctx, "summarised_upto", A{"runs": []int64{run}, "legs": []int{l.Number}, "batches": []int64{l.Batches}}); err != nil {
 				return err
 			}
 		}
-		return nil
+		_, err = q.exec(ctx, "best_of", A{"runs": []int64{run}})
+		return err
 	})
-	if err != nil {
-		return mine, fmt.Errorf("summarise run %d: %w", run, err)
-	}
-	return mine, nil
-}
-
-// sumUp counts what came since the last time, up to the batches of legs, or everything anew.
-func (s *Store) sumUp(ctx context.Context, q Queries, run int64, legs []Leg) (map[int]curve.Summary, error) {
-	newest := legs[len(legs)-1]
-	// Only readings of the newest leg go simply behind what is counted, and only if it cuts nothing off.
-	behind, last := newest.Summarised > 0, int64(0)
-	for _, l := range legs[:len(legs)-1] {
-		last = max(last, l.LastStep)
-		if l.Summarised != l.Batches {
-			return s.sumAnew(ctx, q, run, legs)
-		}
-	}
-	if !behind && len(legs) > 1 && newest.FromStep <= last {
-		return s.sumAnew(ctx, q, run, legs)
-	}
-	rows, err := list[journalRow](ctx, q, "journal_read", A{"run": run, "leg": newest.Number, "batch": newest.Summarised, "from": 0, "to": int64(everyStep)})
-	if err != nil {
-		return nil, err
-	}
-	for len(rows) > 0 && rows[len(rows)-1].Batch > newest.Batches { // what arrived since the legs were read has its turn next time
-		rows = rows[:len(rows)-1]
-	}
-	fresh, err := unpack(rows, func(int) int { return 0 }, func(int) bool { return true })
-	if err != nil {
-		return nil, err
-	}
-	known, err := q.Summaries(ctx, []int64{run}, "")
-	if err != nil {
-		return nil, err
-	}
-	sums := map[int]curve.Summary{}
-	for _, k := range known {
-		if _, touched := fresh[k.Curve]; touched {
-			sums[k.Curve] = k.Core()
-		}
-	}
-	for id, parts := range fresh {
-		sum, ok := sums[id]
-		if !ok {
-			sum = curve.NewSummary()
-		}
-		for _, p := range parts {
-			for i, v := range p.values {
-				sum.Add(curve.Reading{Point: p.points[i], Value: v})
-			}
-		}
-		sums[id] = sum
-	}
-	return sums, nil
+	return batches, err
 }
 
 // sumAnew counts all readings of a run. O(its readings).
@@ -151,27 +297,26 @@ func (s *Store) sumAnew(ctx context.Context, q Queries, run int64, legs []Leg) (
 	return sums, err
 }
 
-func (q Queries) setSummaries(ctx context.Context, run int64, sums map[int]curve.Summary) error {
+func (q Queries) setSummaries(ctx context.Context, sums []summaryOf) error {
 	if len(sums) == 0 {
 		return nil
 	}
-	ids := make([]int, 0, len(sums))
-	for id := range sums {
-		ids = append(ids, id)
-	}
-	slices.Sort(ids)
-	n := len(ids)
+	slices.SortFunc(sums, func(a, b summaryOf) int { // one order of locking for all
+		return cmp.Or(cmp.Compare(a.run, b.run), cmp.Compare(a.curve, b.curve))
+	})
+	n := len(sums)
+	runs, ids := make([]int64, n), make([]int, n)
 	counts, nans, infinites, everies, sketches := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([][]byte, n)
 	last, low, high := newReadings(n), newReadings(n), newReadings(n)
-	for i, id := range ids {
-		s := sums[id]
+	for i, s := range sums {
+		runs[i], ids[i] = s.run, s.curve
 		counts[i], nans[i], infinites[i], everies[i] = s.Count, s.NaN, s.Infinite, s.Sketch.Every
 		sketches[i] = curve.AppendValues(nil, s.Sketch.Values)
 		last.set(i, s.Last)
 		low.set(i, s.Lowest)
 		high.set(i, s.Highest)
 	}
-	_, err := q.exec(ctx, "summary_set", A{"run": run, "curves": ids, "counts": counts, "nans": nans, "infinites": infinites,
+	_, err := q.exec(ctx, "summary_set", A{"runs": runs, "curves": ids, "counts": counts, "nans": nans, "infinites": infinites,
 		"last_steps": last.steps, "last_epochs": last.epochs, "last_times": last.times, "last_values": last.values,
 		"low_steps": low.steps, "low_epochs": low.epochs, "low_times": low.times, "low_values": low.values,
 		"high_steps": high.steps, "high_epochs": high.epochs, "high_times": high.times, "high_values": high.values,

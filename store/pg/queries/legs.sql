@@ -81,16 +81,33 @@ from unnest(@names::text[]) with ordinality as n(name, i);
 -- query: unsummarised
 select distinct run from leg where open and batches > summarised order by run;
 
--- query: summary_lock
-select pg_try_advisory_xact_lock(7420, hashint8(@run::bigint));
+-- query: summary_locks
+-- Those of some runs that nobody else summarises just now.
+select run from unnest(@runs::bigint[]) as run where pg_try_advisory_xact_lock(7420, hashint8(run)) order by run;
 
--- query: summarised
-update leg set summarised = @batches where run = @run and number = @leg;
+-- query: summary_legs
+select run, number, from_step, last_step, batches, summarised from leg where run = any(@runs::bigint[]) order by run, number;
+
+-- query: journal_new
+select j.run, j.leg, j.batch, j.payload
+from unnest(@runs::bigint[], @legs::int[], @from::bigint[], @upto::bigint[]) as g(run, leg, first, last)
+join journal j on j.run = g.run and j.leg = g.leg and j.batch > g.first and j.batch <= g.last
+order by j.run, j.leg, j.batch limit @limit;
+
+-- query: summarised_upto
+update leg l set summarised = g.batches from unnest(@runs::bigint[], @legs::int[], @batches::bigint[]) as g(run, leg, batches)
+where l.run = g.run and l.number = g.leg and l.summarised < g.batches;
+
+-- query: summaries_of
+select s.run, '' as name, s.count, s.nan, s.infinite, s.last_step, s.last_epoch, s.last_time, s.last_value,
+       s.low_step, s.low_epoch, s.low_time, s.low_value, s.high_step, s.high_epoch, s.high_time, s.high_value,
+       s.sketch_every, s.sketch, s.curve
+from unnest(@runs::bigint[], @curves::int[]) as g(run, curve) join curve_summary s on s.run = g.run and s.curve = g.curve;
 
 -- query: summary_set
 insert into curve_summary (run, curve, count, nan, infinite, last_step, last_epoch, last_time, last_value,
     low_step, low_epoch, low_time, low_value, high_step, high_epoch, high_time, high_value, sketch_every, sketch)
-select @run, * from unnest(@curves::int[], @counts::bigint[], @nans::bigint[], @infinites::bigint[],
+select * from unnest(@runs::bigint[], @curves::int[], @counts::bigint[], @nans::bigint[], @infinites::bigint[],
     @last_steps::bigint[], @last_epochs::float8[], @last_times::bigint[], @last_values::float8[],
     @low_steps::bigint[], @low_epochs::float8[], @low_times::bigint[], @low_values::float8[],
     @high_steps::bigint[], @high_epochs::float8[], @high_times::bigint[], @high_values::float8[], @everies::bigint[], @sketches::bytea[])

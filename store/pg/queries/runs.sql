@@ -91,6 +91,14 @@ from (select q.id, (select nullif(case when split_part(p.objective, ' ', 2) = 'l
       from run q join project p on p.id = q.project where (@run = 0 and q.project = @project) or q.id = @run) x
 where r.id = x.id and r.best is distinct from x.best;
 
+-- query: best_of
+-- The same for some runs.
+update run r set best = x.best
+from (select q.id, (select nullif(case when split_part(p.objective, ' ', 2) = 'lower' then s.low_value else s.high_value end, 'NaN')
+                    from curve c join curve_summary s on s.run = c.run and s.curve = c.id where c.run = q.id and c.name = split_part(p.objective, ' ', 1)) as best
+      from run q join project p on p.id = q.project where q.id = any(@runs::bigint[])) x
+where r.id = x.id and r.best is distinct from x.best;
+
 -- query: run_change
 update run set title = coalesce(@title, title), tags = coalesce(@tags::text[], tags), note = coalesce(@note, note) where id = @id;
 
