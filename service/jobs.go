@@ -33,7 +33,7 @@ func (w *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
 	if err := errors.Join(w.service.loseRuns(ctx), w.service.lookAgain(ctx), w.service.eraseRuns(ctx), w.service.dropDue(ctx), w.service.inspectPending(ctx)); err != nil {
 		return err
 	}
-	return w.service.db.ClearExpired(ctx)
+	return errors.Join(w.service.db.ClearExpired(ctx), w.service.db.GatherTally(ctx))
 }
 
 type sealArgs struct{}

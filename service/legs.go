@@ -337,14 +337,32 @@ func (s *Service) alive(ctx context.Context, q pg.Queries, run int64, leg int, s
 	return true, s.runEvent(ctx, q, pg.Event{Kind: "run", Run: run, What: "heard of again"})
 }
 
-// ShowLife notes a sign of life.
+// ShowLife notes a sign of life, and tells what is new. Where batches keep coming that is one statement, which only reads.
 func (s *Service) ShowLife(ctx context.Context, _ Who, in *api.LegInput) (*api.LegNews, error) {
 	run, err := s.runID(ctx, in.RunInput)
 	if err != nil {
 		return nil, err
 	}
+	news, err := s.db.LegNews(ctx, run, in.Leg)
+	address := runAddress(in.Project, in.Number)
+	switch {
+	case err != nil:
+		return nil, orNotFound(err, "%s has no leg %d", address, in.Leg)
+	case news.Recorder != in.Recorder:
+		return nil, legClaimed(address, in.Leg)
+	}
+	if !news.Fresh || news.LegState == "lost" {
+		if err := s.seeLeg(ctx, run, in); err != nil {
+			return nil, err
+		}
+	}
+	return s.legNews(ctx, run, in, news)
+}
+
+// seeLeg notes that a leg was heard of.
+func (s *Service) seeLeg(ctx context.Context, run int64, in *api.LegInput) error {
 	revived := false
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err := s.db.InTx(ctx, func(q pg.Queries) error {
 		state, err := q.SeeLeg(ctx, run, in.Leg, in.Recorder)
 		if err != nil {
 			return s.orNotMine(ctx, err, run, in)
@@ -355,36 +373,39 @@ func (s *Service) ShowLife(ctx context.Context, _ Who, in *api.LegInput) (*api.L
 	if revived {
 		s.live.news()
 	}
-	if err != nil {
-		return nil, err
-	}
-	return s.legNews(ctx, run, in)
+	return err
 }
 
 // legNews applies the stop rule to what is there, so that a recorder which asks hears at once.
-func (s *Service) legNews(ctx context.Context, run int64, in *api.LegInput) (*api.LegNews, error) {
-	if err := s.watchRuns(ctx, []int64{run}); err != nil {
-		return nil, err
+func (s *Service) legNews(ctx context.Context, run int64, in *api.LegInput, news pg.LegNews) (*api.LegNews, error) {
+	out := &api.LegNews{Objective: news.Objective, Rule: parseRule(news.Rule)}
+	if out.Rule != nil && news.State == "running" && news.Stopped == nil {
+		if err := s.watchRuns(ctx, []int64{run}); err != nil {
+			return nil, err
+		}
+		rows, err := s.db.Judgements(ctx, []int64{run})
+		if err != nil {
+			return nil, err
+		}
+		if len(rows) > 0 {
+			news.Stopped, news.State = rows[0].Stopped, rows[0].State
+		}
 	}
-	rows, err := s.db.Judgements(ctx, []int64{run})
-	if err != nil || len(rows) == 0 {
-		return &api.LegNews{}, err
-	}
-	out := &api.LegNews{Objective: rows[0].Objective, Rule: parseRule(rows[0].Rule)}
-	if rows[0].Stopped != nil && rows[0].State == "running" {
+	if news.Stopped != nil && news.State == "running" {
 		var stopped api.Stopped
-		if err := json.Unmarshal(rows[0].Stopped, &stopped); err != nil {
+		if err := json.Unmarshal(news.Stopped, &stopped); err != nil {
 			return nil, err
 		}
 		out.Stop = stopped.Why
 	}
-	why, err := s.fenced(ctx, run, in)
-	if err != nil {
-		return nil, err
+	if news.Newest != in.Leg {
+		out.Stop = fmt.Sprintf("%s goes on as leg %d on %s since %s; this process, leg %d, must stop. What it still records stays with its own leg.",
+			runAddress(in.Project, in.Number), news.Newest, news.NewestHost, news.NewestStarted.UTC().Format("15:04:05 UTC"), in.Leg)
 	}
-	if why != "" {
-		out.Stop = why
+	if !news.ToldStart {
+		return out, nil
 	}
+	var err error
 	out.Warnings, err = s.startWarnings(ctx, run, in.RunInput)
 	return out, err
 }

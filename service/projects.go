@@ -63,8 +63,7 @@ func (s *Service) addBest(ctx context.Context, row pg.Project, p *api.Project) e
 	if err != nil {
 		return err
 	}
-	lower := o.Direction == verdict.Lower
-	best, err := s.db.ProjectBest(ctx, row.ID, o.Curve, lower)
+	best, err := s.db.ProjectBest(ctx, row.ID, o.Curve, o.Direction == verdict.Lower)
 	if errors.Is(err, pg.ErrNone) {
 		return nil
 	}
@@ -72,10 +71,7 @@ func (s *Service) addBest(ctx context.Context, row pg.Project, p *api.Project) e
 		return err
 	}
 	p.BestRun = best.Number
-	p.Best = &api.Figure{Curve: o.Curve, Value: api.Float(best.HighValue), Step: best.HighStep, Epoch: api.Float(best.HighEpoch)}
-	if lower {
-		p.Best = &api.Figure{Curve: o.Curve, Value: api.Float(best.LowValue), Step: best.LowStep, Epoch: api.Float(best.LowEpoch)}
-	}
+	p.Best = &api.Figure{Curve: o.Curve, Value: api.Float(best.Value), Step: best.Step, Epoch: api.Float(best.Epoch)}
 	return nil
 }
 

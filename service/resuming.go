@@ -190,16 +190,6 @@ func (s *Service) otherHyper(ctx context.Context, q pg.Queries, run int64, leg i
 	return q.AddNote(ctx, run, pg.Note{Leg: leg, At: time.Now(), Text: clean(fmt.Sprintf("Leg %d trains with other hyperparameters than the run began with: %s. The run keeps those.", leg, few(differ, 20)))})
 }
 
-// fenced says why a leg that is not the newest any more must stop, or "".
-func (s *Service) fenced(ctx context.Context, run int64, in *api.LegInput) (string, error) {
-	newest, err := s.db.NewestLeg(ctx, run, 0)
-	if err != nil || newest.Number == in.Leg {
-		return "", err
-	}
-	return fmt.Sprintf("%s goes on as leg %d on %s since %s; this process, leg %d, must stop. What it still records stays with its own leg.",
-		runAddress(in.Project, in.Number), newest.Number, newest.Host, newest.Started.UTC().Format("15:04:05 UTC"), in.Leg), nil
-}
-
 func cleanMap(in map[string]string) map[string]string {
 	out := make(map[string]string, len(in))
 	for k, v := range in {

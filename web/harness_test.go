@@ -64,10 +64,10 @@ func (c countingConn) Write(p []byte) (int, error) {
 	return n, err
 }
 
-func serve(t *testing.T) *served { return serveWith(t) }
+func serve(t testing.TB) *served { return serveWith(t) }
 
 // serveWith is serve behind proxies that are believed.
-func serveWith(t *testing.T, proxies ...string) *served {
+func serveWith(t testing.TB, proxies ...string) *served {
 	s := &served{db: testdb.New(t), blobs: t.TempDir(), sent: new(atomic.Int64)}
 	kept, err := blob.NewLocal(s.blobs)
 	require.NoError(t, err)
@@ -96,7 +96,7 @@ func serveWith(t *testing.T, proxies ...string) *served {
 	return s
 }
 
-func (s *served) token(t *testing.T, who service.Who, days int) *api.MadeToken {
+func (s *served) token(t testing.TB, who service.Who, days int) *api.MadeToken {
 	in := &api.NewToken{}
 	in.Body.Name, in.Body.Days = "test", days
 	token, err := s.service.MakeToken(ctx, who, in)
@@ -104,7 +104,7 @@ func (s *served) token(t *testing.T, who service.Who, days int) *api.MadeToken {
 	return token
 }
 
-func call[I, O any](t *testing.T, s *served, op api.Operation[I, O], in *I) *O {
+func call[I, O any](t testing.TB, s *served, op api.Operation[I, O], in *I) *O {
 	t.Helper()
 	out, err := client.Call(ctx, s.Client, op, in)
 	require.NoError(t, err)
@@ -142,14 +142,14 @@ func (s *served) bearer() []string { return []string{"Authorization", "Bearer " 
 
 var vessels = api.ProjectInput{Project: "vessels"}
 
-func (s *served) project(t *testing.T) {
+func (s *served) project(t testing.TB) {
 	in := &api.NewProject{}
 	in.Body.Key = "vessels"
 	call(t, s, api.MakeProject, in)
 }
 
 // leg starts a run and opens its leg.
-func (s *served) leg(t *testing.T) api.LegInput {
+func (s *served) leg(t testing.TB) api.LegInput {
 	in := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
 	in.Body.Hyper = map[string]json.RawMessage{"lr": json.RawMessage("0.03"), "seed": json.RawMessage("18446744073709551615")}
 	in.Body.Started = time.UnixMilli(1_790_000_000_000) // before its readings

@@ -91,6 +91,24 @@ func (q Queries) SeeLeg(ctx context.Context, run int64, leg int, recorder string
 	return value[string](ctx, q, "leg_seen", A{"run": run, "leg": leg, "recorder": recorder})
 }
 
+// LegNews is what a recorder is to hear, and how its leg stands.
+type LegNews struct {
+	Recorder, LegState string
+	Fresh              bool // it was heard a moment ago
+	Newest             int  // leg of the run
+	NewestHost         string
+	NewestStarted      time.Time
+	Objective          string
+	Rule, Stopped      json.RawMessage
+	State              string // of the run
+	ToldStart          bool   // the program said what its weights were before training
+}
+
+// LegNews finds it.
+func (q Queries) LegNews(ctx context.Context, run int64, leg int) (LegNews, error) {
+	return one[LegNews](ctx, q, "leg_news", A{"run": run, "leg": leg})
+}
+
 // ReviveLeg makes a lost leg running again, unless another came after it.
 func (q Queries) ReviveLeg(ctx context.Context, run int64, leg int) (bool, error) {
 	n, err := q.exec(ctx, "leg_alive_again", A{"run": run, "leg": leg})

@@ -115,17 +115,27 @@ func (q Queries) ListProjects(ctx context.Context, key, after string, limit int)
 	return list[Project](ctx, q, "project_list", A{"key": key, "after": after, "limit": limit})
 }
 
-// ProjectBest is the best run of a project by one curve.
+// ProjectBest is the best run of a project by its objective, and its best reading.
 type ProjectBest struct {
-	Number               int
-	LowStep, HighStep    int64
-	LowEpoch, LowValue   float64
-	HighEpoch, HighValue float64
+	Number int
+	Step   int64
+	Epoch  float64
+	Value  float64
 }
 
-// ProjectBest finds it; ErrNone where no run has a finite reading.
+// ProjectBest finds it, by the name and direction of the objective; ErrNone where no run has a finite reading. O(log runs).
 func (q Queries) ProjectBest(ctx context.Context, project int64, name string, lower bool) (ProjectBest, error) {
-	return one[ProjectBest](ctx, q, "project_best", A{"project": project, "curve": name, "lower": lower})
+	query := "project_best_higher"
+	if lower {
+		query = "project_best_lower"
+	}
+	return one[ProjectBest](ctx, q, query, A{"project": project, "curve": name})
+}
+
+// GatherTally brings the rows together that count a project's runs.
+func (q Queries) GatherTally(ctx context.Context) error {
+	_, err := q.exec(ctx, "tally_gather", nil)
+	return err
 }
 
 // ChangeProject changes what is not nil.

@@ -55,6 +55,14 @@ select run, leg, state, before from counted;
 -- query: leg_seen
 update leg set seen = now() where run = @run and number = @leg and recorder = @recorder returning state;
 
+-- query: leg_news
+-- What a recorder that shows it lives is to hear, and whether it was heard a moment ago anyway.
+select l.recorder, l.state::text as leg_state, l.seen > now() - interval '2 seconds' as fresh, n.number as newest, n.host as newest_host, n.started as newest_started,
+    p.objective, coalesce(r.stop_rule, p.stop_rule) as rule, r.stopped, r.state::text as state, r.start is not null as told_start
+from leg l join run r on r.id = l.run join project p on p.id = r.project
+cross join lateral (select number, host, started from leg where run = l.run order by number desc limit 1) n
+where l.run = @run and l.number = @leg;
+
 -- query: leg_alive_again
 update leg set state = 'running', ended = null where run = @run and number = @leg and state = 'lost'
     and number = (select max(number) from leg where run = @run);

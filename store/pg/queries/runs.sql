@@ -8,16 +8,29 @@ select id, key, title, objective, created, creator, coalesce(baseline, 0) as bas
 -- query: project_list
 select p.id, p.key, p.title, p.objective, p.created, coalesce(p.baseline, 0) as baseline, c.runs, c.running, c.lost
 from project p
-cross join lateral (select count(*) as runs, count(*) filter (where state = 'running') as running,
-                           count(*) filter (where state = 'lost') as lost from run where project = p.id and archived is null and doomed is null) c
+cross join lateral (select coalesce(sum(runs), 0)::bigint as runs, coalesce(sum(running), 0)::bigint as running, coalesce(sum(lost), 0)::bigint as lost
+                    from run_tally where project = p.id) c
 where (@key = '' or p.key = @key) and p.key > @after order by p.key limit @limit;
 
--- query: project_best
--- The best reading of one curve among a project's runs.
-select r.number, s.low_step, s.low_epoch, s.low_value, s.high_step, s.high_epoch, s.high_value
-from run r join curve c on c.run = r.id and c.name = @curve join curve_summary s on s.run = r.id and s.curve = c.id
-where r.project = @project and r.archived is null and r.doomed is null and s.low_value <> 'NaN'
-order by case when @lower then s.low_value else -s.high_value end, r.number limit 1;
+-- query: project_best_lower
+-- The best run of a project by its objective, which each run's best is of: the first or the last in an index, past those left out.
+select r.number, s.low_step as step, s.low_epoch as epoch, s.low_value as value
+from (select id, number from run where project = @project and archived is null and doomed is null and best is not null order by best, number desc limit 1) r
+join curve c on c.run = r.id and c.name = @curve join curve_summary s on s.run = r.id and s.curve = c.id;
+
+-- query: project_best_higher
+select r.number, s.high_step as step, s.high_epoch as epoch, s.high_value as value
+from (select id, number from run where project = @project and archived is null and doomed is null and best is not null order by best desc nulls last, number desc limit 1) r
+join curve c on c.run = r.id and c.name = @curve join curve_summary s on s.run = r.id and s.curve = c.id;
+
+-- query: tally_gather
+-- Brings each project's rows together. Rows that another replica is at are left to it.
+with gone as (
+    delete from run_tally where ctid in (
+        select ctid from run_tally where project in (select project from run_tally group by project having count(*) > 20) for update skip locked)
+    returning *
+)
+insert into run_tally select project, sum(runs), sum(running), sum(lost) from gone group by project;
 
 -- query: project_change
 update project set title = coalesce(@title, title), objective = coalesce(@objective, objective) where id = @id;
