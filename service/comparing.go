@@ -121,16 +121,17 @@ func (s *Service) Compare(ctx context.Context, _ Who, in *api.CompareInput) (*ap
 	}
 	out := &api.Comparison{Project: in.Project, Objective: c.objective.String(), Lower: c.objective.Direction == verdict.Lower, Left: c.left, Baseline: c.baseline,
 		Runs: []api.Run{}, Groups: []api.RunGroup{}, Differ: []api.FactRow{}, Same: []api.FactRow{}, Changes: []api.CodeChange{}}
+	recipes, err := s.recipesOf(ctx, c.runs)
+	if err != nil {
+		return nil, err
+	}
 	runs := make([]compare.Run, len(c.runs))
 	facts := make([][]compare.Fact, len(c.runs))
 	changes := map[int]string{}
 	for i, r := range c.runs {
 		run := toRun(in.Project, c.objective, r, sums[r.ID])
 		out.Runs = append(out.Runs, run)
-		recipe, err := recipeOf(r)
-		if err != nil {
-			return nil, err
-		}
+		recipe := recipes[r.ID]
 		runs[i] = toCompared(run, recipe)
 		facts[i] = factsOf(run, recipe, r)
 		if i := slices.IndexFunc(out.Changes, func(c api.CodeChange) bool {
@@ -180,12 +181,25 @@ func (s *Service) Compare(ctx context.Context, _ Who, in *api.CompareInput) (*ap
 	return out, nil
 }
 
-// recipeOf reads a run's recipe.
-func recipeOf(r pg.Run) (out api.Recipe, err error) {
-	if err = json.Unmarshal(r.Recipe, &out); err != nil {
-		err = fmt.Errorf("recipe of run %d: %w", r.ID, err)
+// recipesOf reads the recipes of runs, by id.
+func (s *Service) recipesOf(ctx context.Context, runs []pg.Run) (map[int64]api.Recipe, error) {
+	ids := make([]int64, len(runs))
+	for i, r := range runs {
+		ids[i] = r.ID
 	}
-	return out, err
+	found, err := s.db.Recipes(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[int64]api.Recipe, len(found))
+	for id, text := range found {
+		var recipe api.Recipe
+		if err := json.Unmarshal(text, &recipe); err != nil {
+			return nil, fmt.Errorf("recipe of run %d: %w", id, err)
+		}
+		out[id] = recipe
+	}
+	return out, nil
 }
 
 // toCompared is a run as core compares it.

@@ -20,12 +20,14 @@ func (s *Service) GetLearning(ctx context.Context, who Who, in *api.LearningInpu
 		in.By = "epoch"
 	}
 	out := &api.Learning{By: in.By, Lines: []api.LearningLine{}, Baseline: c.baseline}
+	recipes, err := s.recipesOf(ctx, c.runs)
+	if err != nil {
+		return nil, err
+	}
 	members := make([]compare.Run, len(c.runs))
 	byRun := map[string]map[int]*api.LearningLine{}
 	for i, r := range c.runs {
-		if members[i], err = s.member(r, in, c); err != nil {
-			return nil, err
-		}
+		members[i] = toCompared(toRun(in.Project, c.objective, r, pg.Summary{}), recipes[r.ID])
 		lines, err := s.linesOf(ctx, who, in, r)
 		if err != nil {
 			return nil, err
@@ -73,13 +75,6 @@ func (s *Service) GetLearning(ctx context.Context, who Who, in *api.LearningInpu
 		}
 	}
 	return out, nil
-}
-
-// member is a run as groups are found by.
-func (s *Service) member(r pg.Run, in *api.LearningInput, c *compared) (compare.Run, error) {
-	run := toRun(in.Project, c.objective, r, pg.Summary{})
-	recipe, err := recipeOf(r)
-	return toCompared(run, recipe), err
 }
 
 // groupLine is a run's line, or the mean of a group's with what lies between; nil where none has the curve.

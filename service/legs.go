@@ -406,7 +406,7 @@ func (s *Service) legNews(ctx context.Context, run int64, in *api.LegInput, news
 		return out, nil
 	}
 	var err error
-	out.Warnings, err = s.startWarnings(ctx, run, in.RunInput)
+	out.Warnings, err = s.startWarnings(ctx, run)
 	return out, err
 }
 

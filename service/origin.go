@@ -104,10 +104,10 @@ func sayOrigin(o *api.Origin) string {
 }
 
 // start is what is known of a run's starting weights: as the program declared them, or those of a checkpoint saved at step 0.
-func (s *Service) start(ctx context.Context, row pg.Run, in api.RunInput) (*api.Start, error) {
+func (s *Service) start(ctx context.Context, run int64, said json.RawMessage) (*api.Start, error) {
 	var out *api.Start
-	if row.Start != nil {
-		if err := json.Unmarshal(row.Start, &out); err != nil {
+	if said != nil {
+		if err := json.Unmarshal(said, &out); err != nil {
 			return nil, err
 		}
 	}
@@ -116,7 +116,7 @@ func (s *Service) start(ctx context.Context, row pg.Run, in api.RunInput) (*api.
 		digest = out.Digest
 	}
 	if digest == "" {
-		first, err := s.db.FirstWeights(ctx, row.ID)
+		first, err := s.db.FirstWeights(ctx, run)
 		if err != nil || first == nil {
 			return sayStart(out), err
 		}
@@ -129,7 +129,7 @@ func (s *Service) start(ctx context.Context, row pg.Run, in api.RunInput) (*api.
 	if err != nil {
 		return sayStart(out), nil // told by a program that computes otherwise
 	}
-	known, err := s.db.KnownWeights(ctx, row.ID, d)
+	known, err := s.db.KnownWeights(ctx, run, d)
 	if err != nil {
 		return nil, err
 	}
@@ -175,12 +175,12 @@ func startWarning(start *api.Start, origin *api.Origin) string {
 }
 
 // startWarnings are those that the recorder of a leg tells its person.
-func (s *Service) startWarnings(ctx context.Context, run int64, in api.RunInput) ([]string, error) {
+func (s *Service) startWarnings(ctx context.Context, run int64) ([]string, error) {
 	row, err := s.db.StartOf(ctx, run)
 	if err != nil || row.Start == nil {
 		return nil, err
 	}
-	start, err := s.start(ctx, row, in)
+	start, err := s.start(ctx, row.ID, row.Start)
 	if err != nil {
 		return nil, err
 	}

@@ -32,7 +32,7 @@ func (s *Service) ListProjects(ctx context.Context, _ Who, in *api.PageInput) (*
 	if err != nil {
 		return nil, err
 	}
-	out := page(rows, in.Limit, toProject, func(p pg.Project) string { return p.Key })
+	out := page(rows, in.Limit, toProject, func(p pg.CountedProject) string { return p.Key })
 	for i := range out.Items {
 		if err := s.addBest(ctx, rows[i], &out.Items[i]); err != nil {
 			return nil, err
@@ -54,11 +54,11 @@ func (s *Service) GetProject(ctx context.Context, _ Who, in *api.ProjectInput) (
 	return &out, s.addBest(ctx, rows[0], &out)
 }
 
-func toProject(p pg.Project) api.Project {
+func toProject(p pg.CountedProject) api.Project {
 	return api.Project{Key: p.Key, Title: p.Title, Objective: p.Objective, Created: p.Created, Runs: p.Runs, Running: p.Running, Lost: p.Lost, Baseline: p.Baseline}
 }
 
-func (s *Service) addBest(ctx context.Context, row pg.Project, p *api.Project) error {
+func (s *Service) addBest(ctx context.Context, row pg.CountedProject, p *api.Project) error {
 	o, err := verdict.ParseObjective(row.Objective)
 	if err != nil {
 		return err

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"strings"
 	"time"
 
@@ -259,9 +258,11 @@ func (s *Service) GetRun(ctx context.Context, _ Who, in *api.RunInput) (*api.Run
 		return nil, err
 	}
 	out := &api.RunDetail{Run: *run, Legs: []api.Leg{}, Notes: []api.Note{}, Curves: []api.CurveInfo{}}
-	if err := json.Unmarshal(row.Recipe, &out.Recipe); err != nil {
-		return nil, fmt.Errorf("recipe of run %d: %w", row.ID, err)
+	recipes, err := s.recipesOf(ctx, []pg.Run{row})
+	if err != nil {
+		return nil, err
 	}
+	out.Recipe = recipes[row.ID]
 	legs, err := s.db.ListLegs(ctx, row.ID)
 	if err != nil {
 		return nil, err
@@ -301,7 +302,7 @@ func (s *Service) GetRun(ctx context.Context, _ Who, in *api.RunInput) (*api.Run
 			return nil, err
 		}
 	}
-	if out.Start, err = s.start(ctx, row, *in); err != nil {
+	if out.Start, err = s.start(ctx, row.ID, row.Start); err != nil {
 		return nil, err
 	}
 	o, err := verdict.ParseObjective(run.Objective)

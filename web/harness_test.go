@@ -71,7 +71,7 @@ func serveWith(t testing.TB, proxies ...string) *served {
 	s := &served{db: testdb.New(t), blobs: t.TempDir(), sent: new(atomic.Int64)}
 	kept, err := blob.NewLocal(s.blobs)
 	require.NoError(t, err)
-	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	log := slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelWarn})) // shown where a test fails
 	s.service = service.New(s.db, kept, service.Options{Log: log, LostAfter: time.Second, Version: "1"})
 	_, err = s.service.FirstStart(ctx, "Ines")
 	require.NoError(t, err)

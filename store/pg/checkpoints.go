@@ -107,9 +107,15 @@ func (q Queries) KnownWeights(ctx context.Context, run int64, weights chunk.Dige
 	return &rows[0], nil
 }
 
-// StartOf reads what is kept of a run's start and origin; the other fields are not filled.
-func (q Queries) StartOf(ctx context.Context, run int64) (Run, error) {
-	return one[Run](ctx, q, "run_start", A{"run": run})
+// Start is what is kept of how a run began.
+type Start struct {
+	ID            int64
+	Start, Origin json.RawMessage
+}
+
+// StartOf reads it.
+func (q Queries) StartOf(ctx context.Context, run int64) (Start, error) {
+	return one[Start](ctx, q, "run_start", A{"run": run})
 }
 
 // PendingTensors lists files of weights that nobody has looked into yet, each digest perhaps several times.

@@ -91,10 +91,13 @@ func (q Queries) LeaseChunks(ctx context.Context, digests []chunk.Digest) error 
 // UseChunks counts a checkpoint's chunks as used once more and returns the sizes of those that are here. It belongs in the transaction that adds
 // the checkpoint.
 func (q Queries) UseChunks(ctx context.Context, digests []chunk.Digest) (map[chunk.Digest]int64, error) {
-	rows, err := list[placed](ctx, q, "chunk_use", A{"digests": packed(digests)})
+	rows, err := list[struct {
+		Digest []byte
+		Size   int64
+	}](ctx, q, "chunk_use", A{"digests": packed(digests)})
 	out := make(map[chunk.Digest]int64, len(rows))
 	for _, r := range rows {
-		out[chunk.Digest(r.Digest)] = int64(r.Size)
+		out[chunk.Digest(r.Digest)] = r.Size
 	}
 	return out, err
 }

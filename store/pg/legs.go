@@ -11,7 +11,6 @@ import (
 // Leg is a row of legs.
 type Leg struct {
 	Number                     int
-	Recorder                   string
 	State, Host                string
 	FromStep, LastStep         int64
 	LastEpoch                  float64
@@ -20,10 +19,26 @@ type Leg struct {
 	Seen                       time.Time
 	ExitCode                   *int
 	Signal, Why, Tail          string
-	Batches, Upto              int64
+	Batches                    int64
 	Summarised, Sealed, Points int64
-	Alive                      bool
 	Resumed                    json.RawMessage
+}
+
+// LegState is how a leg stands, for saying why it refused something and for sealing it.
+type LegState struct {
+	Number                     int
+	Recorder, State, Host      string
+	Batches, Upto, LastStep    int64
+	Points, Summarised, Sealed int64
+}
+
+// HeldLeg is a leg and who writes it; Alive says whether that recorder was heard of lately.
+type HeldLeg struct {
+	Number                int
+	Recorder, State, Host string
+	Batches, Upto         int64
+	Seen, Started         time.Time
+	Alive                 bool
 }
 
 func none(err error) bool { return errors.Is(err, ErrNone) }
@@ -38,8 +53,8 @@ func (q Queries) LockRun(ctx context.Context, run int64) error {
 }
 
 // LegByKey finds a leg by the key it was opened with; Alive says whether its recorder was heard within alive seconds.
-func (q Queries) LegByKey(ctx context.Context, run int64, key string, alive float64) (Leg, error) {
-	return one[Leg](ctx, q, "leg_by_key", A{"run": run, "key": key, "alive": alive})
+func (q Queries) LegByKey(ctx context.Context, run int64, key string, alive float64) (HeldLeg, error) {
+	return one[HeldLeg](ctx, q, "leg_by_key", A{"run": run, "key": key, "alive": alive})
 }
 
 // LegKeyElsewhere reports whether another run has a leg of this key.
@@ -57,8 +72,8 @@ func (q Queries) AddLeg(ctx context.Context, run int64, l NewLeg) (int, error) {
 }
 
 // NewestLeg finds a run's newest leg; Alive as LegByKey says.
-func (q Queries) NewestLeg(ctx context.Context, run int64, alive float64) (Leg, error) {
-	return one[Leg](ctx, q, "leg_newest", A{"run": run, "alive": alive})
+func (q Queries) NewestLeg(ctx context.Context, run int64, alive float64) (HeldLeg, error) {
+	return one[HeldLeg](ctx, q, "leg_newest", A{"run": run, "alive": alive})
 }
 
 // NewLeg is what a leg is made of; the readings of a leg that resumes count from FromStep on.
@@ -82,8 +97,8 @@ func (q Queries) ListLegs(ctx context.Context, run int64) ([]Leg, error) {
 }
 
 // Leg finds one leg, for saying why it refused something.
-func (q Queries) Leg(ctx context.Context, run int64, leg int) (Leg, error) {
-	return one[Leg](ctx, q, "leg_state", A{"run": run, "leg": leg})
+func (q Queries) Leg(ctx context.Context, run int64, leg int) (LegState, error) {
+	return one[LegState](ctx, q, "leg_state", A{"run": run, "leg": leg})
 }
 
 // SeeLeg notes a sign of life and returns the leg's state.

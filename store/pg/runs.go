@@ -16,7 +16,12 @@ type Project struct {
 	Created               time.Time
 	Creator               int64
 	Baseline              int // number of a run; 0: none
-	Runs, Running, Lost   int64
+}
+
+// CountedProject is a project with how many runs it has.
+type CountedProject struct {
+	Project
+	Runs, Running, Lost int64
 }
 
 // Run is a row of runs.
@@ -31,7 +36,6 @@ type Run struct {
 	Ended            *time.Time
 	Took             float64    // seconds of its legs that have ended
 	Since            *time.Time // start of the leg that runs
-	Recipe           json.RawMessage
 	Hyper            json.RawMessage
 	Step             int64
 	Epoch            float64
@@ -105,14 +109,14 @@ func (q Queries) AddProject(ctx context.Context, key, title, objective string, c
 	return id, err == nil, err
 }
 
-// ProjectByKey finds a project; its counts are not filled.
+// ProjectByKey finds a project.
 func (q Queries) ProjectByKey(ctx context.Context, key string) (Project, error) {
 	return one[Project](ctx, q, "project_by_key", A{"key": key})
 }
 
 // ListProjects lists projects by key, with counts; a key given lists only that one.
-func (q Queries) ListProjects(ctx context.Context, key, after string, limit int) ([]Project, error) {
-	return list[Project](ctx, q, "project_list", A{"key": key, "after": after, "limit": limit})
+func (q Queries) ListProjects(ctx context.Context, key, after string, limit int) ([]CountedProject, error) {
+	return list[CountedProject](ctx, q, "project_list", A{"key": key, "after": after, "limit": limit})
 }
 
 // ProjectBest is the best run of a project by its objective, and its best reading.
@@ -233,6 +237,19 @@ func (q Queries) Hyper(ctx context.Context, run int64) (map[string]json.RawMessa
 // Recipe reads a run's recipe.
 func (q Queries) Recipe(ctx context.Context, run int64) (json.RawMessage, error) {
 	return value[json.RawMessage](ctx, q, "run_recipe", A{"run": run})
+}
+
+// Recipes reads the recipes of some runs; they may be large.
+func (q Queries) Recipes(ctx context.Context, runs []int64) (map[int64]json.RawMessage, error) {
+	rows, err := list[struct {
+		ID     int64
+		Recipe json.RawMessage
+	}](ctx, q, "run_recipes", A{"runs": runs})
+	out := make(map[int64]json.RawMessage, len(rows))
+	for _, r := range rows {
+		out[r.ID] = r.Recipe
+	}
+	return out, err
 }
 
 // ProgramSays keeps what a program told of itself: what goes into the recipe, the parts that resuming needs (nil: as before), its

@@ -261,7 +261,7 @@ func list[T any](ctx context.Context, q Queries, name string, args A) ([]T, erro
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
-	out, err := pgx.CollectRows(rows, pgx.RowToStructByNameLax[T])
+	out, err := pgx.CollectRows(rows, pgx.RowToStructByName[T])
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
@@ -293,7 +293,7 @@ func one[T any](ctx context.Context, q Queries, name string, args A) (T, error) 
 		var none T
 		return none, fmt.Errorf("%s: %w", name, err)
 	}
-	out, err := pgx.CollectOneRow(rows, pgx.RowToStructByNameLax[T])
+	out, err := pgx.CollectOneRow(rows, pgx.RowToStructByName[T])
 	if err != nil {
 		return out, fmt.Errorf("%s: %w", name, err)
 	}

@@ -62,7 +62,7 @@ insert into checkpoint_file (run, checkpoint, path, part, size, digest, chunks)
 values (@run, @checkpoint, @path, @part, @size, @digest, @chunks);
 
 -- query: checkpoint_list
-select id, leg, step, epoch, why, figures, saved, size, pinned, goes, dropped, why_goes, by_rule from checkpoint where run = @run order by step desc, leg desc limit 5000;
+select id, key, leg, step, epoch, why, figures, saved, size, pinned, goes, dropped, why_goes, by_rule from checkpoint where run = @run order by step desc, leg desc limit 5000;
 
 -- query: file_list
 select checkpoint, path, part, size, digest, chunks from checkpoint_file
@@ -97,7 +97,7 @@ on conflict (digest) do update set weights = excluded.weights, problem = exclude
 where tensor_file.again is not null;
 
 -- query: tensors_of
-select t.digest, t.weights, t.problem, t.tensors, t.parameters from tensor_file t where t.digest = any(@digests);
+select t.digest, t.weights, t.problem, t.tensors, t.parameters, t.again from tensor_file t where t.digest = any(@digests);
 
 -- query: verification_add
 insert into verification (run, checkpoint, person, host, result) values (@run, @checkpoint, @person, @host, @result);

@@ -1,9 +1,9 @@
 -- query: leg_by_key
-select number, recorder, state, batches, upto, seen > now() - make_interval(secs => @alive) as alive, host
+select number, recorder, state, host, batches, upto, seen, started, seen > now() - make_interval(secs => @alive) as alive
 from leg where run = @run and key = @key for update;
 
 -- query: leg_newest
-select number, recorder, state, seen, seen > now() - make_interval(secs => @alive) as alive, host, started
+select number, recorder, state, host, batches, upto, seen, started, seen > now() - make_interval(secs => @alive) as alive
 from leg where run = @run order by number desc limit 1;
 
 -- query: leg_replace

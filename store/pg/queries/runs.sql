@@ -6,7 +6,7 @@ on conflict (key) do nothing returning id;
 select id, key, title, objective, created, creator, coalesce(baseline, 0) as baseline from project where key = @key;
 
 -- query: project_list
-select p.id, p.key, p.title, p.objective, p.created, coalesce(p.baseline, 0) as baseline, c.runs, c.running, c.lost
+select p.id, p.key, p.title, p.objective, p.created, p.creator, coalesce(p.baseline, 0) as baseline, c.runs, c.running, c.lost
 from project p
 cross join lateral (select coalesce(sum(runs), 0)::bigint as runs, coalesce(sum(running), 0)::bigint as running, coalesce(sum(lost), 0)::bigint as lost
                     from run_tally where project = p.id) c
@@ -49,7 +49,7 @@ values (@project, @number, @key, @title, @creator, @host, @recipe, @origin, @sta
 select r.id from run r join project p on p.id = r.project where p.key = @project and r.number = @number::bigint;
 
 -- query: run_list
-select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.ended, r.recipe,
+select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.ended,
        coalesce(r.took, l.took, 0)::float8 as took, case when r.state = 'running' then l.started end as since,
        coalesce((select jsonb_object_agg(h.name, h.value) from hyper h where h.run = r.id), '{}') as hyper,
        coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.aside, r.needs, r.origin, r.start, r.repeats, r.tags, r.note, r.archived, r.doomed, r.creator, coalesce(r.search, 0) as search, coalesce(r.trial, 0) as trial
@@ -68,6 +68,9 @@ update run set repeats = @repeats where id = @run;
 
 -- query: run_recipe
 select recipe from run where id = @run;
+
+-- query: run_recipes
+select id, recipe from run where id = any(@runs::bigint[]);
 
 -- query: hyper_list
 select name, value from hyper where run = @run;
