@@ -18,7 +18,9 @@ type Search struct {
 	Who      string    `json:"who"`
 	Started  time.Time `json:"started"`
 	Says     string    `json:"says" doc:"How far it is"`
-	Trials   []Trial   `json:"trials" doc:"All that there will be, in order"`
+	Count    int       `json:"count" doc:"Trials that there will be"`
+	Archived bool      `json:"archived,omitempty"`
+	Trials   []Trial   `json:"trials,omitempty" doc:"All that there will be, in order; absent in lists"`
 }
 
 // Trial is one setting of a search, and the newest run of it.
@@ -54,6 +56,21 @@ type SearchInput struct {
 	Number int `path:"number" minimum:"1" maximum:"2147483647"`
 }
 
+// SearchesInput lists searches.
+type SearchesInput struct {
+	ProjectInput
+	PageInput
+	Shown string `query:"shown" enum:"active,archived,all" default:"active"`
+}
+
+// SearchArchiveInput archives a search, or takes it back.
+type SearchArchiveInput struct {
+	SearchInput
+	Body struct {
+		Archived bool `json:"archived"`
+	}
+}
+
 // SearchEdit changes how many trials a search has.
 type SearchEdit struct {
 	SearchInput
@@ -64,8 +81,10 @@ type SearchEdit struct {
 
 // The operations on searches.
 var (
-	ListSearches = declare[ProjectInput, Page[Search]](Spec{ID: "searches", Method: "GET", Path: "/projects/{project}/searches", Summary: "List searches, the newest first", Access: SignedIn})
-	MakeSearch   = declare[NewSearch, Search](Spec{ID: "make-search", Method: "POST", Path: "/projects/{project}/searches", Summary: "Make a search", Access: SignedIn, Status: 201})
-	GetSearch    = declare[SearchInput, Search](Spec{ID: "search", Method: "GET", Path: "/projects/{project}/searches/{number}", Summary: "Show a search with its trials", Access: SignedIn})
-	ChangeSearch = declare[SearchEdit, Search](Spec{ID: "change-search", Method: "PATCH", Path: "/projects/{project}/searches/{number}", Summary: "Give a search more trials, or fewer", Access: SignedIn})
+	ListSearches  = declare[SearchesInput, Page[Search]](Spec{ID: "searches", Method: "GET", Path: "/projects/{project}/searches", Summary: "List searches, the newest first", Access: SignedIn})
+	MakeSearch    = declare[NewSearch, Search](Spec{ID: "make-search", Method: "POST", Path: "/projects/{project}/searches", Summary: "Make a search", Access: SignedIn, Status: 201})
+	GetSearch     = declare[SearchInput, Search](Spec{ID: "search", Method: "GET", Path: "/projects/{project}/searches/{number}", Summary: "Show a search with its trials", Access: SignedIn})
+	ArchiveSearch = declare[SearchArchiveInput, Search](Spec{ID: "archive-search", Method: "PUT", Path: "/projects/{project}/searches/{number}/archived", Summary: "Take a search out of the list, or put it back", Access: SignedIn})
+	DeleteSearch  = declare[SearchInput, None](Spec{ID: "delete-search", Method: "DELETE", Path: "/projects/{project}/searches/{number}", Summary: "Delete a search; its runs stay", Access: SignedIn})
+	ChangeSearch  = declare[SearchEdit, Search](Spec{ID: "change-search", Method: "PATCH", Path: "/projects/{project}/searches/{number}", Summary: "Give a search more trials, or fewer", Access: SignedIn})
 )

@@ -359,9 +359,9 @@ func settingOf(found *api.Search, t api.Trial) space.Setting {
 }
 
 func (a *App) searches() *cobra.Command {
-	var output string
-	cmd := &cobra.Command{Use: "searches PROJECT [NUMBER]", Short: "List the searches of a project, or the trials of one",
-		Example:           "  kembrel searches vessels\n  kembrel searches vessels 1",
+	var output, shown string
+	cmd := &cobra.Command{Use: "searches PROJECT [NUMBER]", Short: "List the searches of a project, or the trials of one; archive or delete one",
+		Example:           "  kembrel searches vessels\n  kembrel searches vessels 1\n  kembrel searches archive vessels 1",
 		ValidArgsFunction: a.complete(false, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) < 1 || len(args) > 2 {
@@ -378,20 +378,90 @@ func (a *App) searches() *cobra.Command {
 				}
 				return a.printSearch(cmd.Context(), output, api.SearchInput{ProjectInput: projectOf(p), Number: n})
 			}
-			in := projectOf(p)
-			found, err := client.Call(cmd.Context(), a.client(), api.ListSearches, &in)
+			in := api.SearchesInput{ProjectInput: projectOf(p), PageInput: api.PageInput{Limit: 500}, Shown: shown}
+			items, err := client.All(cmd.Context(), a.client(), api.ListSearches, &in, func(in *api.SearchesInput, cursor string) { in.Cursor = cursor })
 			if err != nil {
 				return err
 			}
+			found := &api.Page[api.Search]{Items: items}
 			l := list("search#", "title", "strategy", "trials#", "says", "who", "started")
 			l.shorten = 4
 			l.empty = "No search yet. Begin one: kembrel search random --project " + p.Project + " --space space.yaml -- COMMAND"
 			for _, s := range found.Items {
-				l.add(fmt.Sprint(s.Number), s.Title, s.Strategy, fmt.Sprint(len(s.Trials)), s.Says, s.Who, when(s.Started))
+				l.add(fmt.Sprint(s.Number), s.Title, s.Strategy, fmt.Sprint(s.Count), s.Says, s.Who, when(s.Started))
 			}
 			return a.print(output, l, found)
 		}}
 	outputFlag(cmd, &output)
+	cmd.Flags().StringVar(&shown, "shown", "active", "active, archived or all")
+	cmd.AddCommand(a.searchArchive(), a.searchDelete())
+	return cmd
+}
+
+// searchOf reads a project and the number of a search.
+func searchOf(args []string) (api.SearchInput, error) {
+	p, err := address(args[0], false, false)
+	if err != nil {
+		return api.SearchInput{}, err
+	}
+	n, err := strconv.Atoi(args[1])
+	if err != nil || n < 1 {
+		return api.SearchInput{}, usage("%q is no number of a search", args[1])
+	}
+	return api.SearchInput{ProjectInput: projectOf(p), Number: n}, nil
+}
+
+func (a *App) searchArchive() *cobra.Command {
+	var undo bool
+	cmd := &cobra.Command{Use: "archive PROJECT NUMBER", Short: "Take a search out of the list, or put it back", Args: arguments("PROJECT", "NUMBER"),
+		Example: "  kembrel searches archive vessels 1\n  kembrel searches archive vessels 1 --undo",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			of, err := searchOf(args)
+			if err != nil {
+				return err
+			}
+			in := &api.SearchArchiveInput{SearchInput: of}
+			in.Body.Archived = !undo
+			if _, err := client.Call(cmd.Context(), a.client(), api.ArchiveSearch, in); err != nil {
+				return err
+			}
+			if undo {
+				fmt.Fprintf(a.Out, "search %d of %s is in the list again\n", of.Number, of.Project)
+				return nil
+			}
+			fmt.Fprintf(a.Out, "search %d of %s is archived; its runs are not. kembrel searches %s --shown archived lists it\n", of.Number, of.Project, of.Project)
+			return nil
+		}}
+	cmd.Flags().BoolVar(&undo, "undo", false, "put it back")
+	return cmd
+}
+
+func (a *App) searchDelete() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{Use: "delete PROJECT NUMBER", Short: "Delete a search; its runs stay", Args: arguments("PROJECT", "NUMBER"),
+		Example: "  kembrel searches delete vessels 1",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			of, err := searchOf(args)
+			if err != nil {
+				return err
+			}
+			found, err := client.Call(cmd.Context(), a.client(), api.GetSearch, &of)
+			if err != nil {
+				return err
+			}
+			if !yes {
+				ok, err := a.confirm(fmt.Sprintf("Delete search %d of %s (%s)? Its space and settings go; its runs stay as runs of their own.", of.Number, of.Project, found.Says))
+				if err != nil || !ok {
+					return err
+				}
+			}
+			if _, err := client.Call(cmd.Context(), a.client(), api.DeleteSearch, &of); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "search %d of %s is deleted; its runs stay\n", of.Number, of.Project)
+			return nil
+		}}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return cmd
 }
 

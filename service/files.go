@@ -20,15 +20,11 @@ import (
 //
 // What cannot be read is found out before the first byte goes out: the chunk at the start of the range is here when it returns.
 func (s *Service) OpenFile(ctx context.Context, in *api.FileInput) (io.ReadSeeker, api.File, time.Time, error) {
-	c, files, _, err := s.findHeld(ctx, in.CheckpointInput)
+	found, err := s.fileOf(ctx, in)
 	if err != nil {
 		return nil, api.File{}, time.Time{}, err
 	}
-	i := slices.IndexFunc(files, func(f pg.File) bool { return f.Path == in.Path })
-	if i < 0 {
-		return nil, api.File{}, time.Time{}, api.Fail(api.NotFound, "%s has no file %q", c.Address, in.Path)
-	}
-	content, err := s.content(ctx, files[i])
+	content, err := s.content(ctx, found.File)
 	if err != nil {
 		return nil, api.File{}, time.Time{}, err
 	}
@@ -39,8 +35,31 @@ func (s *Service) OpenFile(ctx context.Context, in *api.FileInput) (io.ReadSeeke
 		}
 		content.at = 0
 	}
-	f := api.File{Part: files[i].Part, Path: in.Path, Size: files[i].Size, Digest: chunk.Digest(files[i].Digest).String()}
-	return content, f, c.Saved, nil
+	f := api.File{Part: found.Part, Path: in.Path, Size: found.Size, Digest: chunk.Digest(found.Digest).String()}
+	return content, f, found.Saved, nil
+}
+
+// fileOf finds a file of a checkpoint: one row where the address is of a leg's step, as restoring asks again and again; else the run's checkpoints are gone through.
+func (s *Service) fileOf(ctx context.Context, in *api.FileInput) (pg.SavedFile, error) {
+	if at, err := api.ParseAt(in.At); err == nil && at.Kind == api.AtStep && at.Leg > 0 {
+		run, err := s.runID(ctx, in.RunInput)
+		if err != nil {
+			return pg.SavedFile{}, err
+		}
+		found, err := s.db.FileAt(ctx, run, at.Leg, at.Step, in.Path)
+		if !errors.Is(err, pg.ErrNone) {
+			return found, err
+		} // what is not there is told below
+	}
+	c, files, _, err := s.findHeld(ctx, in.CheckpointInput)
+	if err != nil {
+		return pg.SavedFile{}, err
+	}
+	i := slices.IndexFunc(files, func(f pg.File) bool { return f.Path == in.Path })
+	if i < 0 {
+		return pg.SavedFile{}, api.Fail(api.NotFound, "%s has no file %q", c.Address, in.Path)
+	}
+	return pg.SavedFile{File: files[i], Saved: c.Saved}, nil
 }
 
 // rangeStart is where the first range of a Range header begins (RFC 9110, section 14.1.2); 0 where it does not say.

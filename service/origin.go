@@ -203,11 +203,18 @@ func (s *Service) untaken(ctx context.Context, row pg.Run, r *api.RunDetail) err
 	case r.Origin != nil:
 		asked = r.Origin.Asked
 	case row.Search > 0:
-		found, err := s.GetSearch(ctx, Who{}, &api.SearchInput{ProjectInput: api.ProjectInput{Project: r.Project}, Number: row.Search})
-		if err != nil || row.Trial > len(found.Trials) {
+		_, _, search, err := s.search(ctx, &api.SearchInput{ProjectInput: api.ProjectInput{Project: r.Project}, Number: row.Search})
+		if err != nil {
 			return err
 		}
-		asked = found.Trials[row.Trial-1].Setting
+		_, settings, err := s.settings(r.Project, search)
+		if err != nil || row.Trial > len(settings) {
+			return err
+		}
+		asked = map[string]json.RawMessage{}
+		for _, v := range settings[row.Trial-1] {
+			asked[v.Name] = v.Value
+		}
 	}
 	for _, o := range hyper.Untaken(asked, r.Hyper) {
 		r.Untaken = append(r.Untaken, api.Untaken(o))

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"strings"
 
 	"github.com/google/uuid"
 
@@ -59,41 +58,96 @@ func (s *Service) MakeSearch(ctx context.Context, who Who, in *api.NewSearch) (*
 	return s.toSearch(ctx, in.Project, o, row)
 }
 
-// ListSearches lists a project's searches, the newest first.
-func (s *Service) ListSearches(ctx context.Context, _ Who, in *api.ProjectInput) (*api.Page[api.Search], error) {
+// ListSearches lists a project's searches, the newest first, without their trials.
+func (s *Service) ListSearches(ctx context.Context, _ Who, in *api.SearchesInput) (*api.Page[api.Search], error) {
 	p, o, err := s.project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.db.Searches(ctx, p.ID, 0)
+	below, err := cursorNumber(in.Cursor, 0)
 	if err != nil {
 		return nil, err
 	}
-	out := &api.Page[api.Search]{Items: []api.Search{}}
-	for _, row := range rows {
-		one, err := s.toSearch(ctx, in.Project, o, row)
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, *one)
+	rows, err := s.db.ListSearches(ctx, p.ID, below, in.Shown, in.Limit+1)
+	if err != nil {
+		return nil, err
 	}
-	return out, nil
+	numbers := make([]int, len(rows))
+	for i, row := range rows {
+		numbers[i] = row.Number
+	}
+	sums, err := s.db.SearchSums(ctx, p.ID, numbers, o.Direction == verdict.Lower)
+	if err != nil {
+		return nil, err
+	}
+	bySearch := map[int]pg.SearchSum{}
+	for _, sum := range sums {
+		bySearch[sum.Search] = sum
+	}
+	var failed error
+	out := page(rows, in.Limit, func(row pg.Search) api.Search {
+		one, err := s.counted(in.Project, row)
+		if err != nil {
+			failed = err
+			return api.Search{}
+		}
+		one.Says = saySearch(in.Project, row.Budget, one.Count, bySearch[row.Number])
+		return *one
+	}, func(row pg.Search) string { return fmt.Sprint(row.Number) })
+	return out, failed
+}
+
+// search finds a search, its project and objective.
+func (s *Service) search(ctx context.Context, in *api.SearchInput) (pg.Project, verdict.Objective, pg.Search, error) {
+	p, o, err := s.project(ctx, in.Project)
+	if err != nil {
+		return p, o, pg.Search{}, err
+	}
+	row, err := s.db.SearchByNumber(ctx, p.ID, in.Number)
+	return p, o, row, orNotFound(err, "there is no search %d in %s; kembrel searches %s lists them", in.Number, in.Project, in.Project)
 }
 
 // GetSearch shows a search with its trials.
 func (s *Service) GetSearch(ctx context.Context, _ Who, in *api.SearchInput) (*api.Search, error) {
-	p, o, err := s.project(ctx, in.Project)
+	_, o, row, err := s.search(ctx, in)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.db.Searches(ctx, p.ID, in.Number)
-	if err != nil {
+	return s.toSearch(ctx, in.Project, o, row)
+}
+
+// ArchiveSearch takes a search out of the list, or puts it back.
+func (s *Service) ArchiveSearch(ctx context.Context, who Who, in *api.SearchArchiveInput) (*api.Search, error) {
+	what := "search archived"
+	if !in.Body.Archived {
+		what = "search no longer archived"
+	}
+	if err := s.alterSearch(ctx, who, &in.SearchInput, what, func(q pg.Queries, project int64) error {
+		return q.ArchiveSearch(ctx, project, in.Number, in.Body.Archived)
+	}); err != nil {
 		return nil, err
 	}
-	if len(rows) == 0 {
-		return nil, api.Fail(api.NotFound, "there is no search %d in %s; kembrel searches %s lists them", in.Number, in.Project, in.Project)
+	return s.GetSearch(ctx, who, &in.SearchInput)
+}
+
+// DeleteSearch deletes a search. Its runs stay, as runs of their own.
+func (s *Service) DeleteSearch(ctx context.Context, who Who, in *api.SearchInput) (*api.None, error) {
+	return nil, s.alterSearch(ctx, who, in, "search deleted", func(q pg.Queries, project int64) error { return q.DeleteSearch(ctx, project, in.Number) })
+}
+
+func (s *Service) alterSearch(ctx context.Context, who Who, in *api.SearchInput, what string, do func(q pg.Queries, project int64) error) error {
+	p, _, _, err := s.search(ctx, in)
+	if err != nil {
+		return err
 	}
-	return s.toSearch(ctx, in.Project, o, rows[0])
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := do(q, p.ID); err != nil {
+			return err
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, Person: who.ID, What: fmt.Sprintf("%s: %d", what, in.Number)})
+	})
+	s.live.news()
+	return err
 }
 
 // ChangeSearch changes how many trials a search has.
@@ -111,18 +165,54 @@ func (s *Service) ChangeSearch(ctx context.Context, who Who, in *api.SearchEdit)
 	return s.GetSearch(ctx, who, &in.SearchInput)
 }
 
-func (s *Service) toSearch(ctx context.Context, project string, o verdict.Objective, row pg.Search) (*api.Search, error) {
-	out := &api.Search{Project: project, Number: row.Number, Title: row.Title, Strategy: row.Strategy, Space: row.Space, Seed: row.Seed, Budget: row.Budget, Who: row.Who, Started: row.Started, Trials: []api.Trial{}}
-	if err := json.Unmarshal(row.Command, &out.Command); err != nil {
-		return nil, err
+// searchSize says which search, of how many trials at most, has how many.
+type searchSize struct {
+	project        int64
+	number, budget int
+}
+
+// counted is a search as far as its row says, with how many trials it has: a search never changes but for its budget.
+func (s *Service) counted(project string, row pg.Search) (*api.Search, error) {
+	key := searchSize{row.Project, row.Number, row.Budget}
+	out, err := rowSearch(project, row)
+	if n, known := s.searches.get(key); err == nil && known {
+		out.Count = n
+		return out, nil
+	}
+	out, settings, err := s.settings(project, row)
+	if err == nil {
+		s.searches.put(key, len(settings))
+	}
+	return out, err
+}
+
+// settings is a search as far as its row says, and the settings of its trials.
+func (s *Service) settings(project string, row pg.Search) (*api.Search, []space.Setting, error) {
+	out, err := rowSearch(project, row)
+	if err != nil {
+		return nil, nil, err
 	}
 	sp, err := space.Parse([]byte(row.Space))
 	if err != nil {
-		return nil, fmt.Errorf("space of search %d: %w", row.Number, err)
+		return nil, nil, fmt.Errorf("space of search %d: %w", row.Number, err)
 	}
 	settings, err := sp.Pick(row.Strategy, uint64(row.Seed), row.Budget)
 	if err != nil {
-		return nil, fmt.Errorf("space of search %d: %w", row.Number, err)
+		return nil, nil, fmt.Errorf("space of search %d: %w", row.Number, err)
+	}
+	out.Count = len(settings)
+	return out, settings, nil
+}
+
+func rowSearch(project string, row pg.Search) (*api.Search, error) {
+	out := &api.Search{Project: project, Number: row.Number, Title: row.Title, Strategy: row.Strategy, Space: row.Space, Seed: row.Seed, Budget: row.Budget, Who: row.Who, Started: row.Started, Archived: row.Archived != nil}
+	return out, json.Unmarshal(row.Command, &out.Command)
+}
+
+func (s *Service) toSearch(ctx context.Context, project string, o verdict.Objective, row pg.Search) (*api.Search, error) {
+	out, settings, err := s.settings(project, row)
+	if err != nil {
+		return nil, err
 	}
 	known, err := s.db.Trials(ctx, row.Project, []int{row.Number})
 	if err != nil {
@@ -132,9 +222,9 @@ func (s *Service) toSearch(ctx context.Context, project string, o verdict.Object
 	for _, t := range known {
 		byTrial[t.Trial] = t
 	}
-	done, states, best := 0, map[string]int{}, pg.Trial{}
+	sum := pg.SearchSum{}
 	for i, setting := range settings {
-		trial := api.Trial{Number: i + 1, Setting: map[string]json.RawMessage{}}
+		trial := api.Trial{Number: i + 1, Setting: make(map[string]json.RawMessage, len(setting))}
 		for _, v := range setting {
 			trial.Setting[v.Name] = v.Value
 		}
@@ -142,31 +232,46 @@ func (s *Service) toSearch(ctx context.Context, project string, o verdict.Object
 			trial.Run, trial.State, trial.Started, trial.Ended, trial.Took = t.Number, t.State, &t.Started, t.Ended, t.Took
 			trial.Done = t.State == "finished" || t.State == "stopped" || t.State == "failed" && t.Signal == ""
 			if trial.Done {
-				done++
+				sum.Done++
 			}
-			states[t.State]++
+			switch t.State {
+			case "running":
+				sum.Running++
+			case "failed":
+				sum.Failed++
+			case "lost":
+				sum.Lost++
+			}
 			if t.Best != nil {
 				trial.Best = (*api.Float)(t.Best)
-				if best.Best == nil || (*t.Best < *best.Best) == (o.Direction == verdict.Lower) && *t.Best != *best.Best {
-					best = t
+				if sum.Best == nil || (*t.Best < *sum.Best) == (o.Direction == verdict.Lower) && *t.Best != *sum.Best {
+					sum.Best, sum.BestRun, sum.BestTrial = t.Best, &t.Number, &t.Trial
 				}
 			}
 		}
 		out.Trials = append(out.Trials, trial)
 	}
-	out.Says = fmt.Sprintf("%d of %d trials are done", done, len(settings))
-	for _, state := range []string{"running", "failed", "lost"} {
-		if states[state] > 0 {
-			out.Says += fmt.Sprintf(", %d %s", states[state], state)
+	out.Says = saySearch(project, row.Budget, len(settings), sum)
+	return out, nil
+}
+
+// saySearch says how far a search is.
+func saySearch(project string, budget, trials int, sum pg.SearchSum) string {
+	says := fmt.Sprintf("%d of %s done", sum.Done, many(trials, "trial is", "trials are"))
+	for _, s := range []struct {
+		n     int
+		state string
+	}{{sum.Running, "running"}, {sum.Failed, "failed"}, {sum.Lost, "lost"}} {
+		if s.n > 0 {
+			says += fmt.Sprintf(", %d %s", s.n, s.state)
 		}
 	}
-	if best.Best != nil {
-		out.Says += fmt.Sprintf("; best so far %s by %s (trial %d)", curve.Number(*best.Best), runAddress(project, best.Number), best.Trial)
+	if sum.Best != nil {
+		says += fmt.Sprintf("; best so far %s by %s (trial %d)", curve.Number(*sum.Best), runAddress(project, *sum.BestRun), *sum.BestTrial)
 	}
-	out.Says += "."
-	if len(settings) < row.Budget {
-		out.Says += fmt.Sprintf(" The space has no more than %d settings.", len(settings))
+	says += "."
+	if trials < budget {
+		says += fmt.Sprintf(" The space has no more than %s.", many(trials, "setting", "settings"))
 	}
-	out.Says = strings.ReplaceAll(out.Says, "of 1 trials are", "of 1 trial is")
-	return out, nil
+	return says
 }

@@ -42,6 +42,7 @@ type Service struct {
 	credentials credentials
 	runs        remembered[api.RunInput, int64] // by address; a run keeps it
 	tokens      remembered[string, knownToken]  // by hash
+	searches    remembered[searchSize, int]
 
 	sizing sync.Mutex
 	sizes  map[int64]heldBytes // by project; 0: all

@@ -18,7 +18,7 @@ import (
 // watches are the stop rules at work, by run: what of the objective has been seen. They are rebuilt from the readings after a start.
 type watches struct {
 	mutex sync.Mutex
-	runs  map[int64]*watched
+	runs  map[int64]watched
 }
 
 type watched struct {
@@ -70,10 +70,10 @@ func (s *Service) watchRun(ctx context.Context, row pg.Judgement) error {
 	}
 	o = rule.Of(o)
 	w, err := s.seen(ctx, row, o, *rule)
-	if err != nil || w.Stop == nil {
+	if err != nil || w.watch.Stop == nil {
 		return err
 	}
-	stopped := stoppedAt(o, *rule, w)
+	stopped := stoppedAt(o, *rule, w.watch)
 	first := false
 	err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
 		if first, err = q.SetStopped(ctx, row.ID, stopped); err != nil || !first {
@@ -87,23 +87,14 @@ func (s *Service) watchRun(ctx context.Context, row pg.Judgement) error {
 	return err
 }
 
-// seen brings the watch of a run up to date and returns a copy.
-func (s *Service) seen(ctx context.Context, row pg.Judgement, o verdict.Objective, rule verdict.StopRule) (verdict.Watch, error) {
+// seen brings the watch of a run up to date and returns it. Nobody waits while the readings are read: where two do it at once both read them,
+// and the one that came further is kept.
+func (s *Service) seen(ctx context.Context, row pg.Judgement, o verdict.Objective, rule verdict.StopRule) (watched, error) {
 	legs, err := s.db.ListLegs(ctx, row.ID)
 	if err != nil {
-		return verdict.Watch{}, err
+		return watched{}, err
 	}
-	s.watches.mutex.Lock()
-	defer s.watches.mutex.Unlock()
-	text := row.Objective + " " + string(row.Rule)
-	w := s.watches.runs[row.ID]
-	if w == nil || w.rule != text || w.legs != len(legs) {
-		w = &watched{rule: text, legs: len(legs)}
-		if s.watches.runs == nil || len(s.watches.runs) > 10_000 {
-			s.watches.runs = map[int64]*watched{}
-		}
-		s.watches.runs[row.ID] = w
-	}
+	w := s.watches.get(row.ID, row.Objective+" "+string(row.Rule), len(legs))
 	skip := w.at // of the readings at the last step, those seen
 	err = s.readings.Scan(ctx, store.Span{Run: row.ID, Names: []string{o.Curve}, From: w.next}, func(_ string, points []curve.Point, values []float64) error {
 		for i, v := range values {
@@ -120,7 +111,33 @@ func (s *Service) seen(ctx context.Context, row pg.Judgement, o verdict.Objectiv
 		}
 		return nil
 	})
-	return w.watch, err
+	if err != nil {
+		return watched{}, err
+	}
+	s.watches.put(row.ID, w)
+	return w, nil
+}
+
+// get is what was seen of a run under a rule so far.
+func (w *watches) get(run int64, rule string, legs int) watched {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	if known := w.runs[run]; known.rule == rule && known.legs == legs {
+		return known
+	}
+	return watched{rule: rule, legs: legs}
+}
+
+func (w *watches) put(run int64, seen watched) {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	if w.runs == nil || len(w.runs) > 10_000 {
+		w.runs = map[int64]watched{}
+	}
+	if known := w.runs[run]; known.rule == seen.rule && known.legs == seen.legs && known.watch.Readings > seen.watch.Readings {
+		return
+	}
+	w.runs[run] = seen
 }
 
 func stoppedAt(o verdict.Objective, rule verdict.StopRule, w verdict.Watch) api.Stopped {
@@ -170,10 +187,8 @@ func (s *Service) stopState(ctx context.Context, run int64) (*api.StopState, err
 	if err != nil {
 		return nil, err
 	}
-	s.watches.mutex.Lock()
-	defer s.watches.mutex.Unlock()
-	if known := s.watches.runs[run]; w.Readings > 0 && known != nil {
-		out.Left = api.Float(w.Left(*out.Rule, known.last))
+	if w.watch.Readings > 0 {
+		out.Left = api.Float(w.watch.Left(*out.Rule, w.last))
 	}
 	return out, nil
 }

@@ -316,3 +316,52 @@ func TestSearches(t *testing.T) {
 	refuse(t, s, api.MakeSearch, in, api.Invalid, "steps")
 	refuse(t, s, api.GetSearch, &api.SearchInput{ProjectInput: vessels, Number: 9}, api.NotFound, "no search 9")
 }
+
+// Searches are listed without their trials, however many those are; archived ones are out of the list, and a deleted one leaves its runs.
+func TestSearchesArchivedAndDeleted(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	make := func(budget int) *api.Search {
+		in := &api.NewSearch{ProjectInput: vessels, Key: uuid.NewString()}
+		in.Body.Strategy, in.Body.Space, in.Body.Budget, in.Body.Command = "random", "space: 1\nhyperparameters: {lr: {real: [0.0001, 0.1], log: true}}", budget, []string{"train", "{lr}"}
+		return call(t, s, api.MakeSearch, in)
+	}
+	large, small := make(10_000), make(3)
+	require.Len(t, large.Trials, 10_000)
+	run := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
+	run.Body.Started, run.Body.Search, run.Body.Trial = time.Now(), small.Number, 2
+	run.Body.Hyper = map[string]json.RawMessage{"lr": small.Trials[1].Setting["lr"]}
+	begun := call(t, s, api.BeginRun, run)
+	list := func(shown string) (numbers []int, items []api.Search) {
+		found := call(t, s, api.ListSearches, &api.SearchesInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 100}, Shown: shown})
+		for _, one := range found.Items {
+			numbers = append(numbers, one.Number)
+			require.Empty(t, one.Trials)
+		}
+		return numbers, found.Items
+	}
+	numbers, items := list("active")
+	require.Equal(t, []int{small.Number, large.Number}, numbers)
+	require.Equal(t, 10_000, items[1].Count)
+	require.Contains(t, items[0].Says, "0 of 3 trials are done, 1 running")
+	require.Equal(t, items[0].Says, call(t, s, api.GetSearch, &api.SearchInput{ProjectInput: vessels, Number: small.Number}).Says, "the list says what the page says")
+
+	in := &api.SearchArchiveInput{SearchInput: api.SearchInput{ProjectInput: vessels, Number: small.Number}}
+	in.Body.Archived = true
+	require.True(t, call(t, s, api.ArchiveSearch, in).Archived)
+	numbers, _ = list("active")
+	require.Equal(t, []int{large.Number}, numbers)
+	numbers, _ = list("archived")
+	require.Equal(t, []int{small.Number}, numbers)
+	in.Body.Archived = false
+	call(t, s, api.ArchiveSearch, in)
+	numbers, _ = list("active")
+	require.Len(t, numbers, 2)
+
+	call(t, s, api.DeleteSearch, &in.SearchInput)
+	refuse(t, s, api.GetSearch, &in.SearchInput, api.NotFound, "no search")
+	left := call(t, s, api.GetRun, &api.RunInput{ProjectInput: vessels, Number: begun.Number})
+	require.Zero(t, left.Search)
+	numbers, _ = list("all")
+	require.Equal(t, []int{large.Number}, numbers)
+}

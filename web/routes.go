@@ -56,6 +56,8 @@ func (w *server) routes() {
 	bind(w, api.MakeSearch, s.MakeSearch)
 	bind(w, api.GetSearch, s.GetSearch)
 	bind(w, api.ChangeSearch, s.ChangeSearch)
+	bind(w, api.ArchiveSearch, s.ArchiveSearch)
+	bind(w, api.DeleteSearch, s.DeleteSearch)
 	bind(w, api.GetLearning, s.GetLearning)
 	bind(w, api.GetMattered, s.GetMattered)
 	bind(w, api.GetTradeOff, s.GetTradeOff)

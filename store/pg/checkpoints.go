@@ -63,6 +63,17 @@ func (q Queries) AddCheckpoint(ctx context.Context, run int64, c Checkpoint, fil
 	return id, true, nil
 }
 
+// SavedFile is a file with when its checkpoint was saved.
+type SavedFile struct {
+	File
+	Saved time.Time
+}
+
+// FileAt finds one file of the checkpoint that a leg saved at a step; ErrNone where its bytes are not held.
+func (q Queries) FileAt(ctx context.Context, run int64, leg int, step int64, path string) (SavedFile, error) {
+	return one[SavedFile](ctx, q, "file_at", A{"run": run, "leg": leg, "step": step, "path": path})
+}
+
 // ListCheckpoints lists a run's checkpoints, latest step first.
 func (q Queries) ListCheckpoints(ctx context.Context, run int64) ([]Checkpoint, error) {
 	return list[Checkpoint](ctx, q, "checkpoint_list", A{"run": run})

@@ -17,6 +17,7 @@ type Search struct {
 	Command         json.RawMessage
 	Who             string
 	Started         time.Time
+	Archived        *time.Time
 }
 
 // NewSearch is what a search is made of.
@@ -36,14 +37,44 @@ func (q Queries) AddSearch(ctx context.Context, n NewSearch) error {
 	return err
 }
 
-// Searches lists a project's searches, the newest first; a number not 0, only that one.
-func (q Queries) Searches(ctx context.Context, project int64, number int) ([]Search, error) {
-	return list[Search](ctx, q, "search_list", A{"project": project, "number": number, "key": nil})
+// SearchByNumber finds a search of a project.
+func (q Queries) SearchByNumber(ctx context.Context, project int64, number int) (Search, error) {
+	return one[Search](ctx, q, "search_one", A{"project": project, "number": number, "key": nil})
 }
 
 // SearchByKey finds a search by the key it was made with.
 func (q Queries) SearchByKey(ctx context.Context, key string) (Search, error) {
-	return one[Search](ctx, q, "search_list", A{"project": 0, "number": 0, "key": key})
+	return one[Search](ctx, q, "search_one", A{"project": 0, "number": 0, "key": key})
+}
+
+// ListSearches lists a project's searches below a number (0: all), the newest first; shown is active, archived or all.
+func (q Queries) ListSearches(ctx context.Context, project, below int64, shown string, limit int) ([]Search, error) {
+	return list[Search](ctx, q, "search_list", A{"project": project, "below": below, "shown": shown, "limit": limit})
+}
+
+// SearchSum is how far a search is, by the newest run of each trial.
+type SearchSum struct {
+	Search                               int
+	Started, Done, Running, Failed, Lost int
+	BestRun, BestTrial                   *int
+	Best                                 *float64
+}
+
+// SearchSums adds up some searches; those without a run are left out.
+func (q Queries) SearchSums(ctx context.Context, project int64, searches []int, lower bool) ([]SearchSum, error) {
+	return list[SearchSum](ctx, q, "search_sums", A{"project": project, "searches": searches, "lower": lower})
+}
+
+// ArchiveSearch takes a search out of the list, or puts it back.
+func (q Queries) ArchiveSearch(ctx context.Context, project int64, number int, archived bool) error {
+	_, err := q.exec(ctx, "search_archive", A{"project": project, "number": number, "archived": archived})
+	return err
+}
+
+// DeleteSearch deletes a search; its runs stay.
+func (q Queries) DeleteSearch(ctx context.Context, project int64, number int) error {
+	_, err := q.exec(ctx, "search_delete", A{"project": project, "number": number})
+	return err
 }
 
 // SetBudget changes how many trials a search has.

@@ -64,6 +64,11 @@ values (@run, @checkpoint, @path, @part, @size, @digest, @chunks);
 -- query: checkpoint_list
 select id, key, leg, step, epoch, why, figures, saved, size, pinned, goes, dropped, why_goes, by_rule from checkpoint where run = @run order by step desc, leg desc limit 5000;
 
+-- query: file_at
+select f.checkpoint, f.path, f.part, f.size, f.digest, f.chunks, c.saved
+from checkpoint c join checkpoint_file f on f.run = c.run and f.checkpoint = c.id
+where c.run = @run and c.leg = @leg and c.step = @step and c.dropped is null and f.path = @path;
+
 -- query: file_list
 select checkpoint, path, part, size, digest, chunks from checkpoint_file
 where run = @run and (@checkpoint = 0 or checkpoint = @checkpoint) order by checkpoint, part, path;

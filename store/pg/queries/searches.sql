@@ -5,11 +5,38 @@ select @project, coalesce((select max(number) from search where project = @proje
 from (select id from project where id = @project for update) p
 on conflict (key) do nothing;
 
--- query: search_list
--- One by its number or its key, or all (0 and null), the newest first.
-select s.number, s.project, s.title, s.strategy, s.space, s.seed, s.budget, s.command, p.name as who, s.started
+-- query: search_one
+-- One by its number or its key (0 and null: not by that).
+select s.number, s.project, s.title, s.strategy, s.space, s.seed, s.budget, s.command, p.name as who, s.started, s.archived
 from search s join person p on p.id = s.person
-where (@project = 0 or s.project = @project) and (@number = 0 or s.number = @number) and (@key::uuid is null or s.key = @key::uuid) order by s.number desc limit 1000;
+where (@project = 0 or s.project = @project) and (@number = 0 or s.number = @number) and (@key::uuid is null or s.key = @key::uuid);
+
+-- query: search_list
+-- The newest first, below a number (0: from the newest), archived ones or the others, or both.
+select s.number, s.project, s.title, s.strategy, s.space, s.seed, s.budget, s.command, p.name as who, s.started, s.archived
+from search s join person p on p.id = s.person
+where s.project = @project and (@below = 0 or s.number < @below) and (@shown = 'all' or (s.archived is not null) = (@shown = 'archived'))
+order by s.number desc limit @limit;
+
+-- query: search_sums
+-- How far some searches are, by the newest run of each trial.
+select t.search, count(*) as started, count(*) filter (where t.done) as done, count(*) filter (where t.state = 'running') as running,
+    count(*) filter (where t.state = 'failed') as failed, count(*) filter (where t.state = 'lost') as lost,
+    (array_agg(t.number order by case when @lower then t.best else -t.best end, t.trial) filter (where t.best is not null))[1] as best_run,
+    (array_agg(t.trial order by case when @lower then t.best else -t.best end, t.trial) filter (where t.best is not null))[1] as best_trial,
+    (array_agg(t.best order by case when @lower then t.best else -t.best end, t.trial) filter (where t.best is not null))[1] as best
+from (select distinct on (r.search, r.trial) r.search, r.trial, r.number, r.state::text as state, r.best,
+          r.state in ('finished', 'stopped') or r.state = 'failed' and coalesce((select l.signal from leg l where l.run = r.id order by l.number desc limit 1), '') = '' as done
+      from run r where r.project = @project and r.search = any(@searches) order by r.search, r.trial, r.number desc) t
+group by t.search;
+
+-- query: search_archive
+update search set archived = case when @archived then coalesce(archived, now()) end where project = @project and number = @number;
+
+-- query: search_delete
+-- Its runs stay, as runs of their own.
+with freed as (update run set search = null, trial = null where project = @project and search = @number)
+delete from search where project = @project and number = @number;
 
 -- query: search_budget
 update search set budget = @budget where project = @project and number = @number;
