@@ -54,6 +54,11 @@ func (s *Service) lookAtBest(ctx context.Context, row pg.Judgement, o verdict.Ob
 		last = max(last, c.LastStep)
 		if c.Name == o.Curve {
 			best, known = o.Best(c.Core())
+			if c.SketchEvery == curve.NoSketch {
+				if err := s.drawSketch(ctx, row.ID, c); err != nil {
+					return err
+				}
+			}
 		}
 	}
 	if !known {
@@ -80,6 +85,26 @@ func (s *Service) lookAtBest(ctx context.Context, row pg.Judgement, o verdict.Ob
 		step = nil
 	}
 	return s.db.SetAtBest(ctx, row.ID, ids, values, step)
+}
+
+// sketchPixels is how many values a sketch that is drawn later has at most.
+const sketchPixels = 64
+
+// drawSketch makes the sketch of a curve that became the objective after it was summarised.
+func (s *Service) drawSketch(ctx context.Context, run int64, c pg.Summary) error {
+	w := curve.Window{By: curve.ByStep, To: float64(c.LastStep), Width: max(1, curve.PixelWidth(curve.ByStep, 0, float64(c.LastStep), sketchPixels))}
+	got, err := s.readings.View(ctx, store.Span{Run: run, Names: []string{c.Name}}, w, curve.Smoothing{})
+	if err != nil {
+		return err
+	}
+	var values []float64
+	for _, f := range got[c.Name].Folds {
+		values = append(values, f.Last.Value)
+	}
+	if len(values) == 0 {
+		return nil
+	}
+	return s.db.SetSketch(ctx, run, c.Curve, curve.SketchOf(c.Count, values))
 }
 
 // lookAgain judges ended runs anew whose figures at the best are not known: after another objective was set, or an upgrade.

@@ -43,14 +43,29 @@ func (s *Summary) Add(r Reading) {
 
 // Sketch is a curve in at most sketchSize values, one of every Every readings, for a drawing the size of a word.
 type Sketch struct {
-	Every  int64 // 0: no reading yet
+	Every  int64 // 0: no reading yet; NoSketch: none is kept
 	Seen   int64 // readings so far
 	Values []float64
 }
 
 const sketchSize = 64
 
+// NoSketch as Sketch.Every says that no sketch is kept of a curve.
+const NoSketch = -1
+
+// SketchOf is a sketch made of values that were taken evenly from all count readings, at most sketchSize of them.
+func SketchOf(count int64, values []float64) Sketch {
+	s := Sketch{Every: 1, Seen: count, Values: values[max(0, len(values)-sketchSize):]}
+	for (count+s.Every-1)/s.Every > sketchSize {
+		s.Every *= 2
+	}
+	return s
+}
+
 func (s *Sketch) add(v float64) {
+	if s.Every == NoSketch {
+		return
+	}
 	s.Every = max(s.Every, 1)
 	if s.Seen%s.Every == 0 {
 		if len(s.Values) == sketchSize {

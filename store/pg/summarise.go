@@ -142,7 +142,11 @@ func (q Queries) summarise(ctx context.Context, runs []int64) (done []Summarised
 		}
 		at = to
 	}
-	sums, err := q.addTo(ctx, fresh)
+	drawn, err := q.drawnCurves(ctx, behind)
+	if err != nil {
+		return nil, nil, err
+	}
+	sums, err := q.addTo(ctx, fresh, drawn)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -188,7 +192,7 @@ type summaryOf struct {
 }
 
 // addTo reads the summaries of the curves that have new readings and counts those.
-func (q Queries) addTo(ctx context.Context, fresh map[int64]map[int][]part) ([]summaryOf, error) {
+func (q Queries) addTo(ctx context.Context, fresh map[int64]map[int][]part, drawn map[int64]int) ([]summaryOf, error) {
 	var runs []int64
 	var ids []int
 	for run, curves := range fresh {
@@ -214,6 +218,9 @@ func (q Queries) addTo(ctx context.Context, fresh map[int64]map[int][]part) ([]s
 		if !ok {
 			sum = curve.NewSummary()
 		}
+		if drawn[run] != ids[i] {
+			sum.Sketch = curve.Sketch{Every: curve.NoSketch}
+		}
 		for _, p := range fresh[run][ids[i]] {
 			for k, v := range p.values {
 				sum.Add(curve.Reading{Point: p.points[k], Value: v})
@@ -222,6 +229,25 @@ func (q Queries) addTo(ctx context.Context, fresh map[int64]map[int][]part) ([]s
 		out = append(out, summaryOf{run, ids[i], sum})
 	}
 	return out, nil
+}
+
+// drawnCurves are the curves of runs that lists draw, by run: those of the project's objective. Only of them a sketch is kept.
+func (q Queries) drawnCurves(ctx context.Context, runs []int64) (map[int64]int, error) {
+	rows, err := list[struct {
+		Run   int64
+		Curve int
+	}](ctx, q, "drawn_curves", A{"runs": runs})
+	out := make(map[int64]int, len(rows))
+	for _, r := range rows {
+		out[r.Run] = r.Curve
+	}
+	return out, err
+}
+
+// SetSketch keeps a sketch of a curve that has none.
+func (q Queries) SetSketch(ctx context.Context, run int64, id int, s curve.Sketch) error {
+	_, err := q.exec(ctx, "sketch_set", A{"run": run, "curve": id, "every": s.Every, "sketch": curve.AppendValues(nil, s.Values)})
+	return err
 }
 
 // summariseAnew counts everything of a run; 0 where another replica is at it.
@@ -239,8 +265,15 @@ func (s *Store) summariseAnew(ctx context.Context, run int64) (batches int64, er
 		if err != nil {
 			return err
 		}
+		drawn, err := q.drawnCurves(ctx, []int64{run})
+		if err != nil {
+			return err
+		}
 		out := make([]summaryOf, 0, len(sums))
 		for id, sum := range sums {
+			if drawn[run] != id {
+				sum.Sketch = curve.Sketch{Every: curve.NoSketch}
+			}
 			out = append(out, summaryOf{run, id, sum})
 		}
 		if err := q.setSummaries(ctx, out); err != nil {
@@ -311,7 +344,9 @@ func (q Queries) setSummaries(ctx context.Context, sums []summaryOf) error {
 	for i, s := range sums {
 		runs[i], ids[i] = s.run, s.curve
 		counts[i], nans[i], infinites[i], everies[i] = s.Count, s.NaN, s.Infinite, s.Sketch.Every
-		sketches[i] = curve.AppendValues(nil, s.Sketch.Values)
+		if sketches[i] = []byte{}; len(s.Sketch.Values) > 0 {
+			sketches[i] = curve.AppendValues(nil, s.Sketch.Values)
+		}
 		last.set(i, s.Last)
 		low.set(i, s.Lowest)
 		high.set(i, s.Highest)

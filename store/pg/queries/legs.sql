@@ -106,6 +106,13 @@ order by j.run, j.leg, j.batch limit @limit;
 update leg l set summarised = g.batches from unnest(@runs::bigint[], @legs::int[], @batches::bigint[]) as g(run, leg, batches)
 where l.run = g.run and l.number = g.leg and l.summarised < g.batches;
 
+-- query: drawn_curves
+select r.id as run, c.id as curve from run r join project p on p.id = r.project join curve c on c.run = r.id and c.name = split_part(p.objective, ' ', 1)
+where r.id = any(@runs::bigint[]);
+
+-- query: sketch_set
+update curve_summary set sketch_every = @every, sketch = @sketch where run = @run and curve = @curve and sketch_every < 0;
+
 -- query: summaries_of
 select s.run, '' as name, s.count, s.nan, s.infinite, s.last_step, s.last_epoch, s.last_time, s.last_value,
        s.low_step, s.low_epoch, s.low_time, s.low_value, s.high_step, s.high_epoch, s.high_time, s.high_value,
