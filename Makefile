@@ -6,7 +6,7 @@ CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) $(
 BUILD := CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION)"
 
 .DEFAULT_GOAL := help
-.PHONY: help demo build test test-stress check bench test-bucket fuzz screenshots openapi clean setup-database setup-browser setup-python setup-bench
+.PHONY: help demo build test test-stress check bench load test-bucket fuzz screenshots openapi clean setup-database setup-browser setup-python setup-bench
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "  make %-15s %s\n", $$1, $$2}'
@@ -65,6 +65,10 @@ check: console/node_modules/.ready console/src/api/schema.d.ts ## formatting, ve
 
 bench: setup-database setup-bench build ## measure against references in the same run; see bench/results.md
 	@.ci/bench
+
+load: setup-database build ## a thousand runs train for two minutes, and everything is read back; see bench/results.md
+	@go build -o build/load ./bench/load
+	@KEMBREL_BINARY=$$PWD/build/kembrel build/load --runs $(or $(RUNS),1000) --for $(or $(FOR),2m) --out bench/results.md
 
 test-bucket: ## test the blob store against a whole S3 server, which is built the first time
 	@.ci/test-bucket

@@ -130,7 +130,7 @@ func (w *world) realBytes() row {
 			if err := w.sealAll(); err != nil {
 				return 0, err
 			}
-			if _, err := w.db.JobPool().Exec(ctx, "truncate block, axis, fold, curve_summary; update leg set summarised = batches, sealed = batches, open = false"); err != nil {
+			if _, err := w.db.JobPool().Exec(ctx, "truncate block, axis, fold, curve_summary, run_summary; update leg set summarised = batches, sealed = batches, open = false"); err != nil {
 				return 0, err
 			}
 			for seed := range 3 {

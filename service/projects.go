@@ -63,15 +63,20 @@ func (s *Service) addBest(ctx context.Context, row pg.CountedProject, p *api.Pro
 	if err != nil {
 		return err
 	}
-	best, err := s.db.ProjectBest(ctx, row.ID, o.Curve, o.Direction == verdict.Lower)
+	best, err := s.db.BestRun(ctx, row.ID, o.Direction == verdict.Lower)
 	if errors.Is(err, pg.ErrNone) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	p.BestRun = best.Number
-	p.Best = &api.Figure{Curve: o.Curve, Value: api.Float(best.Value), Step: best.Step, Epoch: api.Float(best.Epoch)}
+	sums, err := s.db.Summaries(ctx, []int64{best.ID}, o.Curve)
+	if err != nil || len(sums) == 0 {
+		return err
+	}
+	if reading, ok := o.Best(sums[0].Core()); ok {
+		p.BestRun, p.Best = best.Number, figure(o.Curve, reading)
+	}
 	return nil
 }
 

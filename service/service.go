@@ -93,7 +93,7 @@ func (s *Service) Run(ctx context.Context) error {
 // summaryPace is how often summaries are brought up to date; where that takes longer, the pause is as long as it took, up to summaryRest.
 const (
 	summaryPace = 250 * time.Millisecond
-	summaryRest = time.Second
+	summaryRest = 500 * time.Millisecond
 )
 
 // keepSummaries brings curve summaries and stop rules up to date with the readings a few times a second, not once per request, and judges runs as

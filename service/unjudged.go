@@ -14,6 +14,9 @@ import (
 // very many those first whose curves grew most since they were judged, as what a long curve says does not change with one more reading.
 const judgeShare = 300 * time.Millisecond
 
+// thoroughRuns is how many runs may wait for all of them to be judged thoroughly.
+const thoroughRuns = 64
+
 // unjudged are runs with readings that no verdict has seen. Only keepSummaries uses it.
 type unjudged struct {
 	waiting map[int64]int64 // run: batches now
@@ -45,9 +48,10 @@ func (u *unjudged) next() []int64 {
 
 // judgeSome judges runs that wait until its time is over; at least one.
 func (s *Service) judgeSome(ctx context.Context) (failed error) {
-	began := time.Now()
-	for _, run := range s.unjudged.next() {
-		err := s.judge(ctx, run)
+	began, waiting := time.Now(), s.unjudged.next()
+	thorough := len(waiting) <= thoroughRuns
+	for _, run := range waiting {
+		err := s.judge(ctx, run, thorough)
 		if pg.Away(err) {
 			return err // it goes on waiting
 		}

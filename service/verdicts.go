@@ -19,8 +19,9 @@ import (
 // judgedPlaces is into how many epochs or stretches of steps curves are folded before they are judged.
 const judgedPlaces = 512
 
-// judge reads what a run's curves say and keeps it.
-func (s *Service) judge(ctx context.Context, run int64) error {
+// judge reads what a run's curves say and keeps it; thorough, also what its other curves were when it was best, which waits for a quieter moment or
+// the run's end where very many train.
+func (s *Service) judge(ctx context.Context, run int64, thorough bool) error {
 	rows, err := s.db.Judgements(ctx, []int64{run})
 	if err != nil || len(rows) == 0 {
 		return err
@@ -33,10 +34,7 @@ func (s *Service) judge(ctx context.Context, run int64) error {
 	if err != nil {
 		return err
 	}
-	if _, err = s.db.SetVerdict(ctx, run, v); err != nil {
-		return err
-	}
-	if err := s.db.SetBest(ctx, 0, run); err != nil {
+	if _, err = s.db.SetVerdict(ctx, run, v); err != nil || !thorough && rows[0].State == "running" {
 		return err
 	}
 	return s.lookAtBest(ctx, rows[0], o)
@@ -111,7 +109,7 @@ func (s *Service) drawSketch(ctx context.Context, run int64, c pg.Summary) error
 func (s *Service) lookAgain(ctx context.Context) error {
 	runs, err := s.db.UnlookedRuns(ctx)
 	for _, r := range runs {
-		err = errors.Join(err, s.judge(ctx, r))
+		err = errors.Join(err, s.judge(ctx, r, true))
 	}
 	return err
 }
@@ -187,7 +185,7 @@ func toVerdict(kept, aside json.RawMessage) *api.Verdict {
 
 // freshVerdict judges a run now and returns what is kept.
 func (s *Service) freshVerdict(ctx context.Context, run int64) (*api.Verdict, error) {
-	if err := s.judge(ctx, run); err != nil {
+	if err := s.judge(ctx, run, true); err != nil {
 		return nil, err
 	}
 	rows, err := s.db.Judgements(ctx, []int64{run})

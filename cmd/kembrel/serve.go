@@ -194,7 +194,7 @@ func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blo
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
 	}
-	debug.SetGCPercent(50) // readings and chunks pass through; memory matters more than the last tenth of speed
+	debug.SetGCPercent(150) // beyond the limit above memory matters more than speed
 	db, err := pg.Open(ctx, database)
 	if err != nil {
 		return err

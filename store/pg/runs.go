@@ -1,8 +1,11 @@
 package pg
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
+	"slices"
 	"time"
 
 	"kembrel/core/checkpoint"
@@ -119,21 +122,18 @@ func (q Queries) ListProjects(ctx context.Context, key, after string, limit int)
 	return list[CountedProject](ctx, q, "project_list", A{"key": key, "after": after, "limit": limit})
 }
 
-// ProjectBest is the best run of a project by its objective, and its best reading.
-type ProjectBest struct {
+// BestRun is the best run of a project by its objective.
+type BestRun struct {
+	ID     int64
 	Number int
-	Step   int64
-	Epoch  float64
-	Value  float64
 }
 
-// ProjectBest finds it, by the name and direction of the objective; ErrNone where no run has a finite reading. O(log runs).
-func (q Queries) ProjectBest(ctx context.Context, project int64, name string, lower bool) (ProjectBest, error) {
-	query := "project_best_higher"
+// BestRun finds it; ErrNone where no run has a finite reading. O(log runs).
+func (q Queries) BestRun(ctx context.Context, project int64, lower bool) (BestRun, error) {
 	if lower {
-		query = "project_best_lower"
+		return one[BestRun](ctx, q, "project_best_lower", A{"project": project})
 	}
-	return one[ProjectBest](ctx, q, query, A{"project": project, "curve": name})
+	return one[BestRun](ctx, q, "project_best_higher", A{"project": project})
 }
 
 // GatherTally brings the rows together that count a project's runs.
@@ -203,12 +203,71 @@ func (q Queries) SetRunState(ctx context.Context, id int64, state string, ended 
 	return n > 0, err
 }
 
-// Summaries lists the summaries of some runs' curves, of one name or all ("").
-func (q Queries) Summaries(ctx context.Context, runs []int64, name string) ([]Summary, error) {
+// Summaries lists the summaries of some runs' curves, of one name or all (""), by run and name.
+func (q Queries) Summaries(ctx context.Context, runs []int64, name string) (out []Summary, err error) {
 	if name == "" {
-		return list[Summary](ctx, q, "summaries", A{"runs": runs})
+		out, err = list[Summary](ctx, q, "summaries", A{"runs": runs})
+	} else {
+		out, err = list[Summary](ctx, q, "summaries_named", A{"runs": runs, "name": name})
 	}
-	return list[Summary](ctx, q, "summaries_named", A{"runs": runs, "name": name})
+	if err != nil {
+		return nil, err
+	}
+	behind, err := list[packedSummaries](ctx, q, "summaries_behind", A{"runs": runs})
+	if err != nil || len(behind) == 0 {
+		return out, err
+	}
+	return q.withBehind(ctx, out, behind, name)
+}
+
+// withBehind puts what the rows of curves have not yet in their place.
+func (q Queries) withBehind(ctx context.Context, rows []Summary, behind []packedSummaries, name string) ([]Summary, error) {
+	runs := make([]int64, len(behind))
+	for i, b := range behind {
+		runs[i] = b.Run
+	}
+	named, err := list[struct {
+		Run  int64
+		ID   int
+		Name string
+	}](ctx, q, "curves_of", A{"runs": runs, "name": name})
+	if err != nil {
+		return nil, err
+	}
+	type key struct {
+		run   int64
+		curve int
+	}
+	names := make(map[key]string, len(named))
+	for _, n := range named {
+		names[key{n.Run, n.ID}] = n.Name
+	}
+	rows = slices.DeleteFunc(rows, func(s Summary) bool { return slices.Contains(runs, s.Run) })
+	for _, b := range behind {
+		all, err := curve.DecodeSummaries(b.Payload)
+		if err != nil {
+			return nil, fmt.Errorf("summaries of run %d: %w", b.Run, err)
+		}
+		for _, one := range all {
+			if n, ok := names[key{b.Run, one.Curve}]; ok {
+				rows = append(rows, summaryRow(b.Run, n, one))
+			}
+		}
+	}
+	slices.SortFunc(rows, func(a, b Summary) int { return cmp.Or(cmp.Compare(a.Run, b.Run), cmp.Compare(a.Name, b.Name)) })
+	return rows, nil
+}
+
+// summaryRow is a summary as a row has it.
+func summaryRow(run int64, name string, s curve.Numbered) Summary {
+	out := Summary{Run: run, Curve: s.Curve, Name: name, Count: s.Count, NaN: s.NaN, Infinite: s.Infinite, SketchEvery: s.Sketch.Every,
+		LastStep: s.Last.Step, LastEpoch: s.Last.Epoch, LastTime: s.Last.Time, LastValue: s.Last.Value,
+		LowStep: s.Lowest.Step, LowEpoch: s.Lowest.Epoch, LowTime: s.Lowest.Time, LowValue: s.Lowest.Value,
+		HighStep: s.Highest.Step, HighEpoch: s.Highest.Epoch, HighTime: s.Highest.Time, HighValue: s.Highest.Value}
+	if len(s.Sketch.Values) > 0 {
+		out.Sketch = curve.AppendValues(nil, s.Sketch.Values)
+	}
+	return out
 }
 
 // SetHyper keeps hyperparameters.

@@ -5,7 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"math"
 	"slices"
+	"time"
 
 	"kembrel/core/curve"
 	"kembrel/store"
@@ -43,15 +46,21 @@ func (s *Store) Summarise(ctx context.Context) ([]Summarised, error) {
 		}
 		done, failed = append(done, some...), errors.Join(failed, err)
 		if err != nil && (Away(err) || ctx.Err() != nil) {
-			break
+			return done, failed
 		}
 	}
-	return done, failed
+	return done, errors.Join(failed, s.writeBehind(ctx, nil, writeTime))
 }
+
+// writeTime is how long writing rows may take before new readings have their turn again.
+const writeTime = 400 * time.Millisecond
 
 // SummariseRun does it for one run; false where another replica is at it.
 func (s *Store) SummariseRun(ctx context.Context, run int64) (mine bool, err error) {
 	done, err := s.summariseGroup(ctx, []int64{run})
+	if err == nil {
+		err = s.writeBehind(ctx, []int64{run}, 0)
+	}
 	return len(done) > 0, err
 }
 
@@ -142,15 +151,7 @@ func (q Queries) summarise(ctx context.Context, runs []int64) (done []Summarised
 		}
 		at = to
 	}
-	drawn, err := q.drawnCurves(ctx, behind)
-	if err != nil {
-		return nil, nil, err
-	}
-	sums, err := q.addTo(ctx, fresh, drawn)
-	if err != nil {
-		return nil, nil, err
-	}
-	if err := q.setSummaries(ctx, sums); err != nil {
+	if err := q.addFresh(ctx, fresh); err != nil {
 		return nil, nil, err
 	}
 	if _, err := q.exec(ctx, "summarised_upto", A{"runs": behind, "legs": numbers, "batches": upto}); err != nil {
@@ -163,8 +164,7 @@ func (q Queries) summarise(ctx context.Context, runs []int64) (done []Summarised
 		}
 		done = append(done, Summarised{run, total})
 	}
-	_, err = q.exec(ctx, "best_of", A{"runs": behind})
-	return done, anew, err
+	return done, anew, nil
 }
 
 type newRow struct {
@@ -184,70 +184,190 @@ func goesBehind(legs []summaryLeg) bool {
 	return newest.Summarised > 0 || len(legs) == 1 || newest.FromStep > last
 }
 
+// drawn is the curve of a run that lists draw, that of its project's objective, and whether the lower is the better. Only of it a sketch is kept.
+type drawn struct {
+	Run   int64
+	Curve int
+	Lower bool
+}
+
+func (q Queries) drawnCurves(ctx context.Context, runs []int64) (map[int64]drawn, error) {
+	rows, err := list[drawn](ctx, q, "drawn_curves", A{"runs": runs})
+	out := make(map[int64]drawn, len(rows))
+	for _, r := range rows {
+		out[r.Run] = r
+	}
+	return out, err
+}
+
+type packedSummaries struct {
+	Run     int64
+	Payload []byte
+}
+
+// addFresh counts new readings, by run and curve, into the runs' summaries, and keeps their bests.
+func (q Queries) addFresh(ctx context.Context, fresh map[int64]map[int][]part) error {
+	runs := slices.Sorted(maps.Keys(fresh))
+	if len(runs) == 0 {
+		return nil
+	}
+	drawn, err := q.drawnCurves(ctx, runs)
+	if err != nil {
+		return err
+	}
+	rows, err := list[packedSummaries](ctx, q, "run_summaries", A{"runs": runs})
+	if err != nil {
+		return err
+	}
+	known := make(map[int64][]curve.Numbered, len(runs))
+	for _, r := range rows {
+		if known[r.Run], err = curve.DecodeSummaries(r.Payload); err != nil {
+			return fmt.Errorf("summaries of run %d: %w", r.Run, err)
+		}
+	}
+	if len(rows) < len(runs) { // of a version that had a row for each curve only
+		var before []int64
+		for _, run := range runs {
+			if _, ok := known[run]; !ok {
+				before = append(before, run)
+			}
+		}
+		sums, err := list[Summary](ctx, q, "summaries", A{"runs": before})
+		if err != nil {
+			return err
+		}
+		for _, s := range sums {
+			known[s.Run] = append(known[s.Run], curve.Numbered{Curve: s.Curve, Summary: s.Core()})
+		}
+	}
+	all := make(map[int64][]curve.Numbered, len(runs))
+	for _, run := range runs {
+		all[run] = addParts(known[run], fresh[run], drawn[run].Curve)
+	}
+	return q.keepSummaries(ctx, all, drawn, true)
+}
+
+// addParts counts new readings into the summaries of a run's curves.
+func addParts(known []curve.Numbered, fresh map[int][]part, drawn int) []curve.Numbered {
+	at := make(map[int]int, len(known))
+	for i, s := range known {
+		at[s.Curve] = i
+	}
+	for _, id := range slices.Sorted(maps.Keys(fresh)) {
+		i, ok := at[id]
+		if !ok {
+			i = len(known)
+			known = append(known, curve.Numbered{Curve: id, Summary: curve.NewSummary()})
+		}
+		s := &known[i]
+		if id != drawn {
+			s.Sketch = curve.Sketch{Every: curve.NoSketch}
+		}
+		for _, p := range fresh[id] {
+			for k, v := range p.values {
+				s.Add(curve.Reading{Point: p.points[k], Value: v})
+			}
+		}
+	}
+	return known
+}
+
+// keepSummaries keeps the summaries of runs whole, and their bests. behind says that the rows of their curves are still to be written.
+func (q Queries) keepSummaries(ctx context.Context, all map[int64][]curve.Numbered, drawn map[int64]drawn, behind bool) error {
+	runs := slices.Sorted(maps.Keys(all))
+	payloads, bests := make([][]byte, len(runs)), make([]*float64, len(runs))
+	for i, run := range runs {
+		payloads[i] = curve.AppendSummaries(nil, all[run])
+		for _, s := range all[run] {
+			if d, ok := drawn[run]; ok && s.Curve == d.Curve {
+				best := s.Highest.Value
+				if d.Lower {
+					best = s.Lowest.Value
+				}
+				if !math.IsNaN(best) {
+					bests[i] = &best
+				}
+			}
+		}
+	}
+	if _, err := q.exec(ctx, "run_summaries_set", A{"runs": runs, "payloads": payloads, "behind": behind}); err != nil {
+		return err
+	}
+	_, err := q.exec(ctx, "bests_set", A{"runs": runs, "bests": bests})
+	return err
+}
+
+// writeBehind writes rows for the curves of runs whose summaries went on, those first that have waited longest, until its time is over; at least of some
+// runs. only, if not nil, names the runs.
+func (s *Store) writeBehind(ctx context.Context, only []int64, length time.Duration) error {
+	began := time.Now()
+	for {
+		n := 0
+		err := s.InTx(ctx, func(q Queries) error {
+			rows, err := list[packedSummaries](ctx, q, "run_summaries_behind", A{"only": only, "limit": summaryRuns})
+			if err != nil || len(rows) == 0 {
+				return err
+			}
+			n = len(rows)
+			var sums []summaryOf
+			runs := make([]int64, n)
+			for i, r := range rows {
+				runs[i] = r.Run
+				all, err := curve.DecodeSummaries(r.Payload)
+				if err != nil {
+					return fmt.Errorf("summaries of run %d: %w", r.Run, err)
+				}
+				for _, one := range all {
+					sums = append(sums, summaryOf{r.Run, one.Curve, one.Summary})
+				}
+			}
+			if err := q.setSummaries(ctx, sums); err != nil {
+				return err
+			}
+			_, err = q.exec(ctx, "run_summaries_written", A{"runs": runs})
+			return err
+		})
+		if err != nil || n < summaryRuns || time.Since(began) > length {
+			return err
+		}
+	}
+}
+
+// SetSketch keeps a sketch of a curve that has none.
+func (s *Store) SetSketch(ctx context.Context, run int64, id int, sketch curve.Sketch) error {
+	return s.InTx(ctx, func(q Queries) error {
+		mine, err := values[int64](ctx, q, "summary_locks", A{"runs": []int64{run}})
+		if err != nil || len(mine) == 0 {
+			return err // it is drawn the next time
+		}
+		rows, err := list[packedSummaries](ctx, q, "run_summaries", A{"runs": mine})
+		if err != nil {
+			return err
+		}
+		if len(rows) == 0 { // of a version that had a row for each curve only
+			_, err := q.exec(ctx, "sketch_set", A{"run": run, "curve": id, "every": sketch.Every, "sketch": curve.AppendValues(nil, sketch.Values)})
+			return err
+		}
+		all, err := curve.DecodeSummaries(rows[0].Payload)
+		if err != nil {
+			return err
+		}
+		for i := range all {
+			if all[i].Curve == id && all[i].Sketch.Every == curve.NoSketch {
+				sketch.Seen = all[i].Count
+				all[i].Sketch = sketch
+			}
+		}
+		_, err = q.exec(ctx, "run_summaries_set", A{"runs": mine, "payloads": [][]byte{curve.AppendSummaries(nil, all)}, "behind": true})
+		return err
+	})
+}
+
 // summaryOf is a summary and whose it is.
 type summaryOf struct {
 	run   int64
 	curve int
 	curve.Summary
-}
-
-// addTo reads the summaries of the curves that have new readings and counts those.
-func (q Queries) addTo(ctx context.Context, fresh map[int64]map[int][]part, drawn map[int64]int) ([]summaryOf, error) {
-	var runs []int64
-	var ids []int
-	for run, curves := range fresh {
-		for id := range curves {
-			runs, ids = append(runs, run), append(ids, id)
-		}
-	}
-	rows, err := list[Summary](ctx, q, "summaries_of", A{"runs": runs, "curves": ids})
-	if err != nil {
-		return nil, err
-	}
-	type key struct {
-		run   int64
-		curve int
-	}
-	known := make(map[key]curve.Summary, len(rows))
-	for _, r := range rows {
-		known[key{r.Run, r.Curve}] = r.Core()
-	}
-	out := make([]summaryOf, 0, len(ids))
-	for i, run := range runs {
-		sum, ok := known[key{run, ids[i]}]
-		if !ok {
-			sum = curve.NewSummary()
-		}
-		if drawn[run] != ids[i] {
-			sum.Sketch = curve.Sketch{Every: curve.NoSketch}
-		}
-		for _, p := range fresh[run][ids[i]] {
-			for k, v := range p.values {
-				sum.Add(curve.Reading{Point: p.points[k], Value: v})
-			}
-		}
-		out = append(out, summaryOf{run, ids[i], sum})
-	}
-	return out, nil
-}
-
-// drawnCurves are the curves of runs that lists draw, by run: those of the project's objective. Only of them a sketch is kept.
-func (q Queries) drawnCurves(ctx context.Context, runs []int64) (map[int64]int, error) {
-	rows, err := list[struct {
-		Run   int64
-		Curve int
-	}](ctx, q, "drawn_curves", A{"runs": runs})
-	out := make(map[int64]int, len(rows))
-	for _, r := range rows {
-		out[r.Run] = r.Curve
-	}
-	return out, err
-}
-
-// SetSketch keeps a sketch of a curve that has none.
-func (q Queries) SetSketch(ctx context.Context, run int64, id int, s curve.Sketch) error {
-	_, err := q.exec(ctx, "sketch_set", A{"run": run, "curve": id, "every": s.Every, "sketch": curve.AppendValues(nil, s.Values)})
-	return err
 }
 
 // summariseAnew counts everything of a run; 0 where another replica is at it.
@@ -269,14 +389,15 @@ func (s *Store) summariseAnew(ctx context.Context, run int64) (batches int64, er
 		if err != nil {
 			return err
 		}
-		out := make([]summaryOf, 0, len(sums))
-		for id, sum := range sums {
-			if drawn[run] != id {
+		all := make([]curve.Numbered, 0, len(sums))
+		for _, id := range slices.Sorted(maps.Keys(sums)) {
+			sum := sums[id]
+			if drawn[run].Curve != id {
 				sum.Sketch = curve.Sketch{Every: curve.NoSketch}
 			}
-			out = append(out, summaryOf{run, id, sum})
+			all = append(all, curve.Numbered{Curve: id, Summary: sum})
 		}
-		if err := q.setSummaries(ctx, out); err != nil {
+		if err := q.keepSummaries(ctx, map[int64][]curve.Numbered{run: all}, drawn, true); err != nil {
 			return err
 		}
 		for _, l := range legs {
@@ -285,8 +406,7 @@ func (s *Store) summariseAnew(ctx context.Context, run int64) (batches int64, er
 				return err
 			}
 		}
-		_, err = q.exec(ctx, "best_of", A{"runs": []int64{run}})
-		return err
+		return nil
 	})
 	return batches, err
 }

@@ -107,17 +107,27 @@ update leg l set summarised = g.batches from unnest(@runs::bigint[], @legs::int[
 where l.run = g.run and l.number = g.leg and l.summarised < g.batches;
 
 -- query: drawn_curves
-select r.id as run, c.id as curve from run r join project p on p.id = r.project join curve c on c.run = r.id and c.name = split_part(p.objective, ' ', 1)
+select r.id as run, c.id as curve, split_part(p.objective, ' ', 2) = 'lower' as lower from run r join project p on p.id = r.project join curve c on c.run = r.id and c.name = split_part(p.objective, ' ', 1)
 where r.id = any(@runs::bigint[]);
 
 -- query: sketch_set
 update curve_summary set sketch_every = @every, sketch = @sketch where run = @run and curve = @curve and sketch_every < 0;
 
--- query: summaries_of
-select s.run, '' as name, s.count, s.nan, s.infinite, s.last_step, s.last_epoch, s.last_time, s.last_value,
-       s.low_step, s.low_epoch, s.low_time, s.low_value, s.high_step, s.high_epoch, s.high_time, s.high_value,
-       s.sketch_every, s.sketch, s.curve
-from unnest(@runs::bigint[], @curves::int[]) as g(run, curve) join curve_summary s on s.run = g.run and s.curve = g.curve;
+-- query: run_summaries
+select run, payload from run_summary where run = any(@runs::bigint[]);
+
+-- query: run_summaries_set
+insert into run_summary (run, payload, behind) select g.run, g.payload, @behind from unnest(@runs::bigint[], @payloads::bytea[]) as g(run, payload)
+on conflict (run) do update set payload = excluded.payload, behind = excluded.behind;
+
+-- query: bests_set
+update run r set best = g.best from unnest(@runs::bigint[], @bests::float8[]) as g(run, best) where r.id = g.run and r.best is distinct from g.best;
+
+-- query: run_summaries_behind
+select run, payload from run_summary where behind and (@only::bigint[] is null or run = any(@only::bigint[])) order by written limit @limit for update skip locked;
+
+-- query: run_summaries_written
+update run_summary set behind = false, written = now() where run = any(@runs::bigint[]);
 
 -- query: summary_set
 insert into curve_summary (run, curve, count, nan, infinite, last_step, last_epoch, last_time, last_value,
@@ -130,7 +140,8 @@ on conflict (run, curve) do update set count = excluded.count, nan = excluded.na
     last_step = excluded.last_step, last_epoch = excluded.last_epoch, last_time = excluded.last_time, last_value = excluded.last_value,
     low_step = excluded.low_step, low_epoch = excluded.low_epoch, low_time = excluded.low_time, low_value = excluded.low_value,
     high_step = excluded.high_step, high_epoch = excluded.high_epoch, high_time = excluded.high_time, high_value = excluded.high_value,
-    sketch_every = excluded.sketch_every, sketch = excluded.sketch;
+    sketch_every = excluded.sketch_every, sketch = excluded.sketch
+where curve_summary.count <> excluded.count or curve_summary.sketch_every <> excluded.sketch_every;
 
 -- query: output_add
 insert into output (run, leg, stream, start, size, text) values (@run, @leg, @stream, @start, @size, @text)

@@ -14,14 +14,10 @@ where (@key = '' or p.key = @key) and p.key > @after order by p.key limit @limit
 
 -- query: project_best_lower
 -- The best run of a project by its objective, which each run's best is of: the first or the last in an index, past those left out.
-select r.number, s.low_step as step, s.low_epoch as epoch, s.low_value as value
-from (select id, number from run where project = @project and archived is null and doomed is null and best is not null order by best, number desc limit 1) r
-join curve c on c.run = r.id and c.name = @curve join curve_summary s on s.run = r.id and s.curve = c.id;
+select id, number from run where project = @project and archived is null and doomed is null and best is not null order by best, number desc limit 1;
 
 -- query: project_best_higher
-select r.number, s.high_step as step, s.high_epoch as epoch, s.high_value as value
-from (select id, number from run where project = @project and archived is null and doomed is null and best is not null order by best desc nulls last, number desc limit 1) r
-join curve c on c.run = r.id and c.name = @curve join curve_summary s on s.run = r.id and s.curve = c.id;
+select id, number from run where project = @project and archived is null and doomed is null and best is not null order by best desc nulls last, number desc limit 1;
 
 -- query: tally_gather
 -- Brings each project's rows together. Rows that another replica is at are left to it.
@@ -107,14 +103,6 @@ from (select q.id, (select nullif(case when split_part(p.objective, ' ', 2) = 'l
       from run q join project p on p.id = q.project where (@run = 0 and q.project = @project) or q.id = @run) x
 where r.id = x.id and r.best is distinct from x.best;
 
--- query: best_of
--- The same for some runs.
-update run r set best = x.best
-from (select q.id, (select nullif(case when split_part(p.objective, ' ', 2) = 'lower' then s.low_value else s.high_value end, 'NaN')
-                    from curve c join curve_summary s on s.run = c.run and s.curve = c.id where c.run = q.id and c.name = split_part(p.objective, ' ', 1)) as best
-      from run q join project p on p.id = q.project where q.id = any(@runs::bigint[])) x
-where r.id = x.id and r.best is distinct from x.best;
-
 -- query: run_change
 update run set title = coalesce(@title, title), tags = coalesce(@tags::text[], tags), note = coalesce(@note, note) where id = @id;
 
@@ -130,6 +118,13 @@ select c.run, c.name, s.count, s.nan, s.infinite, s.last_step, s.last_epoch, s.l
        s.sketch_every, s.sketch, c.id as curve
 from curve c join curve_summary s on s.run = c.run and s.curve = c.id
 where c.run = any(@runs) order by c.run, c.name;
+
+-- query: summaries_behind
+-- Summaries that the rows of curves have not all of yet.
+select run, payload from run_summary where run = any(@runs::bigint[]) and behind;
+
+-- query: curves_of
+select run, id, name from curve where run = any(@runs::bigint[]) and (@name = '' or name = @name);
 
 -- query: summaries_named
 -- The same by one name: with "or" in one query the index on run and name would not serve.
@@ -193,7 +188,7 @@ select r.id, p.key as project, r.number, p.id as project_id from run r join proj
 
 -- query: run_erase
 with j as (delete from journal where run = @run), b as (delete from block where run = @run), a as (delete from axis where run = @run),
-     f as (delete from fold where run = @run), s as (delete from curve_summary where run = @run)
+     f as (delete from fold where run = @run), s as (delete from curve_summary where run = @run), m as (delete from run_summary where run = @run)
 delete from run where id = @run and doomed <= now();
 
 -- query: at_best_set
