@@ -6,7 +6,7 @@ CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) $(
 BUILD := CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION)"
 
 .DEFAULT_GOAL := help
-.PHONY: help demo build test test-stress check bench load test-bucket fuzz screenshots openapi clean setup-database setup-browser setup-python setup-bench
+.PHONY: help demo build test test-stress check bench load test-bucket fuzz screenshots openapi clean setup-database setup-browser setup-python setup-compiler setup-bench
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "  make %-15s %s\n", $$1, $$2}'
@@ -50,9 +50,13 @@ setup-bench:
 setup-browser:
 	@.ci/install-browser pgrep
 
-test: setup-database setup-browser setup-python build check ## set up, check and test everything
+setup-compiler:
+	@.ci/install-compiler
+
+test: setup-database setup-browser setup-python setup-compiler build check ## set up, check and test everything
 	@cd console && npm run --silent test
 	@.ci/test
+	@.ci/test-race
 
 test-stress: setup-database setup-browser setup-python build ## the whole suite again and again, and the stories on busy cores
 	@.ci/test-stress

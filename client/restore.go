@@ -30,7 +30,7 @@ func IsExists(err error) bool { return errors.Is(err, fs.ErrExist) }
 // Restore writes files of a checkpoint below into. All are fetched into a folder beside, every chunk and file is checked
 // against its digest, all is made durable, and only then do they appear under their names. Without overwrite a file that is there
 // is an error for which IsExists holds, and nothing is written. What had arrived when it was cut off stays in the folder beside, so that the same
-// restore goes on from there. got is told the bytes as they arrive.
+// restore goes on from there. got is told the bytes as they arrive, by several goroutines at once.
 func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api.File, into string, overwrite bool, got func(int64)) error {
 	for _, f := range files {
 		if err := checkpoint.CheckPath(f.Path); err != nil {

@@ -94,15 +94,22 @@ func (l *live) tell(ctx context.Context) {
 // listen hears what is told until ctx ends, connecting again when the database was away.
 func (l *live) listen(ctx context.Context) {
 	heard := make(chan string, 1000)
-	go func() {
+	var hearing sync.WaitGroup
+	defer hearing.Wait()
+	hearing.Go(func() {
 		for ctx.Err() == nil {
-			err := l.db.Listen(ctx, func(text string) { heard <- text })
+			err := l.db.Listen(ctx, func(text string) {
+				select {
+				case heard <- text:
+				case <-ctx.Done():
+				}
+			})
 			if ctx.Err() == nil {
 				l.log.Warn("live news are interrupted; connecting again", "err", err)
 				time.Sleep(300 * time.Millisecond)
 			}
 		}
-	}()
+	})
 	mark := ""
 	slow := time.NewTicker(time.Second) // an event held back by an older open transaction shows up here
 	defer slow.Stop()

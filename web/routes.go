@@ -398,7 +398,9 @@ func (w *server) events(_ context.Context, _ service.Who, in *api.EventsInput) (
 			}
 		}
 		failed := make(chan error, 1)
-		go func() {
+		var telling sync.WaitGroup
+		defer func() { cancel(); telling.Wait() }()
+		telling.Go(func() {
 			failed <- w.service.Subscribe(ctx, in,
 				func(mark string) error { return write(fmt.Sprintf("event: hello\nid: %s\ndata: {}\n\n", mark)) },
 				func(t service.Told) error {
@@ -412,7 +414,7 @@ func (w *server) events(_ context.Context, _ service.Who, in *api.EventsInput) (
 					}
 					return write(text)
 				})
-		}()
+		})
 		calm := time.NewTicker(15 * time.Second)
 		defer calm.Stop()
 		began := false

@@ -6,6 +6,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -157,9 +158,9 @@ func TestRestoreGoesOn(t *testing.T) {
 	at := api.CheckpointInput{RunInput: leg.RunInput, At: "last"}
 	into := filepath.Join(t.TempDir(), "model")
 	cut, cancel := context.WithCancel(ctx)
-	arrived := int64(0)
+	var arrived atomic.Int64 // told by several at once
 	require.Error(t, client.Restore(cut, s.Client, at, got.Files, into, false, func(n int64) {
-		if arrived += n; arrived > 8*chunk.MaxSize {
+		if arrived.Add(n) > 8*chunk.MaxSize {
 			cancel()
 		}
 	}))

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"net"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 
@@ -56,10 +57,11 @@ func (q Queries) Tx() pgx.Tx {
 // Store is a database with Kembrel's tables.
 type Store struct {
 	Queries
-	Pool    *pgxpool.Pool // of people
-	pools   pools
-	claims  chan claim // batches for the next common commit
-	closing chan struct{}
+	Pool       *pgxpool.Pool // of people
+	pools      pools
+	claims     chan claim // batches for the next common commit
+	closing    chan struct{}
+	committers sync.WaitGroup
 	// When the group under way was begun, in nanoseconds since 1970; 0: none is.
 	committing atomic.Int64
 	names      nameCache
@@ -87,14 +89,15 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	}
 	s := &Store{Queries: Queries{db: pools, text: text}, Pool: pools[People], pools: pools, claims: make(chan claim, groupSize), closing: make(chan struct{}),
 		names: nameCache{runs: map[int64]map[string]int{}}}
-	go s.commitGroups(false)
-	go s.commitGroups(true)
+	s.committers.Go(func() { s.commitGroups(false) })
+	s.committers.Go(func() { s.commitGroups(true) })
 	return s, nil
 }
 
 // Close ends all connections. Nothing may be asked of the store after.
 func (s *Store) Close() {
 	close(s.closing)
+	s.committers.Wait()
 	s.pools.close()
 }
 
