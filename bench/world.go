@@ -27,9 +27,10 @@ type world struct {
 	person, project  int64
 	long             int64 // the run of ten million readings, once it is made
 	longNumber       int
-	fleet            bool   // the project of many runs is there
-	web              *nginx // once it was asked for
-	stop             func() // of the service
+	fleet            bool
+	grown            map[int]bool // the project of many runs is there
+	web              *nginx       // once it was asked for
+	stop             func()       // of the service
 }
 
 func measurements() (rows []row, end func(), err error) {
@@ -118,7 +119,7 @@ func measurements() (rows []row, end func(), err error) {
 			w.opens(false), w.opens(true),
 			w.frames("a run's page", "/vessels/%d", ".u-over"), w.frames("the runs of the project", "/vessels", "tbody tr"), w.delay(),
 			w.python("time per readings call"), w.python("300 MB saved"),
-		}, append(w.storeRows(), w.fleetRows()...)...), func() {
+		}, append(append(w.storeRows(), w.fleetRows()...), w.grownRows()...)...), func() {
 			w.stop()
 			if w.web != nil {
 				w.web.cmd.Process.Signal(os.Interrupt)

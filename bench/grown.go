@@ -1,0 +1,127 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kembrel/api"
+	"kembrel/client"
+)
+
+// sizes are how many runs projects have that are looked at: what people open must not take longer as one grows.
+var sizes = []int{100, 1_000, 10_000, 100_000, 1_000_000}
+
+// fillGrown makes a project of n runs straight in the database, each with two hyperparameters and a curve.
+func (w *world) fillGrown(ctx context.Context, n int) (api.ProjectInput, error) {
+	at := api.ProjectInput{Project: fmt.Sprintf("grown-%d", n)}
+	if w.grown[n] {
+		return at, nil
+	}
+	in := &api.NewProject{}
+	in.Body.Key = at.Project
+	if _, err := client.Call(ctx, w.client, api.MakeProject, in); err != nil {
+		return at, err
+	}
+	p, err := w.db.ProjectByKey(ctx, at.Project)
+	if err != nil {
+		return at, err
+	}
+	for _, text := range []string{
+		fmt.Sprintf(`insert into run (project, number, key, title, state, creator, host, started, ended) select %d, n, gen_random_uuid(), 'net ' || n %% 97, (array['finished', 'stopped', 'failed'])[1 + n %% 3]::run_state,
+			%d, 'hydra-' || n %% 5, now() - n * interval '1 minute', now() - n * interval '1 minute' + interval '5 minutes' from generate_series(1, %d) n`, p.ID, w.person, n),
+		fmt.Sprintf(`update project set runs = %d where id = %d`, n, p.ID),
+		fmt.Sprintf(`insert into hyper (run, name, value) select r.id, h.name, h.value from run r cross join lateral (values ('lr', to_jsonb(round(power(10, -1 - 3 * random())::numeric, 6))), ('seed', to_jsonb(r.number))) h(name, value) where r.project = %d`, p.ID),
+		fmt.Sprintf(`insert into leg (run, number, key, recorder, state, started, ended, last_step, last_epoch, open) select id, 1, gen_random_uuid(), gen_random_uuid(), 'finished', started, ended, 3000, 30, false from run where project = %d`, p.ID),
+		fmt.Sprintf(`insert into curve (run, id, name) select id, 1, 'loss.val' from run where project = %d`, p.ID),
+		fmt.Sprintf(`insert into curve_summary (run, curve, count, nan, infinite, last_step, last_epoch, last_time, last_value, low_step, low_epoch, low_time, low_value, high_step, high_epoch, high_time, high_value, sketch_every, sketch)
+			select r.id, 1, 30, 0, 0, 3000, 30, 1, v + 0.1, 2000, 20, 1, v, 100, 1, 1, v + 1, 1, '' from run r cross join lateral (select random() + r.id * 0 as v) x where r.project = %d`, p.ID),
+		fmt.Sprintf(`update run r set best = s.low_value, best_step = 2000 from curve_summary s where r.project = %d and s.run = r.id and s.curve = 1`, p.ID),
+		`analyze run`, `analyze hyper`, `analyze curve`, `analyze curve_summary`, `analyze leg`,
+	} {
+		if _, err := w.db.JobPool().Exec(ctx, text); err != nil {
+			return at, fmt.Errorf("%.60s: %w", text, err)
+		}
+	}
+	if err := w.db.GatherTally(ctx); err != nil {
+		return at, err
+	}
+	if w.grown == nil {
+		w.grown = map[int]bool{}
+	}
+	w.grown[n] = true
+	return at, nil
+}
+
+// grownRows are what people and recorders ask for, at each size.
+func (w *world) grownRows() (rows []row) {
+	ctx := context.Background()
+	for _, n := range sizes {
+		add := func(what string, do func(at api.ProjectInput) error) {
+			read := func() (float64, error) {
+				at, err := w.fillGrown(ctx, n)
+				if err != nil {
+					return 0, err
+				}
+				began := time.Now()
+				err = do(at)
+				return float64(time.Since(began).Microseconds()) / 1000, err
+			}
+			rows = append(rows, row{what: fmt.Sprintf("a project of %d runs: %s", n, what), reference: "(itself)", unit: "ms", want: "<= 10 ms", rounds: 7, theirs: read, ours: read})
+		}
+		add("the first page of its runs", func(at api.ProjectInput) error {
+			found, err := client.Call(ctx, w.client, api.ListRuns, &api.RunsInput{ProjectInput: at, PageInput: api.PageInput{Limit: 50}})
+			if err == nil && len(found.Items) != 50 {
+				err = fmt.Errorf("%d runs came", len(found.Items))
+			}
+			return err
+		})
+		add("the project", func(at api.ProjectInput) error {
+			found, err := client.Call(ctx, w.client, api.GetProject, &at)
+			if err == nil && (found.Runs < int64(n) || found.Best == nil) {
+				err = fmt.Errorf("%d runs, best %v", found.Runs, found.Best)
+			}
+			return err
+		})
+		add("the list of projects", func(api.ProjectInput) error {
+			_, err := client.Call(ctx, w.client, api.ListProjects, &api.PageInput{Limit: 100})
+			return err
+		})
+		add("a run", func(at api.ProjectInput) error {
+			_, err := client.Call(ctx, w.client, api.GetRun, &api.RunInput{ProjectInput: at, Number: n / 2})
+			return err
+		})
+		add("comparing 5 runs", func(at api.ProjectInput) error {
+			_, err := client.Call(ctx, w.client, api.Compare, &api.CompareInput{ProjectInput: at, Runs: []int{1, n / 4, n / 2, n - 1, n}})
+			return err
+		})
+		var leg api.LegInput
+		sent := int64(0)
+		add("a batch", func(at api.ProjectInput) error {
+			if sent == 0 {
+				begin := &api.NewRun{ProjectInput: at, Key: uuid.NewString()}
+				begin.Body.Started = time.Now()
+				run, err := client.Call(ctx, w.client, api.BeginRun, begin)
+				if err != nil {
+					return err
+				}
+				open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: at, Number: run.Number}, Key: uuid.NewString()}
+				open.Body.Recorder, open.Body.Started = uuid.NewString(), time.Now()
+				counted, err := client.Call(ctx, w.client, api.OpenLeg, open)
+				if err != nil {
+					return err
+				}
+				leg = api.LegInput{RunInput: open.RunInput, Leg: counted.Leg, Recorder: open.Body.Recorder}
+			}
+			sent++
+			in := &api.BatchInput{LegInput: leg, Body: api.Batch{Number: sent, Upto: sent}}
+			in.Body.Axis = api.Axis{Step: api.Ints{sent}, Epoch: api.Floats{0}, Time: api.Ints{time.Now().UnixMilli()}}
+			in.Body.Curves = []api.Column{{Name: "loss.val", Values: api.Floats{1}}}
+			_, err := client.Call(ctx, w.client, api.SendBatch, in)
+			return err
+		})
+	}
+	return rows
+}
