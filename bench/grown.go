@@ -3,6 +3,8 @@ package main
 import (
 	"context"
 	"fmt"
+	"io"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -55,9 +57,58 @@ func (w *world) fillGrown(ctx context.Context, n int) (api.ProjectInput, error) 
 	return at, nil
 }
 
+// wideTable measures reading 60 columns of all runs of a project of 5,000, half of them hyperparameters and half figures of curves.
+func (w *world) wideTable() row {
+	ctx := context.Background()
+	at := api.ProjectInput{Project: "wide"}
+	columns := ""
+	for i := range 30 {
+		columns += fmt.Sprintf("hyper.h%02d,last(\"c%02d\"),", i, i)
+	}
+	read := func() (float64, error) {
+		if !w.wide {
+			in := &api.NewProject{}
+			in.Body.Key = at.Project
+			if _, err := client.Call(ctx, w.client, api.MakeProject, in); err != nil {
+				return 0, err
+			}
+			p, err := w.db.ProjectByKey(ctx, at.Project)
+			if err != nil {
+				return 0, err
+			}
+			for _, text := range []string{
+				fmt.Sprintf(`insert into run (project, number, key, title, state, creator, started, ended) select %d, n, gen_random_uuid(), 'net', 'finished', %d, now(), now() from generate_series(1, 5000) n`, p.ID, w.person),
+				fmt.Sprintf(`insert into hyper (run, name, value) select r.id, 'h' || to_char(h, 'FM00'), to_jsonb(h) from run r cross join generate_series(0, 29) h where r.project = %d`, p.ID),
+				fmt.Sprintf(`insert into curve (run, id, name) select r.id, c + 1, 'c' || to_char(c, 'FM00') from run r cross join generate_series(0, 29) c where r.project = %d`, p.ID),
+				fmt.Sprintf(`insert into curve_summary (run, curve, count, nan, infinite, last_step, last_epoch, last_time, last_value, low_step, low_epoch, low_time, low_value, high_step, high_epoch, high_time, high_value, sketch_every, sketch)
+					select r.id, c, 30, 0, 0, 3000, 30, 1, 1, 2000, 20, 1, 1, 100, 1, 1, 2, -1, '' from run r cross join generate_series(1, 30) c where r.project = %d`, p.ID),
+				`analyze run`, `analyze hyper`, `analyze curve`, `analyze curve_summary`,
+			} {
+				if _, err := w.db.JobPool().Exec(ctx, text); err != nil {
+					return 0, fmt.Errorf("%.60s: %w", text, err)
+				}
+			}
+			w.wide = true
+		}
+		began := time.Now()
+		got, err := client.Stream(ctx, w.client, api.GetHistory, &api.HistoryInput{ProjectInput: at, Format: "csv", What: "runs", Columns: strings.TrimSuffix(columns, ",")})
+		if err != nil {
+			return 0, err
+		}
+		defer got.Close()
+		n, err := io.Copy(io.Discard, got)
+		if err == nil && n < 5000*60 {
+			err = fmt.Errorf("%d bytes came", n)
+		}
+		return float64(time.Since(began).Microseconds()) / 1000, err
+	}
+	return row{what: "a project of 5,000 runs: all of them with 60 columns, as CSV", reference: "(itself)", unit: "ms", want: "<= 500 ms", rounds: 5, theirs: read, ours: read}
+}
+
 // grownRows are what people and recorders ask for, at each size.
 func (w *world) grownRows() (rows []row) {
 	ctx := context.Background()
+	rows = append(rows, w.wideTable())
 	for _, n := range sizes {
 		add := func(what string, do func(at api.ProjectInput) error) {
 			read := func() (float64, error) {

@@ -28,9 +28,10 @@ type world struct {
 	long             int64 // the run of ten million readings, once it is made
 	longNumber       int
 	fleet            bool
-	grown            map[int]bool // the project of many runs is there
-	web              *nginx       // once it was asked for
-	stop             func()       // of the service
+	grown            map[int]bool
+	wide             bool   // the project of many runs is there
+	web              *nginx // once it was asked for
+	stop             func() // of the service
 }
 
 func measurements() (rows []row, end func(), err error) {

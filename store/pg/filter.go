@@ -171,11 +171,15 @@ func (q Queries) RunValues(ctx context.Context, in RunQuery, numbers []int64, ex
 	parts := make([]string, len(expressions))
 	for i, n := range expressions {
 		kind := n.Kind
+		if parts[i] = b.joined(n); parts[i] != "" {
+			continue
+		}
 		if parts[i] = b.of(n, kind); kind != filter.Any && kind != filter.List {
 			parts[i] = "to_jsonb(" + parts[i] + ")"
 		}
 	}
 	text := strings.Replace(q.sql("run_values"), "/*values*/", strings.Join(parts, ", "), 1)
+	b.args["hypers"], b.args["curves"] = b.hypers, b.curves
 	rows, err := q.db.Query(ctx, text, pgx.QueryExecModeExec, b.args)
 	if err != nil {
 		return nil, err
@@ -250,6 +254,41 @@ type builder struct {
 	objective string
 	joins     string // of what is sorted by
 	few       map[*filter.Node][]int64
+	hypers    []string // hyperparameters and curves that run_values joins
+	curves    []string
+}
+
+// joined writes a column that is a hyperparameter or a curve's figure as what run_values joins once for each run, however many columns there are; "" where
+// it is something else.
+func (b *builder) joined(n *filter.Node) string {
+	figure := func(at int) string {
+		b.curves = append(b.curves, n.Name)
+		return fmt.Sprintf("nullif(fg.figures -> %s::text -> %d, 'null')", b.add(n.Name), at)
+	}
+	switch n.Op {
+	case filter.Hyper:
+		if n.Kind == filter.Any {
+			b.hypers = append(b.hypers, n.Name)
+			return "hy.hypers -> " + b.add(n.Name) + "::text"
+		}
+	case filter.Best:
+		switch {
+		case n.Name == b.objective:
+		case b.lower(n.Name):
+			return figure(1)
+		default:
+			return figure(2)
+		}
+	case filter.Last:
+		return figure(0)
+	case filter.Lowest:
+		return figure(1)
+	case filter.Highest:
+		return figure(2)
+	case filter.AtBest:
+		return figure(3)
+	}
+	return ""
 }
 
 // add makes a parameter.

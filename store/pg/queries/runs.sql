@@ -89,6 +89,9 @@ where place % @every = 0 or place = total order by place;
 -- What columns of a table say of some runs; the mark is filled in by filter.go.
 select r.number::bigint as number, array[/*values*/]::jsonb[] as values from run r
 join person p on p.id = r.creator left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
+left join lateral (select jsonb_object_agg(h.name, h.value) as hypers from hyper h where h.run = r.id and h.name = any(@hypers::text[])) hy on true
+left join lateral (select jsonb_object_agg(c.name, jsonb_build_array(nullif(s.last_value, 'NaN'), nullif(s.low_value, 'NaN'), nullif(s.high_value, 'NaN'), nullif(s.at_best, 'NaN'))) as figures
+                   from curve c join curve_summary s on s.run = c.run and s.curve = c.id where c.run = r.id and c.name = any(@curves::text[])) fg on true
 where r.project = @project and r.number = any(@numbers::bigint[]);
 
 -- query: hyper_is_number
