@@ -39,10 +39,8 @@ async function save() {
         New password, 10 characters at least
         <ElInput v-model="password" type="password" autocomplete="new-password" minlength="10" />
       </label>
-      <ElCheckbox v-model="revoke">
-        End all my tokens too: recorders that use one wait until they have another
-      </ElCheckbox>
-      <p>All other sessions end.</p>
+      <ElCheckbox v-model="revoke">End all my tokens too</ElCheckbox>
+      <p>All other sessions end. Recorders whose token ends keep what they record until they have another.</p>
       <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
     </form>
     <template #footer>
