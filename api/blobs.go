@@ -41,7 +41,7 @@ type DamagedChunk struct {
 // The operations on the chunk store as a whole.
 var (
 	GetBlobs   = declare[struct{}, BlobTotals](Spec{ID: "blobs", Method: "GET", Path: "/blobs", Summary: "What the chunk store holds", Access: SignedIn})
-	CheckBlobs = declare[CheckBlobsInput, CheckedBlobs](Spec{ID: "check-blobs", Method: "POST", Path: "/blobs/check", Summary: "Read a part of the chunk store and check every digest", Access: Administrator})
+	CheckBlobs = declare[CheckBlobsInput, CheckedBlobs](Spec{ID: "check-blobs", Method: "POST", Path: "/blobs/check", Summary: "Read a part of the chunk store and check every digest", Access: Administrator, Long: true})
 )
 
 // FreeInput asks for bytes that no checkpoint holds.
@@ -60,4 +60,4 @@ type Freed struct {
 }
 
 // FreeStorage gives bytes back.
-var FreeStorage = declare[FreeInput, Freed](Spec{ID: "free-storage", Method: "POST", Path: "/storage/free", Summary: "Give back bytes that no checkpoint holds any more", Access: Administrator})
+var FreeStorage = declare[FreeInput, Freed](Spec{ID: "free-storage", Method: "POST", Path: "/storage/free", Summary: "Give back bytes that no checkpoint holds any more", Access: Administrator, Long: true})

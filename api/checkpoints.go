@@ -30,6 +30,9 @@ type Checkpoint struct {
 	Files    []File           `json:"files"`
 }
 
+// Fixed is the part of an address behind the "@" that means this checkpoint whatever comes after it.
+func (c Checkpoint) Fixed() string { return At{Kind: AtStep, Step: c.Step, Leg: c.Leg}.String() }
+
 // File is a file of a part.
 type File struct {
 	Part   string  `json:"part" maxLength:"200" example:"weights"`
@@ -90,8 +93,8 @@ type ChunkInput struct {
 var (
 	ListCheckpoints  = declare[RunInput, Page[Checkpoint]](Spec{ID: "checkpoints", Method: "GET", Path: "/projects/{project}/runs/{number}/checkpoints", Summary: "List checkpoints, latest first", Access: SignedIn})
 	GetCheckpoint    = declare[CheckpointInput, Checkpoint](Spec{ID: "checkpoint", Method: "GET", Path: "/projects/{project}/runs/{number}/checkpoints/{at}", Summary: "Show a checkpoint with the chunks of its files", Access: SignedIn})
-	CommitCheckpoint = declare[NewCheckpoint, Checkpoint](Spec{ID: "commit-checkpoint", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/checkpoints", Summary: "Commit a checkpoint", Access: SignedIn, Recorders: true, Status: 201, MaxBody: 32 << 20})
+	CommitCheckpoint = declare[NewCheckpoint, Checkpoint](Spec{ID: "commit-checkpoint", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/checkpoints", Summary: "Commit a checkpoint", Access: SignedIn, Long: true, Recorders: true, Status: 201, MaxBody: 32 << 20})
 	GetFile          = declare[FileInput, None](Spec{ID: "checkpoint-file", Method: "GET", Path: "/projects/{project}/runs/{number}/checkpoints/{at}/file", Summary: "Download a file of a checkpoint (Range works)", Access: SignedIn, Status: 200})
 	MissingChunks    = declare[DigestListInput, DigestList](Spec{ID: "missing-chunks", Method: "POST", Path: "/chunks/missing", Summary: "Ask which chunks are not here yet", Access: SignedIn, Recorders: true, MaxBody: 2 << 20})
-	PutChunk         = declare[ChunkInput, None](Spec{ID: "put-chunk", Method: "PUT", Path: "/chunks/{digest}", Summary: "Send a chunk", Access: SignedIn, Recorders: true, MaxBody: 4<<20 + 1})
+	PutChunk         = declare[ChunkInput, None](Spec{ID: "put-chunk", Method: "PUT", Path: "/chunks/{digest}", Summary: "Send a chunk", Access: SignedIn, Long: true, Recorders: true, MaxBody: 4<<20 + 1})
 )

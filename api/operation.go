@@ -19,7 +19,7 @@ type Spec struct {
 	MaxBody          int64 // bytes; 0: 1 MiB
 	Binary           bool  // the Go client speaks CBOR here, not JSON
 	Recorders        bool  // called by recorders all the time, not by people
-	Stream           bool  // the answer takes as long as its reader
+	Long             bool  // it may take as long as the blob store does
 	OwnCheck         bool  // the service checks the body itself, value by value; the schema only describes it
 }
 

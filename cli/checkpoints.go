@@ -108,7 +108,7 @@ not replaced without --overwrite. --only-use leaves out what only resuming needs
 				fmt.Fprintf(a.Err, "%s: %s of %s in %d files\n", c.Address, api.Bytes(total), api.Bytes(whole), len(c.Files))
 			}
 			// Its leg and step name the checkpoint from here on, should another become the best meanwhile.
-			in := api.CheckpointInput{RunInput: runOf(addr), At: api.At{Kind: api.AtStep, Step: c.Step, Leg: c.Leg}.String()}
+			in := api.CheckpointInput{RunInput: runOf(addr), At: c.Fixed()}
 			m := a.meter(c.Address, total)
 			err = client.Restore(cmd.Context(), a.client(), in, c.Files, into, overwrite, m.add)
 			m.done()

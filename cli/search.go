@@ -367,16 +367,16 @@ func (a *App) searches() *cobra.Command {
 			if len(args) < 1 || len(args) > 2 {
 				return usage("%s takes a project, and a search's number; see %s --help", cmd.CommandPath(), cmd.CommandPath())
 			}
+			if len(args) == 2 {
+				of, err := searchOf(args)
+				if err != nil {
+					return err
+				}
+				return a.printSearch(cmd.Context(), output, of)
+			}
 			p, err := address(args[0], false, false)
 			if err != nil {
 				return err
-			}
-			if len(args) == 2 {
-				n, err := strconv.Atoi(args[1])
-				if err != nil || n < 1 {
-					return usage("%q is no number of a search", args[1])
-				}
-				return a.printSearch(cmd.Context(), output, api.SearchInput{ProjectInput: projectOf(p), Number: n})
 			}
 			in := api.SearchesInput{ProjectInput: projectOf(p), PageInput: api.PageInput{Limit: 500}, Shown: shown}
 			items, err := client.All(cmd.Context(), a.client(), api.ListSearches, &in, func(in *api.SearchesInput, cursor string) { in.Cursor = cursor })

@@ -254,7 +254,7 @@ func (a *App) verified(ctx context.Context, addr api.Address, command []string, 
 	}
 	defer os.RemoveAll(folder)
 	m := a.meter(c.Address, c.Size)
-	err = client.Restore(ctx, a.client(), api.CheckpointInput{RunInput: atInput(at).RunInput, At: api.At{Kind: api.AtStep, Step: c.Step, Leg: c.Leg}.String()}, c.Files, folder, false, m.add)
+	err = client.Restore(ctx, a.client(), api.CheckpointInput{RunInput: atInput(at).RunInput, At: c.Fixed()}, c.Files, folder, false, m.add)
 	m.done()
 	if err != nil {
 		return nil, err

@@ -54,7 +54,7 @@ func (b *Beginning) needs() bool { return b != nil && b.Checkpoint != nil }
 func (b *Beginning) input() api.CheckpointInput {
 	from, _ := api.ParseAddress(b.Checkpoint.Address)
 	return api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run},
-		At: api.At{Kind: api.AtStep, Step: b.Checkpoint.Step, Leg: b.Checkpoint.Leg}.String()}
+		At: b.Checkpoint.Fixed()}
 }
 
 func (b *Beginning) files() []api.File {

@@ -183,7 +183,7 @@ func (s *Service) SetPassword(ctx context.Context, who Who, in *api.PasswordInpu
 		return nil, err
 	}
 	if p.Password != nil {
-		if err := s.tries.allow("own "+p.Name, ""); err != nil {
+		if err := s.tries.allowOwn(p.Name); err != nil {
 			return nil, err
 		}
 		right, err := s.tries.check(ctx, *p.Password, in.Body.Old)

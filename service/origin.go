@@ -204,6 +204,9 @@ func (s *Service) untaken(ctx context.Context, row pg.Run, r *api.RunDetail) err
 		asked = r.Origin.Asked
 	case row.Search > 0:
 		_, _, search, err := s.search(ctx, &api.SearchInput{ProjectInput: api.ProjectInput{Project: r.Project}, Number: row.Search})
+		if api.Is(err, api.NotFound) {
+			return nil // deleted, or never there: nobody knows what it asked
+		}
 		if err != nil {
 			return err
 		}

@@ -138,7 +138,7 @@ func (s *Service) ChangeProject(ctx context.Context, who Who, in *api.ProjectEdi
 			return err
 		}
 		if in.Body.Objective != nil {
-			if err := errors.Join(q.SetBest(ctx, p.ID, 0), q.ForgetBest(ctx, p.ID)); err != nil {
+			if err := errors.Join(q.SetBest(ctx, p.ID), q.ForgetBest(ctx, p.ID)); err != nil {
 				return err
 			}
 		}

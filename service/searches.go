@@ -50,7 +50,7 @@ func (s *Service) MakeSearch(ctx context.Context, who Who, in *api.NewSearch) (*
 	s.live.news()
 	row, err := s.db.SearchByKey(ctx, in.Key)
 	if err != nil {
-		return nil, err
+		return nil, orNotFound(err, "the search that this key made has been deleted")
 	}
 	if row.Project != p.ID {
 		return nil, api.Fail(api.Conflict, "this key made a search of another project")

@@ -68,10 +68,20 @@ func newTries() *tries {
 // allow takes a try of an address, and, only if that had one left, of a name ("": of none). Nobody who is over their own limit uses up another's.
 func (t *tries) allow(from, name string) error {
 	if !t.bucket("from "+network(from), 1).Allow() || name != "" && !t.bucket("name "+strings.ToLower(name), nameShare).Allow() {
-		return api.Fail(api.TooMany, "too many tries to sign in; wait a minute")
+		return tooManyTries()
 	}
 	return nil
 }
+
+// allowOwn takes a try of a person to say what their password is.
+func (t *tries) allowOwn(name string) error {
+	if !t.bucket("own "+strings.ToLower(name), 1).Allow() {
+		return tooManyTries()
+	}
+	return nil
+}
+
+func tooManyTries() error { return api.Fail(api.TooMany, "too many tries to sign in; wait a minute") }
 
 func (t *tries) bucket(key string, share int) *rate.Limiter {
 	t.mutex.Lock()

@@ -362,6 +362,12 @@ func TestSearchesArchivedAndDeleted(t *testing.T) {
 	refuse(t, s, api.GetSearch, &in.SearchInput, api.NotFound, "no search")
 	left := call(t, s, api.GetRun, &api.RunInput{ProjectInput: vessels, Number: begun.Number})
 	require.Zero(t, left.Search)
+	stray := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()} // by a process that did not hear of it
+	stray.Body.Started, stray.Body.Search, stray.Body.Trial = time.Now(), small.Number, 3
+	shown := call(t, s, api.GetRun, &api.RunInput{ProjectInput: vessels, Number: call(t, s, api.BeginRun, stray).Number})
+	require.Empty(t, shown.Untaken, "its page is there, and nobody knows what the search asked")
+	require.Equal(t, small.Number+1, make(1).Number, "the number stays used")
+	call(t, s, api.DeleteSearch, &api.SearchInput{ProjectInput: vessels, Number: small.Number + 1})
 	numbers, _ = list("all")
 	require.Equal(t, []int{large.Number}, numbers)
 }

@@ -15,7 +15,7 @@ import (
 )
 
 // What the service takes in at once, whoever sends it. A body is weighed while it arrives (api.Weigher), so that neither one large body nor
-// many of them take more memory than this; half a second of waiting smooths what comes in bursts.
+// many of them take more memory than this; a little waiting smooths what comes in bursts.
 const (
 	bodiesInAll   = 192 << 20 // weight of all bodies that are being read or worked on
 	bodiesEach    = 128 << 20 // of one person's

@@ -147,7 +147,7 @@ func (c *chunkIn) Resolve(ctx huma.Context) []error {
 
 // bindChunks registers the sending of chunks, which is most of what a service takes in.
 func (w *server) bindChunks() {
-	op := w.describe(api.PutChunk.Spec)
+	op := w.describe(api.PutChunk.Spec, asAnswer)
 	op.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
 	huma.Register(w.huma, op, func(ctx context.Context, in *chunkIn) (*struct{}, error) {
 		defer chunkRooms.Put(in.room)
@@ -159,8 +159,16 @@ func (w *server) bindChunks() {
 	})
 }
 
+// manner is how an operation is answered: at once, or as a stream that takes as long as its reader and ends with the reader's credential.
+type manner int
+
+const (
+	asAnswer manner = iota
+	asStream
+)
+
 // describe turns a declaration into Huma's, with a guard that asks who is there before anything of the request is read.
-func (w *server) describe(s api.Spec) huma.Operation {
+func (w *server) describe(s api.Spec, how manner) huma.Operation {
 	guard := func(ctx huma.Context, next func(huma.Context)) {
 		if err := allowed(ctx.Context(), s.Access); err != nil {
 			p := w.service.Problem(err)
@@ -172,11 +180,12 @@ func (w *server) describe(s api.Spec) huma.Operation {
 		if s.Recorders {
 			g.Request = g.Request.WithContext(service.ForRecorders(g.Request.Context()))
 		}
-		if s.Stream {
+		switch {
+		case how == asStream:
 			good, release := w.service.WhileGood(g.Request.Context(), whoAsks(ctx.Context()))
 			defer release()
 			g.Request = g.Request.WithContext(good)
-		} else {
+		case !s.Long:
 			limited, cancel := context.WithTimeout(g.Request.Context(), requestTime)
 			defer cancel()
 			g.Request = g.Request.WithContext(limited)
@@ -210,13 +219,13 @@ func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, 
 	}
 	var sample any = new(O)
 	if _, none := sample.(*api.None); none {
-		huma.Register(w.huma, w.describe(op.Spec), func(ctx context.Context, in *I) (*struct{}, error) {
+		huma.Register(w.huma, w.describe(op.Spec, asAnswer), func(ctx context.Context, in *I) (*struct{}, error) {
 			_, err := call(ctx, in)
 			return nil, err
 		})
 		return
 	}
-	huma.Register(w.huma, w.describe(op.Spec), func(ctx context.Context, in *I) (*answer[O], error) {
+	huma.Register(w.huma, w.describe(op.Spec, asAnswer), func(ctx context.Context, in *I) (*answer[O], error) {
 		out, err := call(ctx, in)
 		if err != nil {
 			return nil, err
@@ -231,9 +240,7 @@ func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, 
 
 // bindStream registers an operation that writes its answer itself.
 func bindStream[I any](w *server, op api.Operation[I, api.None], do func(context.Context, service.Who, *I) (*huma.StreamResponse, error)) {
-	spec := op.Spec
-	spec.Stream = true
-	huma.Register(w.huma, w.describe(spec), func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
+	huma.Register(w.huma, w.describe(op.Spec, asStream), func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
 		out, err := do(ctx, whoAsks(ctx), in)
 		if err != nil {
 			return nil, w.service.Problem(err)
@@ -274,16 +281,16 @@ func (w *server) bindSessions() {
 		api.LinkInput
 		remote
 	}
-	huma.Register(w.huma, w.describe(api.SignInWithPassword.Spec), func(ctx context.Context, in *passwordIn) (*signedIn, error) {
+	huma.Register(w.huma, w.describe(api.SignInWithPassword.Spec, asAnswer), func(ctx context.Context, in *passwordIn) (*signedIn, error) {
 		return open(w.service.SignIn(ctx, in.Body, in.from))
 	})
-	huma.Register(w.huma, w.describe(api.SignInWithLink.Spec), func(ctx context.Context, in *linkIn) (*signedIn, error) {
+	huma.Register(w.huma, w.describe(api.SignInWithLink.Spec, asAnswer), func(ctx context.Context, in *linkIn) (*signedIn, error) {
 		return open(w.service.SignInByLink(ctx, in.Body.Code, in.from))
 	})
 	type signedOut struct {
 		Cookie http.Cookie `header:"Set-Cookie"`
 	}
-	huma.Register(w.huma, w.describe(api.SignOut.Spec), func(ctx context.Context, _ *struct{}) (*signedOut, error) {
+	huma.Register(w.huma, w.describe(api.SignOut.Spec, asAnswer), func(ctx context.Context, _ *struct{}) (*signedOut, error) {
 		if err := w.service.SignOut(ctx, whoAsks(ctx)); err != nil {
 			return nil, w.service.Problem(err)
 		}

@@ -109,7 +109,7 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 		}
 		runs = append(runs, run)
 	}
-	require.NoError(t, f.SetBest(ctx, project, 0))
+	require.NoError(t, f.SetBest(ctx, project))
 	lower := func(curve string) bool { return strings.HasPrefix(curve, "loss") }
 	var number, condition func(depth int) string
 	number = func(depth int) string {

@@ -18,7 +18,7 @@ var _ store.Readings = (*Store)(nil)
 // look is one consistent look at the curves of a run: what is sealed and what is in the journal, as of one moment.
 type look struct {
 	Queries
-	pages  func(ctx context.Context, do func(q Queries) error) error // in what blocks are read: a transaction for each page, or one for all
+	pages  func(ctx context.Context, do func(q Queries) error) error // in what scan reads blocks: a transaction for each page, or one for all
 	run    int64
 	legs   []Leg
 	ends   []int64        // by index of legs: the step at which the leg ends to count
@@ -38,8 +38,7 @@ type part struct {
 // look opens a look at a run's curves. The journal cannot be emptied while it lasts.
 func (s *Store) look(ctx context.Context, span store.Span, do func(l *look) error) error {
 	return pgx.BeginTxFunc(ctx, s.pools.of(ctx), pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		q := Queries{db: tx, text: s.text}
-		l := &look{Queries: q, run: span.Run, pages: func(_ context.Context, do func(q Queries) error) error { return do(q) }}
+		l := &look{Queries: Queries{db: tx, text: s.text}, run: span.Run}
 		if _, err := l.exec(ctx, "journal_lock", nil); err != nil {
 			return err
 		}

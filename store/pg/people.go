@@ -131,7 +131,7 @@ func (q Queries) RevokeTokens(ctx context.Context, person, keep int64) error {
 	if err != nil {
 		return err
 	}
-	_, err = value[int64](ctx, q, "token_revoke_these", A{"ids": ids})
+	_, err = value[int64](ctx, q, "token_revoke", A{"ids": ids, "person": person})
 	return err
 }
 

@@ -244,7 +244,7 @@ func (q Queries) addFresh(ctx context.Context, fresh map[int64]map[int][]part) e
 	for _, run := range runs {
 		all[run] = addParts(known[run], fresh[run], drawn[run].Curve)
 	}
-	return q.keepSummaries(ctx, all, drawn, true)
+	return q.keepSummaries(ctx, all, drawn)
 }
 
 // addParts counts new readings into the summaries of a run's curves.
@@ -272,8 +272,8 @@ func addParts(known []curve.Numbered, fresh map[int][]part, drawn int) []curve.N
 	return known
 }
 
-// keepSummaries keeps the summaries of runs whole, and their bests. behind says that the rows of their curves are still to be written.
-func (q Queries) keepSummaries(ctx context.Context, all map[int64][]curve.Numbered, drawn map[int64]drawn, behind bool) error {
+// keepSummaries keeps the summaries of runs whole, and their bests; the rows of their curves are still to be written.
+func (q Queries) keepSummaries(ctx context.Context, all map[int64][]curve.Numbered, drawn map[int64]drawn) error {
 	runs := slices.Sorted(maps.Keys(all))
 	payloads, bests := make([][]byte, len(runs)), make([]*float64, len(runs))
 	for i, run := range runs {
@@ -290,7 +290,7 @@ func (q Queries) keepSummaries(ctx context.Context, all map[int64][]curve.Number
 			}
 		}
 	}
-	if _, err := q.exec(ctx, "run_summaries_set", A{"runs": runs, "payloads": payloads, "behind": behind}); err != nil {
+	if _, err := q.exec(ctx, "run_summaries_set", A{"runs": runs, "payloads": payloads}); err != nil {
 		return err
 	}
 	_, err := q.exec(ctx, "bests_set", A{"runs": runs, "bests": bests})
@@ -358,7 +358,7 @@ func (s *Store) SetSketch(ctx context.Context, run int64, id int, sketch curve.S
 				all[i].Sketch = sketch
 			}
 		}
-		_, err = q.exec(ctx, "run_summaries_set", A{"runs": mine, "payloads": [][]byte{curve.AppendSummaries(nil, all)}, "behind": true})
+		_, err = q.exec(ctx, "run_summaries_set", A{"runs": mine, "payloads": [][]byte{curve.AppendSummaries(nil, all)}})
 		return err
 	})
 }
@@ -397,7 +397,7 @@ func (s *Store) summariseAnew(ctx context.Context, run int64) (batches int64, er
 			}
 			all = append(all, curve.Numbered{Curve: id, Summary: sum})
 		}
-		if err := q.keepSummaries(ctx, map[int64][]curve.Numbered{run: all}, drawn, true); err != nil {
+		if err := q.keepSummaries(ctx, map[int64][]curve.Numbered{run: all}, drawn); err != nil {
 			return err
 		}
 		for _, l := range legs {
@@ -419,10 +419,14 @@ func (s *Store) sumAnew(ctx context.Context, q Queries, run int64, legs []Leg) (
 	if _, err := q.exec(ctx, "seal_lock", A{"run": run}); err != nil {
 		return nil, err
 	}
+	if _, err := q.exec(ctx, "run_summary_lock", A{"run": run}); err != nil { // who writes its rows is done before they are cleared
+		return nil, err
+	}
 	if _, err := q.exec(ctx, "summary_clear", A{"run": run}); err != nil {
 		return nil, err
 	}
-	l := &look{Queries: q, run: run, pages: func(_ context.Context, do func(q Queries) error) error { return do(q) }}
+	l := &look{Queries: q, run: run}
+	l.pages = func(_ context.Context, do func(q Queries) error) error { return do(q) }
 	if err := l.begin(ctx, store.Span{Run: run, To: everyStep}); err != nil {
 		return nil, err
 	}

@@ -116,8 +116,11 @@ update curve_summary set sketch_every = @every, sketch = @sketch where run = @ru
 -- query: run_summaries
 select run, payload from run_summary where run = any(@runs::bigint[]);
 
+-- query: run_summary_lock
+select 1 from run_summary where run = @run for update;
+
 -- query: run_summaries_set
-insert into run_summary (run, payload, behind) select g.run, g.payload, @behind from unnest(@runs::bigint[], @payloads::bytea[]) as g(run, payload)
+insert into run_summary (run, payload, behind) select g.run, g.payload, true from unnest(@runs::bigint[], @payloads::bytea[]) as g(run, payload)
 on conflict (run) do update set payload = excluded.payload, behind = excluded.behind;
 
 -- query: bests_set

@@ -55,7 +55,7 @@ update token set used = now() where id = @id;
 select id, name, created, expires, revoked, used, parent from token where person = @person order by id;
 
 -- query: token_revoke
--- With what was made with it, to any depth. How many of the person's own tokens were named.
+-- With what was made with them, to any depth; how many that were. A token that has ended keeps the moment at which it did.
 with recursive ended as (
     select id from token where id = any(@ids::bigint[]) and person = @person
     union select t.id from token t join ended e on t.parent = e.id
@@ -74,12 +74,6 @@ with recursive up as (
     union select t.id from token t join down d on t.parent = d.id
 )
 select id from token where person = @person and revoked is null and id not in (select id from up) and id not in (select id from down);
-
--- query: token_revoke_these
-with ended as (update token set revoked = now() where id = any(@ids::bigint[]) returning id),
-sessions as (delete from session where parent = any(@ids::bigint[])),
-links as (delete from sign_in_link where parent = any(@ids::bigint[]))
-select count(*) from ended;
 
 -- query: credentials_good
 select hash from token where hash = any(@hashes::bytea[]) and revoked is null and expires > now()

@@ -90,7 +90,8 @@ where place % @every = 0 or place = total order by place;
 select r.number::bigint as number, array[/*values*/]::jsonb[] as values from run r
 join person p on p.id = r.creator left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
 left join lateral (select jsonb_object_agg(h.name, h.value) as hypers from hyper h where h.run = r.id and h.name = any(@hypers::text[])) hy on true
-left join lateral (select jsonb_object_agg(c.name, jsonb_build_array(nullif(s.last_value, 'NaN'), nullif(s.low_value, 'NaN'), nullif(s.high_value, 'NaN'), nullif(s.at_best, 'NaN'))) as figures
+left join lateral (select jsonb_object_agg(c.name, jsonb_build_object('last_value', nullif(s.last_value, 'NaN'), 'low_value', nullif(s.low_value, 'NaN'),
+                       'high_value', nullif(s.high_value, 'NaN'), 'at_best', nullif(s.at_best, 'NaN'))) as figures
                    from curve c join curve_summary s on s.run = c.run and s.curve = c.id where c.run = r.id and c.name = any(@curves::text[])) fg on true
 where r.project = @project and r.number = any(@numbers::bigint[]);
 
@@ -99,11 +100,11 @@ where r.project = @project and r.number = any(@numbers::bigint[]);
 select bool_or(h.number is not null) from (select id from run where project = @project order by number desc limit 300) r join hyper h on h.run = r.id and h.name = @name;
 
 -- query: best_set
--- Keeps the best reading of the project's objective with each run, or with one.
+-- Keeps the best reading of the project's objective with each run.
 update run r set best = x.best
 from (select q.id, (select nullif(case when split_part(p.objective, ' ', 2) = 'lower' then s.low_value else s.high_value end, 'NaN')
                     from curve c join curve_summary s on s.run = c.run and s.curve = c.id where c.run = q.id and c.name = split_part(p.objective, ' ', 1)) as best
-      from run q join project p on p.id = q.project where (@run = 0 and q.project = @project) or q.id = @run) x
+      from run q join project p on p.id = q.project where q.project = @project) x
 where r.id = x.id and r.best is distinct from x.best;
 
 -- query: run_change

@@ -9,13 +9,13 @@ on conflict (key) do nothing;
 -- One by its number or its key (0 and null: not by that).
 select s.number, s.project, s.title, s.strategy, s.space, s.seed, s.budget, s.command, p.name as who, s.started, s.archived
 from search s join person p on p.id = s.person
-where (@project = 0 or s.project = @project) and (@number = 0 or s.number = @number) and (@key::uuid is null or s.key = @key::uuid);
+where s.deleted is null and (@project = 0 or s.project = @project) and (@number = 0 or s.number = @number) and (@key::uuid is null or s.key = @key::uuid);
 
 -- query: search_list
 -- The newest first, below a number (0: from the newest), archived ones or the others, or both.
 select s.number, s.project, s.title, s.strategy, s.space, s.seed, s.budget, s.command, p.name as who, s.started, s.archived
 from search s join person p on p.id = s.person
-where s.project = @project and (@below = 0 or s.number < @below) and (@shown = 'all' or (s.archived is not null) = (@shown = 'archived'))
+where s.deleted is null and s.project = @project and (@below = 0 or s.number < @below) and (@shown = 'all' or (s.archived is not null) = (@shown = 'archived'))
 order by s.number desc limit @limit;
 
 -- query: search_sums
@@ -34,9 +34,9 @@ group by t.search;
 update search set archived = case when @archived then coalesce(archived, now()) end where project = @project and number = @number;
 
 -- query: search_delete
--- Its runs stay, as runs of their own.
+-- Its runs stay, as runs of their own; its number and key stay used.
 with freed as (update run set search = null, trial = null where project = @project and search = @number)
-delete from search where project = @project and number = @number;
+update search set deleted = now(), title = '', space = '', command = '[]' where project = @project and number = @number;
 
 -- query: search_budget
 update search set budget = @budget where project = @project and number = @number;

@@ -1,0 +1,265 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"kembrel/api"
+	"kembrel/core/curve"
+	"kembrel/core/hyper"
+	"kembrel/store/pg"
+)
+
+// SendBatch counts a batch once: its number and what it brings are kept in one transaction, or not at all.
+func (s *Service) SendBatch(ctx context.Context, who Who, in *api.BatchInput) (*api.Counted, error) {
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Number < 1 || in.Body.Upto < 1 || len(in.Body.Notes) > maxNotes {
+		return nil, api.Fail(api.Invalid, "a batch has a number and an upto from 1 up, and at most %d notes", maxNotes)
+	}
+	if err := hyper.Check(in.Body.Hyper); err != nil {
+		return nil, api.Fail(api.Invalid, "batch %d: %v", in.Body.Number, err)
+	}
+	batch, fresh, err := s.toBatch(ctx, run, in.Body)
+	if err != nil {
+		return nil, err
+	}
+	count := pg.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto, Batch: batch.Batch, Points: batch.training}
+	changed := len(in.Body.Hyper) > 0 || len(in.Body.Notes) > 0 || in.Body.Says != nil
+	if !changed && !fresh {
+		var before pg.Counted
+		if before, err = s.db.CountTogether(ctx, count); err == nil && before.State == "lost" {
+			err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
+				changed, err = s.alive(ctx, q, run, in.Leg, before.State)
+				return err
+			})
+		}
+	} else {
+		err = s.db.InTx(ctx, func(q pg.Queries) error { return s.countAlone(ctx, q, who, in, batch, count) })
+	}
+	if errors.Is(err, pg.ErrNone) {
+		if err = s.whyNotCounted(ctx, in, run, count); err != nil {
+			var done *counted
+			if errors.As(err, &done) {
+				return &done.Counted, nil
+			}
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if changed {
+		s.live.news()
+	}
+	if len(batch.Axis) > 0 {
+		s.live.touch("r", run)
+	}
+	return &api.Counted{Leg: in.Leg, Batch: in.Body.Number, Upto: in.Body.Upto}, nil
+}
+
+// countAlone counts a batch that brings more than readings of known curves, all in one transaction.
+func (s *Service) countAlone(ctx context.Context, q pg.Queries, who Who, in *api.BatchInput, batch readBatch, count pg.Count) error {
+	named := slices.DeleteFunc(slices.Clone(batch.names), func(n string) bool { return n == "" })
+	ids, err := q.CurveIDs(ctx, count.Run, named)
+	if err != nil {
+		return err
+	}
+	for i, name := range batch.names {
+		if name != "" {
+			count.Batch.Columns[i].Curve = ids[name]
+		}
+	}
+	before, err := q.CountBatch(ctx, count)
+	if err != nil {
+		return err
+	}
+	changed, err := s.alive(ctx, q, count.Run, in.Leg, before.State)
+	if err != nil {
+		return err
+	}
+	if len(in.Body.Hyper) > 0 {
+		changed = true
+		switch {
+		case in.Leg > 1 || before.Before > 0:
+			err = s.otherHyper(ctx, q, count.Run, in.Leg, in.Body.Hyper)
+		default:
+			err = q.SetHyper(ctx, count.Run, in.Body.Hyper)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if in.Body.Says != nil {
+		changed = true
+		if err := s.told(ctx, q, count.Run, in.Leg, in.Body.Says); err != nil {
+			return err
+		}
+	}
+	for _, n := range in.Body.Notes {
+		changed = true
+		if err := q.AddNote(ctx, count.Run, pg.Note{Leg: in.Leg, At: byOurClock(ctx, n.At), Text: clean(n.Text)}); err != nil {
+			return err
+		}
+	}
+	if !changed {
+		return nil
+	}
+	return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: count.Run, Person: who.ID, What: "told"})
+}
+
+// NameCurves gives curves numbers.
+func (s *Service) NameCurves(ctx context.Context, _ Who, in *api.CurveNames) (*api.CurveNumbers, error) {
+	run, err := s.runID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range in.Body.Names {
+		if err := curve.CheckName(name); err != nil {
+			return nil, api.Fail(api.Invalid, "%v", err)
+		}
+	}
+	if leg, err := s.db.Leg(ctx, run, in.Leg); err != nil || leg.Recorder != in.Recorder {
+		if err != nil {
+			return nil, orNotFound(err, "%s has no leg %d", runAddress(in.Project, in.Number), in.Leg)
+		}
+		return nil, legClaimed(runAddress(in.Project, in.Number), in.Leg)
+	}
+	out := &api.CurveNumbers{Curves: make([]int, len(in.Body.Names))}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		ids, err := q.CurveIDs(ctx, run, in.Body.Names)
+		if err == nil && len(ids) > maxCurves {
+			err = tooManyCurves(in.RunInput)
+		}
+		for i, name := range in.Body.Names {
+			out.Curves[i] = ids[name]
+		}
+		return err
+	})
+	return out, err
+}
+
+// maxCurves is how many curves a run may have.
+const maxCurves = 5000
+
+func tooManyCurves(in api.RunInput) error {
+	return api.Fail(api.Invalid, "%s would have more than %d curves", runAddress(in.Project, in.Number), maxCurves)
+}
+
+// maxNotes is how many notes one batch may bring; a note has at most 10,000 bytes, as the recorder sees to.
+const maxNotes = 10_000
+
+// counted says that a batch was counted before; it ends the transaction without being a failure.
+type counted struct{ api.Counted }
+
+func (*counted) Error() string { return "counted before" }
+
+// whyNotCounted finds out why a batch was not the next of its leg.
+func (s *Service) whyNotCounted(ctx context.Context, in *api.BatchInput, run int64, c pg.Count) error {
+	leg, err := s.db.Leg(ctx, run, in.Leg)
+	address := runAddress(in.Project, in.Number)
+	switch {
+	case err != nil:
+		return orNotFound(err, "%s has no leg %d", address, in.Leg)
+	case leg.Recorder != in.Recorder:
+		return legClaimed(address, in.Leg)
+	case in.Body.Number <= leg.Batches:
+		return &counted{api.Counted{Leg: in.Leg, Batch: leg.Batches, Upto: leg.Upto}}
+	case in.Body.Number > leg.Batches+1:
+		p := api.Fail(api.BatchGap, "batch %d of leg %d of %s came, but the last one counted is %d", in.Body.Number, in.Leg, address, leg.Batches)
+		p.Batch, p.Upto = leg.Batches, leg.Upto
+		return p
+	}
+	return api.Fail(api.Invalid, "batch %d goes back from step %d to step %d; within a leg the step never falls", in.Body.Number, leg.LastStep, c.Batch.Axis[0].Step)
+}
+
+func legClaimed(address string, leg int) error {
+	return api.Fail(api.LegClaimed, "leg %d of %s is written by another recorder now; this one must stop", leg, address)
+}
+
+// readBatch is a batch in core's form.
+type readBatch struct {
+	curve.Batch
+	names    []string // of the columns that came by name, else ""
+	training int      // points that have more than the machine's readings
+}
+
+// toBatch checks a batch and turns it into core's form; fresh says that some of its names have no number yet.
+func (s *Service) toBatch(ctx context.Context, run int64, in api.Batch) (out readBatch, fresh bool, err error) {
+	invalid := func(format string, args ...any) (readBatch, bool, error) {
+		return readBatch{}, false, api.Fail(api.Invalid, "batch %d: %v", in.Number, fmt.Sprintf(format, args...))
+	}
+	n := len(in.Axis.Step)
+	if len(in.Axis.Epoch) != n || len(in.Axis.Time) != n {
+		return invalid("the axis has %d steps, %d epochs and %d times", n, len(in.Axis.Epoch), len(in.Axis.Time))
+	}
+	out.Axis, out.Columns, out.names = make([]curve.Point, n), make([]curve.Column, len(in.Curves)), make([]string, len(in.Curves))
+	late := ahead(ctx).Milliseconds()
+	for i := range out.Axis {
+		out.Axis[i] = curve.Point{Step: in.Axis.Step[i], Epoch: in.Axis.Epoch[i], Time: in.Axis.Time[i] - late}
+	}
+	var named []string
+	highest := 0
+	for i, c := range in.Curves {
+		switch {
+		case c.Name != "" && c.Curve != 0:
+			return invalid("curve %q has a name and a number; give one of them", c.Name)
+		case c.Name != "":
+			if err := curve.CheckName(c.Name); err != nil {
+				return invalid("%v", err)
+			}
+			named, out.names[i] = append(named, c.Name), c.Name
+		case c.Curve < 1 || c.Curve > maxCurves:
+			return invalid("column %d has neither a name nor a number that name-curves gave", i)
+		}
+		if !curve.OfMachine(c.Name) { // those of the machine come by name
+			out.training = n
+		}
+		highest = max(highest, c.Curve)
+		out.Columns[i] = curve.Column{Curve: c.Curve, Values: c.Values}
+		if c.Rows != nil {
+			out.Columns[i].Rows = make([]int, len(c.Rows))
+			for k, r := range c.Rows {
+				out.Columns[i].Rows[k] = int(r)
+			}
+		}
+	}
+	if err := out.Check(0); err != nil {
+		return invalid("%v", err)
+	}
+	if len(in.Curves) == 0 {
+		return out, false, nil
+	}
+	ids, err := s.db.CachedCurves(ctx, run, named, highest)
+	if err != nil {
+		return out, false, err
+	}
+	if highest > len(ids) {
+		return invalid("no curve has the number %d; name-curves gives numbers", highest)
+	}
+	seen := make(map[int]bool, len(in.Curves))
+	added := map[string]bool{}
+	for i, name := range out.names {
+		id, known := out.Columns[i].Curve, true
+		if name != "" {
+			if id, known = ids[name]; !known {
+				if added[name] {
+					return invalid("curve %q is there twice", name)
+				}
+				added[name], fresh = true, true
+				continue
+			}
+		}
+		if seen[id] {
+			return invalid("curve %d (%s) is there twice", id, name)
+		}
+		seen[id], out.Columns[i].Curve = true, id
+	}
+	if len(ids)+len(added) > maxCurves {
+		return invalid("the run would have more than %d curves", maxCurves)
+	}
+	return out, fresh, nil
+}
