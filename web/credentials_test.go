@@ -13,6 +13,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/web"
 )
 
 // follow opens the live stream of a project and returns a channel that is closed when it ends.
@@ -198,4 +199,12 @@ func TestPasswordsAreCheckedInTurn(t *testing.T) {
 	wait.Wait()
 	require.Equal(t, 100, statuses[http.StatusUnauthorized]+statuses[http.StatusTooManyRequests], "%v", statuses)
 	require.GreaterOrEqual(t, statuses[http.StatusUnauthorized], 60, "%v", statuses)
+}
+
+func TestCheckProxies(t *testing.T) {
+	require.NoError(t, web.CheckProxies(nil))
+	require.NoError(t, web.CheckProxies([]string{"127.0.0.1", "10.0.0.0/8", "fd00::/8"}))
+	for _, bad := range []string{"localhost", "10.0.0.0/99", "*", ""} {
+		require.ErrorContains(t, web.CheckProxies([]string{bad}), "no address or network", bad)
+	}
 }

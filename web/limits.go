@@ -90,6 +90,8 @@ type body struct {
 	weight  int64 // so far
 	taken   int64
 	most    int64
+	limit   int64 // bytes that the operation takes
+	bytes   int64 // so far
 	failed  error
 }
 
@@ -102,7 +104,7 @@ func (w *server) weighBody(r *http.Request, person int64, s api.Spec) (done func
 	if limit == 0 {
 		limit = 1 << 20
 	}
-	b := &body{ReadCloser: r.Body, ctx: r.Context(), bodies: w.bodies, person: person, most: max(bodyLeast, min(8*limit, bodyMost))}
+	b := &body{ReadCloser: r.Body, ctx: r.Context(), bodies: w.bodies, person: person, limit: limit, most: max(bodyLeast, min(8*limit, bodyMost))}
 	switch kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); {
 	case s.ID == api.PutChunk.ID:
 		b.whole = limit
@@ -120,6 +122,7 @@ func (b *body) Read(p []byte) (int, error) {
 		return 0, b.failed
 	}
 	n, err := b.ReadCloser.Read(p)
+	b.bytes += int64(n)
 	added := b.whole
 	b.whole = 0
 	if b.weigher != nil {
@@ -127,6 +130,7 @@ func (b *body) Read(p []byte) (int, error) {
 	}
 	if b.weight += added; b.weight > b.most && b.weigher != nil {
 		b.failed = api.Fail(api.TooLarge, "the body holds more values than are read at once: as objects, texts and numbers in memory it would take over %s; send it in parts", api.Bytes(b.most))
+		io.Copy(io.Discard, io.LimitReader(b.ReadCloser, b.limit-b.bytes)) // who sends all before reading an answer is to get this one
 		return 0, b.failed
 	}
 	if more := b.weight - b.taken; more > 0 {

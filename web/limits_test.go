@@ -169,6 +169,22 @@ func TestBodiesThatGrow(t *testing.T) {
 	}
 }
 
+// Who sends all of a body before reading the answer gets the refusal, not a broken connection.
+func TestRefusedAfterSendingAll(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	content := `{"curves":[` + strings.Repeat("{},", 5_000_000) + "{}]}"
+	conn, err := net.Dial("tcp", strings.TrimPrefix(s.URL, "http://"))
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = fmt.Fprintf(conn, "POST /api/v1/projects/vessels/history HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nIdempotency-Key: %s\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s",
+		s.Token, uuid.NewString(), len(content), content)
+	require.NoError(t, err)
+	response, err := http.ReadResponse(bufio.NewReader(conn), nil)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusRequestEntityTooLarge, response.StatusCode)
+}
+
 // Many bodies at once are taken as far as there is room, and what one holds is free again when it is gone.
 func TestBodiesHaveABudget(t *testing.T) {
 	s := serve(t)

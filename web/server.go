@@ -9,6 +9,7 @@ import (
 	"math"
 	"net"
 	"net/http"
+	"net/netip"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -88,8 +89,11 @@ func New(s *service.Service, o Options) *Server {
 
 // CheckProxies says what is wrong with the addresses or networks of proxies.
 func CheckProxies(proxies []string) error {
-	if err := gin.New().SetTrustedProxies(proxies); err != nil {
-		return fmt.Errorf("trusted-proxy: %w; write addresses or networks, such as 127.0.0.1 or 10.0.0.0/8, separated by commas", err)
+	for _, p := range proxies {
+		_, address := netip.ParseAddr(p)
+		if _, network := netip.ParsePrefix(p); address != nil && network != nil {
+			return fmt.Errorf("trusted-proxy: %q is no address or network; write such as 127.0.0.1 or 10.0.0.0/8, separated by commas", p)
+		}
 	}
 	return nil
 }

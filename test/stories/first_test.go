@@ -22,6 +22,7 @@ import (
 func TestFirstRun(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
+	require.NotContains(t, w.said.String(), "debug", "the start is not about what the service is made of")
 	w.kembrel(t, "projects", "make", "vessels", "--title", "Vessel classes")
 	keep := w.folder + "/copies"
 	out, errs, code := run(w.command(w.binary, "record", "--project", "vessels", "--title", "Small net", "--hyper", "note=first try", "--",
