@@ -6,6 +6,7 @@ if [ "$(id -u)" = 0 ]; then data=/var/lib/kembrel-demo; else data="${XDG_DATA_HO
 data="${KEMBREL_DEMO_DATA:-$data}"
 kembrel=build/kembrel
 harbour=build/harbour
+export KEMBREL_URL="${KEMBREL_URL:-http://${KEMBREL_LISTEN:-127.0.0.1:7420}}"
 
 "$kembrel" up --data "$data" & up=$!
 # Interrupting a terminal reaches every process of this script; ending only the script must end them too.
