@@ -3,7 +3,9 @@ package test
 
 import (
 	"encoding/json"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -59,4 +61,20 @@ func TestImportsPointDown(t *testing.T) {
 
 func partOf(path string) string {
 	return strings.SplitN(strings.TrimPrefix(path, "kembrel/"), "/", 2)[0]
+}
+
+// The stories end processes through one function, which refuses the numbers that mean groups of them: one missed process once ended the whole suite.
+func TestStoriesEndOnlyWhatTheyFound(t *testing.T) {
+	files, err := filepath.Glob("stories/*_test.go")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		require.NoError(t, err)
+		for _, line := range strings.Split(string(text), "\n") {
+			if strings.Contains(line, "syscall.Kill(") && !strings.Contains(line, "-cmd.Process.Pid") {
+				require.Equal(t, "stories/processes_test.go", f, line)
+			}
+		}
+	}
 }

@@ -248,7 +248,7 @@ func TestOutputOutlivesItsTakers(t *testing.T) {
 	var pid int
 	require.Eventually(t, func() bool { pid = drainer(cmd.Process.Pid); return pid > 0 }, 60*time.Second, 10*time.Millisecond)
 	time.Sleep(500 * time.Millisecond)
-	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+	require.NoError(t, kill(pid, syscall.SIGKILL))
 	require.Eventually(t, func() bool { other := drainer(cmd.Process.Pid); return other > 0 && other != pid }, 60*time.Second, 10*time.Millisecond, "another follows")
 	require.NoError(t, cmd.Wait())
 	require.FileExists(t, w.folder+"/ended")

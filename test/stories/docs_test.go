@@ -159,29 +159,48 @@ func (w *world) sameRuns(t *testing.T, what, whole, cut string) {
 	require.NoError(t, err, "%s: the checkpoints of the last epoch differ: %.300s", what, out)
 }
 
-// train20 is resumes for a program without a wrapper: it is slowed down by its own output being taken, and killed when it has saved some epochs.
+// train20 is resumes for a program without a wrapper of its own: a script lets it begin only when it is watched, and it is let go a moment at a
+// time until the service has a checkpoint of it; then it is killed.
 func (w *world) train20(t *testing.T, program string) {
 	t.Helper()
-	out, errs, code := w.try("record", "--project", "vessels", "--", program)
+	script := w.folder + "/held.sh"
+	require.NoError(t, os.WriteFile(script, fmt.Appendf(nil, `#!/bin/sh
+if rm %[1]s/hold 2> /dev/null; then echo $$ > %[1]s/pid.new; mv %[1]s/pid.new %[1]s/pid; kill -STOP $$; fi
+exec %[2]s
+`, w.folder, program), 0o755))
+	out, errs, code := w.try("record", "--project", "vessels", "--", script)
 	require.Zero(t, code, out+errs)
 	_, whole, _ := strings.Cut(errs, "recording ")
 	whole, _, _ = strings.Cut(whole, "\n")
 	var cut string
-	for try := 1; cut == "" && try < 40; try++ { // until the kill falls between the first checkpoint and the end
-		cmd := w.command(w.binary, "record", "--project", "vessels", "--", program)
+	for try := 1; cut == "" && try < 10; try++ { // until the kill falls between the first checkpoint and the end
+		os.Remove(w.folder + "/pid")
+		require.NoError(t, os.WriteFile(w.folder+"/hold", nil, 0o644))
+		cmd := w.command(w.binary, "record", "--project", "vessels", "--", script)
 		said := &lockedBuffer{}
 		cmd.Stderr = said
 		require.NoError(t, cmd.Start())
 		pid := 0
-		for began := time.Now(); pid == 0 && time.Since(began) < 10*time.Second; {
-			list, _ := exec.Command("pgrep", "-P", fmt.Sprint(cmd.Process.Pid), "-x", "program").Output()
-			fmt.Sscan(string(list), &pid)
-		}
-		time.Sleep(time.Duration(try) * time.Millisecond)
-		syscall.Kill(pid, syscall.SIGKILL)
-		cmd.Wait()
+		require.Eventually(t, func() bool {
+			text, err := os.ReadFile(w.folder + "/pid")
+			if err == nil {
+				fmt.Sscan(string(text), &pid)
+			}
+			return pid > 0
+		}, 60*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { return strings.Contains(said.String(), "recording ") }, 60*time.Second, 5*time.Millisecond)
 		_, run, _ := strings.Cut(said.String(), "recording ")
 		run, _, _ = strings.Cut(run, "\n")
+		for !zombie(pid) && w.show(t, run).Checkpoints == 0 {
+			if kill(pid, syscall.SIGCONT) != nil {
+				break // it has ended
+			}
+			time.Sleep(time.Millisecond)
+			kill(pid, syscall.SIGSTOP)
+			time.Sleep(50 * time.Millisecond)
+		}
+		kill(pid, syscall.SIGKILL)
+		cmd.Wait()
 		if r := w.show(t, run); r.State == "failed" && r.Checkpoints > 0 && r.Checkpoints < 20 {
 			cut = run
 		}

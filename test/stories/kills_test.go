@@ -46,12 +46,12 @@ func TestKillsLoseNothing(t *testing.T) {
 			time.Sleep(time.Duration(r.IntN(600)) * time.Millisecond)
 			w.start(t)
 		case 1:
-			if pid := postmaster(w.folder); pid > 0 && syscall.Kill(pid, syscall.SIGKILL) == nil {
+			if pid := postmaster(w.folder); pid > 0 && kill(pid, syscall.SIGKILL) == nil {
 				killed["database"]++
 			}
 		case 2:
 			for _, pid := range recorders(w.folder, w.binary) {
-				if syscall.Kill(pid, syscall.SIGKILL) == nil {
+				if kill(pid, syscall.SIGKILL) == nil {
 					killed["recorder"]++
 				}
 			}
@@ -62,7 +62,7 @@ func TestKillsLoseNothing(t *testing.T) {
 	for _, what := range []string{"service", "database", "recorder"} {
 		require.GreaterOrEqual(t, killed[what], 5, what)
 	}
-	require.Eventually(t, func() bool { return syscall.Kill(trainer, 0) != nil || zombie(trainer) }, 2*time.Minute, 100*time.Millisecond, "training goes on to its end")
+	require.Eventually(t, func() bool { return kill(trainer, 0) != nil || zombie(trainer) }, 2*time.Minute, 100*time.Millisecond, "training goes on to its end")
 	require.Eventually(t, w.ready, 30*time.Second, 50*time.Millisecond)
 	w.nothingWaits(t)
 

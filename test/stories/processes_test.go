@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 )
 
 // processes calls each for every process with its arguments and environment.
@@ -51,6 +52,15 @@ func postmaster(folder string) int {
 	line, _, _ := strings.Cut(string(content), "\n")
 	pid, _ := strconv.Atoi(line)
 	return pid
+}
+
+// kill sends a signal to one process. A story sends none otherwise: to the system, 0 and the numbers below it are groups of processes, the story's own
+// among them, and a process that was not found has the number 0.
+func kill(pid int, signal syscall.Signal) error {
+	if pid <= 1 {
+		return fmt.Errorf("no process %d to send %s to", pid, signal)
+	}
+	return syscall.Kill(pid, signal)
 }
 
 func zombie(pid int) bool {

@@ -80,7 +80,7 @@ func TestPythonFromTheService(t *testing.T) {
 	}, 60*time.Second, 50*time.Millisecond)
 	processes(func(pid int, args []string, env string) {
 		if len(args) > 1 && args[0] == python && args[1] == script && strings.Contains(env, "PACE=0.3") {
-			syscall.Kill(pid, syscall.SIGKILL)
+			kill(pid, syscall.SIGKILL)
 		}
 	})
 	cmd.Wait()

@@ -109,9 +109,9 @@ func TestResumedEqualsUninterrupted(t *testing.T) {
 			w.stop(t, syscall.SIGKILL)
 			time.Sleep(time.Duration(r.IntN(100)) * time.Millisecond)
 		}
-		syscall.Kill(trainer, syscall.SIGKILL)
+		kill(trainer, syscall.SIGKILL)
 		if down || seed%3 == 0 {
-			syscall.Kill(cmd.Process.Pid, syscall.SIGKILL)
+			kill(cmd.Process.Pid, syscall.SIGKILL)
 		}
 		cmd.Wait()
 		if down {
@@ -158,10 +158,10 @@ func TestOneLegAtATime(t *testing.T) {
 	require.Equal(t, 6, code, errs)
 	require.Contains(t, errs, "vessels/1 is being recorded: leg 1")
 	require.Contains(t, errs, "--take-over")
-	require.NoError(t, syscall.Kill(old.Process.Pid, syscall.SIGSTOP)) // its recorder hears nothing for a while
+	require.NoError(t, kill(old.Process.Pid, syscall.SIGSTOP)) // its recorder hears nothing for a while
 	out, errs, code := w.try("resume", "vessels/1@e2", "--take-over")
 	require.Zero(t, code, out+errs)
-	require.NoError(t, syscall.Kill(old.Process.Pid, syscall.SIGCONT))
+	require.NoError(t, kill(old.Process.Pid, syscall.SIGCONT))
 	old.Wait()
 	require.Contains(t, said.String(), "vessels/1 goes on as leg 2")
 	w.nothingWaits(t)
