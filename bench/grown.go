@@ -78,10 +78,10 @@ func (w *world) wideTable() row {
 			}
 			for _, text := range []string{
 				fmt.Sprintf(`insert into run (project, number, key, title, state, creator, started, ended) select %d, n, gen_random_uuid(), 'net', 'finished', %d, now(), now() from generate_series(1, 5000) n`, p.ID, w.person),
-				fmt.Sprintf(`insert into hyper (run, name, value) select r.id, 'h' || to_char(h, 'FM00'), to_jsonb(h) from run r cross join generate_series(0, 29) h where r.project = %d`, p.ID),
-				fmt.Sprintf(`insert into curve (run, id, name) select r.id, c + 1, 'c' || to_char(c, 'FM00') from run r cross join generate_series(0, 29) c where r.project = %d`, p.ID),
+				fmt.Sprintf(`insert into hyper (run, name, value) select r.id, 'h' || to_char(h, 'FM00'), to_jsonb(h) from run r cross join generate_series(0, 29) h where r.project = %d order by r.id, h`, p.ID),
+				fmt.Sprintf(`insert into curve (run, id, name) select r.id, c + 1, 'c' || to_char(c, 'FM00') from run r cross join generate_series(0, 29) c where r.project = %d order by r.id, c`, p.ID),
 				fmt.Sprintf(`insert into curve_summary (run, curve, count, nan, infinite, last_step, last_epoch, last_time, last_value, low_step, low_epoch, low_time, low_value, high_step, high_epoch, high_time, high_value, sketch_every, sketch)
-					select r.id, c, 30, 0, 0, 3000, 30, 1, 1, 2000, 20, 1, 1, 100, 1, 1, 2, -1, '' from run r cross join generate_series(1, 30) c where r.project = %d`, p.ID),
+					select r.id, c, 30, 0, 0, 3000, 30, 1, 1, 2000, 20, 1, 1, 100, 1, 1, 2, -1, '' from run r cross join generate_series(1, 30) c where r.project = %d order by r.id, c`, p.ID),
 				`analyze run`, `analyze hyper`, `analyze curve`, `analyze curve_summary`,
 			} {
 				if _, err := w.db.JobPool().Exec(ctx, text); err != nil {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
 
 	"kembrel/api"
 	"kembrel/core/curve"
@@ -36,8 +37,8 @@ type History struct {
 	query     pg.RunQuery
 }
 
-// runsChosen finds runs of a project: those named, the first first, or those that a query chooses, in its order.
-func (s *Service) runsChosen(ctx context.Context, q pg.RunQuery, wanted []int) ([]pg.Run, error) {
+// runsChosen finds runs of a project: those named, the first first, or those that a query chooses, in its order; read reads them.
+func (s *Service) runsChosen(ctx context.Context, q pg.RunQuery, wanted []int, read func(context.Context, int64, []int64) ([]pg.Run, error)) ([]pg.Run, error) {
 	numbers := make([]int64, len(wanted))
 	for i, n := range wanted {
 		numbers[i] = int64(n)
@@ -56,7 +57,7 @@ func (s *Service) runsChosen(ctx context.Context, q pg.RunQuery, wanted []int) (
 				numbers, q.After = append(numbers, p.Number), &p
 			}
 		}
-		rows, err := s.db.RunsByNumber(ctx, q.Project, numbers)
+		rows, err := read(ctx, q.Project, numbers)
 		if err != nil {
 			return nil, err
 		}
@@ -85,7 +86,11 @@ func (s *Service) OpenHistory(ctx context.Context, in *api.HistoryInput) (*Histo
 	if h.columns, h.headings, err = columnsOf(o, in.Columns); err != nil {
 		return nil, err
 	}
-	if h.runs, err = s.runsChosen(ctx, h.query, in.Runs); err != nil {
+	read := s.db.RunsByNumber
+	if h.columns != nil {
+		read = s.db.RunTitles
+	}
+	if h.runs, err = s.runsChosen(ctx, h.query, in.Runs, read); err != nil {
 		return nil, err
 	}
 	for _, n := range in.Runs {
@@ -167,7 +172,22 @@ func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 		}
 		return table.Close()
 	}
-	for _, r := range h.runs {
+	sums := map[int64][]pg.Summary{}
+	for i, r := range h.runs {
+		if i%100 == 0 { // of as many runs at a time
+			clear(sums)
+			var ids []int64
+			for _, r := range h.runs[i:min(i+100, len(h.runs))] {
+				ids = append(ids, r.ID)
+			}
+			found, err := h.service.db.Summaries(ctx, ids, "")
+			if err != nil {
+				return err
+			}
+			for _, c := range found {
+				sums[c.Run] = append(sums[c.Run], c)
+			}
+		}
 		row := history.Row{{Name: "run", Value: runAddress(h.in.Project, r.Number)}, {Name: "title", Value: r.Title}, {Name: "state", Value: r.State},
 			{Name: "who", Value: r.Who}, {Name: "host", Value: r.Host}, {Name: "started", Value: r.Started}}
 		ended := history.Cell{Name: "ended"}
@@ -187,11 +207,7 @@ func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 		for _, name := range names {
 			row = append(row, history.Cell{Name: "hyper." + name, Value: hyper[name]})
 		}
-		sums, err := h.service.db.Summaries(ctx, []int64{r.ID}, "")
-		if err != nil {
-			return err
-		}
-		for _, c := range sums {
+		for _, c := range sums[r.ID] {
 			if h.in.Names == nil || slices.Contains(h.in.Names, c.Name) {
 				row = append(row, history.Cell{Name: "last." + c.Name, Value: c.LastValue}, history.Cell{Name: "least." + c.Name, Value: c.LowValue},
 					history.Cell{Name: "greatest." + c.Name, Value: c.HighValue})
@@ -205,34 +221,73 @@ func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 // addColumns adds a row per run with the columns asked for.
 func (h *History) addColumns(ctx context.Context, table *history.Table) error {
 	table.Declare(append([]string{"run", "title"}, h.headings...)...)
-	for part := range slices.Chunk(h.runs, 500) {
-		numbers := make([]int64, len(part))
-		for i, r := range part {
-			numbers[i] = int64(r.Number)
+	table.Fixed()
+	type part struct {
+		runs   []pg.Run
+		values map[int64][]json.RawMessage
+	}
+	parts := make(chan part) // the next is read while one is put into the table
+	readers, ctx := errgroup.WithContext(ctx)
+	readers.Go(func() error {
+		defer close(parts)
+		for runs := range slices.Chunk(h.runs, 500) {
+			numbers := make([]int64, len(runs))
+			for i, r := range runs {
+				numbers[i] = int64(r.Number)
+			}
+			values, err := h.service.db.RunValues(ctx, h.query, numbers, h.columns)
+			if err != nil {
+				return orOutOfRange(err)
+			}
+			select {
+			case parts <- part{runs, values}:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
 		}
-		found, err := h.service.db.RunValues(ctx, h.query, numbers, h.columns)
-		if err != nil {
-			return orOutOfRange(err)
-		}
-		for _, r := range part {
-			row := history.Row{{Name: "run", Value: runAddress(h.in.Project, r.Number)}, {Name: "title", Value: r.Title}}
-			for i, v := range found[int64(r.Number)] {
-				var value any
-				if v == nil {
-					continue
-				}
-				if err := exactly(v, &value); err != nil {
+		return nil
+	})
+	readers.Go(func() error {
+		for p := range parts {
+			for _, r := range p.runs {
+				row, err := h.row(r, p.values[int64(r.Number)])
+				if err != nil {
 					return err
 				}
-				if text, ok := value.(string); ok && h.columns[i].Kind == filter.Time {
-					value = history.Moment(text)
-				}
-				row = append(row, history.Cell{Name: h.headings[i], Value: value})
+				table.Add(row)
 			}
-			table.Add(row)
 		}
+		return nil
+	})
+	return readers.Wait()
+}
+
+// row is a run's with the columns asked for.
+func (h *History) row(r pg.Run, values []json.RawMessage) (history.Row, error) {
+	row := history.Row{{Name: "run", Value: runAddress(h.in.Project, r.Number)}, {Name: "title", Value: r.Title}}
+	for i, v := range values {
+		if v == nil {
+			continue
+		}
+		value, err := plainly(v)
+		if err != nil {
+			return nil, err
+		}
+		if text, ok := value.(string); ok && h.columns[i].Kind == filter.Time {
+			value = history.Moment(text)
+		}
+		row = append(row, history.Cell{Name: h.headings[i], Value: value})
 	}
-	return nil
+	return row, nil
+}
+
+// plainly reads a JSON value that the database wrote; a number is so found without a decoder, as tables have hundreds of thousands.
+func plainly(text json.RawMessage) (value any, err error) {
+	if c := text[0]; c == '-' || '0' <= c && c <= '9' {
+		return json.Number(text), nil
+	}
+	err = exactly(text, &value)
+	return value, err
 }
 
 // exactly reads JSON whose numbers keep all their digits.

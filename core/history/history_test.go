@@ -193,6 +193,17 @@ func TestTable(t *testing.T) {
 		require.NoError(t, table.Close())
 		out[format] = b.String()
 	}
+	for _, format := range []string{"csv", "jsonl", "parquet"} { // the same where the columns are said before
+		var b bytes.Buffer
+		table := NewTable(format, &b)
+		table.Declare("run", "hyper.rate", "hyper.kind", "last.loss", "hyper.layers")
+		table.Fixed()
+		for _, r := range rows {
+			table.Add(r)
+		}
+		require.NoError(t, table.Close())
+		require.Equal(t, out[format], b.String(), format)
+	}
 	require.Equal(t, "run,hyper.rate,hyper.kind,last.loss,hyper.layers\nvessels/1,0.1,tanh,NaN,\nvessels/2,,true,,\"[3,4]\"\n", out["csv"])
 	require.Equal(t, `{"hyper.kind":"tanh","hyper.rate":0.1,"last.loss":"NaN","run":"vessels/1"}`, strings.SplitN(out["jsonl"], "\n", 2)[0])
 	require.Equal(t, `{"hyper.kind":true,"hyper.layers":[3,4],"run":"vessels/2"}`, strings.SplitN(out["jsonl"], "\n", 3)[1])

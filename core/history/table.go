@@ -1,6 +1,7 @@
 package history
 
 import (
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -27,15 +28,19 @@ type Cell struct {
 // Row is a row of a table whose rows need not have the same cells.
 type Row []Cell
 
-// Table writes rows, in memory until Close, because the columns and their types are known only then. A column has the type of its values: whole
+// Table writes rows, in memory until Close, because the columns and their types are known only then, or as they come (Fixed). A column has the type of its values: whole
 // numbers, numbers, truth values, times; where they differ, or a whole number has more digits than the number it would be put beside can hold, it is
 // text. In CSV and JSON Lines every value stands as it is.
 type Table struct {
 	format  string
 	to      io.Writer
-	rows    []map[string]any
+	rows    [][]any // by column; a row may be shorter than there are columns
 	columns []string
-	kinds   map[string]kind
+	kinds   []kind // of the columns
+	places  map[string]int
+	csv     *csv.Writer // of a table whose columns are fixed, whose rows are written as they come
+	json    *json.Encoder
+	err     error
 }
 
 // kind is the type of a column's values so far.
@@ -56,34 +61,60 @@ const exactBelow = 1 << 53
 
 // NewTable makes one; csv-long is csv here.
 func NewTable(format string, to io.Writer) *Table {
-	return &Table{format: format, to: to, kinds: map[string]kind{}}
+	return &Table{format: format, to: to, places: map[string]int{}}
 }
 
 // Declare names columns before there are rows, so that they stand in this order, also where no row has them.
 func (t *Table) Declare(names ...string) {
 	for _, name := range names {
-		if _, known := t.kinds[name]; !known {
-			t.columns = append(t.columns, name)
-			t.kinds[name] = none
-		}
+		t.place(name)
 	}
+}
+
+// Fixed says that no columns come but those declared: rows of CSV and JSON Lines are written as they come from here on, in bounded memory.
+func (t *Table) Fixed() {
+	switch t.format {
+	case "csv":
+		t.head()
+	case "jsonl":
+		t.json = json.NewEncoder(t.to)
+	}
+}
+
+// place is which column a name is, a new one where there is none.
+func (t *Table) place(name string) int {
+	i, known := t.places[name]
+	if !known {
+		i = len(t.columns)
+		t.columns, t.kinds, t.places[name] = append(t.columns, name), append(t.kinds, none), i
+	}
+	return i
 }
 
 // Add adds a row.
 func (t *Table) Add(r Row) {
-	row := map[string]any{}
+	row := make([]any, len(t.columns), len(t.columns)+len(r))
 	for _, c := range r {
-		t.Declare(c.Name)
-		if c.Value == nil {
-			continue
+		i := t.place(c.Name)
+		if i >= len(row) {
+			row = append(row, make([]any, i+1-len(row))...)
 		}
 		if n, ok := c.Value.(json.Number); ok {
 			c.Value = number(n)
 		}
-		row[c.Name] = c.Value
-		t.kinds[c.Name] = join(t.kinds[c.Name], kindOf(c.Value))
+		if c.Value != nil {
+			row[i], t.kinds[i] = c.Value, join(t.kinds[i], kindOf(c.Value))
+		}
 	}
-	t.rows = append(t.rows, row)
+	switch {
+	case t.err != nil:
+	case t.csv != nil:
+		t.err = t.csv.Write(t.cells(row))
+	case t.json != nil:
+		t.err = t.json.Encode(t.object(row))
+	default:
+		t.rows = append(t.rows, row)
+	}
 }
 
 // number is a number as JSON has it, with all its digits: int64 or float64 where they hold it, else as it was written.
@@ -92,8 +123,13 @@ func number(n json.Number) any {
 		return i
 	}
 	f, err := n.Float64()
-	exact, ok := new(big.Rat).SetString(n.String())
-	if err != nil || !ok || exact.IsInt() && exact.Cmp(new(big.Rat).SetFloat64(f)) != 0 {
+	if err == nil && -exactBelow < f && f < exactBelow {
+		return f
+	}
+	if err != nil { // more than a double holds
+		return n
+	}
+	if exact, ok := new(big.Rat).SetString(n.String()); !ok || exact.IsInt() && exact.Cmp(new(big.Rat).SetFloat64(f)) != 0 {
 		return n
 	}
 	return f
@@ -150,51 +186,62 @@ func cellText(v any) string {
 	return string(text)
 }
 
-// Close writes the table.
+// Close writes the table, or what is left of it.
 func (t *Table) Close() error {
 	switch t.format {
 	case "jsonl":
-		return t.lines()
+		if t.json == nil {
+			t.json = json.NewEncoder(t.to)
+		}
+		for _, row := range t.rows {
+			t.err = cmp.Or(t.err, t.json.Encode(t.object(row)))
+		}
+		return t.err
 	case "parquet":
 		return t.parquet()
 	}
-	w := csv.NewWriter(t.to)
+	if t.csv == nil {
+		t.head()
+	}
+	for _, row := range t.rows {
+		t.err = cmp.Or(t.err, t.csv.Write(t.cells(row)))
+	}
+	t.csv.Flush()
+	return cmp.Or(t.err, t.csv.Error())
+}
+
+// head writes a CSV's first line.
+func (t *Table) head() {
+	t.csv = csv.NewWriter(t.to)
 	head := make([]string, len(t.columns))
 	for i, c := range t.columns {
 		head[i] = plain.Cell(c)
 	}
-	if err := w.Write(head); err != nil {
-		return err
-	}
-	for _, row := range t.rows {
-		cells := make([]string, len(t.columns))
-		for i, c := range t.columns {
-			cells[i] = cellText(row[c])
-			if _, isText := row[c].(string); isText {
-				cells[i] = plain.Cell(cells[i])
-			}
-		}
-		if err := w.Write(cells); err != nil {
-			return err
-		}
-	}
-	w.Flush()
-	return w.Error()
+	t.err = t.csv.Write(head)
 }
 
-func (t *Table) lines() error {
-	e := json.NewEncoder(t.to)
-	for _, row := range t.rows {
-		for name, v := range row {
-			if f, ok := v.(float64); ok && (f != f || f-f != 0) {
-				row[name] = Number(f) // NaN or infinite
-			}
-		}
-		if err := e.Encode(row); err != nil {
-			return err
+func (t *Table) cells(row []any) []string {
+	cells := make([]string, len(t.columns))
+	for i, v := range row {
+		cells[i] = cellText(v)
+		if _, isText := v.(string); isText {
+			cells[i] = plain.Cell(cells[i])
 		}
 	}
-	return nil
+	return cells
+}
+
+func (t *Table) object(row []any) map[string]any {
+	object := make(map[string]any, len(row))
+	for i, v := range row {
+		if f, ok := v.(float64); ok && (f != f || f-f != 0) {
+			v = Number(f) // NaN or infinite
+		}
+		if v != nil {
+			object[t.columns[i]] = v
+		}
+	}
+	return object
 }
 
 var nodes = map[kind]func() parquet.Node{
@@ -207,8 +254,8 @@ var nodes = map[kind]func() parquet.Node{
 
 func (t *Table) parquet() error {
 	group := parquet.Group{}
-	for _, c := range t.columns {
-		group[c] = parquet.Compressed(parquet.Optional(nodes[t.kinds[c]]()), &parquet.Zstd)
+	for i, c := range t.columns {
+		group[c] = parquet.Compressed(parquet.Optional(nodes[t.kinds[i]]()), &parquet.Zstd)
 	}
 	names := append([]string(nil), t.columns...) // a group's columns lie by name
 	sort.Strings(names)
@@ -216,12 +263,12 @@ func (t *Table) parquet() error {
 	for _, row := range t.rows {
 		out := make(parquet.Row, len(names))
 		for i, c := range names {
-			v, there := row[c]
-			if !there {
+			from := t.places[c]
+			if from >= len(row) || row[from] == nil {
 				out[i] = parquet.NullValue().Level(0, 0, i)
 				continue
 			}
-			out[i] = t.value(c, v).Level(0, 1, i)
+			out[i] = value(t.kinds[from], row[from]).Level(0, 1, i)
 		}
 		if _, err := w.WriteRows([]parquet.Row{out}); err != nil {
 			return err
@@ -231,8 +278,8 @@ func (t *Table) parquet() error {
 }
 
 // value is a value in its column's type.
-func (t *Table) value(column string, v any) parquet.Value {
-	switch t.kinds[column] {
+func value(of kind, v any) parquet.Value {
+	switch of {
 	case whole, small:
 		return parquet.Int64Value(v.(int64))
 	case double:

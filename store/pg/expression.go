@@ -17,22 +17,6 @@ type builder struct {
 	objective string
 	joins     string // of what is sorted by
 	few       map[*filter.Node][]int64
-	hypers    []string // hyperparameters and curves that run_values joins
-	curves    []string
-}
-
-// joined writes a column that is a hyperparameter or a curve's figure as what run_values joins once for each run, however many columns there are; "" where
-// it is something else.
-func (b *builder) joined(n *filter.Node) string {
-	if n.Op == filter.Hyper && n.Kind == filter.Any {
-		b.hypers = append(b.hypers, n.Name)
-		return "hy.hypers -> " + b.add(n.Name) + "::text"
-	}
-	if column := b.figure(n); column != "" {
-		b.curves = append(b.curves, n.Name)
-		return fmt.Sprintf("nullif(fg.figures -> %s::text -> '%s', 'null')", b.add(n.Name), column)
-	}
-	return ""
 }
 
 // figure is the column of curve_summary that a node reads; "" where it reads none.

@@ -4,6 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -164,33 +168,82 @@ func (q Queries) Landmarks(ctx context.Context, in RunQuery, every int) ([]Landm
 	})
 }
 
-// RunValues are what expressions say of some runs, as JSON, in the order of the expressions; null where absent.
+// RunValues are what expressions say of some runs, as JSON, in the order of the expressions; nil where absent. Infinities are texts, as in the API.
+// Hyperparameters and figures of curves are read as rows, once for all runs, however many columns there are; O(runs x columns).
 func (q Queries) RunValues(ctx context.Context, in RunQuery, numbers []int64, expressions []*filter.Node) (map[int64][]json.RawMessage, error) {
 	b := &builder{args: A{"project": in.Project, "numbers": numbers}, lower: in.Lower, objective: in.Objective}
-	parts := make([]string, len(expressions))
+	out := map[int64][]json.RawMessage{}
+	for _, n := range numbers {
+		out[n] = make([]json.RawMessage, len(expressions))
+	}
+	hypers, figures, others, parts := map[string][]int{}, map[string][]int{}, []int{}, []string{}
 	for i, n := range expressions {
-		kind := n.Kind
-		if parts[i] = b.joined(n); parts[i] != "" {
-			continue
-		}
-		if parts[i] = b.of(n, kind); kind != filter.Any && kind != filter.List {
-			parts[i] = "to_jsonb(" + parts[i] + ")"
+		switch {
+		case n.Op == filter.Hyper && n.Kind == filter.Any:
+			hypers[n.Name] = append(hypers[n.Name], i)
+		case b.figure(n) != "":
+			figures[n.Name] = append(figures[n.Name], i)
+		default:
+			part := b.of(n, n.Kind)
+			if n.Kind != filter.Any && n.Kind != filter.List {
+				part = "to_jsonb(" + part + ")"
+			}
+			others, parts = append(others, i), append(parts, part)
 		}
 	}
-	text := strings.Replace(q.sql("run_values"), "/*values*/", strings.Join(parts, ", "), 1)
-	b.args["hypers"], b.args["curves"] = b.hypers, b.curves
-	rows, err := q.db.Query(ctx, text, pgx.QueryExecModeExec, b.args)
+	var number int64
+	var name string
+	if len(hypers) > 0 {
+		var value []byte // of its own for every row
+		args := A{"project": in.Project, "numbers": numbers, "names": slices.Collect(maps.Keys(hypers))}
+		err := q.forEach(ctx, "run_hypers", args, []any{&number, &name, &value}, func() {
+			for _, i := range hypers[name] {
+				out[number][i] = value
+			}
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	if len(figures) > 0 {
+		var last, low, high, best float64
+		columns := make([]*float64, len(expressions))
+		for i, n := range expressions {
+			columns[i] = map[string]*float64{"last_value": &last, "low_value": &low, "high_value": &high, "at_best": &best}[b.figure(n)]
+		}
+		args := A{"project": in.Project, "numbers": numbers, "names": slices.Collect(maps.Keys(figures))}
+		err := q.forEach(ctx, "run_figures", args, []any{&number, &name, &last, &low, &high, &best}, func() {
+			for _, i := range figures[name] {
+				switch v := *columns[i]; {
+				case math.IsInf(v, 1):
+					out[number][i] = json.RawMessage(`"Infinity"`)
+				case math.IsInf(v, -1):
+					out[number][i] = json.RawMessage(`"-Infinity"`)
+				case v == v:
+					out[number][i] = strconv.AppendFloat(nil, v, 'g', -1, 64)
+				}
+			}
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	if len(others) == 0 {
+		return out, nil
+	}
+	rows, err := q.db.Query(ctx, strings.Replace(q.sql("run_values"), "/*values*/", strings.Join(parts, ", "), 1), pgx.QueryExecModeExec, b.args)
 	if err != nil {
 		return nil, err
 	}
-	out := map[int64][]json.RawMessage{}
-	found, err := pgx.CollectRows(rows, pgx.RowToStructByPos[struct {
-		Number int64
-		Values []json.RawMessage
-	}])
-	for _, f := range found {
-		out[f.Number] = f.Values
-	}
+	var values []json.RawMessage
+	_, err = pgx.ForEachRow(rows, []any{&number, &values}, func() error {
+		for k, i := range others {
+			if values[k] != nil {
+				out[number][i] = slices.Clone(values[k])
+			}
+		}
+		return nil
+	})
 	return out, err
 }
 

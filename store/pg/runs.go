@@ -191,6 +191,20 @@ func (q Queries) RunsByNumber(ctx context.Context, project int64, numbers []int6
 	return list[Run](ctx, q, "run_list", A{"project": project, "numbers": numbers})
 }
 
+// RunTitles are some runs of a project with what they are called, and nothing else, in no order.
+func (q Queries) RunTitles(ctx context.Context, project int64, numbers []int64) ([]Run, error) {
+	titles, err := list[struct {
+		ID     int64
+		Number int
+		Title  string
+	}](ctx, q, "run_titles", A{"project": project, "numbers": numbers})
+	out := make([]Run, len(titles))
+	for i, t := range titles {
+		out[i] = Run{ID: t.ID, Number: t.Number, Title: t.Title}
+	}
+	return out, err
+}
+
 // ChangeRun changes what is not nil.
 func (q Queries) ChangeRun(ctx context.Context, id int64, title *string, tags []string, note *string) error {
 	_, err := q.exec(ctx, "run_change", A{"id": id, "title": title, "tags": tags, "note": note})

@@ -271,6 +271,18 @@ func list[T any](ctx context.Context, q Queries, name string, args A) ([]T, erro
 	return out, nil
 }
 
+// forEach reads rows of several hundred thousand: it scans each into the same places, and calls do.
+func (q Queries) forEach(ctx context.Context, name string, args A, into []any, do func()) error {
+	rows, err := q.db.Query(ctx, q.sql(name), args)
+	if err == nil {
+		_, err = pgx.ForEachRow(rows, into, func() error { do(); return nil })
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	return nil
+}
+
 // TooCostly reports whether the database gave a statement up because it took longer than its lane allows.
 func TooCostly(err error) bool {
 	var problem *pgconn.PgError

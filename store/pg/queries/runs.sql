@@ -85,14 +85,22 @@ select number, value, place from (
     where r.project = @project and (true/*shown*/) and (true/*where*/)) all_places
 where place % @every = 0 or place = total order by place;
 
+-- query: run_titles
+select id, number, title from run where project = @project and number = any(@numbers::bigint[]);
+
+-- query: run_hypers
+select r.number::bigint, h.name, h.value::text from run r join hyper h on h.run = r.id
+where r.project = @project and r.number = any(@numbers::bigint[]) and h.name = any(@names::text[]);
+
+-- query: run_figures
+select r.number::bigint, c.name, s.last_value, s.low_value, s.high_value, coalesce(s.at_best, 'NaN')
+from run r join curve c on c.run = r.id join curve_summary s on s.run = c.run and s.curve = c.id
+where r.project = @project and r.number = any(@numbers::bigint[]) and c.name = any(@names::text[]);
+
 -- query: run_values
 -- What columns of a table say of some runs; the mark is filled in by filter.go.
 select r.number::bigint as number, array[/*values*/]::jsonb[] as values from run r
 join person p on p.id = r.creator left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
-left join lateral (select jsonb_object_agg(h.name, h.value) as hypers from hyper h where h.run = r.id and h.name = any(@hypers::text[])) hy on true
-left join lateral (select jsonb_object_agg(c.name, jsonb_build_object('last_value', nullif(s.last_value, 'NaN'), 'low_value', nullif(s.low_value, 'NaN'),
-                       'high_value', nullif(s.high_value, 'NaN'), 'at_best', nullif(s.at_best, 'NaN'))) as figures
-                   from curve c join curve_summary s on s.run = c.run and s.curve = c.id where c.run = r.id and c.name = any(@curves::text[])) fg on true
 where r.project = @project and r.number = any(@numbers::bigint[]);
 
 -- query: hyper_is_number
