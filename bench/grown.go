@@ -105,10 +105,74 @@ func (w *world) wideTable() row {
 	return row{what: "a project of 5,000 runs: all of them with 60 columns, as CSV", reference: "(itself)", unit: "ms", want: "<= 500 ms", rounds: 5, theirs: read, ours: read}
 }
 
+// greatSearch measures what is shown of searches of 10,000 trials, all of which have run.
+func (w *world) greatSearch() (rows []row) {
+	ctx := context.Background()
+	at, number := api.ProjectInput{Project: "tried"}, 0
+	fill := func() error {
+		if number > 0 {
+			return nil
+		}
+		project := &api.NewProject{}
+		project.Body.Key = at.Project
+		if _, err := client.Call(ctx, w.client, api.MakeProject, project); err != nil {
+			return err
+		}
+		in := &api.NewSearch{ProjectInput: at, Key: uuid.NewString()}
+		in.Body.Strategy, in.Body.Seed, in.Body.Budget, in.Body.Command = "random", 7, 10_000, []string{"train", "--lr", "{lr}"}
+		in.Body.Space = "space: 1\nhyperparameters:\n  lr: {real: [0.0001, 1], log: true}\n  hidden: {integer: [8, 512]}\n  dropout: {real: [0, 0.6]}\n  optimiser: {choice: [momentum, adam]}\n  momentum: {real: [0.8, 0.95], when: {optimiser: momentum}}\n"
+		made, err := client.Call(ctx, w.client, api.MakeSearch, in)
+		if err != nil {
+			return err
+		}
+		p, err := w.db.ProjectByKey(ctx, at.Project)
+		if err != nil {
+			return err
+		}
+		for _, text := range []string{
+			fmt.Sprintf(`insert into run (project, number, key, title, state, creator, started, ended, search, trial, best) select %d, n, gen_random_uuid(), 'net', 'finished', %d, now(), now(), %d, n, 1.0 / n from generate_series(1, 10000) n`, p.ID, w.person, made.Number),
+			fmt.Sprintf(`insert into leg (run, number, key, recorder, state, started, ended, last_step, last_epoch, open) select id, 1, gen_random_uuid(), gen_random_uuid(), 'finished', started, ended, 3000, 30, false from run where project = %d`, p.ID),
+			`analyze run`, `analyze leg`,
+		} {
+			if _, err := w.db.JobPool().Exec(ctx, text); err != nil {
+				return fmt.Errorf("%.60s: %w", text, err)
+			}
+		}
+		number = made.Number
+		return nil
+	}
+	add := func(what string, do func() error) {
+		read := func() (float64, error) {
+			if err := fill(); err != nil {
+				return 0, err
+			}
+			began := time.Now()
+			err := do()
+			return float64(time.Since(began).Microseconds()) / 1000, err
+		}
+		rows = append(rows, row{what: "a search of 10,000 trials: " + what, reference: "(itself)", unit: "ms", want: "<= 300 ms", rounds: 7, theirs: read, ours: read})
+	}
+	add("shown with its trials", func() error {
+		found, err := client.Call(ctx, w.client, api.GetSearch, &api.SearchInput{ProjectInput: at, Number: number})
+		if err == nil && (len(found.Trials) != 10_000 || found.Trials[9_999].Best == nil) {
+			err = fmt.Errorf("%d trials", len(found.Trials))
+		}
+		return err
+	})
+	add("in the list of searches", func() error {
+		found, err := client.Call(ctx, w.client, api.ListSearches, &api.SearchesInput{ProjectInput: at, PageInput: api.PageInput{Limit: 50}})
+		if err == nil && (len(found.Items) != 1 || found.Items[0].Count != 10_000) {
+			err = fmt.Errorf("%d searches", len(found.Items))
+		}
+		return err
+	})
+	return rows
+}
+
 // grownRows are what people and recorders ask for, at each size.
 func (w *world) grownRows() (rows []row) {
 	ctx := context.Background()
-	rows = append(rows, w.wideTable())
+	rows = append(append(rows, w.wideTable()), w.greatSearch()...)
 	for _, n := range sizes {
 		add := func(what string, do func(at api.ProjectInput) error) {
 			read := func() (float64, error) {

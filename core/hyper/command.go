@@ -40,6 +40,9 @@ func says(arg string, value json.RawMessage) bool {
 
 // Text writes a value as an argument: texts without quotes; lists with commas, unless the argument like which it is to be has brackets.
 func Text(value json.RawMessage, like string) string {
+	if len(value) > 0 && (value[0] == '-' || '0' <= value[0] && value[0] <= '9') {
+		return string(value)
+	}
 	var text string
 	if json.Unmarshal(value, &text) == nil {
 		return text

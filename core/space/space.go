@@ -7,6 +7,7 @@ import (
 	"math"
 	"slices"
 	"strconv"
+	"strings"
 
 	"go.yaml.in/yaml/v3"
 
@@ -63,14 +64,16 @@ func (s Setting) Get(name string) json.RawMessage {
 }
 
 func (s Setting) String() string {
-	text := ""
+	var text strings.Builder
 	for i, v := range s {
 		if i > 0 {
-			text += " "
+			text.WriteByte(' ')
 		}
-		text += v.Name + "=" + hyper.Text(v.Value, "[")
+		text.WriteString(v.Name)
+		text.WriteByte('=')
+		text.WriteString(hyper.Text(v.Value, "["))
 	}
-	return text
+	return text.String()
 }
 
 // Names are the hyperparameters' names, in order.
