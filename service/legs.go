@@ -224,7 +224,7 @@ func (s *Service) EndLeg(ctx context.Context, who Who, in *api.EndInput) (*api.N
 	})
 	if err == nil { // whoever asks for the best now is to get it; the ticker would do it a moment later
 		_, err := s.db.SummariseRun(ctx, run)
-		if err = errors.Join(err, s.judge(ctx, run, true), s.compareWithOrigin(ctx, run)); err != nil {
+		if err = errors.Join(err, s.judge(ctx, run), s.compareWithOrigin(ctx, run)); err != nil {
 			s.options.Log.Warn("summaries of curves wait", "err", err)
 		}
 	}

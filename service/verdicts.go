@@ -19,9 +19,8 @@ import (
 // judgedPlaces is into how many epochs or stretches of steps curves are folded before they are judged.
 const judgedPlaces = 512
 
-// judge reads what a run's curves say and keeps it; thorough, also what its other curves were when it was best, which waits for a quieter moment or
-// the run's end where very many train.
-func (s *Service) judge(ctx context.Context, run int64, thorough bool) error {
+// judge reads what a run's curves say and keeps it, and what its other curves were when it was best.
+func (s *Service) judge(ctx context.Context, run int64) error {
 	rows, err := s.db.Judgements(ctx, []int64{run})
 	if err != nil || len(rows) == 0 {
 		return err
@@ -34,7 +33,7 @@ func (s *Service) judge(ctx context.Context, run int64, thorough bool) error {
 	if err != nil {
 		return err
 	}
-	if _, err = s.db.SetVerdict(ctx, run, v); err != nil || !thorough && rows[0].State == "running" {
+	if _, err = s.db.SetVerdict(ctx, run, v); err != nil {
 		return err
 	}
 	return s.lookAtBest(ctx, rows[0], o)
@@ -109,7 +108,7 @@ func (s *Service) drawSketch(ctx context.Context, run int64, c pg.Summary) error
 func (s *Service) lookAgain(ctx context.Context) error {
 	runs, err := s.db.UnlookedRuns(ctx)
 	for _, r := range runs {
-		err = errors.Join(err, s.judge(ctx, r, true))
+		err = errors.Join(err, s.judge(ctx, r))
 	}
 	return err
 }
@@ -123,9 +122,33 @@ func (s *Service) verdictOf(ctx context.Context, run int64, o verdict.Objective)
 	if len(sums) > 0 {
 		sum = sums[0].Core()
 	}
-	by := curve.ByEpoch
+	f, err := s.foldsOf(ctx, run, o, sum)
+	if err != nil {
+		return nil, err
+	}
+	return f.verdict(o, sum), nil
+}
+
+// judgedFolds are the curves by which a run is judged, folded into epochs or stretches of steps.
+type judgedFolds struct {
+	window     curve.Window
+	train, val []curve.Fold
+}
+
+// judgedWindow folds a stretch of epochs or steps.
+func judgedWindow(by curve.By, from, to float64) curve.Window {
+	w := curve.Window{By: by, From: from, To: to, Width: 1}
+	if to-from > judgedPlaces || by == curve.ByStep {
+		w.Width = max(curve.PixelWidth(by, from, to, judgedPlaces), 1)
+	}
+	return w
+}
+
+// foldsOf reads them. sum is the objective's summary.
+func (s *Service) foldsOf(ctx context.Context, run int64, o verdict.Objective, sum curve.Summary) (f judgedFolds, err error) {
+	f.window.By = curve.ByEpoch
 	if math.IsNaN(sum.Last.Epoch) {
-		by = curve.ByStep
+		f.window.By = curve.ByStep
 	}
 	trainName := ""
 	names := []string{o.Curve}
@@ -133,24 +156,22 @@ func (s *Service) verdictOf(ctx context.Context, run int64, o verdict.Objective)
 		trainName = measure + ".train"
 		names = append(names, trainName)
 	}
-	from, to, ok, err := s.readings.Extent(ctx, run, by)
-	if err != nil {
-		return nil, err
+	from, to, ok, err := s.readings.Extent(ctx, run, f.window.By)
+	if err != nil || !ok {
+		return f, err
 	}
-	folds := map[string]store.Folded{}
-	if ok {
-		w := curve.Window{By: by, From: from, To: to, Width: 1}
-		if to-from > judgedPlaces || by == curve.ByStep {
-			w.Width = max(curve.PixelWidth(by, from, to, judgedPlaces), 1)
-		}
-		if folds, err = s.readings.View(ctx, store.Span{Run: run, Names: names}, w, curve.Smoothing{}); err != nil {
-			return nil, err
-		}
-	}
-	j := verdict.Judge(o, by, verdict.FromFolds(by, folds[trainName].Folds), verdict.FromFolds(by, folds[o.Curve].Folds))
+	f.window = judgedWindow(f.window.By, from, to)
+	folds, err := s.readings.View(ctx, store.Span{Run: run, Names: names}, f.window, curve.Smoothing{})
+	f.train, f.val = folds[trainName].Folds, folds[o.Curve].Folds
+	return f, err
+}
+
+func (f judgedFolds) verdict(o verdict.Objective, sum curve.Summary) *api.Verdict {
+	by := f.window.By
+	j := verdict.Judge(o, by, verdict.FromFolds(by, f.train), verdict.FromFolds(by, f.val))
 	return &api.Verdict{Kind: string(j.Kind), Said: j.Say(o, sum), By: string(by), Since: api.Float(j.Since), Train: api.Float(j.Train), Val: api.Float(j.Val),
 		Gap: api.Float(j.Gap), Noise: api.Float(j.Noise), Learnt: api.Float(j.Learnt), Slope: api.Float(j.Slope), Places: j.Places,
-		Pace: api.Float(pace(folds[o.Curve].Folds))}, nil
+		Pace: api.Float(pace(f.val))}
 }
 
 // pace is the usual time per epoch lately, in seconds; NaN where epochs are unknown.
@@ -185,7 +206,7 @@ func toVerdict(kept, aside json.RawMessage) *api.Verdict {
 
 // freshVerdict judges a run now and returns what is kept.
 func (s *Service) freshVerdict(ctx context.Context, run int64) (*api.Verdict, error) {
-	if err := s.judge(ctx, run, true); err != nil {
+	if err := s.judge(ctx, run); err != nil {
 		return nil, err
 	}
 	rows, err := s.db.Judgements(ctx, []int64{run})

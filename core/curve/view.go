@@ -103,6 +103,17 @@ type Reducer struct {
 	pixel    float64
 }
 
+// Continue makes a reducer without a smoother that goes on behind what was reduced in the same pixels before. It takes the folds over.
+func Continue(w Window, folds []Fold) Reducer {
+	r := Reducer{Window: w, Folds: folds}
+	if n := len(folds); n > 0 {
+		if r.pixel = w.By.At(folds[n-1].Last.Point); w.Width > 0 {
+			r.pixel = math.Floor(r.pixel / w.Width)
+		}
+	}
+	return r
+}
+
 // Reading adds one reading, if it lies in the window. O(1).
 func (r *Reducer) Reading(v Reading) {
 	x := r.Window.By.At(v.Point)

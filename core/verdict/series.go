@@ -75,12 +75,48 @@ func median(v []float64) float64 {
 		return math.NaN()
 	}
 	v = slices.Clone(v)
-	slices.Sort(v)
 	m := len(v) / 2
+	high := choose(v, m)
 	if len(v)%2 == 1 {
-		return v[m]
+		return high
 	}
-	return v[m-1] + (v[m]-v[m-1])/2
+	low := slices.Max(v[:m])
+	if low == high { // infinities too
+		return high
+	}
+	return low + (high-low)/2
+}
+
+// choose is the value that would stand at place k if all were sorted; those before it are then no greater. The values are put in another order, and none
+// may be NaN. O(n) on the average (Hoare, "Algorithm 65: Find", 1961).
+func choose(v []float64, k int) float64 {
+	low, high := 0, len(v)-1
+	for low < high {
+		pivot := v[low+(high-low)/2]
+		i, j := low, high
+		for i <= j {
+			for v[i] < pivot {
+				i++
+			}
+			for pivot < v[j] {
+				j--
+			}
+			if i <= j {
+				v[i], v[j] = v[j], v[i]
+				i++
+				j--
+			}
+		}
+		switch {
+		case k <= j:
+			high = j
+		case k >= i:
+			low = i
+		default:
+			return v[k]
+		}
+	}
+	return v[k]
 }
 
 // noise estimates the standard deviation of readings around their trend from second differences, which a straight trend does not

@@ -2,6 +2,8 @@ package verdict
 
 import (
 	"math"
+	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -36,4 +38,25 @@ func TestBestFollowsTheDirection(t *testing.T) {
 	require.EqualValues(t, 10, high.Step)
 	_, ok := Objective{"loss.val", Lower}.Best(summary(math.NaN(), math.Inf(1)))
 	require.False(t, ok)
+}
+
+// The median without sorting is that of the sorted values.
+func TestMedian(t *testing.T) {
+	r := rand.New(rand.NewPCG(19, 61))
+	for range 3000 {
+		v := make([]float64, 1+r.IntN(40))
+		for i := range v {
+			v[i] = []float64{r.NormFloat64(), float64(r.IntN(4)), math.Inf(r.IntN(3) - 1)}[r.IntN(30)/14]
+		}
+		sorted := slices.Clone(v)
+		slices.Sort(sorted)
+		want := sorted[len(v)/2]
+		if low := sorted[(len(v)-1)/2]; low != want {
+			want = low + (want-low)/2
+		}
+		got := median(v)
+		if !(math.IsNaN(want) && math.IsNaN(got)) && math.Float64bits(want+0) != math.Float64bits(got+0) {
+			t.Fatalf("median of %v is %v, not %v", v, got, want)
+		}
+	}
 }

@@ -18,6 +18,15 @@ import (
 type Summarised struct {
 	Run     int64
 	Batches int64 // of all its legs that are summarised now
+	Before  int64 // and were before, where the new readings go simply behind those; else -1
+	// What came between, of the curve of its project's objective and of the same measure in training.
+	Objective, Train []Stretch
+}
+
+// Stretch is neighbouring readings of a curve. len(Values) equals len(Points).
+type Stretch struct {
+	Points []curve.Point
+	Values []float64
 }
 
 // summaryRuns is how many runs are brought up to date in one transaction, and summaryRows how many batches of theirs are read at most.
@@ -87,7 +96,7 @@ func (s *Store) summariseGroup(ctx context.Context, runs []int64) (done []Summar
 			return done, fmt.Errorf("summarise run %d: %w", run, err)
 		}
 		if batches > 0 {
-			done = append(done, Summarised{run, batches})
+			done = append(done, Summarised{Run: run, Batches: batches, Before: -1})
 		}
 	}
 	return done, nil
@@ -151,20 +160,32 @@ func (q Queries) summarise(ctx context.Context, runs []int64) (done []Summarised
 		}
 		at = to
 	}
-	if err := q.addFresh(ctx, fresh); err != nil {
+	drawn, err := q.drawnCurves(ctx, behind)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := q.addFresh(ctx, fresh, drawn); err != nil {
 		return nil, nil, err
 	}
 	if _, err := q.exec(ctx, "summarised_upto", A{"runs": behind, "legs": numbers, "batches": upto}); err != nil {
 		return nil, nil, err
 	}
 	for i, run := range behind {
-		total := upto[i] - from[i]
+		d := Summarised{Run: run, Objective: stretches(fresh[run][drawn[run].Curve]), Train: stretches(fresh[run][drawn[run].Train])}
 		for _, l := range byRun[run] {
-			total += l.Summarised
+			d.Before += l.Summarised
 		}
-		done = append(done, Summarised{run, total})
+		d.Batches = d.Before + upto[i] - from[i]
+		done = append(done, d)
 	}
 	return done, anew, nil
+}
+
+func stretches(parts []part) (out []Stretch) {
+	for _, p := range parts {
+		out = append(out, Stretch{p.points, p.values})
+	}
+	return out
 }
 
 type newRow struct {
@@ -184,11 +205,12 @@ func goesBehind(legs []summaryLeg) bool {
 	return newest.Summarised > 0 || len(legs) == 1 || newest.FromStep > last
 }
 
-// drawn is the curve of a run that lists draw, that of its project's objective, and whether the lower is the better. Only of it a sketch is kept.
+// drawn is the curve of a run that lists draw, that of its project's objective, and whether the lower is the better. Only of it a sketch is kept. Train is
+// the same measure in training, by which it is judged. 0: there is none.
 type drawn struct {
-	Run   int64
-	Curve int
-	Lower bool
+	Run          int64
+	Curve, Train int
+	Lower        bool
 }
 
 func (q Queries) drawnCurves(ctx context.Context, runs []int64) (map[int64]drawn, error) {
@@ -206,14 +228,10 @@ type packedSummaries struct {
 }
 
 // addFresh counts new readings, by run and curve, into the runs' summaries, and keeps their bests.
-func (q Queries) addFresh(ctx context.Context, fresh map[int64]map[int][]part) error {
+func (q Queries) addFresh(ctx context.Context, fresh map[int64]map[int][]part, drawn map[int64]drawn) error {
 	runs := slices.Sorted(maps.Keys(fresh))
 	if len(runs) == 0 {
 		return nil
-	}
-	drawn, err := q.drawnCurves(ctx, runs)
-	if err != nil {
-		return err
 	}
 	rows, err := list[packedSummaries](ctx, q, "run_summaries", A{"runs": runs})
 	if err != nil {
@@ -279,7 +297,7 @@ func (q Queries) keepSummaries(ctx context.Context, all map[int64][]curve.Number
 	for i, run := range runs {
 		payloads[i] = curve.AppendSummaries(nil, all[run])
 		for _, s := range all[run] {
-			if d, ok := drawn[run]; ok && s.Curve == d.Curve {
+			if d := drawn[run]; d.Curve != 0 && s.Curve == d.Curve {
 				best := s.Highest.Value
 				if d.Lower {
 					best = s.Lowest.Value

@@ -32,6 +32,12 @@ func (q Queries) SetVerdict(ctx context.Context, run int64, verdict any) (bool, 
 	return n > 0, err
 }
 
+// SetVerdicts keeps verdicts of runs that still train, as JSON.
+func (q Queries) SetVerdicts(ctx context.Context, runs []int64, verdicts []json.RawMessage) error {
+	_, err := q.exec(ctx, "verdicts_set", A{"runs": runs, "verdicts": verdicts})
+	return err
+}
+
 // SetAside keeps a person's disagreement, or none (nil).
 func (q Queries) SetAside(ctx context.Context, run int64, aside any) error {
 	_, err := q.exec(ctx, "aside_set", A{"run": run, "aside": aside})

@@ -8,6 +8,11 @@ from run r join project p on p.id = r.project where r.id = any(@runs) order by r
 -- query: verdict_set
 update run set verdict = @verdict where id = @run and verdict is distinct from @verdict::jsonb;
 
+-- query: verdicts_set
+-- Of runs that still train: an ended run's last verdict is of all its readings.
+update run r set verdict = g.verdict from unnest(@runs::bigint[], @verdicts::jsonb[]) as g(run, verdict)
+where r.id = g.run and r.state = 'running' and r.verdict is distinct from g.verdict;
+
 -- query: aside_set
 update run set aside = @aside where id = @run;
 
