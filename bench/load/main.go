@@ -67,6 +67,7 @@ type fleet struct {
 	trainers []*trainer
 	took     durations
 	lags     durations
+	verdicts durations // how far they are behind
 	refused  atomic.Int64
 	pid      int
 	memory   atomic.Int64 // most, in bytes
@@ -133,6 +134,7 @@ func load(runs, curves int, length time.Duration) (string, error) {
 	text += fmt.Sprintf("| readings kept and read back, of which differ | %d, %d | 0 differ |\n", readings, differ)
 	text += fmt.Sprintf("| a batch: median, 99 %%, longest | %s, %s, %s | 99 %% <= 50 ms |\n", f.took.at(.5), f.took.at(.99), f.took.at(1))
 	text += fmt.Sprintf("| summaries behind what is kept: median, 99 %%, longest | %s, %s, %s | <= 2 s |\n", f.lags.at(.5), f.lags.at(.99), f.lags.at(1))
+	text += fmt.Sprintf("| verdicts behind the first reading of an epoch (of 10 s): median, 99 %%, longest | %s, %s, %s | |\n", f.verdicts.at(.5), f.verdicts.at(.99), f.verdicts.at(1))
 	text += fmt.Sprintf("| batches refused for a moment and sent again | %d | |\n", f.refused.Load())
 	text += fmt.Sprintf("| the service's memory, at most | %s | <= 300 MB |\n", api.Bytes(f.memory.Load()))
 	if err == nil && differ > 0 {
@@ -302,6 +304,15 @@ func (f *fleet) watch(ctx context.Context) {
 				f.lags.add(asked.Sub(t.acked[shown]))
 			} else {
 				f.lags.add(0)
+			}
+			next := 0 // the step, less 1, with which the first epoch began that the verdict has not seen
+			if run.Verdict != nil {
+				next = max(0, 10*run.Verdict.Places-1)
+			}
+			if next < len(t.acked) && t.acked[next].Before(asked) {
+				f.verdicts.add(asked.Sub(t.acked[next]))
+			} else {
+				f.verdicts.add(0)
 			}
 			t.mutex.Unlock()
 		}
