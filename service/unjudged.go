@@ -14,8 +14,8 @@ import (
 	"kembrel/store/pg"
 )
 
-// judgeShare is how long judging may take before the summaries have their turn again. With very many runs those are judged first whose curves grew
-// most since they were judged, as what a long curve says does not change with one more reading.
+// judgeShare is how long judging may take before the summaries have their turn again. With very many runs those are judged first that are in another
+// epoch than when they were judged, and of these whose curves grew most: what a long curve says does not change with one more reading.
 const judgeShare = 300 * time.Millisecond
 
 // judgeRuns is how many runs are judged with the same statements; while no more wait, each is also looked at where it was best.
@@ -37,6 +37,7 @@ type learnt struct {
 	batches    int64 // in it
 	train, val curve.Reducer
 	to         float64 // the furthest place on the axis
+	seen       int     // folds of the objective when it was judged
 }
 
 // add takes in what came; false: it does not simply go on.
@@ -103,7 +104,7 @@ func (u *unjudged) remember(run int64, o string, f judgedFolds) {
 	u.learnt[run] = &learnt{objective: o, batches: u.waiting[run], train: curve.Continue(f.window, f.train), val: curve.Continue(f.window, f.val), to: to}
 }
 
-// next lists the runs that wait, that first which grew most.
+// next lists the runs that wait, in the order in which they are judged.
 func (u *unjudged) next() []int64 {
 	runs := make([]int64, 0, len(u.waiting))
 	for run := range u.waiting {
@@ -112,13 +113,24 @@ func (u *unjudged) next() []int64 {
 	grew := func(run int64) float64 {
 		return float64(u.waiting[run]-u.judged[run]) / float64(max(1, u.waiting[run]))
 	}
-	slices.SortFunc(runs, func(a, b int64) int { return cmp.Or(cmp.Compare(grew(b), grew(a)), cmp.Compare(a, b)) })
+	same := func(run int64) int { // 1: in the same epoch still
+		if l := u.learnt[run]; l != nil && len(l.val.Folds) == l.seen {
+			return 1
+		}
+		return 0
+	}
+	slices.SortFunc(runs, func(a, b int64) int {
+		return cmp.Or(cmp.Compare(same(a), same(b)), cmp.Compare(grew(b), grew(a)), cmp.Compare(a, b))
+	})
 	return runs
 }
 
 // done notes that a run was judged, or that it cannot be.
 func (u *unjudged) done(run int64) {
 	u.judged[run] = u.waiting[run]
+	if l := u.learnt[run]; l != nil {
+		l.seen = len(l.val.Folds)
+	}
 	delete(u.waiting, run)
 }
 

@@ -62,7 +62,7 @@ func (s *Store) Summarise(ctx context.Context) ([]Summarised, error) {
 }
 
 // writeTime is how long writing rows may take before new readings have their turn again.
-const writeTime = 400 * time.Millisecond
+const writeTime = 200 * time.Millisecond
 
 // SummariseRun does it for one run; false where another replica is at it.
 func (s *Store) SummariseRun(ctx context.Context, run int64) (mine bool, err error) {

@@ -127,10 +127,6 @@ func (v *view) level(ctx context.Context) (int, error) {
 }
 
 func (v *view) descend(ctx context.Context) error {
-	level, err := v.level(ctx)
-	if err != nil {
-		return err
-	}
 	var gaps []gap
 	for _, id := range v.curves {
 		for _, leg := range v.legs {
@@ -138,6 +134,13 @@ func (v *view) descend(ctx context.Context) error {
 				gaps = append(gaps, gap{curve: id, leg: leg.Number, to: noEnd})
 			}
 		}
+	}
+	if len(gaps) == 0 { // all of it is in the journal
+		return nil
+	}
+	level, err := v.level(ctx)
+	if err != nil {
+		return err
 	}
 	for ; level > 0 && len(gaps) > 0; level-- {
 		if gaps, err = v.folds(ctx, level, gaps); err != nil {

@@ -94,8 +94,9 @@ where r.project = @project and r.number = any(@numbers::bigint[]) and h.name = a
 
 -- query: run_figures
 select r.number::bigint, c.name, s.last_value, s.low_value, s.high_value, coalesce(s.at_best, 'NaN')
-from run r join curve c on c.run = r.id join curve_summary s on s.run = c.run and s.curve = c.id
-where r.project = @project and r.number = any(@numbers::bigint[]) and c.name = any(@names::text[]);
+from run r cross join lateral (select run, id, name from curve where run = r.id and name = any(@names::text[]) offset 0) c
+cross join lateral (select * from curve_summary where run = c.run and curve = c.id offset 0) s
+where r.project = @project and r.number = any(@numbers::bigint[]);
 
 -- query: run_values
 -- What columns of a table say of some runs; the mark is filled in by filter.go.
@@ -125,11 +126,12 @@ update run set state = @state, ended = @ended,
 where id = @id and (state <> @state or ended is distinct from @ended);
 
 -- query: summaries
+-- The parts are fenced off by "offset 0": where many runs have begun a moment ago the statistics know nothing of them, and the plan would read whole tables.
 select c.run, c.name, s.count, s.nan, s.infinite, s.last_step, s.last_epoch, s.last_time, s.last_value,
        s.low_step, s.low_epoch, s.low_time, s.low_value, s.high_step, s.high_epoch, s.high_time, s.high_value,
        s.sketch_every, s.sketch, c.id as curve
-from curve c join curve_summary s on s.run = c.run and s.curve = c.id
-where c.run = any(@runs) order by c.run, c.name;
+from (select run, id, name from curve where run = any(@runs) offset 0) c
+cross join lateral (select * from curve_summary where run = c.run and curve = c.id offset 0) s order by c.run, c.name;
 
 -- query: summaries_behind
 -- Summaries that the rows of curves have not all of yet.
@@ -143,8 +145,8 @@ select run, id, name from curve where run = any(@runs::bigint[]) and (@name = ''
 select c.run, c.name, s.count, s.nan, s.infinite, s.last_step, s.last_epoch, s.last_time, s.last_value,
        s.low_step, s.low_epoch, s.low_time, s.low_value, s.high_step, s.high_epoch, s.high_time, s.high_value,
        s.sketch_every, s.sketch, c.id as curve
-from curve c join curve_summary s on s.run = c.run and s.curve = c.id
-where c.run = any(@runs) and c.name = @name order by c.run;
+from (select run, id, name from curve where run = any(@runs) and name = @name offset 0) c
+cross join lateral (select * from curve_summary where run = c.run and curve = c.id offset 0) s order by c.run;
 
 -- query: hyper_set
 insert into hyper (run, name, value) values (@run, @name, @value) on conflict (run, name) do update set value = excluded.value;
