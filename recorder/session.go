@@ -61,8 +61,10 @@ type session struct {
 	coming    func(spool.Manifest)       // hears of a checkpoint before it is durable
 	used      map[string]json.RawMessage // hyperparameters, as the program says
 	gap       gap
-	held      string // why nothing can be made durable at the moment; "": it can
-	restarted bool   // the program began again although it was to go on
+	held      string          // why nothing can be made durable at the moment; "": it can
+	restarted bool            // the program began again although it was to go on
+	renamed   map[string]bool // curves of which it was said that they go by another name
+	unkept    map[string]bool // of which it was said that a value is not kept
 
 	counting sync.Mutex     // guards what follows
 	refused  map[string]int // messages that were refused, by kind
@@ -71,7 +73,7 @@ type session struct {
 // newSession takes up what the spool already holds, so that a recorder can follow one that died.
 func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 	n := &session{spool: s, say: say, figures: map[string]api.Float{}, done: map[string]bool{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
-		lastEpoch: math.NaN(), warned: map[string]bool{}, used: map[string]json.RawMessage{}, refused: map[string]int{}, crossed: make(chan struct{}, 1), stopping: make(chan string, 1), coming: func(spool.Manifest) {}}
+		lastEpoch: math.NaN(), warned: map[string]bool{}, used: map[string]json.RawMessage{}, refused: map[string]int{}, renamed: map[string]bool{}, unkept: map[string]bool{}, crossed: make(chan struct{}, 1), stopping: make(chan string, 1), coming: func(spool.Manifest) {}}
 	s.OnRoom(n.room)
 	if state := s.State(); state.Objective != "" {
 		n.stop.set(state.Objective, state.Rule)
@@ -331,9 +333,7 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 		if n.readings > 0 {
 			return fmt.Errorf("hyperparameters are fixed before training, and readings have come already")
 		}
-		for _, name := range slices.Sorted(maps.Keys(m.Bad)) {
-			go n.problem(out, protocol.Message{Kind: m.Kind}, fmt.Errorf("hyperparameter %q is not kept: %w", name, m.Bad[name]))
-		}
+		n.withoutBad(m, "hyperparameter", out)
 		maps.Copy(n.used, m.Hyper)
 		return n.keepJSON(spool.Hyper, m, m.Hyper, out)
 	case protocol.Taken:
@@ -342,6 +342,8 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 		if err := m.Batch.Check(n.lastStep); err != nil {
 			return n.orRestarted(m, err)
 		}
+		n.withoutBad(m, "curve", out)
+		n.rename(m.Renamed)
 		n.note(m.Names, m.Batch)
 		n.keep(spool.Readings, m, encodeReadings(m.Names, m.Batch), out)
 		return nil
@@ -364,6 +366,36 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 		return n.keepJSON(spool.Said, m, n.ended, out)
 	}
 	return nil
+}
+
+// withoutBad says of what a message brought that is not kept, of each name once, and counts the rest.
+func (n *session) withoutBad(m protocol.Message, what string, out *outbox) {
+	for _, name := range slices.Sorted(maps.Keys(m.Bad)) {
+		if n.unkept[what+name] || len(n.unkept) == mostRenamed {
+			n.counting.Lock()
+			n.refused[m.Kind]++
+			n.counting.Unlock()
+			continue
+		}
+		n.unkept[what+name] = true
+		go n.problem(out, protocol.Message{Kind: m.Kind}, fmt.Errorf("%s %.100q is not kept: %w", what, name, m.Bad[name]))
+	}
+}
+
+// mostRenamed is of how many curves it is remembered, and said, that they go by another name.
+const mostRenamed = 100
+
+// rename says once of each curve that it goes by another name.
+func (n *session) rename(names map[string]string) {
+	for _, from := range slices.Sorted(maps.Keys(names)) {
+		if n.renamed[from] || len(n.renamed) == mostRenamed {
+			continue
+		}
+		n.renamed[from] = true
+		text := fmt.Sprintf("The curve %.200q is recorded as %s.", from, names[from])
+		n.say("%s", text)
+		go n.remark(text)
+	}
 }
 
 func (n *session) keepJSON(kind spool.Kind, m protocol.Message, v any, out *outbox) error {

@@ -3,6 +3,7 @@ package curve
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -39,6 +40,48 @@ func CheckName(name string) error {
 		}
 	}
 	return nil
+}
+
+// Rename makes a curve's name of one that is none, by this rule: parts between slashes are segments; where the first is a split, it goes to the end;
+// quotes, commas, "@" and what cannot be printed become "_"; spaces around a segment and empty segments go. It returns "" where nothing is left or the
+// name stays too long. A name that is one stays as it is.
+//
+//	Rename("train/loss")     // "loss.train"
+//	Rename("val/acc/top 5")  // "acc.top 5.val"
+//	Rename("grad@layer,1")   // "grad_layer_1"
+func Rename(name string) string {
+	if CheckName(name) == nil {
+		return name
+	}
+	if len(name) > 4*MaxName {
+		return ""
+	}
+	name = strings.Map(func(r rune) rune {
+		switch {
+		case r == '/' || r == '\\':
+			return '/'
+		case r == '@' || r == ',' || r == '"' || r == '\'' || r == utf8.RuneError || !unicode.IsPrint(r):
+			return '_'
+		}
+		return r
+	}, name)
+	parts := strings.Split(name, "/")
+	for len(parts) > 1 && strings.Trim(parts[0], ". ") == "" {
+		parts = parts[1:]
+	}
+	if first := strings.TrimSpace(parts[0]); len(parts) > 1 && slices.Contains(Splits, first) {
+		parts = append(parts[1:], first)
+	}
+	var segments []string
+	for _, segment := range strings.Split(strings.Join(parts, "."), ".") {
+		if segment = strings.TrimSpace(segment); segment != "" {
+			segments = append(segments, segment)
+		}
+	}
+	if name = strings.Join(segments, "."); CheckName(name) != nil {
+		return ""
+	}
+	return name
 }
 
 // SplitName takes a name apart: the measure, and the split it was taken on or "".

@@ -6,7 +6,9 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"sort"
 	"time"
 	"unicode/utf8"
@@ -47,10 +49,11 @@ type Message struct {
 	Language string // hello
 
 	Hyper map[string]json.RawMessage
-	Bad   map[string]error // hyper: what is wrong with those that are not taken, by name
+	Bad   map[string]error // hyper, readings: what is wrong with those that are not taken, by name
 
-	Names []string // readings: the names of the batch's columns
-	Batch curve.Batch
+	Names   []string          // readings: the names of the batch's columns
+	Renamed map[string]string // readings: what curves whose names are none are called instead (curve.Rename)
+	Batch   curve.Batch
 
 	Taken []string // names of asked hyperparameters whose value the program took
 
@@ -272,21 +275,44 @@ func (m *Message) readings(r raw, now time.Time) error {
 		}
 		axis[i] = p
 	}
-	for name := range r.Values {
-		if err := curve.CheckName(name); err != nil {
-			return err
+	columns := map[string]curve.Column{}
+	m.Bad = map[string]error{}                // they cost themselves only
+	for _, odd := range []bool{false, true} { // a name that is one goes before one that is made the same
+		for name, text := range r.Values {
+			to := curve.Rename(name)
+			if odd == (to == name) {
+				continue
+			}
+			c, err := column(text, n)
+			switch _, taken := columns[to]; {
+			case err != nil:
+			case to == "":
+				err = curve.CheckName(name)
+			case taken:
+				err = fmt.Errorf("it would be called %q, and that is there too", to)
+			default:
+				columns[to] = c
+				if odd {
+					if m.Renamed == nil {
+						m.Renamed = map[string]string{}
+					}
+					m.Renamed[name] = to
+				}
+			}
+			if err != nil {
+				m.Bad[name] = err
+			}
 		}
-		m.Names = append(m.Names, name)
 	}
-	sort.Strings(m.Names)
+	if len(columns) == 0 {
+		name := slices.Min(slices.Collect(maps.Keys(m.Bad)))
+		return fmt.Errorf("curve %.100q: %w", name, m.Bad[name])
+	}
+	m.Names = slices.Sorted(maps.Keys(columns))
 	m.Batch = curve.Batch{Axis: axis, Columns: make([]curve.Column, len(m.Names))}
 	for i, name := range m.Names {
-		c, err := column(r.Values[name], n)
-		if err != nil {
-			return fmt.Errorf("curve %q: %w", name, err)
-		}
-		c.Curve = i
-		m.Batch.Columns[i] = c
+		m.Batch.Columns[i] = columns[name]
+		m.Batch.Columns[i].Curve = i
 	}
 	return m.Batch.Check(0)
 }

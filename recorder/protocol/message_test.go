@@ -1,7 +1,9 @@
 package protocol
 
 import (
+	"maps"
 	"math"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -31,6 +33,24 @@ func TestReadings(t *testing.T) {
 	m, err = Parse([]byte(`{"kind":"readings","epoch":3,"values":{"a":1}}`), now)
 	require.NoError(t, err)
 	require.EqualValues(t, 3, m.Batch.Axis[0].Step, "a whole epoch stands for the step")
+}
+
+// One bad name or value costs itself, never its neighbours.
+func TestBadReadingsCostThemselves(t *testing.T) {
+	m, err := Parse([]byte(`{"kind":"readings","step":1,"values":{"train/loss":1,"val/acc/top 1":2,"gradient@layer,1":3,"lr":"fast","loss":[1,2],"momentum":true,"":4,"rate":5,"good.val":"NaN"}}`), now)
+	require.NoError(t, err)
+	require.Equal(t, []string{"acc.top 1.val", "good.val", "gradient_layer_1", "loss.train", "rate"}, m.Names)
+	require.Equal(t, map[string]string{"train/loss": "loss.train", "val/acc/top 1": "acc.top 1.val", "gradient@layer,1": "gradient_layer_1"}, m.Renamed)
+	require.ElementsMatch(t, []string{"lr", "loss", "momentum", ""}, slices.Collect(maps.Keys(m.Bad)))
+	require.EqualValues(t, 1, m.Batch.Columns[3].Values[0])
+
+	m, err = Parse([]byte(`{"kind":"readings","step":1,"values":{"train/loss":1,"loss.train":2,"train\\loss":3}}`), now)
+	require.NoError(t, err)
+	require.Equal(t, []string{"loss.train"}, m.Names)
+	require.EqualValues(t, 2, m.Batch.Columns[0].Values[0], "the name that is one goes before those that are made the same")
+	require.Len(t, m.Bad, 2)
+	_, err = Parse([]byte(`{"kind":"readings","step":1,"values":{"/":1,"lr":null}}`), now)
+	require.ErrorContains(t, err, `curve "/"`)
 }
 
 func TestOtherKinds(t *testing.T) {
@@ -64,7 +84,7 @@ func TestBadLinesSayWhatIsWrong(t *testing.T) {
 		`{"kind":"readings","step":-1,"values":{"a":1}}`:                                      "step -1",
 		`{"kind":"readings","step":1,"epoch":-1,"values":{"a":1}}`:                            "epoch",
 		`{"kind":"readings","epoch":1.5,"values":{"a":1}}`:                                    "not whole",
-		`{"kind":"readings","step":1,"values":{"a\u0007b":1}}`:                                "control",
+		`{"kind":"readings","step":1,"values":{"":1}}`:                                       "needs a name",
 		`{"kind":"readings","step":[2,1],"values":{"a":[1,2]}}`:                               "goes back",
 		`{"kind":"readings","step":[1,2],"values":{"a":[1]}}`:                                 "1 values for 2 points",
 		`{"kind":"readings","step":[1,2],"time":[1],"values":{"a":[1,2]}}`:                    "do not fit together",
