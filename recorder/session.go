@@ -508,11 +508,17 @@ func (n *session) advise(why string) {
 	}
 }
 
-// named remembers the run's address once the service has given it.
+// named remembers the run's address once the service has given it, and tells the programs.
 func (n *session) named(run string, leg int) {
 	n.mutex.Lock()
 	defer n.mutex.Unlock()
+	if n.run == run && n.leg == leg {
+		return
+	}
 	n.run, n.leg = run, leg
+	for out := range n.programs {
+		out.put(protocol.Reply{Kind: "named", Run: run, Leg: leg})
+	}
 }
 
 // knows reports whether a program has ever spoken with the recorder, and so may hear its advice.

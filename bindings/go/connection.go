@@ -76,6 +76,8 @@ func (r *Run) listen(conn net.Conn, reader *bufio.Reader) {
 		case "problem":
 			r.failLocked(errors.New("the recorder says: " + m.What))
 			r.pending.drop1(m.ID)
+		case "named":
+			r.address = m.Run
 		case "advice":
 			r.stop = m.What
 		}

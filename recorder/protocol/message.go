@@ -79,10 +79,10 @@ type File struct {
 
 // Reply is a line to the program.
 type Reply struct {
-	Kind       string `json:"kind"` // welcome, kept, held, folder, advice, problem
+	Kind       string `json:"kind"` // welcome, named, kept, held, folder, advice, problem
 	ID         int64  `json:"id,omitempty"`
 	Protocol   int    `json:"protocol,omitempty"`
-	Run        string `json:"run,omitempty"`  // welcome: the address, if known by then
+	Run        string `json:"run,omitempty"`  // welcome, named: the address, if known by then
 	Leg        int    `json:"leg,omitempty"`  // welcome
 	Kept       int64  `json:"kept,omitempty"` // welcome: the last message kept, when a program comes back to a new recorder
 	Checkpoint string `json:"checkpoint,omitempty"`

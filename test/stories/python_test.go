@@ -114,3 +114,42 @@ func TestPythonFromTheService(t *testing.T) {
 	require.Contains(t, last.Answers.Happened, "asked to end (SIGTERM)")
 	require.Contains(t, w.kembrel(t, "checkpoints", "vessels/8"), "asked to end (SIGTERM)")
 }
+
+// Hundreds of odd arguments for every call of the binding: training goes on, what is good is kept, and the run says what was not.
+func TestOddArgumentsHarmNothing(t *testing.T) {
+	t.Parallel()
+	if _, err := os.Stat("/usr/bin/python3"); err != nil {
+		t.Skip("python3 is not installed; make test installs it")
+	}
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	here, err := filepath.Abs("../../bindings/python")
+	require.NoError(t, err)
+	cmd := w.record("/usr/bin/python3", here+"/tests/odd.py")
+	cmd.Env = append(cmd.Env, "PYTHONPATH="+here, "PYTHONDONTWRITEBYTECODE=1")
+	out, errs, code := run(cmd)
+	require.Zero(t, code, "%.4000s", out+errs)
+	var calls, last int
+	_, err = fmt.Sscanf(out[strings.Index(out, "survived"):], "survived %d calls, last step %d", &calls, &last)
+	require.NoError(t, err, out)
+	require.Greater(t, calls, 900)
+	r := w.show(t, "vessels/1")
+	require.Equal(t, "finished", r.State)
+	curves := w.curves(t, "vessels/1")
+	require.Len(t, curves["loss.train"].Value, last, "every good reading is there")
+	require.Equal(t, 1.0, curves["loss.train"].Value[0], "the name that is one goes before train/loss")
+	require.Equal(t, []float64{0.5, 0.125}, []float64(curves["loss.val"].Value), "val/loss is loss.val")
+	require.NotEmpty(t, curves["odd.name"].Value)
+	for name, want := range map[string]string{"lr": "0.25", "net.depth": "3", "net.widths": "[64,32]", "args.seed": "17", "args.deep.er": `"None"`, "a_b": "4"} {
+		require.JSONEq(t, want, string(r.Hyper[name]), name)
+	}
+	problems := ""
+	for _, n := range r.Notes {
+		problems += n.Text + "\n"
+	}
+	require.Contains(t, problems, `The curve "val/loss" is recorded as loss.val.`)
+	require.Contains(t, problems, "is not recorded")
+	require.Contains(t, problems, "left out of the checkpoint")
+	require.NotZero(t, r.Checkpoints)
+}

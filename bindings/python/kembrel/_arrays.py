@@ -1,26 +1,36 @@
-"""Arrays by open protocols: to bytes, row-major and little endian, and back."""
+"""Arrays by open protocols: to bytes, row-major and little endian, and back.
+
+An array is read by the first protocol that works, not the first that is there: some refuse DLPack for booleans, for arrays that track gradients, or for
+views that are negated only when they are looked at. Nothing here changes the array it reads."""
 
 from __future__ import annotations
 
 import ctypes
 import sys
-from typing import Any, Callable, Optional, Tuple
+from typing import Any, Callable, Iterator, List, Optional, Tuple
 
 WIDTHS = {
     "F64": 8, "F32": 4, "F16": 2, "BF16": 2, "F8_E4M3": 1, "F8_E5M2": 1,
     "I64": 8, "I32": 4, "I16": 2, "I8": 1, "U64": 8, "U32": 4, "U16": 2, "U8": 1, "BOOL": 1,
 }
-_KINDS = {("f", 8): "F64", ("f", 4): "F32", ("f", 2): "F16", ("b", 1): "BOOL"}
+COMPLEX = {"C64": "F32", "C128": "F64"}
+"""Complex types, which the file format has not: they lie in it as pairs of these."""
+_WIDTHS = {**WIDTHS, "C64": 8, "C128": 16}
+_KINDS = {("f", 8): "F64", ("f", 4): "F32", ("f", 2): "F16", ("b", 1): "BOOL", ("c", 8): "C64", ("c", 16): "C128"}
 _KINDS.update({("i", w): f"I{8 * w}" for w in (1, 2, 4, 8)})
 _KINDS.update({("u", w): f"U{8 * w}" for w in (1, 2, 4, 8)})
 _FORMATS = {"d": "f", "f": "f", "e": "f", "?": "b", "b": "i", "h": "i", "i": "i", "l": "i", "q": "i", "n": "i",
-            "B": "u", "H": "u", "I": "u", "L": "u", "Q": "u", "N": "u"}
+            "B": "u", "H": "u", "I": "u", "L": "u", "Q": "u", "N": "u", "c": "u", "Zf": "c", "Zd": "c"}
 _NATIVE = {"F64": "d", "F32": "f", "I64": "q", "I32": "i", "I16": "h", "I8": "b", "U64": "Q", "U32": "I", "U16": "H", "U8": "B", "BOOL": "?"}
 _NUMPY = {"F64": "f8", "F32": "f4", "F16": "f2", "I64": "i8", "I32": "i4", "I16": "i2", "I8": "i1",
-          "U64": "u8", "U32": "u4", "U16": "u2", "U8": "u1", "BOOL": "?"}
+          "U64": "u8", "U32": "u4", "U16": "u2", "U8": "u1", "BOOL": "?", "C64": "c8", "C128": "c16"}
+_NAMED = {"bfloat16": "BF16", "float8_e4m3fn": "F8_E4M3", "float8_e4m3": "F8_E4M3", "float8_e5m2": "F8_E5M2", "bool": "BOOL", "bool_": "BOOL"}
 # Codes of DLPack's DLDataType.
 _DLPACK = {(0, 8): "I8", (0, 16): "I16", (0, 32): "I32", (0, 64): "I64", (1, 8): "U8", (1, 16): "U16", (1, 32): "U32", (1, 64): "U64",
-           (2, 16): "F16", (2, 32): "F32", (2, 64): "F64", (4, 16): "BF16", (6, 8): "BOOL", (10, 8): "F8_E4M3", (12, 8): "F8_E5M2"}
+           (2, 16): "F16", (2, 32): "F32", (2, 64): "F64", (4, 16): "BF16", (5, 64): "C64", (5, 128): "C128", (6, 8): "BOOL",
+           (10, 8): "F8_E4M3", (12, 8): "F8_E5M2"}
+_ON_HOST = (1, 3, 11)  # DLPack's devices whose memory this process reads: the CPU's, and pinned memory
+_SLAB = 16 << 20  # bytes that are copied at a time
 
 
 class Raw:
@@ -28,10 +38,7 @@ class Raw:
 
     def __init__(self, dtype: str, shape: Tuple[int, ...], data: Any) -> None:
         view = memoryview(data).cast("B") if not isinstance(data, memoryview) or data.format != "B" else data
-        count = 1
-        for d in shape:
-            count *= d
-        if dtype not in WIDTHS or count * WIDTHS[dtype] != len(view):
+        if dtype not in _WIDTHS or _count(shape) * _WIDTHS[dtype] != len(view):
             raise ValueError(f"{len(view)} bytes do not fill {dtype} {tuple(shape)}")
         self.dtype, self.shape, self.data = dtype, tuple(shape), view
 
@@ -41,90 +48,283 @@ class Raw:
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Raw) and (self.dtype, self.shape, bytes(self.data)) == (other.dtype, other.shape, bytes(other.data))
 
+    __hash__ = None  # type: ignore[assignment]
+
+
+def _count(shape: Any) -> int:
+    n = 1
+    for d in shape:
+        n *= d
+    return n
+
+
+def numpy_or_none() -> Any:
+    """numpy, where it is installed."""
+    try:
+        import numpy
+    except Exception:
+        return None
+    return numpy
+
+
+class Array:
+    """An array as it lies in memory: dtype, shape, and elements in a flat view of bytes, the first at start, strides bytes apart on each axis. keep holds
+    what the memory belongs to."""
+
+    def __init__(self, dtype: str, shape: Tuple[int, ...], memory: memoryview, start: int, strides: Optional[Tuple[int, ...]], big: bool, keep: Any) -> None:
+        self.dtype, self.shape, self.width = dtype, tuple(int(d) for d in shape), _WIDTHS[dtype]
+        self.memory, self.start, self.big, self.keep = memory, start, big, keep
+        self.address: Optional[int] = None  # of the first element, where the protocol tells it
+        plain: List[int] = []
+        step = self.width
+        for d in reversed(self.shape):
+            plain.insert(0, step)
+            step *= max(d, 1)
+        self.strides = plain if strides is None else [int(s) for s in strides]
+        self.size = _count(self.shape)
+        self.nbytes = self.size * self.width
+        self.flat = self.size == 0 or all(s == p or d == 1 for s, p, d in zip(self.strides, plain, self.shape))
+
+    def place(self) -> Any:
+        """Where it lies, for recognising arrays that share their memory; None: not known, or nowhere."""
+        if self.size == 0 or not self.memory.nbytes:
+            return None
+        at = self.address
+        if at is None:
+            if self.memory.readonly:
+                return None
+            at = ctypes.addressof(ctypes.c_char.from_buffer(self.memory)) + self.start
+        return at, self.dtype, self.shape, tuple(self.strides)
+
+    def pieces(self) -> Iterator[Any]:
+        """Its bytes, row-major and little endian: views of its memory where it lies so, else copies of at most some megabytes each."""
+        if self.size == 0:
+            return
+        swap = (self.width if self.dtype not in COMPLEX else self.width // 2) if self.big else 1
+        if self.flat and swap == 1:
+            yield self.memory[self.start : self.start + self.nbytes]
+            return
+        for start, shape, strides in self._slabs(self.start, list(self.shape), list(self.strides)):
+            piece = _gathered(self.memory, start, shape, strides, self.width)
+            yield piece if swap == 1 else _swapped(piece, swap)
+
+    def _slabs(self, start: int, shape: List[int], strides: List[int]) -> Iterator[Tuple[int, List[int], List[int]]]:
+        if not shape or _count(shape) * self.width <= _SLAB:
+            yield start, shape, strides
+            return
+        row = _count(shape[1:]) * self.width
+        if row > _SLAB:
+            for i in range(shape[0]):
+                yield from self._slabs(start + i * strides[0], shape[1:], strides[1:])
+            return
+        many = max(1, _SLAB // row)
+        for i in range(0, shape[0], many):
+            yield start + i * strides[0], [min(many, shape[0] - i), *shape[1:]], strides
+
+    def fill(self, data: Any) -> None:
+        """Writes such bytes into its memory, which must be writable and little endian."""
+        source = memoryview(data).cast("B")
+        if self.flat:
+            self.memory[self.start : self.start + self.nbytes] = source
+            return
+        _copy(self.memory, self.start, self.strides, source, 0, None, self.shape, self.width)
+
+
+def _swapped(data: Any, width: int) -> bytearray:
+    out = bytearray(data)
+    for i in range(width // 2):
+        out[i::width], out[width - 1 - i :: width] = out[width - 1 - i :: width], out[i::width]
+    return out
+
+
+def _gathered(memory: memoryview, start: int, shape: List[int], strides: List[int], width: int) -> Any:
+    """Copies strided elements to row-major bytes, at the memory's speed where numpy is there."""
+    numpy = numpy_or_none()
+    kind = {1: "u1", 2: "u2", 4: "u4", 8: "u8", 16: "c16"}[width]
+    if numpy is not None:
+        low = start + sum((d - 1) * s for d, s in zip(shape, strides) if s < 0)
+        high = start + sum((d - 1) * s for d, s in zip(shape, strides) if s > 0) + width
+        base = numpy.frombuffer(memory[low:high], dtype="u1")
+        view = numpy.ndarray(shape, kind, base, start - low, strides)
+        return memoryview(numpy.ascontiguousarray(view)).cast("B") if view.ndim else memoryview(view.tobytes())
+    out = memoryview(bytearray(_count(shape) * width))
+    _copy(out, 0, None, memory, start, strides, shape, width)
+    return out
+
+
+def _copy(to: memoryview, at: int, to_strides: Any, source: memoryview, start: int, from_strides: Any, shape: Any, width: int) -> None:
+    """Copies elements between strided places, the longest axis at a time, which the interpreter does in one go."""
+    shape = list(shape)
+    plain: List[int] = []
+    step = width
+    for d in reversed(shape):
+        plain.insert(0, step)
+        step *= max(d, 1)
+    a = list(to_strides) if to_strides is not None else plain
+    b = list(from_strides) if from_strides is not None else plain
+    axes = [i for i, d in enumerate(shape) if d != 1]
+    merged: List[List[int]] = []  # neighbouring axes that lie alike on both sides are one
+    for i in axes:
+        if merged and merged[-1][1] == shape[i] * a[i] and merged[-1][2] == shape[i] * b[i]:
+            merged[-1] = [merged[-1][0] * shape[i], a[i], b[i]]
+        else:
+            merged.append([shape[i], a[i], b[i]])
+    if not merged:
+        to[at : at + width] = source[start : start + width]
+        return
+    if merged[-1][1] == width == merged[-1][2]:
+        inner = merged.pop()
+        size = inner[0] * width
+
+        def run(x: int, y: int) -> None:
+            to[x : x + size] = source[y : y + size]
+    else:
+        inner = merged.pop(max(range(len(merged)), key=lambda i: merged[i][0]))
+        n, p, q = inner
+        unit = width if width in (1, 2, 4, 8) and all(v % width == 0 for v in (at, start, *a, *b)) and to.nbytes % width == 0 else 1
+        cast = {1: "B", 2: "H", 4: "I", 8: "Q"}[unit]
+        ours, theirs = to.cast(cast), source[: source.nbytes // unit * unit].cast(cast)
+
+        def run(x: int, y: int) -> None:
+            for k in range(0, width, unit):
+                ours[_stretch((x + k) // unit, p // unit, n)] = theirs[_stretch((y + k) // unit, q // unit, n)]
+
+    def walk(axis: int, x: int, y: int) -> None:
+        if axis == len(merged):
+            run(x, y)
+            return
+        n, p, q = merged[axis]
+        for i in range(n):
+            walk(axis + 1, x + i * p, y + i * q)
+
+    walk(0, at, start)
+
+
+def _stretch(first: int, step: int, n: int) -> slice:
+    end = first + (n - 1) * step + (1 if step > 0 else -1)
+    return slice(first, end if end >= 0 else None, step)
+
 
 def is_array(x: Any) -> bool:
     """Whether x is an array by any protocol; bytes and bytearray are not."""
     if isinstance(x, (Raw, memoryview)):
         return True
-    if isinstance(x, (str, bytes, bytearray, int, float, bool, dict, list, tuple, type, type(None))):
+    if isinstance(x, (str, bytes, bytearray, int, float, complex, bool, dict, list, tuple, type, type(None))):
         return False
     if any(hasattr(x, name) for name in ("__array_interface__", "__dlpack__", "__array__")):
         return True
     try:
         memoryview(x)
-    except TypeError:
+    except Exception:
         return False
     return True
 
 
+def is_numpy_scalar(x: Any) -> bool:
+    """Whether x is a number of numpy's own, such as float32(0.1)."""
+    return type(x).__module__ == "numpy" and hasattr(x, "dtype") and hasattr(x, "item") and not hasattr(x, "__setitem__") and not isinstance(x, (str, bytes))
+
+
+def find(x: Any) -> Array:
+    """The array as it lies in memory, by the first protocol that works. It raises TypeError, with what each said, where none does."""
+    if isinstance(x, Raw):
+        return Array(x.dtype, x.shape, x.data, 0, None, False, x)
+    if is_numpy_scalar(x):
+        x = numpy_or_none().asarray(x)  # its own interface tells of memory that is gone by then
+    said: List[str] = []
+    for what in (x, *_others(x)):
+        if callable(what):
+            try:
+                what = what()
+            except Exception:
+                continue
+            if what is None or what is x:
+                continue
+        for has, read in (("__dlpack__", _from_dlpack), ("__array_interface__", _from_interface), ("", _from_buffer), ("__array__", _from_array)):
+            if has and not hasattr(what, has):
+                continue
+            try:
+                return read(what)
+            except Exception as e:  # whatever a library raises, another protocol may serve
+                if str(e) not in said and not (not has and hasattr(what, "__array__")):
+                    said.append(str(e))
+    raise TypeError(f"a {type(x).__name__} cannot be read by any protocol known here: " + "; ".join(s[:200] for s in said[:3]))
+
+
+def _others(x: Any) -> Iterator[Any]:
+    """Arrays of the same elements that may be read where x itself may not: made by x, which stays as it is."""
+    for name in ("detach", "copy"):
+        made = getattr(x, name, None)
+        if callable(made):
+            yield made
+    yield lambda: x * 1  # a view that is negated or conjugated only when it is looked at
+
+
 def to_bytes(x: Any) -> Tuple[str, Tuple[int, ...], Any]:
     """The dtype, shape and bytes of an array. It raises TypeError for elements that are no numbers."""
-    if isinstance(x, Raw):
-        return x.dtype, x.shape, x.data
-    try:
-        view = memoryview(x)
-    except (TypeError, ValueError, BufferError):
-        view = None
-    if view is not None:
-        return _from_view(view)
-    if hasattr(x, "__array_interface__"):
-        return _from_interface(x)
-    if hasattr(x, "__dlpack__"):
-        return _from_dlpack(x)
-    if hasattr(x, "__array__"):
-        return to_bytes(x.__array__())
-    raise TypeError(f"{type(x).__name__} is no array by any protocol known here")
+    a = find(x)
+    pieces = list(a.pieces())
+    return a.dtype, a.shape, pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
 
-def _ordered(dtype: str, shape: Tuple[int, ...], data: Any, big: bool) -> Tuple[str, Tuple[int, ...], Any]:
-    width = WIDTHS[dtype]
-    if big and width > 1:
-        swapped = bytearray(data)
-        for i in range(width // 2):
-            swapped[i::width], swapped[width - 1 - i::width] = swapped[width - 1 - i::width], swapped[i::width]
-        data = swapped
-    return dtype, shape, data
-
-
-def _from_view(view: memoryview) -> Tuple[str, Tuple[int, ...], Any]:
+def _from_buffer(x: Any) -> Array:
+    view = memoryview(x)
     form = view.format.lstrip("@=<>!")
     if form not in _FORMATS:
         raise TypeError(f"elements of format {view.format!r} are no numbers that can be saved")
     dtype = _KINDS[_FORMATS[form], view.itemsize]
     big = view.format[0] in ">!" or sys.byteorder == "big" and view.format[0] not in "<"
-    data = view.cast("B") if view.c_contiguous and view.nbytes and not big else view.tobytes()
-    return _ordered(dtype, view.shape, data, big)
+    if view.c_contiguous:
+        return Array(dtype, view.shape, view.cast("B") if view.nbytes else memoryview(b""), 0, None, big, x)
+    numpy = numpy_or_none()
+    if numpy is not None:
+        return _from_interface(numpy.asarray(view), keep=view, big=big)
+    return Array(dtype, view.shape, memoryview(view.tobytes()), 0, None, big, x)
 
 
-def _from_interface(x: Any) -> Tuple[str, Tuple[int, ...], Any]:
+def _named(x: Any, dtype: Optional[str], width: int) -> Optional[str]:
+    """The dtype by its name, where the protocol has none for it: a library's own sixteen bits, or booleans that came as bytes."""
+    name = str(getattr(x, "dtype", "")).rsplit(".", 1)[-1]
+    known = _NAMED.get(name)
+    return known if known is not None and WIDTHS[known] == width else dtype
+
+
+def _memory(address: int, shape: Any, strides: Any, width: int, writable: bool) -> Tuple[memoryview, int]:
+    """A view of the memory that an array spans, and where in it its first element lies."""
+    if _count(shape) == 0:
+        return memoryview(b""), 0
+    low, high = 0, width
+    if strides is None:
+        high = _count(shape) * width
+    else:
+        low += sum((d - 1) * s for d, s in zip(shape, strides) if s < 0)
+        high += sum((d - 1) * s for d, s in zip(shape, strides) if s > 0)
+    view = memoryview((ctypes.c_ubyte * (high - low)).from_address(address + low)).cast("B")
+    return view if writable else view.toreadonly(), -low
+
+
+def _from_interface(x: Any, keep: Any = None, big: bool = False) -> Array:
     about = x.__array_interface__
     order, kind, width = about["typestr"][0], about["typestr"][1], int(about["typestr"][2:])
-    dtype = _KINDS.get((kind, width))
+    dtype = _KINDS.get((kind, width)) or (_named(x, None, width) if kind == "V" else None)
     if dtype is None:
         raise TypeError(f"elements of type {about['typestr']!r} are no numbers that can be saved")
     shape = tuple(about["shape"])
     data = about.get("data")
+    big = big or order == ">"
     if not isinstance(data, tuple):
-        return _ordered(dtype, shape, memoryview(data if data is not None else x).cast("B"), order == ">")
-    return _ordered(dtype, shape, _gather(data[0], shape, about.get("strides"), width), order == ">")
+        return Array(dtype, shape, memoryview(data if data is not None else x).cast("B"), int(about.get("offset", 0)), about.get("strides"), big, x)
+    memory, start = _memory(data[0] or 0, shape, about.get("strides"), width, not data[1])
+    found = Array(dtype, shape, memory, start, about.get("strides"), big, (x, keep, about))
+    found.address = data[0]
+    return found
 
 
-def _gather(address: int, shape: Tuple[int, ...], strides: Optional[Tuple[int, ...]], width: int) -> bytes:
-    """Copies an array at an address, whatever its strides in bytes, to row-major bytes."""
-    count = 1
-    for d in shape:
-        count *= d
-    if count == 0:
-        return b""
-    plain, step = [], width
-    for d in reversed(shape):
-        plain.insert(0, step)
-        step *= d
-    if strides is None or all(s == p or d == 1 for s, p, d in zip(strides, plain, shape)):
-        return ctypes.string_at(address, count * width)
-    if len(shape) == 1:
-        return b"".join(ctypes.string_at(address + i * strides[0], width) for i in range(shape[0]))
-    return b"".join(_gather(address + i * strides[0], shape[1:], strides[1:], width) for i in range(shape[0]))
+def _from_array(x: Any) -> Array:
+    made = x.__array__()
+    if made is x or made is None:
+        raise TypeError("its __array__ gives no other array")
+    return _from_interface(made, keep=x) if hasattr(made, "__array_interface__") else _from_buffer(made)
 
 
 class _Tensor(ctypes.Structure):
@@ -135,37 +335,59 @@ class _Tensor(ctypes.Structure):
                 ("shape", ctypes.POINTER(ctypes.c_int64)), ("strides", ctypes.POINTER(ctypes.c_int64)), ("byte_offset", ctypes.c_uint64)]
 
 
-def _from_dlpack(x: Any) -> Tuple[str, Tuple[int, ...], Any]:
-    if hasattr(x, "__dlpack_device__") and int(x.__dlpack_device__()[0]) != 1:
-        raise TypeError("an array on another device than the CPU cannot be saved; copy it to the CPU first")
-    capsule = x.__dlpack__()  # its owner is freed with it: it stays unconsumed
+def _from_dlpack(x: Any) -> Array:
+    if hasattr(x, "__dlpack_device__") and int(x.__dlpack_device__()[0]) not in _ON_HOST:
+        try:
+            capsule = x.__dlpack__(dl_device=(1, 0), copy=True)  # as the standard has it since 2023
+        except Exception:
+            raise TypeError("an array on another device than the CPU cannot be saved; copy it to the CPU first") from None
+    else:
+        capsule = x.__dlpack__()  # its owner is freed with it: it stays unconsumed
     pointer = ctypes.pythonapi.PyCapsule_GetPointer
     pointer.restype, pointer.argtypes = ctypes.c_void_p, [ctypes.py_object, ctypes.c_char_p]
     t = _Tensor.from_address(pointer(capsule, b"dltensor"))
     dtype = _DLPACK.get((t.code, t.bits))
     if dtype is None or t.lanes != 1:
         raise TypeError(f"elements of DLPack type {t.code}, {t.bits} bits cannot be saved")
+    if (t.code, t.bits) == (1, 8):
+        dtype = _named(x, dtype, 1) or dtype
     shape = tuple(t.shape[i] for i in range(t.ndim))
-    width = WIDTHS[dtype]
+    width = _WIDTHS[dtype]
     strides = tuple(t.strides[i] * width for i in range(t.ndim)) if t.strides else None
-    data = _gather((t.data or 0) + t.byte_offset, shape, strides, width)
-    del capsule
-    return dtype, shape, data
+    memory, start = _memory((t.data or 0) + t.byte_offset, shape, strides, width, True)
+    found = Array(dtype, shape, memory, start, strides, False, (x, capsule))
+    found.address = (t.data or 0) + t.byte_offset
+    return found
 
 
-def from_bytes(dtype: str, shape: Tuple[int, ...], data: bytearray, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None) -> Any:
-    """An array of bytes as to_bytes gives them: what make returns; or a numpy array, where numpy is installed and knows the type; or a
-    memoryview; or Raw."""
+def from_bytes(dtype: str, shape: Tuple[int, ...], data: Any, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None, kind: str = "") -> Any:
+    """An array of bytes as to_bytes gives them: what make returns; or an array of the kind that was saved, where that is known: memoryview, Raw,
+    array.array's letter, numpy; or a numpy array, where numpy is installed and knows the type; or a memoryview; or Raw."""
     if make is not None:
         return make(dtype, shape, memoryview(data))
-    if dtype in _NUMPY:
-        try:
-            import numpy
-        except ImportError:
-            numpy = None
+    if kind.startswith("array:"):
+        import array
+
+        out = array.array(kind[6:])
+        if out.itemsize == _WIDTHS[dtype]:
+            out.frombytes(memoryview(data).cast("B"))
+            return out
+    if kind not in ("memoryview", "raw") and dtype in _NUMPY:
+        numpy = numpy_or_none()
         if numpy is not None:
             return numpy.frombuffer(data, dtype="<" + _NUMPY[dtype] if dtype != "BOOL" else "?").reshape(shape)
-    if dtype not in _NATIVE or sys.byteorder == "big" or 0 in shape:
+    if kind == "raw" or dtype not in _NATIVE or sys.byteorder == "big" or 0 in shape:
         return Raw(dtype, shape, data)
     view = memoryview(data)
     return view.cast(_NATIVE[dtype], list(shape))
+
+
+def kind_of(x: Any) -> str:
+    """What is kept of an array's kind, so that it comes back as one; "": not known."""
+    if isinstance(x, Raw):
+        return "raw"
+    if isinstance(x, memoryview):
+        return "memoryview"
+    if type(x).__module__ == "array":
+        return "array:" + x.typecode
+    return "numpy" if type(x).__module__ == "numpy" else ""

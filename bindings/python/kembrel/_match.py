@@ -8,7 +8,7 @@ import tempfile
 from typing import Any, Dict, List
 
 from ._run import _binary
-from ._tree import _flatten
+from ._tree import Flat
 
 
 class Match:
@@ -32,8 +32,7 @@ class Match:
 
 def match(path: Any, wanted: Any) -> Match:
     """Says how the tensors in a file (safetensors, NPY, NPZ) fit those of a tree, by name, shape and dtype, before anything is loaded."""
-    tensors: List[Any] = []
-    _flatten(wanted, "", tensors)
+    tensors = Flat(wanted).tensors
     binary = _binary()
     if binary is None:
         raise OSError("no kembrel is on the PATH (or set KEMBREL_BINARY)")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import atexit
 import collections
+import functools
 import json
 import math
 import os
@@ -17,11 +18,11 @@ import sys
 import tempfile
 import threading
 import time
-from typing import Any, Callable, Deque, Dict, Iterator, List, Optional, Tuple
+from typing import Any, Callable, Deque, Dict, Iterator, List, Optional, Tuple, TypeVar
 
-from ._hyper import Hyper
+from ._hyper import Hyper, mapping, nested, plain
 from ._saver import Saver
-from ._tree import _flatten, read_part, save_part, write_tensors
+from ._tree import Flat, read_part, write_part, write_tensors
 
 _ANSWER = 30.0  # seconds to wait for an answer of the recorder
 _BACK = 5.0  # seconds to wait for another recorder in place of one that died
@@ -29,6 +30,7 @@ _SETTLE = 600.0  # seconds to wait for checkpoints to be safe on disk
 _QUEUE = 64 << 20  # bytes of messages kept for a recorder that takes over
 _TRIES = 8  # times that a recorder is started in place of one that died, before that is said
 _PAUSE = 10.0  # seconds between later tries
+_KINDS = 50  # of problems that are said one by one
 
 
 def _warn(text: str) -> None:
@@ -41,6 +43,52 @@ def _warn(text: str) -> None:
 def _binary() -> Optional[str]:
     beside = pathlib.Path(sys.executable or "").parent / "kembrel"
     return os.environ.get("KEMBREL_BINARY") or shutil.which("kembrel") or (str(beside) if beside.is_file() else None)
+
+
+_Method = TypeVar("_Method", bound=Callable[..., Any])
+
+
+def _safe(default: Any = None) -> Callable[[_Method], _Method]:
+    """Makes a method that never raises into the training program: what goes wrong is a problem of the recording, and default is returned."""
+
+    def wrap(method: _Method) -> _Method:
+        @functools.wraps(method)
+        def safe(self: Any, *args: Any, **kw: Any) -> Any:
+            try:
+                return method(self, *args, **kw)
+            except Exception as e:
+                self._fail(f"{method.__name__}: {type(e).__name__}: {e}"[:500], method.__name__ + type(e).__name__)
+                return default
+
+        return safe  # type: ignore[return-value]
+
+    return wrap
+
+
+def _number(v: Any) -> float:
+    """A value of a reading: a number of any library, or an array of any without axes. TypeError for what is none."""
+    if isinstance(v, (str, bytes, bytearray)) or v is None:
+        raise TypeError("None is no number" if v is None else f"the text {v!r:.40} is no number")
+    shape = getattr(v, "shape", None)
+    if shape is not None and tuple(shape) != () or isinstance(v, (list, tuple, dict, set)):
+        raise TypeError(f"a {type(v).__name__} of {len(v) if shape is None else list(shape)} values is no single number; record its mean, or one of them")
+    try:
+        return float(v)
+    except Exception as e:
+        item = getattr(v, "item", None)
+        if shape is None or not callable(item):
+            raise TypeError(f"a {type(v).__name__} is no number: {e}") from None
+        return float(item())
+
+
+def _whole(v: Any, what: str) -> int:
+    try:
+        n = _number(v) if type(v) is not int else v
+        if n != n // 1 or n < 0 or n >= 2**63:
+            raise ValueError
+        return int(v) if type(v) is not float else int(n)
+    except Exception:
+        raise TypeError(f"the {what} is {v!r:.60}, not a whole number from 0 up") from None
 
 
 class Resumed:
@@ -58,12 +106,19 @@ class Resumed:
         self.parts: Dict[str, List[str]] = told["parts"]
         """Files in the folder, by part."""
 
-    def part(self, name: str, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None, default: Any = None) -> Any:
-        """The tree that was saved as a part, or default where the part was not given. make, if given, makes each array of its dtype, shape
-        and bytes."""
+    def part(self, name: str, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None, default: Any = None, like: Any = None) -> Any:
+        """The tree that was saved as a part, or default where the part was not given. like: the program's present state of it, whose arrays it is
+        written into, so that all is of the kind, dtype and device that it is there; what does not fit is said. make, if given, makes each array of
+        its dtype, shape and bytes instead."""
+        name = name.replace("_", "-")
         if name not in self.parts:
             return default
-        return read_part(self.folder, name, make)
+        return read_part(self.folder, name, make, like, lambda text: _warn(f"resuming: {text}"))
+
+    def into(self, **state: Any) -> Dict[str, Any]:
+        """Writes the parts into the program's present state, each given by its name: into(weights=w, optimiser=o). It returns them by name, for what
+        cannot be written into, such as numbers; a part that was not saved comes back as it is."""
+        return {name: self.part(name, default=now, like=now) for name, now in state.items()}
 
 
 class Run:
@@ -103,6 +158,7 @@ class Run:
         self._asked: Dict[str, Any] = {}
         self._pid = os.getpid()
         self._saver: Optional[Saver] = None
+        self._said: Dict[str, int] = {}
 
     # Recording.
 
@@ -110,20 +166,43 @@ class Run:
         """Records values at a step and epoch (None where there are no epochs). Steps never fall; NaN and infinities are values."""
         if self._pid != os.getpid():  # asked before the lock, which another thread may have held when this process was forked
             return
-        quoted = self._quoted
-        parts = []
-        for name, v in values.items():
-            if type(v) is not float:
-                v = float(v)
-            key = quoted.get(name)
-            if key is None:
-                key = quoted[name] = json.dumps(name) + ":"
-            parts.append(key + repr(v) if v - v == 0 else key + _odd(v))
-        at = "" if epoch is None or epoch - epoch != 0 else f'"epoch":{float(epoch)!r},'
-        tail = f',"step":{int(step)},{at}"time":{time.time_ns() // 1_000_000},"values":{{{",".join(parts)}}}}}\n'
+        try:
+            quoted = self._quoted
+            parts = []
+            for name, v in values.items():
+                key = quoted.get(name)
+                if key is None or type(v) is not float:
+                    try:
+                        key = key or json.dumps(str(name)) + ":"
+                        quoted[name] = key
+                        v = _number(v)
+                    except Exception as e:  # it costs itself, never its neighbours
+                        what = key or type(name).__name__
+                        self._fail(f"the reading {what:.100} is not recorded: {e}", f"reading {what:.100}")
+                        continue
+                parts.append(key + repr(v) if v - v == 0 else key + _odd(v))
+            at = ""
+            if epoch is not None:
+                if type(epoch) is int:
+                    epoch = float(epoch)
+                elif type(epoch) is not float:
+                    epoch = self._epoch(epoch)
+                if epoch - epoch == 0 and epoch >= 0:
+                    at = f'"epoch":{epoch!r},'
+            if type(step) is not int or step < 0:
+                step = _whole(step, "step")
+            if not parts:
+                return
+        except Exception as e:
+            self._fail(f"readings: {type(e).__name__}: {e}"[:500], "readings")
+            return
+        tail = f',"step":{step},{at}"time":{time.time_ns() // 1_000_000},"values":{{{",".join(parts)}}}}}\n'
         with self._lock:
             if self._saver is not None:
-                self._saver.see(values)
+                try:
+                    self._saver.see(values)
+                except Exception:  # a value that is no number was said already
+                    pass
             if self._ended or self._lost and not self._path:
                 return
             id = self._id = self._id + 1
@@ -140,19 +219,31 @@ class Run:
                 except OSError:
                     pass  # the listener notices, and looks for another recorder
 
+    def _epoch(self, epoch: Any) -> float:
+        try:
+            return _number(epoch)
+        except Exception as e:
+            self._fail(f"an epoch is left out: {e}", "epoch")
+            return math.nan
+
+    @_safe()
     def note(self, text: str) -> None:
         """Leaves a line of text on the run."""
-        self._tell("note", text=str(text))
+        self._tell("note", text=str(text)[:10000])
 
+    @_safe(False)
     def save(self, step: int, epoch: Optional[float] = None, why: str = "", **parts: Any) -> bool:
         """Saves a checkpoint of these parts, each a tree or a path of a file: weights, optimiser, schedule, random, position, architecture,
         training, preprocess, or your own (underscores stand for hyphens). It returns once the files are written; the recorder makes them safe
         and sends them. False where it could not be saved, which problem tells."""
         if not parts:
             raise ValueError("a checkpoint has at least one part, such as weights=...")
-        fields: Dict[str, Any] = {"do": "begin", "step": int(step), "why": why}
+        step = _whole(step, "step")
+        fields: Dict[str, Any] = {"do": "begin", "step": step, "why": str(why)[:200]}
         if epoch is not None:
-            fields["epoch"] = _json_float(epoch)
+            at = self._epoch(epoch)
+            if at >= 0 and at - at == 0:
+                fields["epoch"] = at
         begun = self._ask("checkpoint", **fields) or self._ask("checkpoint", **fields)
         if begun is None or begun["kind"] != "folder":
             return False
@@ -160,20 +251,24 @@ class Run:
         try:
             for part, tree in parts.items():
                 part = part.replace("_", "-")
-                names[part] = save_part(begun["folder"], part, tree)
-        except OSError as e:
-            self._fail(f"the checkpoint of step {int(step)} could not be written: {e.strerror or e}")
-            self._tell("checkpoint", do="abandon", checkpoint=begun["checkpoint"], why=f"it could not be written: {e.strerror or e}")
+                names[part], left = write_part(begun["folder"], part, tree)
+                for what in left:
+                    self._fail(f"{part}: left out of the checkpoint: {what}"[:500], f"left out {part} {what}")
+        except Exception as e:
+            why = f"{e.strerror or e}" if isinstance(e, OSError) else f"{type(e).__name__}: {e}"
+            self._fail(f"the checkpoint of step {step} could not be written: {why}"[:500], "written")
+            self._tell("checkpoint", do="abandon", checkpoint=begun["checkpoint"], why=f"it could not be written: {why}"[:2000])
             return False
         with self._lock:
             if self._saver is not None:
-                self._saver.saved = int(step)
+                self._saver.saved = step
             id = self._next()
             line = json.dumps({"kind": "checkpoint", "id": id, "do": "commit", "checkpoint": begun["checkpoint"], "parts": names}).encode() + b"\n"
             self._unsettled[id] = line
             self._send(id, line)
         return True
 
+    @_safe()
     def save_when(self, epochs: Optional[float] = None, steps: Optional[int] = None, best: str = "", margin: float = 0.0, on_signal: bool = False) -> None:
         """Sets when save_if_due saves: every so many epochs or steps; whenever the curve in best ("loss.val lower") has beaten its best by
         the margin; once more when the program is asked to end by SIGINT or SIGTERM (a second signal ends it at once)."""
@@ -197,15 +292,21 @@ class Run:
 
         signal.signal(number, asked)
 
+    @_safe(False)
     def save_if_due(self, step: int, epoch: Optional[float] = None, **parts: Any) -> bool:
         """Saves where save_when says that it is time, or the program is about to stop. Give what is costly to gather as a function without
         arguments: it is called only then. Call it where the state is whole, behind the readings of the step."""
         saver = self._saver
-        why = saver.due(int(step), epoch, self.stop) if saver is not None else ""
+        step = _whole(step, "step")
+        if epoch is not None:
+            at = self._epoch(epoch)
+            epoch = at if at - at == 0 else None
+        why = saver.due(step, epoch, self.stop) if saver is not None else ""
         if not why:
             return False
         return self.save(step, epoch, why, **{k: v() if callable(v) else v for k, v in parts.items()})
 
+    @_safe()
     def starts_with(self, weights: Any, fresh: Optional[bool] = None, seed: Optional[int] = None, needs: Optional[List[str]] = None) -> None:
         """Tells what the weights are before training, as a tree, of which a digest is taken, so that it is known where they come from;
         whether they are fresh, and the seed they were drawn by; and which parts of a checkpoint resuming needs (weights, optimiser and random
@@ -218,8 +319,7 @@ class Run:
         if needs is not None:
             fields["needs"] = list(needs)
         if weights is not None and not self._lost and self._pid == os.getpid():
-            tensors: List[Any] = []
-            _flatten(weights, "", tensors)
+            tensors = Flat(weights).tensors
             path = ""
             try:
                 handle, path = tempfile.mkstemp(prefix="kembrel-start-", suffix=".safetensors")
@@ -238,11 +338,12 @@ class Run:
         begin = first
         if self.resumed is not None and self.resumed.epoch == self.resumed.epoch:
             begin = max(first, math.floor(self.resumed.epoch) + 1)
-        for epoch in range(begin, last + 1):
+        for epoch in range(begin, int(last) + 1):
             if self.stop is not None:
                 return
             yield epoch
 
+    @_safe(False)
     def settle(self, timeout: float = _SETTLE) -> bool:
         """Waits until all checkpoints handed over are safe on disk."""
         if self._pid != os.getpid():
@@ -251,6 +352,7 @@ class Run:
             self._changed.wait_for(lambda: not self._unsettled or self._lost or self._held, timeout)
             return not self._unsettled
 
+    @_safe()
     def end(self, state: str = "finished", why: str = "") -> None:
         """Says how the program ends: finished, stopped or failed. It waits until what was handed over is safe on disk, not for the service."""
         if self._ended or self._pid != os.getpid():
@@ -258,7 +360,8 @@ class Run:
         if self.stop is not None and state == "finished" and not why:
             state, why = "stopped", self.stop
         self.settle()
-        self._ask("end", state=state, why=why)
+        self._say_again()
+        self._ask("end", state=str(state), why=str(why)[:2000])
         with self._lock:
             self._ended = Run._over = True
             if self._socket is not None:
@@ -287,10 +390,31 @@ class Run:
 
     # The connection.
 
-    def _fail(self, text: str) -> None:
-        if self.problem is None:
-            _warn(text)
+    def _fail(self, text: str, kind: str = "", on_run: bool = True) -> None:
+        """Something went wrong: it is said once for each kind, and left on the run where the recorder does not know of it, and counted after that."""
+        kind = kind or text
         self.problem = text
+        if kind not in self._said:
+            if len(self._said) >= _KINDS:
+                kind = "others"
+                if kind in self._said:
+                    self._said[kind] += 1
+                    return
+            self._said[kind] = 0
+            _warn(text)
+            if on_run:
+                try:
+                    self._tell("note", text=f"Problem: {text}")
+                except Exception:
+                    pass
+        self._said[kind] += 1
+
+    def _say_again(self) -> None:
+        """How often each kind of problem was met, where that is more than once."""
+        for kind, times in list(self._said.items()):
+            if times > 1:
+                _warn(f"{times} times: {kind}"[:300])
+                self._tell("note", text=f"Problem met {times} times: {kind}"[:2000])
 
     def _next(self) -> int:
         self._id += 1
@@ -390,7 +514,7 @@ class Run:
         id, kind = m.get("id", 0), m.get("kind")
         if kind == "held":
             self._held = True
-            self._fail(f"the recorder says: {m.get('what')}")
+            self._fail(f"the recorder says: {m.get('what')}", "held", on_run=False)
         elif kind == "kept":
             self._held = False
             if self._unsettled.pop(id, None) is None:
@@ -398,7 +522,10 @@ class Run:
         elif kind == "problem":
             self._unsettled.pop(id, None)
             self._pending = collections.deque(e for e in self._pending if e[0] != id)
-            self._fail(f"the recorder says: {m.get('what')}")
+            what = str(m.get("what"))
+            self._fail(f"the recorder says: {what}", "recorder " + "".join(c for c in what[:80] if not c.isdigit()), on_run=False)
+        elif kind == "named":
+            self.address = m.get("run") or self.address
         elif kind == "advice":
             self.stop = m.get("what") or "The program should stop."
         if id in self._answers:
@@ -431,11 +558,6 @@ def _odd(v: float) -> str:
     return '"NaN"' if v != v else '"Infinity"' if v > 0 else '"-Infinity"'
 
 
-def _json_float(v: float) -> Any:
-    v = float(v)
-    return v if math.isfinite(v) else json.loads(_odd(v))
-
-
 def _start(arguments: List[str]) -> str:
     """Starts a recorder beside this program and returns its socket."""
     binary = _binary()
@@ -457,18 +579,26 @@ def record(project: str = "", *, title: str = "", hyper: Optional[Dict[str, Any]
     project, title and resume (a run or checkpoint to go on with) count only where no recorder is around yet; the project may also be in
     $KEMBREL_PROJECT. hyper: numbers, truth values, texts and lists of these by name; dotted names nest."""
     run = Run()
-    run.hyper = dict(hyper or {})
+    try:
+        run.hyper = mapping(hyper)
+    except Exception as e:
+        run._fail(f"the hyperparameters are left out: a {type(hyper).__name__} is no dict: {e}"[:500])
     try:
         path = os.environ.get("KEMBREL_RECORDER")
         if not path or Run._over:  # the recorder around the program had a run that has ended: this is another
-            arguments = ["--resume", resume] if resume else ["--project", project or os.environ.get("KEMBREL_PROJECT", ""), "--title", title]
+            arguments = ["--resume", str(resume)] if resume else ["--project", str(project or os.environ.get("KEMBREL_PROJECT", "")), "--title", str(title)]
             path = _start(arguments)
         run._connect(path)
-    except (OSError, ValueError) as e:
+    except Exception as e:
         run._fail(str(e) if "recorded" in str(e) else f"nothing is recorded: {e}")
         return run
-    if run.hyper:
-        run._tell("hyper", values=run.hyper)
-    run.hyper = Hyper(run.hyper, run._asked, lambda names: run._tell("taken", names=names))
+    try:
+        told = plain(run.hyper)
+        if told:
+            run._tell("hyper", values=told)
+        run.hyper = nested(run.hyper, run._asked, lambda names: run._tell("taken", names=names))
+    except Exception as e:
+        run._fail(f"the hyperparameters are left out: {type(e).__name__}: {e}"[:500], "hyper")
+        run.hyper = Hyper({}, run._asked, lambda names: run._tell("taken", names=names))
     atexit.register(run._at_exit)
     return run

@@ -2,14 +2,18 @@
 
 import array
 import ctypes
+import json
 import math
+import random
 import struct
 import sys
 import tempfile
 import threading
 
 import kembrel
-from kembrel._arrays import is_array, to_bytes
+from kembrel._arrays import find, is_array, to_bytes
+from kembrel._tree import write_part
+from strangers import Frozen, Memory, Shared, Tracked, grid
 
 try:
     import numpy
@@ -123,7 +127,7 @@ def test_make():
 
 
 def test_refused():
-    for tree, word in (({"a": [object()]}, "a.0 is a object"), ({(1,): 2}, "keys are texts"), ({"s": {1, 2}}, "a part is a tree")):
+    for tree, word in (({"a": [object()]}, "a.0: a builtins.object"), ({"f": len, "x": 1}, "f: a builtin_function_or_method is code"), ({"a": numpy or object()}, "a: a ")):
         try:
             there_and_back(tree)
         except TypeError as e:
@@ -143,7 +147,7 @@ def test_numpy():
                 got = there_and_back({"w": y})["w"]
                 assert isinstance(got, numpy.ndarray) and got.dtype.newbyteorder("=") == numpy.dtype(kind) and (got == y).all(), (kind, order)
     got = there_and_back(numpy.float64(2.5))
-    assert got == 2.5
+    assert got == 2.5 and type(got) is numpy.float64
     got = there_and_back(numpy.array(7.0))
     assert got.shape == () and got == 7
     assert there_and_back(numpy.zeros((0, 3))).shape == (0, 3)
@@ -154,6 +158,136 @@ def test_numpy():
         there_and_back(numpy.array(["tug"]))
     except TypeError as e:
         assert "no numbers" in str(e)
+
+
+def header(folder, part="weights"):
+    with open(f"{folder}/{part}.safetensors", "rb") as f:
+        length = struct.unpack("<Q", f.read(8))[0]
+        return 8 + length, json.loads(f.read(length))
+
+
+def test_names_and_places():
+    tree = {"conv1.weight": array.array("b", [1, 2, 3]), "conv1": {"weight": array.array("d", [1.0]), "bias": array.array("h", [5])}, "a/b %": array.array("f", [2.0]), 3: {0: array.array("q", [7])}}
+    with tempfile.TemporaryDirectory() as folder:
+        kembrel.save_part(folder, "weights", tree)
+        start, tensors = header(folder)
+        got = kembrel.read_part(folder, "weights")
+        plain = kembrel.read_tensors(f"{folder}/weights.safetensors")
+    assert set(tensors) == {"conv1.weight", "conv1.weight~2", "conv1.bias", "a/b %", "3.0"}, tensors
+    assert list(plain["conv1.weight"]) == [1, 2, 3], "any reader finds it by the program's name"
+    assert start % 8 == 0
+    for name, about in tensors.items():
+        width = {"I8": 1, "F64": 8, "I16": 2, "F32": 4, "I64": 8}[about["dtype"]]
+        assert (start + about["data_offsets"][0]) % width == 0, (name, "lies aligned")
+    assert list(got["conv1"]["weight"]) == [1.0] and list(got["conv1.weight"]) == [1, 2, 3] and list(got[3][0]) == [7]
+
+
+def test_shared():
+    tied = array.array("f", [1, 2, 3])
+    memory = bytearray(8)
+    one, other = Shared("f", (2,), (), memory=memory), Shared("f", (2,), (), memory=memory)
+    with tempfile.TemporaryDirectory() as folder:
+        kembrel.save_part(folder, "weights", {"in": tied, "out": {"w": tied}, "a": one, "b": other, "c": array.array("f", [1, 2, 3]), "none": array.array("f", []), "none2": array.array("f", [])})
+        _, tensors = header(folder)
+        got = kembrel.read_part(folder, "weights")
+    assert set(tensors) == {"in", "a", "c", "none", "none2"}, "stored once"
+    assert got["in"] is got["out"]["w"] and got["a"] is got["b"] and got["c"] is not got["in"]
+
+
+def test_what_went_before():
+    with tempfile.TemporaryDirectory() as folder:
+        kembrel.save_part(folder, "weights", {"a": [array.array("d", [1.5]), None, (1, 2**60)]})
+        with open(f"{folder}/weights.json") as f:
+            text = json.load(f)
+        text["format"] = "kembrel tree 1"
+        del text["tree"]["dict"][0][1]["list"][0]["kind"]
+        with open(f"{folder}/weights.json", "w") as f:
+            json.dump(text, f)
+        got = kembrel.read_part(folder, "weights")
+    assert list(got["a"][0]) == [1.5] and got["a"][1:] == [None, (1, 2**60)]
+
+
+def read_like(tree, pattern):
+    said = []
+    with tempfile.TemporaryDirectory() as folder:
+        write_part(folder, "weights", tree)
+        return kembrel.read_part(folder, "weights", like=pattern, say=said.append), said
+
+
+def test_like():
+    values = [float(i) for i in range(12)]
+    there = grid()
+    there.m.set([9.0] * 12)
+    got, said = read_like({"w": grid()}, {"w": there})
+    assert got["w"] is there and there.values() == values and not said, "written in place"
+    turned = Shared("f", (4, 3), [0.0] * 12).turned()
+    got, said = read_like({"w": grid()}, {"w": turned})
+    assert got["w"] is turned and turned.values() == values and not said, "by its strides"
+    tracked = Tracked("f", (3, 4), [0.0] * 12)
+    got, said = read_like([grid(Tracked)], [tracked])
+    assert got[0] is tracked and tracked.values() == values and not said, "what tracks gradients is written through what shares its memory"
+    frozen = Frozen("f", (3, 4), [0.0] * 12)
+    got, said = read_like({"w": grid(Frozen)}, {"w": frozen})
+    assert frozen.values() == [0.0] * 12, "what is immutable is never written"
+    assert isinstance(got["w"], Frozen) and got["w"] is not frozen and got["w"].values() == values and not said, (got, said)
+    kept = array.array("d", [0, 0])
+    got, said = read_like({"w": array.array("d", [1, 2]), "n": 5, "new": 1, "t": (1, [array.array("d", [3])])}, {"w": kept, "n": 4, "t": (0, [array.array("d", [0])])})
+    assert got["w"] is kept and list(kept) == [1, 2] and got["n"] == 5 and got["new"] == 1 and list(got["t"][1][0]) == [3] and not said
+    got, said = read_like({"w": array.array("d", [1, 2])}, {"w": array.array("d", [0])})
+    assert list(got["w"]) == [1, 2] and "shape" in said[0], "another shape is said"
+    readonly = memoryview(bytes(8)).cast("d")
+    got, said = read_like([array.array("d", [1])], [readonly])
+    assert list(got[0]) == [1.0] and readonly[0] == 0
+    if numpy is not None:
+        other = numpy.zeros((3, 4), dtype="f8")
+        got, said = read_like(grid(), other)
+        assert got.dtype == numpy.float64 and got.tolist()[2] == [8, 9, 10, 11] and not said, "of the dtype that is there"
+        part = numpy.zeros((4, 6), dtype="f4")[::2, ::-2]
+        got, said = read_like(numpy.ones((2, 3), dtype="f4"), part)
+        assert got is part and (part == 1).all() and part.base.sum() == 6
+        locked = numpy.zeros(3)
+        locked.flags.writeable = False
+        got, said = read_like(numpy.ones(3), locked)
+        assert (locked == 0).all() and (got == 1).all() and not said
+
+
+def test_strides_against_the_slow_way():
+    r = random.Random(1851)
+    for _ in range(300):
+        shape = [r.randint(1, 5) for _ in range(r.randint(1, 4))]
+        order = list(range(len(shape)))
+        r.shuffle(order)
+        strides, step = [0] * len(shape), 1
+        for i in order:
+            strides[i] = step * r.choice([1, 1, 2])
+            step = strides[i] * shape[i]
+        offset = 0
+        for i, d in enumerate(shape):
+            if r.random() < 0.3:
+                offset += (d - 1) * strides[i]
+                strides[i] = -strides[i]
+        letter = r.choice("fdiqB")
+        memory = bytearray(struct.pack(f"<{step + 3}{letter}", *(i % 200 for i in range(step + 3))))
+        x = Shared("", (), Memory(letter, shape, (), strides, offset, memory))
+        dtype, got_shape, data = to_bytes(x)
+        assert got_shape == tuple(shape) and bytes(data) == struct.pack(f"<{len(x.values())}{letter}", *x.values()), (shape, strides)
+        find(x).fill(struct.pack(f"<{len(x.values())}{letter}", *(i % 100 for i in range(len(x.values())))))
+        assert [int(v) for v in x.values()] == [i % 100 for i in range(len(x.values()))], (shape, strides)
+
+
+def test_memory_of_a_save():
+    """A save holds no second copy of the state: strided arrays are copied some megabytes at a time."""
+    if numpy is None:
+        return
+    import tracemalloc
+
+    state = {str(i): numpy.zeros((4000, 2500), dtype="f4").T for i in range(3)}  # 40 MB each, transposed
+    with tempfile.TemporaryDirectory() as folder:
+        tracemalloc.start()
+        write_part(folder, "weights", state)
+        _, peak = tracemalloc.get_traced_memory()
+        tracemalloc.stop()
+    assert peak < 64 << 20, peak
 
 
 def test_nothing_to_speak_to():

@@ -1,0 +1,122 @@
+"""Values that were read, in the kind of the program's present ones: arrays are copied into those that are there."""
+
+from __future__ import annotations
+
+import sys
+from typing import Any, Callable, Optional
+
+from ._arrays import Array, Raw, find, is_array, numpy_or_none
+
+
+def like(value: Any, pattern: Any, path: str, say: Callable[[str], None]) -> Any:
+    """value in the kind of pattern: dicts and lists of it are filled, its arrays written into where that can be done. What does not fit is said, and
+    comes back as it was read."""
+    if isinstance(pattern, dict) and isinstance(value, dict):
+        for k, v in value.items():
+            try:
+                pattern[k] = like(v, pattern[k], f"{path}.{k}", say) if k in pattern else v
+            except Exception as e:  # a mapping that takes no values
+                say(f"{path}.{k} could not be set: {e}")
+        return pattern
+    if isinstance(pattern, list) and isinstance(value, (list, tuple)):
+        if len(pattern) != len(value):
+            say(f"{path} has {len(value)} values, and {len(pattern)} are there")
+        for i, v in enumerate(value):
+            if i < len(pattern):
+                pattern[i] = like(v, pattern[i], f"{path}.{i}", say)
+            else:
+                pattern.append(v)
+        del pattern[len(value):]
+        return pattern
+    if isinstance(pattern, tuple) and isinstance(value, (list, tuple)) and len(pattern) == len(value):
+        made = [like(v, p, f"{path}.{i}", say) for i, (v, p) in enumerate(zip(value, pattern))]
+        return type(pattern)(*made) if hasattr(pattern, "_fields") else tuple(made)
+    if is_array(pattern) and is_array(value):
+        return _array_like(value, pattern, path, say)
+    return value
+
+
+def _array_like(value: Any, pattern: Any, path: str, say: Callable[[str], None]) -> Any:
+    source = find(value)
+    shape = tuple(getattr(pattern, "shape", ()) or ())
+    try:
+        there: Optional[Array] = find(pattern)
+    except TypeError:
+        there = None
+    if there is not None:
+        shape = there.shape
+    if shape != source.shape:
+        say(f"{path} has the shape {list(source.shape)}, and {list(shape)} is there")
+        return value
+    if there is not None and there.dtype == source.dtype:
+        target = _writable(pattern)
+        if target is not None:
+            target.fill(b"".join(source.pieces()))
+            return pattern
+    made = _made(value, pattern, there.dtype if there is not None else source.dtype)
+    if made is None:
+        say(f"{path} comes back as a {type(value).__name__}: a {type(pattern).__name__} can neither be written into nor made of it")
+        return value
+    return made
+
+
+def _writable(x: Any) -> Optional[Array]:
+    """The memory of an array, if it is its own and may be written: only then an item may be assigned."""
+    if isinstance(x, Raw):
+        return None
+    try:
+        view = memoryview(x)
+        if view.readonly:
+            return None
+        if view.c_contiguous:
+            a = find(view)
+            return None if a.big else a
+    except (TypeError, ValueError, BufferError):
+        pass
+    if not hasattr(x, "__dlpack__") and not hasattr(x, "__array_interface__"):
+        return None
+    detached = getattr(x, "detach", None)
+    for get in (lambda: x, detached):
+        if not callable(get):
+            continue
+        try:
+            what, again = get(), get()
+            what[...] = what  # changes nothing, and is refused by what is immutable
+            a, b = find(what), find(again)
+        except Exception:
+            continue
+        # What is made anew each time lies elsewhere each time: that is a copy, and writing into it would change nothing.
+        if not a.memory.readonly and not a.big and a.place() is not None and a.place() == b.place():
+            return a
+    return None
+
+
+def _made(value: Any, pattern: Any, dtype: str) -> Any:
+    """A new array of the pattern's kind, by the array API standard: its namespace's from_dlpack or asarray, its to_device."""
+    numpy = numpy_or_none()
+    if type(pattern).__module__ == "numpy":
+        return numpy.array(value, dtype=pattern.dtype) if numpy is not None else None
+    if isinstance(pattern, (memoryview, Raw)) or type(pattern).__module__ == "array":
+        return value
+    space = None
+    try:
+        space = pattern.__array_namespace__()
+    except Exception:
+        space = sys.modules.get(type(pattern).__module__.split(".")[0])
+    for name in ("from_dlpack", "asarray", "array"):
+        make = getattr(space, name, None)
+        if not callable(make):
+            continue
+        for given in (value, *([value.tolist()] if name != "from_dlpack" and hasattr(value, "tolist") else [])):
+            try:
+                made = make(given)
+                if str(getattr(made, "dtype", "")) != str(getattr(pattern, "dtype", "")) and hasattr(space, "astype"):
+                    made = space.astype(made, pattern.dtype)
+                device = getattr(pattern, "device", None)
+                if device is not None and getattr(made, "device", device) != device and hasattr(made, "to_device"):
+                    made = made.to_device(device)
+                if isinstance(made, type(pattern)):
+                    return made
+            except Exception:
+                continue
+    return None
