@@ -36,9 +36,7 @@ func (n *session) room(none error) {
 	}
 	n.held = fmt.Sprintf("the spool's disk takes nothing (%v); what comes waits in memory, training goes on", withoutPath(none))
 	n.say("%s", n.held)
-	for out := range n.programs {
-		out.put(protocol.Reply{Kind: "held", What: n.held})
-	}
+	n.tell(protocol.Reply{Kind: "held", What: n.held})
 }
 
 // lose counts what could not be kept.

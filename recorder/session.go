@@ -45,8 +45,8 @@ type session struct {
 	ended     *spool.Ending
 	run       string
 	leg       int
-	programs  map[*outbox]bool
-	connected int // ever
+	programs  map[*outbox]bool // connected; whether it has spoken: what is told unasked comes behind the welcome
+	connected int              // ever
 	language  string
 	stop      stopper
 	crossed   chan struct{} // the stopper has said stop
@@ -64,6 +64,7 @@ type session struct {
 	held      string          // why nothing can be made durable at the moment; "": it can
 	restarted bool            // the program began again although it was to go on
 	renamed   map[string]bool // curves of which it was said that they go by another name
+	advised   string          // why programs were told to stop; "": they were not
 	unkept    map[string]bool // of which it was said that a value is not kept
 
 	counting sync.Mutex     // guards what follows
@@ -249,11 +250,8 @@ func (o *outbox) write() {
 func (n *session) serve(conn net.Conn) {
 	out := newOutbox(conn)
 	n.mutex.Lock()
-	n.programs[out] = true
+	n.programs[out] = false
 	n.connected++
-	if n.held != "" {
-		out.put(protocol.Reply{Kind: "held", What: n.held})
-	}
 	n.mutex.Unlock()
 	defer func() {
 		n.mutex.Lock()
@@ -324,9 +322,13 @@ func (n *session) sayRefused() {
 func (n *session) handle(m protocol.Message, out *outbox) error {
 	n.mutex.Lock()
 	defer n.mutex.Unlock()
+	if m.Kind == protocol.Hello {
+		err := n.hello(m, out)
+		n.greet(out)
+		return err
+	}
+	n.greet(out)
 	switch m.Kind {
-	case protocol.Hello:
-		return n.hello(m, out)
 	case protocol.Start:
 		return n.start(m, out)
 	case protocol.Hyper:
@@ -499,13 +501,35 @@ func (n *session) keepCheckpoint(manifest spool.Manifest, m protocol.Message, pa
 	return nil
 }
 
+// greet notes that a program has spoken, and tells it what the others were told before. The mutex is held.
+func (n *session) greet(out *outbox) {
+	if spoken, there := n.programs[out]; spoken || !there {
+		return
+	}
+	n.programs[out] = true
+	if n.held != "" {
+		out.put(protocol.Reply{Kind: "held", What: n.held})
+	}
+	if n.advised != "" {
+		out.put(protocol.Reply{Kind: "advice", Stop: true, What: n.advised})
+	}
+}
+
+// tell tells all programs that have spoken. The mutex is held.
+func (n *session) tell(r protocol.Reply) {
+	for out, spoken := range n.programs {
+		if spoken {
+			out.put(r)
+		}
+	}
+}
+
 // advise tells all programs to stop.
 func (n *session) advise(why string) {
 	n.mutex.Lock()
 	defer n.mutex.Unlock()
-	for out := range n.programs {
-		out.put(protocol.Reply{Kind: "advice", Stop: true, What: why})
-	}
+	n.advised = why
+	n.tell(protocol.Reply{Kind: "advice", Stop: true, What: why})
 }
 
 // named remembers the run's address once the service has given it, and tells the programs.
@@ -516,9 +540,7 @@ func (n *session) named(run string, leg int) {
 		return
 	}
 	n.run, n.leg = run, leg
-	for out := range n.programs {
-		out.put(protocol.Reply{Kind: "named", Run: run, Leg: leg})
-	}
+	n.tell(protocol.Reply{Kind: "named", Run: run, Leg: leg})
 }
 
 // knows reports whether a program has ever spoken with the recorder, and so may hear its advice.

@@ -41,6 +41,19 @@ func TestTreesWithNumpy(t *testing.T) {
 	require.Contains(t, runPython(t, "tests/trees.py"), "numpy True")
 }
 
+// What goes into a part and what comes out, kind by kind, stands in a page of its own. KEMBREL_WRITE=1 writes it.
+func TestKindsAreAsTheTableSays(t *testing.T) {
+	page := "../../docs/python-kinds.md"
+	table := "# What comes back of a part, kind by kind\n\nWritten by a test (`bindings/python/tests/kinds.py`), on Debian's numpy and tinyarray and on small classes that speak the open protocols as array libraries do. " +
+		"Without a counterpart to be written into ([python.md](python.md)); with one, arrays come back in its kind.\n\n" + runPython(t, "tests/kinds.py")
+	if os.Getenv("KEMBREL_WRITE") != "" {
+		require.NoError(t, os.WriteFile(page, []byte(table), 0o644))
+	}
+	known, err := os.ReadFile(page)
+	require.NoError(t, err)
+	require.Equal(t, table, string(known), "KEMBREL_WRITE=1 go test ./bindings/python writes docs/python-kinds.md anew")
+}
+
 // The folder installs with pip, without anything from anywhere.
 func TestInstallsFromTheFolder(t *testing.T) {
 	folder := t.TempDir()
@@ -48,7 +61,7 @@ func TestInstallsFromTheFolder(t *testing.T) {
 	require.NoError(t, err)
 	out, err := exec.Command(interpreter, "-m", "pip", "install", "--no-index", "--no-cache-dir", "--target", folder, here).CombinedOutput()
 	require.NoError(t, err, string(out))
-	for _, f := range []string{"__init__.py", "_arrays.py", "_run.py", "_tree.py", "py.typed"} {
+	for _, f := range []string{"__init__.py", "_arrays.py", "_like.py", "_run.py", "_tree.py", "py.typed"} {
 		require.FileExists(t, filepath.Join(folder, "kembrel", f))
 	}
 }

@@ -102,7 +102,7 @@ func TestReadme(t *testing.T) {
 	}
 	require.Equal(t, "finished", w.show(t, "vessels/1").State)
 
-	for _, document := range []string{"README.md", "docs/python.md"} {
+	for _, document := range []string{"README.md", "docs/python.md", "docs/frameworks.md"} {
 		for _, program := range blocks(t, document, "python") {
 			if !strings.Contains(program, "import kembrel") {
 				continue
