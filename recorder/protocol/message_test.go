@@ -84,7 +84,7 @@ func TestBadLinesSayWhatIsWrong(t *testing.T) {
 		`{"kind":"readings","step":-1,"values":{"a":1}}`:                                      "step -1",
 		`{"kind":"readings","step":1,"epoch":-1,"values":{"a":1}}`:                            "epoch",
 		`{"kind":"readings","epoch":1.5,"values":{"a":1}}`:                                    "not whole",
-		`{"kind":"readings","step":1,"values":{"":1}}`:                                       "needs a name",
+		`{"kind":"readings","step":1,"values":{"":1}}`:                                        "needs a name",
 		`{"kind":"readings","step":[2,1],"values":{"a":[1,2]}}`:                               "goes back",
 		`{"kind":"readings","step":[1,2],"values":{"a":[1]}}`:                                 "1 values for 2 points",
 		`{"kind":"readings","step":[1,2],"time":[1],"values":{"a":[1,2]}}`:                    "do not fit together",
