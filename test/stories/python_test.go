@@ -1,6 +1,7 @@
 package stories
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -152,4 +153,97 @@ func TestOddArgumentsHarmNothing(t *testing.T) {
 	require.Contains(t, problems, "is not recorded")
 	require.Contains(t, problems, "left out of the checkpoint")
 	require.NotZero(t, r.Checkpoints)
+}
+
+// Several processes of one training share a recorder: the first records, the others go on from the same checkpoint, and neither is in the other's way.
+func TestRanksShareARun(t *testing.T) {
+	t.Parallel()
+	if _, err := os.Stat("/usr/bin/python3"); err != nil {
+		t.Skip("python3 is not installed; make test installs it")
+	}
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	here, err := filepath.Abs("../../bindings/python")
+	require.NoError(t, err)
+	w.env = append(w.env, "PYTHONPATH="+here, "PYTHONDONTWRITEBYTECODE=1")
+	cmd := w.record("/usr/bin/python3", here+"/tests/ranks.py")
+	cmd.Env = append(cmd.Env, "CUT=3")
+	out, errs, code := run(cmd)
+	require.Equal(t, 3, code, out+errs)
+	out, errs, code = w.try("resume", "vessels/1")
+	require.Zero(t, code, out+errs)
+	seen := 0
+	for line := range strings.Lines(out) {
+		if !strings.HasPrefix(line, "{") {
+			continue
+		}
+		var said struct {
+			Rank    int
+			First   int
+			Weights []float64
+			Saved   bool
+			Address string
+			Problem *string
+		}
+		require.NoError(t, json.Unmarshal([]byte(line), &said))
+		seen++
+		require.Equal(t, 4, said.First, line)
+		require.Equal(t, []float64{6}, said.Weights, line)
+		require.True(t, said.Saved, line)
+		require.Equal(t, "vessels/1", said.Address, line)
+		require.Nil(t, said.Problem, line)
+	}
+	require.Equal(t, 3, seen, out)
+	c := w.curves(t, "vessels/1")["loss.train"]
+	require.Len(t, c.Value, 60)
+	for i, v := range c.Value {
+		require.Equal(t, float64(i/10+1), v, "only the first process records")
+	}
+	require.Empty(t, w.show(t, "vessels/1").Notes)
+	require.Len(t, w.runs(t), 1)
+}
+
+// The recipe of a run is what was really started: a module, the interpreter's flags; or it says that there is nothing to start again.
+func TestRecipesOfPythonPrograms(t *testing.T) {
+	t.Parallel()
+	if _, err := os.Stat("/usr/bin/python3"); err != nil {
+		t.Skip("python3 is not installed; make test installs it")
+	}
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	here, err := filepath.Abs("../../bindings/python")
+	require.NoError(t, err)
+	w.env = append(w.env, "PYTHONPATH="+here+":"+w.folder, "PYTHONDONTWRITEBYTECODE=1", "KEMBREL_BINARY="+w.binary)
+	program := "import kembrel\nwith kembrel.record('vessels') as run: run.readings(1, 1, {'loss.val': 1})\n"
+	require.NoError(t, os.MkdirAll(w.folder+"/hydro/net", 0o755))
+	for _, f := range []string{"/hydro/__init__.py", "/hydro/net/__init__.py"} {
+		require.NoError(t, os.WriteFile(w.folder+f, nil, 0o644))
+	}
+	require.NoError(t, os.WriteFile(w.folder+"/hydro/net/train.py", []byte(program), 0o644))
+	for i, c := range []struct{ given, want []string }{
+		{[]string{"-u", "-W", "ignore", "-X", "utf8", "-m", "hydro.net.train", "--lr", "0.1"}, []string{"-u", "-W", "ignore", "-X", "utf8", "-m", "hydro.net.train", "--lr", "0.1"}},
+		{[]string{"-c", program}, []string{"-c", program}},
+		{[]string{"-"}, nil},
+	} {
+		cmd := w.command("/usr/bin/python3", c.given...)
+		cmd.Stdin = strings.NewReader(program)
+		out, errs, code := run(cmd)
+		require.Zero(t, code, out+errs)
+		address := fmt.Sprintf("vessels/%d", i+1)
+		require.Eventually(t, func() bool { return w.show(t, address).State == "finished" }, 60*time.Second, 100*time.Millisecond, errs)
+		command := w.show(t, address).Recipe.Command
+		if c.want == nil {
+			require.Empty(t, command)
+			_, errs, code := w.try("rerun", address)
+			require.NotZero(t, code)
+			require.Contains(t, errs, "does not say how it was started")
+			continue
+		}
+		require.Equal(t, c.want, command[1:])
+	}
+	out, errs, code := w.try("rerun", "vessels/1")
+	require.Zero(t, code, out+errs)
+	require.Equal(t, "finished", w.show(t, "vessels/4").State)
 }

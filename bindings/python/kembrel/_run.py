@@ -127,6 +127,8 @@ class Run:
     _over = False  # a run of this process has ended
 
     def __init__(self) -> None:
+        self.rank = 0
+        """Which of several processes of one training this is: only the first, 0, records."""
         self.address = ""
         """The run's address, such as vessels/3, as far as it is known."""
         self.hyper: Dict[str, Any] = {}
@@ -236,6 +238,8 @@ class Run:
         """Saves a checkpoint of these parts, each a tree or a path of a file: weights, optimiser, schedule, random, position, architecture,
         training, preprocess, or your own (underscores stand for hyphens). It returns once the files are written; the recorder makes them safe
         and sends them. False where it could not be saved, which problem tells."""
+        if self.rank:
+            return True  # rank 0 saves
         if not parts:
             raise ValueError("a checkpoint has at least one part, such as weights=...")
         step = _whole(step, "step")
@@ -558,12 +562,43 @@ def _odd(v: float) -> str:
     return '"NaN"' if v != v else '"Infinity"' if v > 0 else '"-Infinity"'
 
 
+def _command() -> List[str]:
+    """How this program was really started, with the interpreter's own flags; nothing where it cannot be started again: in a notebook, at a prompt, or
+    from standard input."""
+    if hasattr(sys, "ps1") or "ipykernel" in sys.modules or sys.argv[:1] in ([], ["-"]):
+        return []
+    interpreter = sys.executable or "python3"
+    given = list(getattr(sys, "orig_argv", []))  # since 3.10
+    if given:
+        return [interpreter, *given[1:]] if given[1:] else []  # a program from standard input has no name
+    if sys.argv[0] in ("", "-c"):
+        return []
+    spec = getattr(sys.modules.get("__main__"), "__spec__", None)
+    if spec is not None and spec.name:
+        name = spec.name[: -len(".__main__")] if spec.name.endswith(".__main__") else spec.name
+        return [interpreter, "-m", name, *sys.argv[1:]]
+    return [interpreter, *sys.argv]
+
+
+def _rank_of(given: Any, around: bool) -> int:
+    """Which of several processes of one training this is: given, or as whoever started them says. What a scheduler says counts only where the processes
+    share a recorder: its tasks may as well be trainings of their own."""
+    names = ["KEMBREL_RANK", "RANK", "OMPI_COMM_WORLD_RANK", "PMI_RANK", "PMIX_RANK"] + (["SLURM_PROCID"] if around else [])
+    for text in [given] if given is not None else [os.environ.get(n, "") for n in names]:
+        try:
+            if text != "":
+                return _whole(int(text), "rank")
+        except Exception:
+            pass
+    return 0
+
+
 def _start(arguments: List[str]) -> str:
     """Starts a recorder beside this program and returns its socket."""
     binary = _binary()
     if binary is None:
         raise OSError("nothing is recorded: there is no recorder around, and no kembrel on the PATH to start one (or set KEMBREL_BINARY)")
-    command = [binary, "record", "--beside", str(os.getpid()), *arguments, "--", sys.executable or "python3", *sys.argv]
+    command = [binary, "record", "--beside", str(os.getpid()), *arguments, "--", *_command()]
     process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, start_new_session=True)
     assert process.stdout is not None
     line = process.stdout.readline().decode().strip()
@@ -573,11 +608,14 @@ def _start(arguments: List[str]) -> str:
     return line.split(" ", 1)[0]
 
 
-def record(project: str = "", *, title: str = "", hyper: Optional[Dict[str, Any]] = None, resume: str = "") -> Run:
+def record(project: str = "", *, title: str = "", hyper: Any = None, resume: str = "", rank: Optional[int] = None) -> Run:
     """Begins the recording. It never fails: without a recorder, problem says why and nothing is recorded.
 
     project, title and resume (a run or checkpoint to go on with) count only where no recorder is around yet; the project may also be in
-    $KEMBREL_PROJECT. hyper: numbers, truth values, texts and lists of these by name; dotted names nest."""
+    $KEMBREL_PROJECT. hyper: numbers, booleans, texts and lists of these by name, from a dict, a dataclass or a namespace; dotted names nest.
+
+    rank: which of several processes of one training this is; 0, the first, records. The others go on from the same checkpoint and hear the same advice,
+    and what they are told to record does nothing. Unless given it is taken from RANK and its like."""
     run = Run()
     try:
         run.hyper = mapping(hyper)
@@ -585,6 +623,16 @@ def record(project: str = "", *, title: str = "", hyper: Optional[Dict[str, Any]
         run._fail(f"the hyperparameters are left out: a {type(hyper).__name__} is no dict: {e}"[:500])
     try:
         path = os.environ.get("KEMBREL_RECORDER")
+        run.rank = _rank_of(rank, bool(path))
+        if run.rank:
+            if not path:
+                run._fail(f"nothing is recorded by this process: it is rank {run.rank}, and rank 0 records (rank=0 says otherwise)")
+                run._pid = -1
+                return run
+            run._connect(path)
+            run._pid = -1  # as in a forked child, what is told does nothing
+            run.hyper = nested(run.hyper, run._asked, lambda names: None)
+            return run
         if not path or Run._over:  # the recorder around the program had a run that has ended: this is another
             arguments = ["--resume", str(resume)] if resume else ["--project", str(project or os.environ.get("KEMBREL_PROJECT", "")), "--title", str(title)]
             path = _start(arguments)
