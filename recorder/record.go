@@ -429,6 +429,9 @@ func ending(p *os.ProcessState, n *session, at time.Time) spool.Ending {
 			e.State = "failed"
 		}
 	}
+	if e.Signal == syscall.SIGINT.String() { // a person's
+		e.State, e.Why = "stopped", "Interrupted by a person."
+	}
 	// A program that was told to stop and ended, by itself or by our signal, was stopped.
 	told := e.Signal == syscall.SIGTERM.String() || e.Signal == syscall.SIGKILL.String() || e.ExitCode != nil && *e.ExitCode == 128+int(syscall.SIGTERM)
 	if why != "" && (e.State != "failed" || told) {

@@ -247,3 +247,47 @@ func TestRecipesOfPythonPrograms(t *testing.T) {
 	require.Zero(t, code, out+errs)
 	require.Equal(t, "finished", w.show(t, "vessels/4").State)
 }
+
+// A run ends as its program did, however that was, and however it was started: the table of docs/python.md.
+func TestEndingsOfPythonPrograms(t *testing.T) {
+	t.Parallel()
+	if _, err := os.Stat("/usr/bin/python3"); err != nil {
+		t.Skip("python3 is not installed; make test installs it")
+	}
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	here, err := filepath.Abs("../../bindings/python")
+	require.NoError(t, err)
+	w.env = append(w.env, "PYTHONPATH="+here, "PYTHONDONTWRITEBYTECODE=1", "KEMBREL_BINARY="+w.binary)
+	n := 0
+	gone := "without saying that it had ended"
+	for _, c := range []struct{ how, under, beside, why, whyBeside string }{
+		{"nothing", "finished", "finished", "", ""}, {"exit 0", "finished", "finished", "", ""},
+		{"exit 3", "failed", "failed", "SystemExit: 3", "SystemExit: 3"}, {"exit text", "failed", "failed", "the sea is rough", "the sea is rough"},
+		{"error", "failed", "failed", "RuntimeError: the sea is rough", "RuntimeError: the sea is rough"},
+		{"interrupt", "stopped", "stopped", "Interrupted by a person.", "Interrupted by a person."},
+		{"ask to end", "failed", "failed", "", gone}, {"kill", "failed", "failed", "", gone},
+		{"at once", "finished", "failed", "", gone}, {"at once 5", "failed", "failed", "", gone},
+	} {
+		for _, way := range []string{"under", "beside"} {
+			for _, with := range []string{"", "with"} {
+				n++
+				args := []string{"/usr/bin/python3", here + "/tests/endings.py", c.how}
+				if with != "" {
+					args = append(args, with)
+				}
+				cmd, state, why := w.command(args[0], args[1:]...), c.beside, c.whyBeside
+				if way == "under" {
+					cmd, state, why = w.record(args...), c.under, c.why
+				}
+				_, errs, _ := run(cmd)
+				address, what := fmt.Sprintf("vessels/%d", n), strings.Join([]string{c.how, way, with}, " ")
+				require.Eventually(t, func() bool { return w.show(t, address).State != "running" }, 60*time.Second, 50*time.Millisecond, what)
+				r := w.show(t, address)
+				require.Equal(t, state, r.State, "%s: %s", what, errs)
+				require.Contains(t, r.Legs[0].Why, why, what)
+			}
+		}
+	}
+}

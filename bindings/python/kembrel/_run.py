@@ -387,8 +387,12 @@ class Run:
 
     def _at_exit(self) -> None:
         kind = getattr(sys, "last_type", None)
-        if kind is None or hasattr(sys, "ps1"):
+        if hasattr(sys, "ps1") or kind is None and _exit.code in (None, 0):
             self.end()
+        elif kind is None:
+            self.end("failed", f"SystemExit: {_exit.code}"[:2000])
+        elif issubclass(kind, KeyboardInterrupt):
+            self.end("stopped", "Interrupted by a person.")
         else:
             self.end("failed", f"{kind.__name__}: {getattr(sys, 'last_value', '')}"[:2000])
 
@@ -558,6 +562,22 @@ class Run:
             pause = min(2 * pause, 3.0) if tries < _TRIES else _PAUSE
 
 
+class _Exit:
+    """Stands in for sys.exit, whose code nothing tells at the end of the interpreter."""
+
+    code: Any = None
+
+    def __init__(self, before: Callable[..., Any]) -> None:
+        self.before = before
+
+    def __call__(self, code: Any = None) -> Any:
+        self.code = code
+        return self.before(code)
+
+
+_exit = _Exit(sys.exit)
+
+
 def _odd(v: float) -> str:
     return '"NaN"' if v != v else '"Infinity"' if v > 0 else '"-Infinity"'
 
@@ -648,5 +668,7 @@ def record(project: str = "", *, title: str = "", hyper: Any = None, resume: str
     except Exception as e:
         run._fail(f"the hyperparameters are left out: {type(e).__name__}: {e}"[:500], "hyper")
         run.hyper = Hyper({}, run._asked, lambda names: run._tell("taken", names=names))
+    if sys.exit is _exit.before:
+        sys.exit = _exit  # type: ignore[assignment]
     atexit.register(run._at_exit)
     return run
