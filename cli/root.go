@@ -87,7 +87,7 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 		}
 		root.AddCommand(cmd)
 	}
-	root.AddCommand(a.record(), a.resume(), a.branch(), a.rerun(), a.spoolCommand(), blobs, a.projects(), a.runs(), a.change(), a.archive(), a.deleteRun(), a.views(), a.compare(), a.search(), a.searches(), a.open(), a.show(), a.curves(), a.follow(), a.verdict(), a.stopRule(), a.export(), a.importCommand(), a.checkpoints(), a.keep(), a.pin(), a.drop(), a.sizes(), a.restore(), a.verify(), a.match(), a.diffWeights(), a.tensors(),
+	root.AddCommand(a.record(), a.reading(), a.resume(), a.branch(), a.rerun(), a.spoolCommand(), blobs, a.projects(), a.runs(), a.change(), a.archive(), a.deleteRun(), a.views(), a.compare(), a.search(), a.searches(), a.open(), a.show(), a.curves(), a.follow(), a.verdict(), a.stopRule(), a.export(), a.importCommand(), a.checkpoints(), a.keep(), a.pin(), a.drop(), a.sizes(), a.restore(), a.verify(), a.match(), a.diffWeights(), a.tensors(),
 		a.signIn(), a.tokens(), a.config(), a.version(), drain())
 	return root
 }

@@ -181,12 +181,13 @@ func decodeReadings(body []byte) ([]string, curve.Batch, error) {
 
 // outbox writes replies to a program without ever waiting for it.
 type outbox struct {
-	conn  net.Conn
-	mutex sync.Mutex
-	wake  *sync.Cond
-	lines []byte
-	kept  int64 // message up to which kept is to be answered; 0: nothing
-	ended bool
+	conn       net.Conn
+	mutex      sync.Mutex
+	wake       *sync.Cond
+	lines      []byte
+	kept       int64 // message up to which kept is to be answered; 0: nothing
+	ended      bool
+	hearsNamed bool // guarded by the session's mutex
 }
 
 // outboxLimit bounds what a program that reads no replies can make the recorder hold; more is dropped.
@@ -324,6 +325,7 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 	defer n.mutex.Unlock()
 	if m.Kind == protocol.Hello {
 		err := n.hello(m, out)
+		out.hearsNamed = slices.Contains(m.Hears, "named")
 		n.greet(out)
 		return err
 	}
@@ -532,7 +534,7 @@ func (n *session) advise(why string) {
 	n.tell(protocol.Reply{Kind: "advice", Stop: true, What: why})
 }
 
-// named remembers the run's address once the service has given it, and tells the programs.
+// named remembers the run's address once the service has given it, and tells the programs that said they hear it.
 func (n *session) named(run string, leg int) {
 	n.mutex.Lock()
 	defer n.mutex.Unlock()
@@ -540,7 +542,11 @@ func (n *session) named(run string, leg int) {
 		return
 	}
 	n.run, n.leg = run, leg
-	n.tell(protocol.Reply{Kind: "named", Run: run, Leg: leg})
+	for out := range n.programs {
+		if out.hearsNamed {
+			out.put(protocol.Reply{Kind: "named", Run: run, Leg: leg})
+		}
+	}
 }
 
 // knows reports whether a program has ever spoken with the recorder, and so may hear its advice.

@@ -29,7 +29,7 @@ func TestTheWelcomeComesFirst(t *testing.T) {
 	n.room(errors.New("no space"))
 	n.named("vessels/7", 1)
 	n.advise("another leg goes on")
-	go program.Write([]byte(`{"kind":"hello","protocol":1}` + "\n"))
+	go program.Write([]byte(`{"kind":"hello","protocol":1,"hears":["named"]}` + "\n"))
 	lines := bufio.NewScanner(program)
 	for _, want := range []string{"welcome", "held", "advice"} {
 		require.True(t, lines.Scan())

@@ -16,7 +16,7 @@ func (r *Run) connect(socket string) error {
 	if err != nil {
 		return fmt.Errorf("reach the recorder: %w", err)
 	}
-	hello := fmt.Sprintf(`{"kind":"hello","protocol":1,"language":"%s %s"}`+"\n", "go", runtime.Version())
+	hello := fmt.Sprintf(`{"kind":"hello","protocol":1,"hears":["named"],"language":"%s %s"}`+"\n", "go", runtime.Version())
 	if _, err := conn.Write([]byte(hello)); err != nil {
 		return err
 	}

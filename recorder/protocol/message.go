@@ -45,8 +45,9 @@ type Message struct {
 	Kind string
 	ID   int64 // from 1 up, rising; 0: no answer is wanted
 
-	Protocol int    // hello
-	Language string // hello
+	Protocol int      // hello
+	Language string   // hello
+	Hears    []string // hello: kinds of lines that come unasked and that it knows, of those which not all programs do: named
 
 	Hyper map[string]json.RawMessage
 	Bad   map[string]error // hyper, readings: what is wrong with those that are not taken, by name
@@ -119,6 +120,7 @@ type raw struct {
 	ID         int64                      `json:"id"`
 	Protocol   int                        `json:"protocol"`
 	Language   string                     `json:"language"`
+	Hears      []string                   `json:"hears"`
 	Values     map[string]json.RawMessage `json:"values"`
 	Step       json.RawMessage            `json:"step"`
 	Epoch      json.RawMessage            `json:"epoch"`
@@ -157,7 +159,7 @@ func Parse(line []byte, now time.Time) (Message, error) {
 	var err error
 	switch r.Kind {
 	case Hello:
-		m.Protocol, m.Language = r.Protocol, r.Language
+		m.Protocol, m.Language, m.Hears = r.Protocol, r.Language, r.Hears
 		if r.Protocol != Version {
 			err = fmt.Errorf("this recorder speaks protocol %d, the program %d", Version, r.Protocol)
 		}

@@ -3,6 +3,7 @@ package stories
 import (
 	"bytes"
 	"fmt"
+	"math"
 	"strings"
 	"syscall"
 	"testing"
@@ -56,7 +57,7 @@ func TestWhatTheRecorderRefuses(t *testing.T) {
 		`nonsense "id"`,
 		`{"kind":"readings","id":3,"step":10,"values":{"loss.val":0.5}}`,
 		`{"kind":"readings","id":4,"step":9,"values":{"loss.val":0.5}}`,
-		`{"kind":"readings","id":5,"step":11,"values":{"loss\u0007":0.5}}`,
+		`{"kind":"readings","id":5,"step":11,"values":{"":0.5}}`,
 		`{"kind":"readings","id":6,"step":11,"values":{"loss.val":"low"}}`,
 		`{"kind":"hyper","id":7,"values":{"lr":1}}`,
 		`{"kind":"checkpoint","do":"begin","id":8,"step":11}`, "folder",
@@ -65,7 +66,7 @@ func TestWhatTheRecorderRefuses(t *testing.T) {
 	require.Zero(t, code, errs)
 	answers := strings.Split(strings.TrimSpace(out), "\n")
 	require.Len(t, answers, 10)
-	for i, want := range []string{`"kind":"welcome"`, "speaks protocol 1", "not a JSON object", `"kind":"kept"`, "goes back from step 10 to step 9", "control",
+	for i, want := range []string{`"kind":"welcome"`, "speaks protocol 1", "not a JSON object", `"kind":"kept"`, "goes back from step 10 to step 9", "needs a name",
 		"not a number", "fixed before training", `"kind":"folder"`, "is missing"} {
 		require.Contains(t, answers[i], want)
 	}
@@ -134,4 +135,37 @@ func TestSpoolOfADeadRecorder(t *testing.T) {
 	r := w.show(t, "vessels/1")
 	require.Equal(t, "failed", r.State)
 	require.Contains(t, r.Legs[0].Why, "gone without a word")
+}
+
+// A script records by a command of its own; what is wrong costs itself, and never the script.
+func TestReadingsFromAScript(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "make", "vessels")
+	script := `set -e
+for e in 1 2 3; do
+  KEMBREL reading --epoch $e loss.val=0.$e val/acc=+0.5 lr=1e-3 grad=nan
+done
+KEMBREL reading --step 4 loss.val=high loss.train=0.25
+KEMBREL reading --step 3 loss.val=9
+KEMBREL reading --step 5 nonsense
+KEMBREL reading --step 6 loss.val=-Inf
+unset KEMBREL_RECORDER
+KEMBREL reading --step 7 loss.val=1
+echo to the end`
+	out, errs, code := run(w.record("sh", "-c", strings.ReplaceAll(script, "KEMBREL reading", w.binary+" reading")))
+	require.Zero(t, code, out+errs)
+	require.Contains(t, out, "to the end")
+	for _, want := range []string{`curve "loss.val" is not kept: "high" is not a number`, "goes back", `"nonsense" is not NAME=VALUE`, "no recorder is around"} {
+		require.Contains(t, errs, want)
+	}
+	c := w.curves(t, "vessels/1")
+	require.Equal(t, []float64{0.1, 0.2, 0.3, math.Inf(-1)}, []float64(c["loss.val"].Value))
+	require.Equal(t, []float64{0.5, 0.5, 0.5}, []float64(c["acc.val"].Value))
+	require.Equal(t, []float64{0.001, 0.001, 0.001}, []float64(c["lr"].Value))
+	require.Equal(t, []float64{0.25}, []float64(c["loss.train"].Value))
+	require.Len(t, c["grad"].Value, 3)
+	_, errs, code = w.try("reading", "loss.val=1")
+	require.Equal(t, 2, code, errs)
 }

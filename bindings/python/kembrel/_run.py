@@ -469,7 +469,7 @@ class Run:
         s = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
         s.settimeout(_ANSWER)
         s.connect(path)
-        s.sendall(json.dumps({"kind": "hello", "protocol": 1, "language": f"python {platform.python_version()}"}).encode() + b"\n")
+        s.sendall(json.dumps({"kind": "hello", "protocol": 1, "hears": ["named"], "language": f"python {platform.python_version()}"}).encode() + b"\n")
         lines = s.makefile("rb")
         text = lines.readline()
         told = json.loads(text) if text else {}
