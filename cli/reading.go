@@ -44,7 +44,7 @@ output and left on the run; the exit code is 0 unless the command itself is wron
 func sendReading(step, epoch string, args []string) error {
 	socket := os.Getenv(protocol.Variable)
 	if socket == "" {
-		return fmt.Errorf("no recorder is around; start the script by kembrel record -- ...")
+		return fmt.Errorf("no recorder is around; scripts are started by kembrel record")
 	}
 	values := map[string]json.RawMessage{}
 	for _, arg := range args {

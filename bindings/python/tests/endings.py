@@ -1,4 +1,4 @@
-"""Ends in one of the ways in which programs end. Run by the stories."""
+"""Ends in one of the ways in which programs do. The stories start it."""
 
 import os
 import signal
