@@ -18,7 +18,8 @@ protocol, ``__array_interface__``, ``__dlpack__`` (on the CPU) or ``__array__``.
 
 from ._arrays import Raw
 from ._match import Match, match
-from ._run import Resumed, Run, record
+from ._resumed import Resumed
+from ._run import Run, record
 from ._tree import read_part, read_tensors, save_part
 
 __all__ = ["Match", "Raw", "Resumed", "Run", "read_part", "match", "read_tensors", "record", "save_part"]

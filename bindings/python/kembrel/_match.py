@@ -7,7 +7,7 @@ import subprocess
 import tempfile
 from typing import Any, Dict, List
 
-from ._run import _binary
+from ._start import binary as find_binary
 from ._tree import Flat
 
 
@@ -33,7 +33,7 @@ class Match:
 def match(path: Any, wanted: Any) -> Match:
     """Says how the tensors in a file (safetensors, NPY, NPZ) fit those of a tree, by name, shape and dtype, before anything is loaded."""
     tensors = Flat(wanted).tensors
-    binary = _binary()
+    binary = find_binary()
     if binary is None:
         raise OSError("no kembrel is on the PATH (or set KEMBREL_BINARY)")
     with tempfile.NamedTemporaryFile("w", suffix=".json") as f:

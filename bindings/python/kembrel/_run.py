@@ -10,10 +10,8 @@ import math
 import os
 import pathlib
 import platform
-import shutil
 import signal
 import socket
-import subprocess
 import sys
 import tempfile
 import threading
@@ -21,8 +19,11 @@ import time
 from typing import Any, Callable, Deque, Dict, Iterator, List, Optional, Tuple, TypeVar
 
 from ._hyper import Hyper, mapping, nested, plain
+from ._resumed import Resumed
 from ._saver import Saver
-from ._tree import Flat, read_part, write_part, write_tensors
+from ._start import asked_exit, rank_of, start, warn
+from ._tree import Flat, write_part, write_tensors
+from ._values import number, odd, whole
 
 _ANSWER = 30.0  # seconds to wait for an answer of the recorder
 _BACK = 5.0  # seconds to wait for another recorder in place of one that died
@@ -31,18 +32,6 @@ _QUEUE = 64 << 20  # bytes of messages kept for a recorder that takes over
 _TRIES = 8  # times that a recorder is started in place of one that died, before that is said
 _PAUSE = 10.0  # seconds between later tries
 _KINDS = 50  # of problems that are said one by one
-
-
-def _warn(text: str) -> None:
-    try:
-        print(f"kembrel: {text}", file=sys.stderr, flush=True)
-    except (OSError, ValueError, AttributeError):  # the error output may be closed, or on a full disk
-        pass
-
-
-def _binary() -> Optional[str]:
-    beside = pathlib.Path(sys.executable or "").parent / "kembrel"
-    return os.environ.get("KEMBREL_BINARY") or shutil.which("kembrel") or (str(beside) if beside.is_file() else None)
 
 
 _Method = TypeVar("_Method", bound=Callable[..., Any])
@@ -63,62 +52,6 @@ def _safe(default: Any = None) -> Callable[[_Method], _Method]:
         return safe  # type: ignore[return-value]
 
     return wrap
-
-
-def _number(v: Any) -> float:
-    """A value of a reading: a number of any library, or an array of any without axes. TypeError for what is none."""
-    if isinstance(v, (str, bytes, bytearray)) or v is None:
-        raise TypeError("None is no number" if v is None else f"the text {v!r:.40} is no number")
-    shape = getattr(v, "shape", None)
-    if shape is not None and tuple(shape) != () or isinstance(v, (list, tuple, dict, set)):
-        raise TypeError(f"a {type(v).__name__} of {len(v) if shape is None else list(shape)} values is no single number; record its mean, or one of them")
-    try:
-        return float(v)
-    except Exception as e:
-        item = getattr(v, "item", None)
-        if shape is None or not callable(item):
-            raise TypeError(f"a {type(v).__name__} is no number: {e}") from None
-        return float(item())
-
-
-def _whole(v: Any, what: str) -> int:
-    try:
-        n = _number(v) if type(v) is not int else v
-        if n != n // 1 or n < 0 or n >= 2**63:
-            raise ValueError
-        return int(v) if type(v) is not float else int(n)
-    except Exception:
-        raise TypeError(f"the {what} is {v!r:.60}, not a whole number from 0 up") from None
-
-
-class Resumed:
-    """Where the program goes on: the step and epoch of a checkpoint, and its parts."""
-
-    def __init__(self, told: Dict[str, Any]) -> None:
-        self.address: str = told["from"]
-        """Address of the checkpoint, such as vessels/4@e12."""
-        self.branch: bool = told.get("branch", False)
-        """Whether a new run goes on from another run's checkpoint."""
-        self.step: int = told["step"]
-        self.epoch: float = float(told["epoch"])
-        """The epoch; NaN where the program that saved it did not say."""
-        self.folder = pathlib.Path(told["folder"])
-        self.parts: Dict[str, List[str]] = told["parts"]
-        """Files in the folder, by part."""
-
-    def part(self, name: str, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None, default: Any = None, like: Any = None) -> Any:
-        """The tree that was saved as a part, or default where the part was not given. like: the program's present state of it, whose arrays it is
-        written into, so that all is of the kind, dtype and device that it is there; what does not fit is said. make, if given, makes each array of
-        its dtype, shape and bytes instead."""
-        name = name.replace("_", "-")
-        if name not in self.parts:
-            return default
-        return read_part(self.folder, name, make, like, lambda text: _warn(f"resuming: {text}"))
-
-    def into(self, **state: Any) -> Dict[str, Any]:
-        """Writes the parts into the program's present state, each given by its name: into(weights=w, optimiser=o). It returns them by name, for what
-        cannot be written into, such as numbers; a part that was not saved comes back as it is."""
-        return {name: self.part(name, default=now, like=now) for name, now in state.items()}
 
 
 class Run:
@@ -177,12 +110,12 @@ class Run:
                     try:
                         key = key or json.dumps(str(name)) + ":"
                         quoted[name] = key
-                        v = _number(v)
+                        v = number(v)
                     except Exception as e:  # it costs itself, never its neighbours
                         what = key or type(name).__name__
                         self._fail(f"the reading {what:.100} is not recorded: {e}", f"reading {what:.100}")
                         continue
-                parts.append(key + repr(v) if v - v == 0 else key + _odd(v))
+                parts.append(key + repr(v) if v - v == 0 else key + odd(v))
             at = ""
             if epoch is not None:
                 if type(epoch) is int:
@@ -192,7 +125,7 @@ class Run:
                 if epoch - epoch == 0 and epoch >= 0:
                     at = f'"epoch":{epoch!r},'
             if type(step) is not int or step < 0:
-                step = _whole(step, "step")
+                step = whole(step, "step")
             if not parts:
                 return
         except Exception as e:
@@ -223,7 +156,7 @@ class Run:
 
     def _epoch(self, epoch: Any) -> float:
         try:
-            return _number(epoch)
+            return number(epoch)
         except Exception as e:
             self._fail(f"an epoch is left out: {e}", "epoch")
             return math.nan
@@ -242,7 +175,7 @@ class Run:
             return True  # rank 0 saves
         if not parts:
             raise ValueError("a checkpoint has at least one part, such as weights=...")
-        step = _whole(step, "step")
+        step = whole(step, "step")
         fields: Dict[str, Any] = {"do": "begin", "step": step, "why": str(why)[:200]}
         if epoch is not None:
             at = self._epoch(epoch)
@@ -301,7 +234,7 @@ class Run:
         """Saves where save_when says that it is time, or the program is about to stop. Give what is costly to gather as a function without
         arguments: it is called only then. Call it where the state is whole, behind the readings of the step."""
         saver = self._saver
-        step = _whole(step, "step")
+        step = whole(step, "step")
         if epoch is not None:
             at = self._epoch(epoch)
             epoch = at if at - at == 0 else None
@@ -387,10 +320,10 @@ class Run:
 
     def _at_exit(self) -> None:
         kind = getattr(sys, "last_type", None)
-        if hasattr(sys, "ps1") or kind is None and _exit.code in (None, 0):
+        if hasattr(sys, "ps1") or kind is None and asked_exit.code in (None, 0):
             self.end()
         elif kind is None:
-            self.end("failed", f"SystemExit: {_exit.code}"[:2000])
+            self.end("failed", f"SystemExit: {asked_exit.code}"[:2000])
         elif issubclass(kind, KeyboardInterrupt):
             self.end("stopped", "Interrupted by a person.")
         else:
@@ -409,7 +342,7 @@ class Run:
                     self._said[kind] += 1
                     return
             self._said[kind] = 0
-            _warn(text)
+            warn(text)
             if on_run:
                 try:
                     self._tell("note", text=f"Problem: {text}")
@@ -421,7 +354,7 @@ class Run:
         """How often each kind of problem was met, where that is more than once."""
         for kind, times in list(self._said.items()):
             if times > 1:
-                _warn(f"{times} times: {kind}"[:300])
+                warn(f"{times} times: {kind}"[:300])
                 self._tell("note", text=f"Problem met {times} times: {kind}"[:2000])
 
     def _next(self) -> int:
@@ -548,7 +481,7 @@ class Run:
             error = ""
             for path in (self._path, ""):
                 try:
-                    self._connect(path or _start(["--take-up", self._spool]))
+                    self._connect(path or start(["--take-up", self._spool]))
                     return
                 except (OSError, ValueError) as e:
                     error = str(e)
@@ -560,72 +493,6 @@ class Run:
                 self._fail(f"the recorder is gone and another cannot take over yet; training goes on, and what it says waits here: {error}")
             time.sleep(pause)
             pause = min(2 * pause, 3.0) if tries < _TRIES else _PAUSE
-
-
-class _Exit:
-    """Stands in for sys.exit, whose code nothing tells at the end of the interpreter."""
-
-    code: Any = None
-
-    def __init__(self, before: Callable[..., Any]) -> None:
-        self.before = before
-
-    def __call__(self, code: Any = None) -> Any:
-        self.code = code
-        return self.before(code)
-
-
-_exit = _Exit(sys.exit)
-
-
-def _odd(v: float) -> str:
-    return '"NaN"' if v != v else '"Infinity"' if v > 0 else '"-Infinity"'
-
-
-def _command() -> List[str]:
-    """How this program was really started, with the interpreter's own flags; nothing where it cannot be started again: in a notebook, at a prompt, or
-    from standard input."""
-    if hasattr(sys, "ps1") or "ipykernel" in sys.modules or sys.argv[:1] in ([], ["-"]):
-        return []
-    interpreter = sys.executable or "python3"
-    given = list(getattr(sys, "orig_argv", []))  # since 3.10
-    if given:
-        return [interpreter, *given[1:]] if given[1:] else []  # a program from standard input has no name
-    if sys.argv[0] in ("", "-c"):
-        return []
-    spec = getattr(sys.modules.get("__main__"), "__spec__", None)
-    if spec is not None and spec.name:
-        name = spec.name[: -len(".__main__")] if spec.name.endswith(".__main__") else spec.name
-        return [interpreter, "-m", name, *sys.argv[1:]]
-    return [interpreter, *sys.argv]
-
-
-def _rank_of(given: Any, around: bool) -> int:
-    """Which of several processes of one training this is: given, or as whoever started them says. What a scheduler says counts only where the processes
-    share a recorder: its tasks may as well be trainings of their own."""
-    names = ["KEMBREL_RANK", "RANK", "OMPI_COMM_WORLD_RANK", "PMI_RANK", "PMIX_RANK"] + (["SLURM_PROCID"] if around else [])
-    for text in [given] if given is not None else [os.environ.get(n, "") for n in names]:
-        try:
-            if text != "":
-                return _whole(int(text), "rank")
-        except Exception:
-            pass
-    return 0
-
-
-def _start(arguments: List[str]) -> str:
-    """Starts a recorder beside this program and returns its socket."""
-    binary = _binary()
-    if binary is None:
-        raise OSError("nothing is recorded: there is no recorder around, and no kembrel on the PATH to start one (or set KEMBREL_BINARY)")
-    command = [binary, "record", "--beside", str(os.getpid()), *arguments, "--", *_command()]
-    process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, start_new_session=True)
-    assert process.stdout is not None
-    line = process.stdout.readline().decode().strip()
-    threading.Thread(target=process.wait, name="kembrel-recorder", daemon=True).start()
-    if not line:
-        raise OSError("nothing is recorded: the recorder did not start")
-    return line.split(" ", 1)[0]
 
 
 def record(project: str = "", *, title: str = "", hyper: Any = None, resume: str = "", rank: Optional[int] = None) -> Run:
@@ -643,7 +510,7 @@ def record(project: str = "", *, title: str = "", hyper: Any = None, resume: str
         run._fail(f"the hyperparameters are left out: a {type(hyper).__name__} is no dict: {e}"[:500])
     try:
         path = os.environ.get("KEMBREL_RECORDER")
-        run.rank = _rank_of(rank, bool(path))
+        run.rank = rank_of(rank, bool(path))
         if run.rank:
             if not path:
                 run._fail(f"nothing is recorded by this process: it is rank {run.rank}, and rank 0 records (rank=0 says otherwise)")
@@ -655,7 +522,7 @@ def record(project: str = "", *, title: str = "", hyper: Any = None, resume: str
             return run
         if not path or Run._over:  # the recorder around the program had a run that has ended: this is another
             arguments = ["--resume", str(resume)] if resume else ["--project", str(project or os.environ.get("KEMBREL_PROJECT", "")), "--title", str(title)]
-            path = _start(arguments)
+            path = start(arguments)
         run._connect(path)
     except Exception as e:
         run._fail(str(e) if "recorded" in str(e) else f"nothing is recorded: {e}")
@@ -668,7 +535,7 @@ def record(project: str = "", *, title: str = "", hyper: Any = None, resume: str
     except Exception as e:
         run._fail(f"the hyperparameters are left out: {type(e).__name__}: {e}"[:500], "hyper")
         run.hyper = Hyper({}, run._asked, lambda names: run._tell("taken", names=names))
-    if sys.exit is _exit.before:
-        sys.exit = _exit  # type: ignore[assignment]
+    if sys.exit is asked_exit.before:
+        sys.exit = asked_exit  # type: ignore[assignment]
     atexit.register(run._at_exit)
     return run
