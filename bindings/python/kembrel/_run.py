@@ -188,9 +188,13 @@ class Run:
         try:
             for part, tree in parts.items():
                 part = part.replace("_", "-")
-                names[part], left = write_part(begun["folder"], part, tree)
+                files, left = write_part(begun["folder"], part, tree)
+                if files:
+                    names[part] = files
                 for what in left:
                     self._fail(f"{part}: left out of the checkpoint: {what}"[:500], f"left out {part} {what}")
+            if not names:
+                raise TypeError("none of its parts can be saved")
         except Exception as e:
             why = f"{e.strerror or e}" if isinstance(e, OSError) else f"{type(e).__name__}: {e}"
             self._fail(f"the checkpoint of step {step} could not be written: {why}"[:500], "written")

@@ -190,8 +190,8 @@ def read_tensors(path: Any, make: Optional[Callable[[str, Tuple[int, ...], memor
 
 
 def write_part(folder: Any, part: str, tree: Any) -> Tuple[List[str], List[str]]:
-    """Writes a part's files into a folder. It returns their names, and what of the tree is left out. A path stands for the file there, of which a
-    copy is made."""
+    """Writes a part's files into a folder. It returns their names, and what of the tree is left out; no names where that is all of it. A path stands
+    for the file there, of which a copy is made."""
     folder = pathlib.Path(folder)
     if isinstance(tree, os.PathLike):
         import shutil
@@ -200,6 +200,8 @@ def write_part(folder: Any, part: str, tree: Any) -> Tuple[List[str], List[str]]
         shutil.copyfile(tree, folder / name)
         return [name], []
     flat = Flat(tree)
+    if isinstance(flat.node, dict) and "left out" in flat.node:
+        return [], flat.left_out
     names = []
     if flat.tensors:
         write_tensors(folder / f"{part}.safetensors", flat.tensors)

@@ -134,6 +134,8 @@ def test_refused():
             assert word in str(e), e
         else:
             raise AssertionError(f"{tree} was taken")
+    with tempfile.TemporaryDirectory() as folder:
+        assert write_part(folder, "weights", len) == ([], ["the tree: a builtin_function_or_method is code, which cannot be saved"])
     assert not is_array("text") and not is_array(b"bytes") and not is_array([1.0]) and not is_array(1)
 
 
