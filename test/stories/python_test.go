@@ -291,3 +291,18 @@ func TestEndingsOfPythonPrograms(t *testing.T) {
 		}
 	}
 }
+
+// A standard file of the same model fits by its names; a prefix of all names is recognised for all.
+func TestMatchOfStandardFiles(t *testing.T) {
+	t.Parallel()
+	if _, err := os.Stat("/usr/bin/python3"); err != nil {
+		t.Skip("python3 is not installed; make test installs it")
+	}
+	here, err := filepath.Abs("../../bindings/python")
+	require.NoError(t, err)
+	cmd := exec.Command("/usr/bin/python3", here+"/tests/matching.py")
+	cmd.Env = append(os.Environ(), "PYTHONPATH="+here, "PYTHONDONTWRITEBYTECODE=1", "KEMBREL_BINARY="+binary(t, "KEMBREL_BINARY", "kembrel"))
+	out, errs, code := run(cmd)
+	require.Zero(t, code, out+errs)
+	require.Contains(t, out, "matched")
+}

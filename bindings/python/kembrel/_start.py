@@ -21,8 +21,11 @@ def warn(text: str) -> None:
 
 
 def binary() -> Optional[str]:
-    beside = pathlib.Path(sys.executable or "").parent / "kembrel"
-    return os.environ.get("KEMBREL_BINARY") or shutil.which("kembrel") or (str(beside) if beside.is_file() else None)
+    found = os.environ.get("KEMBREL_BINARY") or shutil.which("kembrel")
+    # As pip puts it beside an environment's interpreter, or into a folder that was named by --target.
+    for beside in (pathlib.Path(sys.executable or "").parent, pathlib.Path(__file__).resolve().parent.parent / "bin"):
+        found = found or (str(beside / "kembrel") if (beside / "kembrel").is_file() else None)
+    return found
 
 
 class _Exit:
