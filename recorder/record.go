@@ -71,6 +71,7 @@ type recording struct {
 	program atomic.Int32       // process id
 	ended   time.Time          // of the program
 	tail    string             // the last lines that it printed
+	asked   atomic.Value       // string: the signal that asked the program to end
 }
 
 // Check asks before the program starts whether the service would take the run, and learns its stop rule. What is wrong is no reason not to
@@ -361,6 +362,9 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	}
 	go func() {
 		for s := range signals {
+			if r != nil {
+				r.asked.Store(s.(syscall.Signal).String())
+			}
 			if s != os.Interrupt || !isTerminal(os.Stdin) { // a terminal interrupts the program itself
 				cmd.Process.Signal(s)
 			}
@@ -375,6 +379,9 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	status := cmd.ProcessState.Sys().(syscall.WaitStatus)
 	if r != nil {
 		end := ending(cmd.ProcessState, r.session, r.ended)
+		if asked, _ := r.asked.Load().(string); end.State != "finished" && end.Signal == "" { // it took the signal, and ended because of it
+			end.Signal = asked
+		}
 		end.Tail = r.tail
 		r.finish(end)
 	}

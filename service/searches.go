@@ -229,8 +229,7 @@ func (s *Service) toSearch(ctx context.Context, project string, o verdict.Object
 			trial.Setting[v.Name] = v.Value
 		}
 		if t, ok := byTrial[trial.Number]; ok {
-			trial.Run, trial.State, trial.Started, trial.Ended, trial.Took = t.Number, t.State, &t.Started, t.Ended, t.Took
-			trial.Done = t.State == "finished" || t.State == "stopped" || t.State == "failed" && t.Signal == ""
+			trial.Run, trial.State, trial.Started, trial.Ended, trial.Took, trial.Done = t.Number, t.State, &t.Started, t.Ended, t.Took, t.Done
 			if trial.Done {
 				sum.Done++
 			}

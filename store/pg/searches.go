@@ -91,7 +91,7 @@ type Trial struct {
 	Started               time.Time
 	Ended                 *time.Time
 	Took                  float64
-	Signal                string // that ended its last process; "": none
+	Done                  bool // it ended by itself or by a rule
 }
 
 // Trials lists those of some searches, by trial.

@@ -181,13 +181,15 @@ func TestSearchGoesOn(t *testing.T) {
 		text = w.kembrel(t, "searches", "vessels", "1", "-o", "json")
 		var s struct {
 			Trials []struct {
-				Done bool
-				Run  int
+				Done  bool
+				Run   int
+				State string
 			}
 		}
 		require.NoError(t, json.Unmarshal([]byte(text), &s))
 		for _, trial := range s.Trials {
 			if trial.Done {
+				require.Equal(t, "finished", trial.State, "what was interrupted is to be run again")
 				done++
 			}
 			if trial.Run > 0 {
