@@ -179,74 +179,6 @@ func decodeReadings(body []byte) ([]string, curve.Batch, error) {
 	return names, b, err
 }
 
-// outbox writes replies to a program without ever waiting for it.
-type outbox struct {
-	conn       net.Conn
-	mutex      sync.Mutex
-	wake       *sync.Cond
-	lines      []byte
-	kept       int64 // message up to which kept is to be answered; 0: nothing
-	ended      bool
-	hearsNamed bool // guarded by the session's mutex
-}
-
-// outboxLimit bounds what a program that reads no replies can make the recorder hold; more is dropped.
-const outboxLimit = 4 << 20
-
-func newOutbox(conn net.Conn) *outbox {
-	o := &outbox{conn: conn}
-	o.wake = sync.NewCond(&o.mutex)
-	go o.write()
-	return o
-}
-
-func (o *outbox) put(r protocol.Reply) {
-	o.mutex.Lock()
-	defer o.mutex.Unlock()
-	if !o.ended && len(o.lines) < outboxLimit {
-		o.lines = r.Append(o.lines)
-		o.wake.Signal()
-	}
-}
-
-// keptUpTo answers kept for this message and those before it, with one line for all that became durable together.
-func (o *outbox) keptUpTo(id int64) {
-	o.mutex.Lock()
-	defer o.mutex.Unlock()
-	o.kept = id
-	o.wake.Signal()
-}
-
-func (o *outbox) close() {
-	o.mutex.Lock()
-	defer o.mutex.Unlock()
-	o.ended = true
-	o.wake.Signal()
-}
-
-func (o *outbox) write() {
-	defer o.conn.Close()
-	for {
-		o.mutex.Lock()
-		for len(o.lines) == 0 && o.kept == 0 && !o.ended {
-			o.wake.Wait()
-		}
-		lines := o.lines
-		if o.kept > 0 {
-			lines = protocol.Reply{Kind: "kept", ID: o.kept}.Append(lines)
-		}
-		o.lines, o.kept = nil, 0
-		o.mutex.Unlock()
-		if len(lines) == 0 {
-			return
-		}
-		o.conn.SetWriteDeadline(time.Now().Add(10 * time.Second))
-		if _, err := o.conn.Write(lines); err != nil {
-			return
-		}
-	}
-}
-
 // serve speaks with one program until it hangs up.
 func (n *session) serve(conn net.Conn) {
 	out := newOutbox(conn)
@@ -375,7 +307,7 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 // withoutBad says of what a message brought that is not kept, of each name once, and counts the rest.
 func (n *session) withoutBad(m protocol.Message, what string, out *outbox) {
 	for _, name := range slices.Sorted(maps.Keys(m.Bad)) {
-		if n.unkept[what+name] || len(n.unkept) == mostRenamed {
+		if n.unkept[what+name] || len(n.unkept) == mostSaid {
 			n.counting.Lock()
 			n.refused[m.Kind]++
 			n.counting.Unlock()
@@ -386,13 +318,13 @@ func (n *session) withoutBad(m protocol.Message, what string, out *outbox) {
 	}
 }
 
-// mostRenamed is of how many curves it is remembered, and said, that they go by another name.
-const mostRenamed = 100
+// mostSaid is of how many names it is remembered, and said, that they are not kept, or go by another.
+const mostSaid = 100
 
 // rename says once of each curve that it goes by another name.
 func (n *session) rename(names map[string]string) {
 	for _, from := range slices.Sorted(maps.Keys(names)) {
-		if n.renamed[from] || len(n.renamed) == mostRenamed {
+		if n.renamed[from] || len(n.renamed) == mostSaid {
 			continue
 		}
 		n.renamed[from] = true

@@ -116,23 +116,30 @@ func TestPythonFromTheService(t *testing.T) {
 	require.Contains(t, w.kembrel(t, "checkpoints", "vessels/8"), "asked to end (SIGTERM)")
 }
 
-// Hundreds of odd arguments for every call of the binding: training goes on, what is good is kept, and the run says what was not.
-func TestOddArgumentsHarmNothing(t *testing.T) {
-	t.Parallel()
+// pythonWorld is a service with a project, and Debian's Python with the binding as it lies in the repository, where its programs for tests are too.
+func pythonWorld(t *testing.T) (w *world, here string) {
+	t.Helper()
 	if _, err := os.Stat("/usr/bin/python3"); err != nil {
 		t.Skip("python3 is not installed; make test installs it")
 	}
-	w := newWorld(t)
+	w = newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "make", "vessels")
 	here, err := filepath.Abs("../../bindings/python")
 	require.NoError(t, err)
+	w.env = append(w.env, "PYTHONPATH="+here, "PYTHONDONTWRITEBYTECODE=1", "KEMBREL_BINARY="+w.binary)
+	return w, here
+}
+
+// Hundreds of odd arguments for every call of the binding: training goes on, what is good is kept, and the run says what was not.
+func TestOddArgumentsHarmNothing(t *testing.T) {
+	t.Parallel()
+	w, here := pythonWorld(t)
 	cmd := w.record("/usr/bin/python3", here+"/tests/odd.py")
-	cmd.Env = append(cmd.Env, "PYTHONPATH="+here, "PYTHONDONTWRITEBYTECODE=1")
 	out, errs, code := run(cmd)
 	require.Zero(t, code, "%.4000s", out+errs)
 	var calls, last int
-	_, err = fmt.Sscanf(out[strings.Index(out, "survived"):], "survived %d calls, last step %d", &calls, &last)
+	_, err := fmt.Sscanf(out[strings.Index(out, "survived"):], "survived %d calls, last step %d", &calls, &last)
 	require.NoError(t, err, out)
 	require.Greater(t, calls, 900)
 	r := w.show(t, "vessels/1")
@@ -158,15 +165,7 @@ func TestOddArgumentsHarmNothing(t *testing.T) {
 // Several processes of one training share a recorder: the first records, the others go on from the same checkpoint, and neither is in the other's way.
 func TestRanksShareARun(t *testing.T) {
 	t.Parallel()
-	if _, err := os.Stat("/usr/bin/python3"); err != nil {
-		t.Skip("python3 is not installed; make test installs it")
-	}
-	w := newWorld(t)
-	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
-	here, err := filepath.Abs("../../bindings/python")
-	require.NoError(t, err)
-	w.env = append(w.env, "PYTHONPATH="+here, "PYTHONDONTWRITEBYTECODE=1")
+	w, here := pythonWorld(t)
 	cmd := w.record("/usr/bin/python3", here+"/tests/ranks.py")
 	cmd.Env = append(cmd.Env, "CUT=3")
 	out, errs, code := run(cmd)
@@ -207,15 +206,8 @@ func TestRanksShareARun(t *testing.T) {
 // The recipe of a run is what was really started: a module, the interpreter's flags; or it says that there is nothing to start again.
 func TestRecipesOfPythonPrograms(t *testing.T) {
 	t.Parallel()
-	if _, err := os.Stat("/usr/bin/python3"); err != nil {
-		t.Skip("python3 is not installed; make test installs it")
-	}
-	w := newWorld(t)
-	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
-	here, err := filepath.Abs("../../bindings/python")
-	require.NoError(t, err)
-	w.env = append(w.env, "PYTHONPATH="+here+":"+w.folder, "PYTHONDONTWRITEBYTECODE=1", "KEMBREL_BINARY="+w.binary)
+	w, here := pythonWorld(t)
+	w.env = append(w.env, "PYTHONPATH="+here+":"+w.folder)
 	program := "import kembrel\nwith kembrel.record('vessels') as run: run.readings(1, 1, {'loss.val': 1})\n"
 	require.NoError(t, os.MkdirAll(w.folder+"/hydro/net", 0o755))
 	for _, f := range []string{"/hydro/__init__.py", "/hydro/net/__init__.py"} {
@@ -251,15 +243,7 @@ func TestRecipesOfPythonPrograms(t *testing.T) {
 // A run ends as its program did, however that was, and however it was started: the table of docs/python.md.
 func TestEndingsOfPythonPrograms(t *testing.T) {
 	t.Parallel()
-	if _, err := os.Stat("/usr/bin/python3"); err != nil {
-		t.Skip("python3 is not installed; make test installs it")
-	}
-	w := newWorld(t)
-	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
-	here, err := filepath.Abs("../../bindings/python")
-	require.NoError(t, err)
-	w.env = append(w.env, "PYTHONPATH="+here, "PYTHONDONTWRITEBYTECODE=1", "KEMBREL_BINARY="+w.binary)
+	w, here := pythonWorld(t)
 	n := 0
 	gone := "without saying that it had ended"
 	for _, c := range []struct{ how, under, beside, why, whyBeside string }{
