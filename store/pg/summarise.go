@@ -1,7 +1,6 @@
 package pg
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,7 +10,6 @@ import (
 	"time"
 
 	"kembrel/core/curve"
-	"kembrel/store"
 )
 
 // Summarised is a run whose summaries were brought up to date.
@@ -315,42 +313,6 @@ func (q Queries) keepSummaries(ctx context.Context, all map[int64][]curve.Number
 	return err
 }
 
-// writeBehind writes rows for the curves of runs whose summaries went on, those first that have waited longest, until its time is over; at least of some
-// runs. only, if not nil, names the runs.
-func (s *Store) writeBehind(ctx context.Context, only []int64, length time.Duration) error {
-	began := time.Now()
-	for {
-		n := 0
-		err := s.InTx(ctx, func(q Queries) error {
-			rows, err := list[packedSummaries](ctx, q, "run_summaries_behind", A{"only": only, "limit": summaryRuns})
-			if err != nil || len(rows) == 0 {
-				return err
-			}
-			n = len(rows)
-			var sums []summaryOf
-			runs := make([]int64, n)
-			for i, r := range rows {
-				runs[i] = r.Run
-				all, err := curve.DecodeSummaries(r.Payload)
-				if err != nil {
-					return fmt.Errorf("summaries of run %d: %w", r.Run, err)
-				}
-				for _, one := range all {
-					sums = append(sums, summaryOf{r.Run, one.Curve, one.Summary})
-				}
-			}
-			if err := q.setSummaries(ctx, sums); err != nil {
-				return err
-			}
-			_, err = q.exec(ctx, "run_summaries_written", A{"runs": runs})
-			return err
-		})
-		if err != nil || n < summaryRuns || time.Since(began) > length {
-			return err
-		}
-	}
-}
-
 // SetSketch keeps a sketch of a curve that has none.
 func (s *Store) SetSketch(ctx context.Context, run int64, id int, sketch curve.Sketch) error {
 	return s.InTx(ctx, func(q Queries) error {
@@ -379,138 +341,4 @@ func (s *Store) SetSketch(ctx context.Context, run int64, id int, sketch curve.S
 		_, err = q.exec(ctx, "run_summaries_set", A{"runs": mine, "payloads": [][]byte{curve.AppendSummaries(nil, all)}})
 		return err
 	})
-}
-
-// summaryOf is a summary and whose it is.
-type summaryOf struct {
-	run   int64
-	curve int
-	curve.Summary
-}
-
-// summariseAnew counts everything of a run; 0 where another replica is at it.
-func (s *Store) summariseAnew(ctx context.Context, run int64) (batches int64, err error) {
-	err = s.InTx(ctx, func(q Queries) error {
-		mine, err := values[int64](ctx, q, "summary_locks", A{"runs": []int64{run}})
-		if err != nil || len(mine) == 0 {
-			return err
-		}
-		legs, err := q.ListLegs(ctx, run)
-		if err != nil || len(legs) == 0 {
-			return err
-		}
-		sums, err := s.sumAnew(ctx, q, run, legs)
-		if err != nil {
-			return err
-		}
-		drawn, err := q.drawnCurves(ctx, []int64{run})
-		if err != nil {
-			return err
-		}
-		all := make([]curve.Numbered, 0, len(sums))
-		for _, id := range slices.Sorted(maps.Keys(sums)) {
-			sum := sums[id]
-			if drawn[run].Curve != id {
-				sum.Sketch = curve.Sketch{Every: curve.NoSketch}
-			}
-			all = append(all, curve.Numbered{Curve: id, Summary: sum})
-		}
-		if err := q.keepSummaries(ctx, map[int64][]curve.Numbered{run: all}, drawn); err != nil {
-			return err
-		}
-		for _, l := range legs {
-			batches += l.Batches
-			if _, err := q.exec(ctx, "summarised_upto", A{"runs": []int64{run}, "legs": []int{l.Number}, "batches": []int64{l.Batches}}); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	return batches, err
-}
-
-// sumAnew counts all readings of a run. O(its readings).
-func (s *Store) sumAnew(ctx context.Context, q Queries, run int64, legs []Leg) (map[int]curve.Summary, error) {
-	if _, err := q.exec(ctx, "journal_lock", nil); err != nil { // what is sealed meanwhile is still found in one place or the other
-		return nil, err
-	}
-	if _, err := q.exec(ctx, "seal_lock", A{"run": run}); err != nil {
-		return nil, err
-	}
-	if _, err := q.exec(ctx, "run_summary_lock", A{"run": run}); err != nil { // who writes its rows is done before they are cleared
-		return nil, err
-	}
-	if _, err := q.exec(ctx, "summary_clear", A{"run": run}); err != nil {
-		return nil, err
-	}
-	l := &look{Queries: q, run: run}
-	l.pages = func(_ context.Context, do func(q Queries) error) error { return do(q) }
-	if err := l.begin(ctx, store.Span{Run: run, To: everyStep}); err != nil {
-		return nil, err
-	}
-	sealed, err := l.sealedReadings(ctx)
-	if err != nil {
-		return nil, err
-	}
-	copy(legs, l.legs) // as of now: these batches are counted, and no others
-	ids := map[string]int{}
-	for id, name := range l.names {
-		ids[name] = id
-	}
-	sums := map[int]curve.Summary{}
-	err = l.scan(ctx, store.Span{Run: run, To: everyStep}, sealed, func(name string, points []curve.Point, values []float64) error {
-		sum, ok := sums[ids[name]]
-		if !ok {
-			sum = curve.NewSummary()
-		}
-		for i, v := range values {
-			sum.Add(curve.Reading{Point: points[i], Value: v})
-		}
-		sums[ids[name]] = sum
-		return nil
-	})
-	return sums, err
-}
-
-func (q Queries) setSummaries(ctx context.Context, sums []summaryOf) error {
-	if len(sums) == 0 {
-		return nil
-	}
-	slices.SortFunc(sums, func(a, b summaryOf) int { // one order of locking for all
-		return cmp.Or(cmp.Compare(a.run, b.run), cmp.Compare(a.curve, b.curve))
-	})
-	n := len(sums)
-	runs, ids := make([]int64, n), make([]int, n)
-	counts, nans, infinites, everies, sketches := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([][]byte, n)
-	last, low, high := newReadings(n), newReadings(n), newReadings(n)
-	for i, s := range sums {
-		runs[i], ids[i] = s.run, s.curve
-		counts[i], nans[i], infinites[i], everies[i] = s.Count, s.NaN, s.Infinite, s.Sketch.Every
-		if sketches[i] = []byte{}; len(s.Sketch.Values) > 0 {
-			sketches[i] = curve.AppendValues(nil, s.Sketch.Values)
-		}
-		last.set(i, s.Last)
-		low.set(i, s.Lowest)
-		high.set(i, s.Highest)
-	}
-	_, err := q.exec(ctx, "summary_set", A{"runs": runs, "curves": ids, "counts": counts, "nans": nans, "infinites": infinites,
-		"last_steps": last.steps, "last_epochs": last.epochs, "last_times": last.times, "last_values": last.values,
-		"low_steps": low.steps, "low_epochs": low.epochs, "low_times": low.times, "low_values": low.values,
-		"high_steps": high.steps, "high_epochs": high.epochs, "high_times": high.times, "high_values": high.values,
-		"everies": everies, "sketches": sketches})
-	return err
-}
-
-// readings are columns of readings.
-type readings struct {
-	steps, times   []int64
-	epochs, values []float64
-}
-
-func newReadings(n int) readings {
-	return readings{make([]int64, n), make([]int64, n), make([]float64, n), make([]float64, n)}
-}
-
-func (r readings) set(i int, v curve.Reading) {
-	r.steps[i], r.epochs[i], r.times[i], r.values[i] = v.Step, v.Epoch, v.Time, v.Value
 }
