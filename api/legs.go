@@ -55,7 +55,11 @@ type Batch struct {
 	Says   *ProgramSays               `json:"says,omitempty"`
 	Axis   Axis                       `json:"axis,omitempty"`
 	Curves []Column                   `json:"curves,omitempty" maxItems:"16384"`
+	Packed []byte                     `json:"packed,omitempty" maxLength:"5592408" doc:"Instead of axis and curves: the readings as a journal payload (docs/storage.md), at most 4 MiB, whose curves are numbers that name-curves gave"`
 }
+
+// MaxPacked is the longest payload that a batch brings.
+const MaxPacked = 4 << 20
 
 // NewNote is a note in a batch.
 type NewNote struct {

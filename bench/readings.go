@@ -213,7 +213,7 @@ func (w *world) begin(names []string) (leg api.LegInput, numbers []int, err erro
 	return named.LegInput, out.Curves, nil
 }
 
-// overHTTP sends the same as batches to the service: JSON with names, or CBOR with numbers.
+// overHTTP sends the same as batches to the service: JSON with names, or packed as the recorder does.
 func (w *world) overHTTP(binary bool) func(curves, points, batches int) (float64, error) {
 	return func(curves, points, batches int) (float64, error) {
 		ctx := context.Background()
@@ -231,23 +231,21 @@ func (w *world) overHTTP(binary bool) func(curves, points, batches int) (float64
 		return parallel(writers*batches*curves*points, func(worker int) error {
 			for b := range batches {
 				in := &api.BatchInput{LegInput: legs[worker], Body: api.Batch{Number: int64(b + 1), Upto: int64(b + 1)}}
+				var readings curve.Batch
 				for p := range points {
-					in.Body.Axis.Step = append(in.Body.Axis.Step, int64(b*points+p))
-					in.Body.Axis.Epoch = append(in.Body.Axis.Epoch, float64(b))
-					in.Body.Axis.Time = append(in.Body.Axis.Time, time.Now().UnixMilli())
+					readings.Axis = append(readings.Axis, curve.Point{Step: int64(b*points + p), Epoch: float64(b), Time: time.Now().UnixMilli()})
 				}
 				for c := range curves {
-					values := make(api.Floats, points)
+					values := make([]float64, points)
 					for p := range values {
 						values[p] = value(b, p, c)
 					}
-					column := api.Column{Values: values}
-					if binary {
-						column.Curve = numbers[worker][c]
-					} else {
-						column.Name = names[c]
-					}
-					in.Body.Curves = append(in.Body.Curves, column)
+					readings.Columns = append(readings.Columns, curve.Column{Curve: numbers[worker][c], Values: values})
+				}
+				if binary {
+					in.Body.Packed = curve.AppendJournal(nil, readings)
+				} else {
+					in.Body.Axis, in.Body.Curves = api.ToBatch(names, readings)
 				}
 				op := api.SendBatch
 				op.Binary = binary

@@ -182,12 +182,7 @@ func (s *sender) sendBatch(ctx context.Context, p pending) (inStep bool, err err
 }
 
 func (s *sender) sendWhole(ctx context.Context, p pending) (inStep bool, err error) {
-	p.batch.Axis, p.batch.Curves = api.ToBatch(p.builder.Names, p.builder.Batch())
-	for i, c := range p.batch.Curves {
-		if number := s.numbers[c.Name]; number != 0 {
-			p.batch.Curves[i].Name, p.batch.Curves[i].Curve = "", number
-		}
-	}
+	s.pack(&p)
 	p.batch.Number = s.counted.Batch + 1
 	in := &api.BatchInput{LegInput: s.leg, Body: p.batch}
 	var counted *api.Counted
@@ -212,6 +207,22 @@ func (s *sender) sendWhole(ctx context.Context, p pending) (inStep bool, err err
 	}
 	s.change(func(st *spool.State) { st.Batch, st.Upto = counted.Batch, counted.Upto })
 	return inStep, nil
+}
+
+// pack makes the readings ready to be kept as they are. Those of one enormous message are spelt out instead, as packing bounds what is decoded at once.
+func (s *sender) pack(p *pending) {
+	batch := p.builder.Batch()
+	if len(batch.Axis) == 0 {
+		return
+	}
+	numbered := curve.Batch{Axis: batch.Axis, Columns: slices.Clone(batch.Columns)}
+	for i, name := range p.builder.Names {
+		numbered.Columns[i].Curve = s.numbers[name]
+	}
+	if p.batch.Packed = curve.AppendJournal(nil, numbered); len(p.batch.Packed) > api.MaxPacked {
+		p.batch.Packed = nil
+		p.batch.Axis, p.batch.Curves = api.ToBatch(p.builder.Names, batch)
+	}
 }
 
 // refuse sets a record aside that the service refuses for good. In its place goes a note that says so.
@@ -268,12 +279,11 @@ func (s *sender) putAside(why error) {
 	s.aside = why
 }
 
-// nameCurves asks once for the numbers of curves. Those of the machine keep their names, by which the service tells them from the program's. One that
-// the service does not take is left out from now on, which the run is told; fresh says that there was such.
+// nameCurves asks once for the numbers of curves. One that the service does not take is left out from now on, which the run is told; fresh says that there was such.
 func (s *sender) nameCurves(ctx context.Context, names []string) (fresh bool, err error) {
 	var unknown []string
 	for _, n := range names {
-		if s.numbers[n] == 0 && !curve.OfMachine(n) {
+		if s.numbers[n] == 0 {
 			unknown = append(unknown, n)
 		}
 	}

@@ -28,7 +28,7 @@ func (s *Service) SendBatch(ctx context.Context, who Who, in *api.BatchInput) (*
 	if err != nil {
 		return nil, err
 	}
-	count := pg.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto, Batch: batch.Batch, Points: batch.training}
+	count := pg.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto, Batch: batch.Batch, Payload: batch.payload, Points: batch.training}
 	changed := len(in.Body.Hyper) > 0 || len(in.Body.Notes) > 0 || in.Body.Says != nil
 	if !changed && !fresh {
 		var before pg.Counted
@@ -184,11 +184,63 @@ func legClaimed(address string, leg int) error {
 type readBatch struct {
 	curve.Batch
 	names    []string // of the columns that came by name, else ""
+	payload  []byte   // as it came, where it is kept so
 	training int      // points that have more than the machine's readings
+}
+
+// readPacked checks a batch that is kept as it came, except where the sender's clock is wrong.
+func (s *Service) readPacked(ctx context.Context, run int64, in api.Batch) (out readBatch, fresh bool, err error) {
+	invalid := func(err error) (readBatch, bool, error) {
+		return readBatch{}, false, api.Fail(api.Invalid, "batch %d: %v", in.Number, err)
+	}
+	if len(in.Axis.Step)+len(in.Curves) > 0 || len(in.Packed) > api.MaxPacked {
+		return invalid(fmt.Errorf("packed readings have at most %d bytes, and no axis and curves beside them", api.MaxPacked))
+	}
+	if out.Batch, err = curve.DecodeJournal(in.Packed); err != nil {
+		return invalid(err)
+	}
+	if err := out.Check(0); err != nil {
+		return invalid(err)
+	}
+	highest := 0
+	for _, c := range out.Columns {
+		highest = max(highest, c.Curve)
+	}
+	if highest > maxCurves {
+		return invalid(fmt.Errorf("no curve has the number %d; name-curves gives numbers", highest))
+	}
+	known, err := s.db.CachedCurves(ctx, run, nil, highest)
+	if err != nil {
+		return out, false, err
+	}
+	seen := make([]bool, highest+1)
+	for _, c := range out.Columns {
+		if !known.Has(c.Curve) {
+			return invalid(fmt.Errorf("no curve has the number %d; name-curves gives numbers", c.Curve))
+		}
+		if seen[c.Curve] {
+			return invalid(fmt.Errorf("curve %d is there twice", c.Curve))
+		}
+		seen[c.Curve] = true
+		if !known.OfMachine(c.Curve) {
+			out.training = len(out.Axis)
+		}
+	}
+	out.payload, out.names = in.Packed, make([]string, len(out.Columns))
+	if late := ahead(ctx).Milliseconds(); late != 0 {
+		for i := range out.Axis {
+			out.Axis[i].Time -= late
+		}
+		out.payload = nil
+	}
+	return out, false, nil
 }
 
 // toBatch checks a batch and turns it into core's form; fresh says that some of its names have no number yet.
 func (s *Service) toBatch(ctx context.Context, run int64, in api.Batch) (out readBatch, fresh bool, err error) {
+	if len(in.Packed) > 0 {
+		return s.readPacked(ctx, run, in)
+	}
 	invalid := func(format string, args ...any) (readBatch, bool, error) {
 		return readBatch{}, false, api.Fail(api.Invalid, "batch %d: %v", in.Number, fmt.Sprintf(format, args...))
 	}
@@ -233,10 +285,11 @@ func (s *Service) toBatch(ctx context.Context, run int64, in api.Batch) (out rea
 	if len(in.Curves) == 0 {
 		return out, false, nil
 	}
-	ids, err := s.db.CachedCurves(ctx, run, named, highest)
+	known, err := s.db.CachedCurves(ctx, run, named, highest)
 	if err != nil {
 		return out, false, err
 	}
+	ids := known.Numbers
 	if highest > len(ids) {
 		return invalid("no curve has the number %d; name-curves gives numbers", highest)
 	}

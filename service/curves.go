@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"maps"
 	"math"
 	"slices"
 	"sort"
@@ -196,14 +197,10 @@ func (s *Service) checkNames(ctx context.Context, run int64, in *api.CurvesInput
 		return err
 	}
 	for _, name := range in.Names {
-		if _, ok := known[name]; ok {
+		if _, ok := known.Numbers[name]; ok {
 			continue
 		}
-		names := make([]string, 0, len(known))
-		for n := range known {
-			names = append(names, n)
-		}
-		sort.Strings(names)
+		names := slices.Sorted(maps.Keys(known.Numbers))
 		if len(names) > 8 {
 			names = append(names[:8], "...")
 		}

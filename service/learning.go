@@ -131,7 +131,7 @@ func (s *Service) linesOf(ctx context.Context, who Who, in *api.LearningInput, r
 		ask.Smooth, ask.Median = in.Smooth*1000, in.Median*1000
 	}
 	for _, name := range in.Names {
-		if _, ok := known[name]; ok && !slices.Contains(ask.Names, name) {
+		if _, ok := known.Numbers[name]; ok && !slices.Contains(ask.Names, name) {
 			ask.Names = append(ask.Names, name)
 		}
 	}

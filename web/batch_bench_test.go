@@ -9,6 +9,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/core/curve"
 )
 
 // What a batch of one point costs beyond its readings: 50 curves of 64 runs, sent as the recorder sends them.
@@ -40,11 +41,12 @@ func BenchmarkBatchOfOnePoint(b *testing.B) {
 		for pb.Next() {
 			one := <-waiting
 			one.number++
-			in := batch(one.leg, one.number, one.number, "", 0)
-			in.Body.Curves = make([]api.Column, curves)
-			for i := range in.Body.Curves {
-				in.Body.Curves[i] = api.Column{Curve: i + 1, Values: []float64{float64(one.number) / 3}}
+			in := &api.BatchInput{LegInput: one.leg, Body: api.Batch{Number: one.number, Upto: one.number}}
+			packed := curve.Batch{Axis: []curve.Point{{Step: one.number, Epoch: float64(one.number / 10), Time: 1_790_000_000_000 + one.number}}}
+			for i := range curves {
+				packed.Columns = append(packed.Columns, curve.Column{Curve: i + 1, Values: []float64{float64(one.number) / 3}})
 			}
+			in.Body.Packed = curve.AppendJournal(nil, packed)
 			if _, err := client.Call(ctx, s.Client, api.SendBatch, in); err != nil {
 				failed.Store(&err)
 			}

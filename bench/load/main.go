@@ -30,6 +30,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/core/curve"
 )
 
 func main() {
@@ -237,10 +238,11 @@ func (f *fleet) train(ctx context.Context, i int) {
 	defer tick.Stop()
 	for step := int64(1); ; step++ {
 		in := &api.BatchInput{LegInput: t.leg, Body: api.Batch{Number: step, Upto: step}}
-		in.Body.Axis = api.Axis{Step: api.Ints{step}, Epoch: api.Floats{float64(step / 10)}, Time: api.Ints{time.Now().UnixMilli()}}
+		b := curve.Batch{Axis: []curve.Point{{Step: step, Epoch: float64(step / 10), Time: time.Now().UnixMilli()}}}
 		for c := range f.curves {
-			in.Body.Curves = append(in.Body.Curves, api.Column{Curve: c + 1, Values: api.Floats{value(i, c, step)}})
+			b.Columns = append(b.Columns, curve.Column{Curve: c + 1, Values: []float64{value(i, c, step)}})
 		}
+		in.Body.Packed = curve.AppendJournal(nil, b)
 		for {
 			began := time.Now()
 			_, err := client.Call(context.WithoutCancel(ctx), f.client, api.SendBatch, in)

@@ -151,6 +151,7 @@ func DecodeJournal(payload []byte) (Batch, error) {
 	}
 	columns := d.count(3)
 	b.Columns = make([]Column, columns)
+	d.room = make([]float64, 0, min(points*columns, len(d.rest)/4)) // of all columns; a value has 4 bytes at least
 	for i := range b.Columns {
 		b.Columns[i] = d.column(points)
 	}
@@ -165,6 +166,7 @@ func DecodeJournal(payload []byte) (Batch, error) {
 
 type decoder struct {
 	rest []byte
+	room []float64 // room for those of the columns to come
 	err  error
 }
 
@@ -259,7 +261,9 @@ func (d *decoder) column(points int) Column {
 		d.fail("too short")
 		return Column{}
 	}
-	c.Values = make([]float64, n)
+	from := len(d.room)
+	d.room = d.room[:from+n]
+	c.Values = d.room[from : from+n : from+n]
 	for i := range c.Values {
 		if width == 4 {
 			c.Values[i] = float64(math.Float32frombits(binary.LittleEndian.Uint32(d.rest[4*i:])))

@@ -19,6 +19,7 @@ type Count struct {
 	Number, Upto int64
 	Points       int
 	Batch        curve.Batch
+	Payload      []byte // the batch packed, where it came so; nil: it is packed here
 }
 
 // Counted is a batch counted: the leg's state and points before it.
@@ -53,7 +54,10 @@ func (q Queries) countBatches(ctx context.Context, counts []Count) ([]Counted, e
 			}
 		}
 		if k := len(c.Batch.Axis); k > 0 {
-			firsts[i], lasts[i], payloads[i] = c.Batch.Axis[0].Step, c.Batch.Axis[k-1].Step, curve.AppendJournal(nil, c.Batch)
+			firsts[i], lasts[i], payloads[i] = c.Batch.Axis[0].Step, c.Batch.Axis[k-1].Step, c.Payload
+			if c.Payload == nil {
+				payloads[i] = curve.AppendJournal(nil, c.Batch)
+			}
 		}
 	}
 	return list[Counted](ctx, q, "batches_count", A{"runs": runs, "legs": legs, "recorders": recorders, "numbers": numbers, "uptos": uptos,

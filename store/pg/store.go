@@ -88,7 +88,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		return nil, err
 	}
 	s := &Store{Queries: Queries{db: pools, text: text}, Pool: pools[People], pools: pools, claims: make(chan claim, groupSize), closing: make(chan struct{}),
-		names: nameCache{runs: map[int64]map[string]int{}}}
+		names: nameCache{runs: map[int64]*RunCurves{}}}
 	s.committers.Go(func() { s.commitGroups(false) })
 	s.committers.Go(func() { s.commitGroups(true) })
 	return s, nil
