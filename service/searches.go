@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"github.com/google/uuid"
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"kembrel/api"
 	"kembrel/core/curve"
@@ -165,15 +166,18 @@ func (s *Service) ChangeSearch(ctx context.Context, who Who, in *api.SearchEdit)
 	return s.GetSearch(ctx, who, &in.SearchInput)
 }
 
-// searchSize says which search, of how many trials at most, has how many.
-type searchSize struct {
-	project        int64
-	number, budget int
+// picking is all that settings depend on.
+type picking struct {
+	strategy, space string
+	seed            int64
+	budget          int
 }
 
-// counted is a search as far as its row says, with how many trials it has: a search never changes but for its budget.
+func pickingOf(row pg.Search) picking { return picking{row.Strategy, row.Space, row.Seed, row.Budget} }
+
+// counted is a search as far as its row says, with how many trials it has.
 func (s *Service) counted(project string, row pg.Search) (*api.Search, error) {
-	key := searchSize{row.Project, row.Number, row.Budget}
+	key := pickingOf(row)
 	out, err := rowSearch(project, row)
 	if n, known := s.searches.get(key); err == nil && known {
 		out.Count = n
@@ -192,6 +196,11 @@ func (s *Service) settings(project string, row pg.Search) (*api.Search, []space.
 	if err != nil {
 		return nil, nil, err
 	}
+	key := pickingOf(row)
+	if settings, known := s.picked.Get(key); known {
+		out.Count = len(settings)
+		return out, settings, nil
+	}
 	sp, err := space.Parse([]byte(row.Space))
 	if err != nil {
 		return nil, nil, fmt.Errorf("space of search %d: %w", row.Number, err)
@@ -200,8 +209,20 @@ func (s *Service) settings(project string, row pg.Search) (*api.Search, []space.
 	if err != nil {
 		return nil, nil, fmt.Errorf("space of search %d: %w", row.Number, err)
 	}
+	s.picked.Add(key, settings)
 	out.Count = len(settings)
 	return out, settings, nil
+}
+
+// mostPicked is of how many searches the settings are remembered: some megabytes each for 10,000 trials.
+const mostPicked = 4
+
+func newPicked() *lru.Cache[picking, []space.Setting] {
+	c, err := lru.New[picking, []space.Setting](mostPicked)
+	if err != nil {
+		panic(err) // the size is constant
+	}
+	return c
 }
 
 func rowSearch(project string, row pg.Search) (*api.Search, error) {

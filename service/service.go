@@ -10,10 +10,12 @@ import (
 	"sync/atomic"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
 	"kembrel/api"
+	"kembrel/core/space"
 	"kembrel/store"
 	"kembrel/store/blob"
 	"kembrel/store/pack"
@@ -42,7 +44,8 @@ type Service struct {
 	credentials credentials
 	runs        remembered[api.RunInput, int64] // by address; a run keeps it
 	tokens      remembered[string, knownToken]  // by hash
-	searches    remembered[searchSize, int]
+	searches    remembered[picking, int]        // how many settings
+	picked      *lru.Cache[picking, []space.Setting]
 
 	sizing sync.Mutex
 	sizes  map[int64]heldBytes // by project; 0: all
@@ -62,7 +65,7 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	if o.SealAfter == 0 {
 		o.SealAfter = 3 * time.Minute
 	}
-	s := &Service{db: db, readings: db, chunks: pack.New(blobs, db), options: o, tries: newTries(), differing: make(chan struct{}, 2)}
+	s := &Service{db: db, readings: db, chunks: pack.New(blobs, db), options: o, tries: newTries(), picked: newPicked(), differing: make(chan struct{}, 2)}
 	if o.Alone {
 		s.chunks.Alone()
 	}
