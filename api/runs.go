@@ -147,6 +147,7 @@ type Recipe struct {
 	Clean    *bool    `json:"clean,omitempty" doc:"Whether the tree equalled the commit; absent where there is no repository"`
 	Language string   `json:"language,omitempty" maxLength:"200" example:"go 1.26"`
 
+	ReadOutput  string            `json:"read_output,omitempty" maxLength:"4096" doc:"How readings were found in the program's output: auto, or a pattern"`
 	Inside      string            `json:"inside,omitempty" maxLength:"8192" doc:"The folder's place in its repository"`
 	Remote      string            `json:"remote,omitempty" maxLength:"8192" doc:"Where the repository came from, without credentials"`
 	Changes     string            `json:"changes,omitempty" maxLength:"1048576" doc:"What was not committed, as a patch (git diff --binary HEAD)"`

@@ -124,6 +124,7 @@ func addRecording(f *pflag.FlagSet, o *recorder.Options) {
 	f.BoolVar(&o.Obey, "obey-stop", false, "end the program (SIGTERM, then SIGKILL) when the stop rule says so and it goes on")
 	f.DurationVar(&o.Grace, "grace", 30*time.Second, "with --obey-stop: how long the program may take to end, each time")
 	f.BoolVar(&o.Content, "cut-by-content", false, "cut files of checkpoints that have no tensors we know by their content, so that what moves within them is not kept again; slower")
+	f.StringVar(&o.Output, "read-output", "", "find readings in what the program prints: auto (name=0.31, name: 0.31 and JSON lines, with their step or epoch), or a regular expression with named groups such as '(?P<epoch>\\d+).*loss (?P<loss_val>\\S+)'")
 	f.BoolVar(&o.Quiet, "quiet", false, "print nothing of the recorder's own")
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"kembrel/client"
 	"kembrel/core/checkpoint"
 	"kembrel/core/plain"
+	"kembrel/core/printed"
 	"kembrel/recorder"
 )
 
@@ -117,7 +119,12 @@ func (a *App) start(cmd *cobra.Command, r *recordFlags, command []string, chosen
 		return err
 	}
 	o.Wait, o.Content, o.Quiet, o.Obey, o.Grace, o.Project, o.Title, o.Hyper, o.Begin, o.Chosen = r.o.Wait, r.o.Content, r.o.Quiet, r.o.Obey, r.o.Grace, r.o.Project, r.title, r.o.Hyper, r.o.Begin, chosen
-	o.Search, o.Trial, o.Substituted = r.o.Search, r.o.Trial, r.o.Substituted
+	o.Search, o.Trial, o.Substituted, o.Output = r.o.Search, r.o.Trial, r.o.Substituted, r.o.Output
+	if o.Output != "" {
+		if _, err := printed.New(o.Output); err != nil {
+			return usage("--read-output: %w", err)
+		}
+	}
 	if o.Stop, err = r.rule.rule(cmd); err != nil {
 		return err
 	}
@@ -169,7 +176,7 @@ func (a *App) resumeRun(cmd *cobra.Command, r *recordFlags, address, with string
 		}
 	}
 	b.TakeOver, b.More = takeOver, r.more
-	r.o.Project, r.o.Begin = detail.Project, b
+	r.o.Project, r.o.Begin, r.o.Output = detail.Project, b, cmp.Or(r.o.Output, detail.Recipe.ReadOutput)
 	if !r.o.Quiet {
 		fmt.Fprintf(a.Err, "kembrel: %s goes on from %s (step %d): %s\n", run, b.Checkpoint.Address, b.Checkpoint.Step, plain.Line(quoted(command)))
 	}
@@ -317,6 +324,6 @@ func (a *App) startAgain(cmd *cobra.Command, r *recordFlags, p *place, from *api
 		}
 		fmt.Fprintf(a.Err, "kembrel: from %s: %s\n", b.Origin.From, plain.Line(quoted(command)))
 	}
-	r.o.Project, r.o.Begin = from.Project, b
+	r.o.Project, r.o.Begin, r.o.Output = from.Project, b, cmp.Or(r.o.Output, from.Recipe.ReadOutput)
 	return a.start(cmd, r, command, nil)
 }

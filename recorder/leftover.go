@@ -24,6 +24,9 @@ func SendLeftover(ctx context.Context, o Options, folder string, say func(string
 		s.Close()
 		return 0, 0, spool.ErrHeld // its program may be starting another recorder
 	}
+	if err := readRest(s, say); err != nil {
+		say("the rest of the program's output could not be read for readings: %v", withoutPath(err))
+	}
 	n := &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: say, over: func() bool { return true },
 		named: func(string, int) {}, advise: func(string) {}}
 	if !s.ProgramLives() {

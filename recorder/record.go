@@ -49,6 +49,7 @@ type Options struct {
 	Trial  int        // its place in it, from 1
 	Begin  *Beginning // how the leg begins; nil: a new run, afresh
 	Chosen []string   // environment variables to record beside the usual ones
+	Output string     // how readings are found in the program's output: "" not at all, printed.Auto, or a pattern
 
 	Substituted map[string]json.RawMessage // asked hyperparameters that stand in the command: the program is given them there
 
@@ -72,6 +73,7 @@ type recording struct {
 	ended   time.Time          // of the program
 	tail    string             // the last lines that it printed
 	asked   atomic.Value       // string: the signal that asked the program to end
+	printed *printedReader     // nil: its output is not read
 }
 
 // Check asks before the program starts whether the service would take the run, and learns its stop rule. What is wrong is no reason not to
@@ -335,7 +337,9 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 		return 0, fmt.Errorf("cannot start %q: %w", command[0], err)
 	}
 	cmd := &exec.Cmd{Path: path, Args: command, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
-	r, err := begin(ctx, o, Describe(ctx, command, o.Chosen))
+	recipe := Describe(ctx, command, o.Chosen)
+	recipe.ReadOutput = o.Output
+	r, err := begin(ctx, o, recipe)
 	if err != nil {
 		if o.Begin.needs() {
 			return 0, err
@@ -349,6 +353,7 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 			r.say("the program's output is not recorded: %v", err)
 		} else {
 			cmd.Stdout, cmd.Stderr = out.write[0], out.write[1]
+			r.readOutput()
 		}
 	}
 	signals := make(chan os.Signal, 4)
@@ -413,7 +418,23 @@ func (r *recording) watch(cmd *exec.Cmd, out *drains) {
 	if out != nil {
 		r.tail = out.end()
 	}
+	if r.printed != nil {
+		r.printed.finish()
+	}
 	r.hangUp()
+}
+
+// readOutput begins to find readings in what the program prints, where that was asked for.
+func (r *recording) readOutput() {
+	if r.options.Output == "" {
+		return
+	}
+	var err error
+	if r.printed, err = newPrintedReader(r.spool, r.session); err != nil {
+		r.say("the program's output is not read for readings: %v", err)
+		return
+	}
+	go r.printed.follow()
 }
 
 // ending joins what the system says of the program's end with what the program said.

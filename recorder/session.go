@@ -481,6 +481,13 @@ func (n *session) named(run string, leg int) {
 	}
 }
 
+// silent reports whether no readings have come.
+func (n *session) silent() bool {
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	return n.readings == 0
+}
+
 // knows reports whether a program has ever spoken with the recorder, and so may hear its advice.
 func (n *session) knows() bool {
 	n.mutex.Lock()

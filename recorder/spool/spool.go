@@ -16,6 +16,7 @@ import (
 	"github.com/google/uuid"
 
 	"kembrel/api"
+	"kembrel/core/printed"
 )
 
 // Leg says what a spool's leg is. It is written once, before the program starts.
@@ -284,6 +285,26 @@ func readState(folder string) (st State) {
 func (s *Spool) SetState(st State) error {
 	return writeJSON(filepath.Join(s.Folder, "state.json"), st, false)
 }
+
+// Printed is how far the program's output, standard and error, has been read for readings.
+type Printed struct {
+	At    [2]int64         `json:"at"` // bytes
+	Place [2]printed.Place `json:"place"`
+}
+
+func (s *Spool) printed() string { return filepath.Join(s.Folder, "printed.json") }
+
+// Printed is what SetPrinted noted last; nothing where it noted nothing.
+func (s *Spool) Printed() (p Printed) {
+	text, err := os.ReadFile(s.printed())
+	if err != nil || json.Unmarshal(text, &p) != nil {
+		return Printed{}
+	}
+	return p
+}
+
+// SetPrinted notes how far reading is, without fsync.
+func (s *Spool) SetPrinted(p Printed) error { return writeJSON(s.printed(), p, false) }
 
 // ResumedFolder is where the parts are that the leg goes on from.
 func (s *Spool) ResumedFolder() string { return filepath.Join(s.Folder, "resumed") }
