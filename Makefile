@@ -6,7 +6,7 @@ CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) $(
 BUILD := CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION)"
 
 .DEFAULT_GOAL := help
-.PHONY: help demo build test test-stress check bench load test-bucket fuzz screenshots openapi clean setup-database setup-browser setup-python setup-compiler setup-bench
+.PHONY: help demo build test test-stress check bench load test-bucket platforms test-platforms fuzz screenshots openapi clean setup-database setup-browser setup-python setup-compiler setup-bench
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "  make %-15s %s\n", $$1, $$2}'
@@ -73,6 +73,13 @@ bench: setup-database setup-bench build ## measure against references in the sam
 load: setup-database build ## a thousand runs train for two minutes, and everything is read back; see bench/results.md
 	@go build -o build/load ./bench/load
 	@KEMBREL_BINARY=$$PWD/build/kembrel build/load --runs $(or $(RUNS),1000) --for $(or $(FOR),2m) --out bench/results.md
+
+platforms: console/dist/index.html ## build the binary for other platforms too, which the service hands out as Python wheels
+	@mkdir -p build/platforms
+	@for p in linux-amd64 linux-arm64 darwin-amd64 darwin-arm64; do echo "Building kembrel for $$p ..."; GOOS=$${p%-*} GOARCH=$${p#*-} $(BUILD) -o build/platforms/kembrel-$$p ./cmd/kembrel || exit 1; done
+
+test-platforms: platforms setup-python ## start what platforms built, where it can be emulated here, and install its wheel
+	@.ci/test-platforms
 
 test-bucket: ## test the blob store against a whole S3 server, which is built the first time
 	@.ci/test-bucket

@@ -32,6 +32,7 @@ func NewSettings() *Settings {
 		{name: "lost-after", value: "60s", help: "a run without a sign of life for so long is lost"},
 		{name: "seal-after", value: "3m", help: "readings lie in the journal for so long before they are packed into blocks"},
 		{name: "https", value: "false", help: "people reach the service by https, so its cookies are for https only"},
+		{name: "platforms", value: "", help: "folder of binaries for other platforms, which Python's wheels for them carry (make platforms; platforms beside the binary unless set)"},
 		{name: "trusted-proxy", value: "", help: "addresses or networks of the proxies before the service, separated by commas: callers' addresses are taken from their X-Forwarded-For"},
 		{name: "log-level", value: "info", help: "debug, info, warn or error"},
 		{name: "log-format", value: "text", help: "text or json"},

@@ -77,8 +77,13 @@ func (b *Beginning) leg(l *spool.Leg) {
 
 // hello welcomes a program. The mutex is held.
 func (n *session) hello(m protocol.Message, out *outbox) error {
-	n.language = m.Language
-	r := protocol.Reply{Kind: "welcome", ID: m.ID, Protocol: protocol.Version, Run: n.run, Leg: n.leg, Kept: n.kept, Folder: n.spool.Folder, Asked: n.spool.Leg.Asked, Verify: n.verify}
+	n.order.there[out.rank]--
+	out.rank = m.Rank
+	n.order.there[out.rank]++
+	if out.rank == 0 {
+		n.language = m.Language
+	}
+	r := protocol.Reply{Kind: "welcome", ID: m.ID, Protocol: protocol.Version, Run: n.run, Leg: n.leg, Kept: n.kept[out.rank], Folder: n.spool.Folder, Asked: n.spool.Leg.Asked, Verify: n.verify}
 	if from := n.spool.Leg.Resumed; from != nil {
 		r.Resume = &protocol.Resume{From: from.From, Branch: n.spool.Leg.Number == 0, Step: from.Step, Epoch: from.Epoch, Folder: n.spool.ResumedFolder(), Parts: map[string][]string{}}
 		for _, f := range n.spool.Leg.Files {
@@ -86,7 +91,7 @@ func (n *session) hello(m protocol.Message, out *outbox) error {
 		}
 	}
 	out.put(r)
-	if m.Language != "" && !n.told {
+	if m.Language != "" && !n.told && out.rank == 0 {
 		n.told = true
 		return n.keepJSON(spool.Program, protocol.Message{}, api.ProgramSays{Language: m.Language}, out)
 	}

@@ -17,6 +17,7 @@ type outbox struct {
 	kept       int64 // message up to which kept is to be answered; 0: nothing
 	ended      bool
 	hearsNamed bool // guarded by the session's mutex
+	rank       int  // of the process, as its hello says; guarded likewise
 }
 
 // outboxLimit bounds what a program that reads no replies can make the recorder hold; more is dropped.

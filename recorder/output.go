@@ -150,15 +150,21 @@ func Drain(folder string, pipes [2]*os.File, outputs [2]io.Writer, control io.Re
 			mine = append(mine, newTaker(file, true))
 		}
 		takers = append(takers, mine...)
+		take := func(data []byte) {
+			for _, t := range mine {
+				t.put(data)
+			}
+			last.Tail[i] = append(last.Tail[i], data...)
+			last.Tail[i] = last.Tail[i][max(0, len(last.Tail[i])-tailBytes):]
+		}
 		reading.Go(func() {
 			buffer := make([]byte, 64<<10)
 			for {
 				n, err := pipe.Read(buffer)
-				for _, t := range mine {
-					t.put(buffer[:n])
+				take(buffer[:n])
+				if errors.Is(err, os.ErrDeadlineExceeded) { // on a busy machine this may be the first time that anything is read
+					takeRest(pipe, buffer, take)
 				}
-				last.Tail[i] = append(last.Tail[i], buffer[:n]...)
-				last.Tail[i] = last.Tail[i][max(0, len(last.Tail[i])-tailBytes):]
 				if err != nil {
 					return
 				}
@@ -187,6 +193,28 @@ func Drain(folder string, pipes [2]*os.File, outputs [2]io.Writer, control io.Re
 	for _, pipe := range pipes {
 		pipe.SetReadDeadline(time.Time{})
 		io.Copy(io.Discard, pipe)
+	}
+}
+
+// mostHeld is how much a pipe holds at most, in bytes, on a system that is not told otherwise (pipe(7)).
+const mostHeld = 1 << 20
+
+// takeRest takes what a pipe holds and waits for nothing.
+func takeRest(pipe *os.File, buffer []byte, take func([]byte)) {
+	pipe.SetReadDeadline(time.Time{})
+	raw, err := pipe.SyscallConn()
+	if err != nil {
+		return
+	}
+	raw.Control(func(fd uintptr) { syscall.SetNonblock(int(fd), true) })
+	for held := 0; held < mostHeld; {
+		n := 0
+		raw.Control(func(fd uintptr) { n, err = syscall.Read(int(fd), buffer) })
+		if n <= 0 || err != nil {
+			return
+		}
+		held += n
+		take(buffer[:n])
 	}
 }
 

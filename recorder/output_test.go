@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -68,4 +70,20 @@ func TestTakerGivesUpATerminal(t *testing.T) {
 	taker.end()
 	<-taker.done
 	require.LessOrEqual(t, g.got.Len(), len("lost with it"))
+}
+
+// What a pipe holds is taken also where no time was left to read it, and nothing is waited for although somebody still may write.
+func TestWhatAPipeHoldsIsTaken(t *testing.T) {
+	read, write, err := os.Pipe()
+	require.NoError(t, err)
+	defer write.Close()
+	_, err = write.WriteString("the end\n")
+	require.NoError(t, err)
+	require.NoError(t, read.SetReadDeadline(time.Now().Add(-time.Second)))
+	buffer := make([]byte, 4)
+	_, err = read.Read(buffer)
+	require.ErrorIs(t, err, os.ErrDeadlineExceeded)
+	var got []byte
+	takeRest(read, buffer, func(data []byte) { got = append(got, data...) })
+	require.Equal(t, "the end\n", string(got))
 }

@@ -270,7 +270,9 @@ func (r *recording) finish(end spool.Ending) {
 		r.session.remark(untaken)
 	}
 	r.session.sayRefused()
+	r.session.sayUngathered()
 	r.session.mutex.Lock()
+	r.session.release(true)
 	r.session.sayGap()
 	r.session.mutex.Unlock()
 	if err := r.spool.AppendEnd(end, endTime); err != nil {

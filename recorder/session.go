@@ -37,7 +37,7 @@ type session struct {
 	lastStep  int64
 	lastEpoch float64
 	readings  int64
-	kept      int64 // last message kept
+	kept      map[int]int64 // last message kept, by rank
 	figures   map[string]api.Float
 	open      map[string]spool.Manifest // checkpoints begun
 	done      map[string]bool           // checkpoints kept
@@ -66,6 +66,9 @@ type session struct {
 	renamed   map[string]bool // curves of which it was said that they go by another name
 	advised   string          // why programs were told to stop; "": they were not
 	unkept    map[string]bool // of which it was said that a value is not kept
+	order     order
+	joins     map[int64][]answer    // ranks that wait for the checkpoint of a step
+	gathers   map[string]*gathering // checkpoints of several ranks, as far as their files have come
 
 	counting sync.Mutex     // guards what follows
 	refused  map[string]int // messages that were refused, by kind
@@ -73,7 +76,7 @@ type session struct {
 
 // newSession takes up what the spool already holds, so that a recorder can follow one that died.
 func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
-	n := &session{spool: s, say: say, figures: map[string]api.Float{}, done: map[string]bool{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
+	n := &session{spool: s, say: say, kept: map[int]int64{}, joins: map[int64][]answer{}, gathers: map[string]*gathering{}, order: order{there: map[int]int{}}, figures: map[string]api.Float{}, done: map[string]bool{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
 		lastEpoch: math.NaN(), warned: map[string]bool{}, used: map[string]json.RawMessage{}, refused: map[string]int{}, renamed: map[string]bool{}, unkept: map[string]bool{}, crossed: make(chan struct{}, 1), stopping: make(chan string, 1), coming: func(spool.Manifest) {}}
 	s.OnRoom(n.room)
 	if state := s.State(); state.Objective != "" {
@@ -95,7 +98,7 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 		if err != nil {
 			return nil, err
 		}
-		n.kept = max(n.kept, record.Message)
+		n.noteKept(record.Message)
 		switch record.Kind {
 		case spool.Readings:
 			names, batch, err := decodeReadings(record.Body)
@@ -184,11 +187,15 @@ func (n *session) serve(conn net.Conn) {
 	out := newOutbox(conn)
 	n.mutex.Lock()
 	n.programs[out] = false
+	n.order.there[0]++ // until it says that it is another
 	n.connected++
 	n.mutex.Unlock()
 	defer func() {
 		n.mutex.Lock()
 		delete(n.programs, out)
+		if n.order.there[out.rank]--; len(n.order.waiting) > 0 {
+			n.release(false)
+		}
 		n.mutex.Unlock()
 		out.close()
 	}()
@@ -262,6 +269,9 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 		return err
 	}
 	n.greet(out)
+	if err := speaks(out.rank, m); err != nil {
+		return err
+	}
 	switch m.Kind {
 	case protocol.Start:
 		return n.start(m, out)
@@ -275,15 +285,16 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 	case protocol.Taken:
 		return n.take(m, out)
 	case protocol.Readings:
-		if err := m.Batch.Check(n.lastStep); err != nil {
-			return n.orRestarted(m, err)
-		}
 		n.withoutBad(m, "curve", out)
 		n.rename(m.Renamed)
-		n.note(m.Names, m.Batch)
-		n.keep(spool.Readings, m, encodeReadings(m.Names, m.Batch), out)
-		return nil
+		if out.rank > 0 || n.order.reached != nil {
+			return n.ordered(m, out)
+		}
+		return n.keepReadings(m, out)
 	case protocol.NoteKind:
+		if out.rank > 0 {
+			m.Text = fmt.Sprintf("Rank %d: %s", out.rank, m.Text)
+		}
 		return n.keepJSON(spool.Note, m, api.NewNote{At: time.Now(), Text: m.Text}, out)
 	case protocol.Checkpoint:
 		switch m.Do {
@@ -293,14 +304,27 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 				return onTheRun{err}
 			}
 			return nil
+		case "join":
+			return n.join(m, out)
 		case "abandon":
 			return n.abandon(m, out)
 		}
 		return n.commit(m, out)
 	case protocol.End:
+		n.release(true)
 		n.ended = &spool.Ending{State: m.State, Why: m.Why}
 		return n.keepJSON(spool.Said, m, n.ended, out)
 	}
+	return nil
+}
+
+// keepReadings keeps readings that stand behind those kept so far. The mutex is held.
+func (n *session) keepReadings(m protocol.Message, out *outbox) error {
+	if err := m.Batch.Check(n.lastStep); err != nil {
+		return n.orRestarted(m, err)
+	}
+	n.note(m.Names, m.Batch)
+	n.keep(spool.Readings, m, encodeReadings(m.Names, m.Batch), out)
 	return nil
 }
 
@@ -344,8 +368,9 @@ func (n *session) keepJSON(kind spool.Kind, m protocol.Message, v any, out *outb
 
 // keep spools a record and answers kept once it is durable.
 func (n *session) keep(kind spool.Kind, m protocol.Message, body []byte, out *outbox) {
-	n.kept = max(n.kept, m.ID)
-	n.spool.Append(kind, m.ID, body, func(err error) {
+	message := numbered(out.rank, m.ID)
+	n.noteKept(message)
+	n.spool.Append(kind, message, body, func(err error) {
 		switch {
 		case err != nil:
 			n.lose(kind, m, err)
@@ -369,13 +394,14 @@ func (n *session) begin(m protocol.Message, out *outbox) error {
 	for name, v := range n.figures {
 		figures[name] = v
 	}
-	manifest := spool.Manifest{Key: key, Step: m.Step, Epoch: api.Float(m.Epoch), Why: strings.ToValidUTF8(m.Why, ""), Figures: figures}
+	manifest := spool.Manifest{Key: key, Step: m.Step, Epoch: api.Float(m.Epoch), Why: strings.ToValidUTF8(m.Why, ""), Figures: figures, Ranks: m.Ranks}
 	if err := n.spool.Begin(manifest); err != nil {
 		os.RemoveAll(folder)
 		return fmt.Errorf("note the checkpoint: %w", withoutPath(err))
 	}
 	n.open[key], n.steps[m.Step] = manifest, true
 	out.put(protocol.Reply{Kind: "folder", ID: m.ID, Checkpoint: key, Folder: folder})
+	n.begun(manifest)
 	return nil
 }
 
@@ -388,6 +414,14 @@ func (n *session) commit(m protocol.Message, out *outbox) error {
 	if !ok {
 		return fmt.Errorf("checkpoint %.60q is not open; begin it first", m.Key)
 	}
+	heard := []answer{{out, m.ID}}
+	if manifest.Ranks > 1 {
+		whole, ranks, err := n.gather(manifest, m, out)
+		if whole == nil {
+			return err
+		}
+		m, heard = *whole, ranks
+	}
 	paths := make([]string, len(m.Files))
 	for i, f := range m.Files {
 		paths[i] = f.Path
@@ -398,10 +432,15 @@ func (n *session) commit(m protocol.Message, out *outbox) error {
 			n.mutex.Lock()
 			n.miss(manifest.Step, err)
 			n.mutex.Unlock()
-			n.problem(out, m, onTheRun{err})
+			for _, a := range heard {
+				m.ID = a.id
+				n.problem(a.out, m, onTheRun{err})
+			}
 			return
 		}
-		out.put(protocol.Reply{Kind: "kept", ID: m.ID, Checkpoint: m.Key})
+		for _, a := range heard {
+			a.out.put(protocol.Reply{Kind: "kept", ID: a.id, Checkpoint: m.Key})
+		}
 	}()
 	return nil
 }

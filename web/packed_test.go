@@ -27,7 +27,7 @@ func TestPackedBatches(t *testing.T) {
 	s := serve(t)
 	s.project(t)
 	spelt, leg := s.leg(t), s.leg(t)
-	values := []float64{0.5, math.NaN(), math.Inf(1), -0.0, 1e-310}
+	values := []float64{0.5, math.NaN(), math.Inf(1), math.Copysign(0, -1), 1e-310}
 	call(t, s, api.SendBatch, batch(spelt, 1, 1, "loss.val", values...))
 
 	got := numbers(t, s, leg, "host.cpu", "loss.val")

@@ -27,10 +27,12 @@ import (
 type Options struct {
 	Log     *slog.Logger
 	Version string
-	Console fs.FS    // built console
-	Python  fs.FS    // the Python binding, handed out as a wheel; nil: it is not
-	Secure  bool     // the service is reached by https, so cookies are marked so
-	Proxies []string // addresses or networks of proxies that are believed in whom they ask for (X-Forwarded-For)
+	Console fs.FS // built console
+	Python  fs.FS // the Python binding, handed out as wheels; nil: it is not
+
+	Platforms string   // folder of binaries for other platforms, which wheels for them carry
+	Secure    bool     // the service is reached by https, so cookies are marked so
+	Proxies   []string // addresses or networks of proxies that are believed in whom they ask for (X-Forwarded-For)
 }
 
 type server struct {
@@ -65,7 +67,7 @@ func New(s *service.Service, o Options) *Server {
 	})
 	engine.NoRoute(w.consoleOrProblem())
 	if o.Python != nil {
-		engine.GET("/python/*file", (&wheels{files: o.Python, version: o.Version}).serve)
+		engine.GET("/python/*file", (&wheels{files: o.Python, version: o.Version, folder: o.Platforms, made: map[string]*wheel{}}).serve)
 	}
 
 	huma.NewError = newError

@@ -65,3 +65,19 @@ func TestInstallsFromTheFolder(t *testing.T) {
 		require.FileExists(t, filepath.Join(folder, "kembrel", f))
 	}
 }
+
+// A system without Unix sockets records nothing, says so once, and trains on.
+func TestWithoutUnixSockets(t *testing.T) {
+	out := runPython(t, "-c", `
+import socket
+del socket.AF_UNIX
+import kembrel
+with kembrel.record("vessels", hyper={"lr": 0.1}) as run:
+    for epoch in run.epochs(3):
+        run.readings(epoch, epoch, {"loss.val": 1 / epoch})
+        run.save(epoch, epoch, weights=[1.0])
+print("trained", run.problem)
+`)
+	require.Contains(t, out, "trained nothing is recorded: a recorder is spoken to by Unix sockets, which this system does not have")
+	require.Equal(t, 2, strings.Count(out, "nothing is recorded"), out)
+}

@@ -42,7 +42,7 @@ and leaves a token for this user, so that the other commands work at once; every
 			defer stop()
 			return runUp(ctx, a)
 		}}
-	a.Settings.Add(cmd.Flags(), "data", "blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "https", "trusted-proxy", "log-level", "log-format")
+	a.Settings.Add(cmd.Flags(), "data", "blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "https", "trusted-proxy", "platforms", "log-level", "log-format")
 	return cmd
 }
 
@@ -77,7 +77,7 @@ Any number of them may serve the same database and blobs. The first start prints
 				return err
 			})
 		}}
-	a.Settings.Add(cmd.Flags(), "database", "blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "https", "trusted-proxy", "log-level", "log-format")
+	a.Settings.Add(cmd.Flags(), "database", "blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "https", "trusted-proxy", "platforms", "log-level", "log-format")
 	return cmd
 }
 
@@ -121,9 +121,9 @@ func runUp(ctx context.Context, a *cli.App) error {
 	defer lock.Close()
 	var disk unix.Statfs_t
 	_, begun := os.Stat(filepath.Join(data, "postgres", "data", "PG_VERSION"))
-	if err := unix.Statfs(data, &disk); err == nil && int64(disk.Bavail)*disk.Bsize < leastSpace && begun != nil {
-		return fmt.Errorf("only %s are free at %s; make room (%s at least) or choose another folder with --data",
-			api.Bytes(int64(disk.Bavail)*disk.Bsize), data, api.Bytes(leastSpace))
+	err = unix.Statfs(data, &disk)
+	if free := int64(disk.Bavail) * int64(disk.Bsize); err == nil && free < leastSpace && begun != nil { // Bsize has another type on macOS
+		return fmt.Errorf("only %s are free at %s; make room (%s at least) or choose another folder with --data", api.Bytes(free), data, api.Bytes(leastSpace))
 	}
 	fmt.Fprintf(a.Err, "Starting PostgreSQL in %s ...\n", data)
 	db, err := cluster.Start(ctx, filepath.Join(data, "postgres"), log)
@@ -175,6 +175,18 @@ func portFree(address string) error {
 		return fmt.Errorf("cannot listen on %s: %w", address, err)
 	}
 	return l.Close()
+}
+
+// platforms is the folder of binaries for other platforms: the one that is set, or that beside this binary.
+func platforms(a *cli.App) string {
+	if folder := a.Settings.Get("platforms"); folder != "" {
+		return folder
+	}
+	own, err := os.Executable()
+	if err != nil {
+		return ""
+	}
+	return filepath.Join(filepath.Dir(own), "platforms")
 }
 
 // memoryLimit is where the garbage collector begins to work for every byte; GOMEMLIMIT sets another.
@@ -229,7 +241,7 @@ func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blo
 	defer cancel()
 	done := make(chan error, 1)
 	go func() { done <- svc.Run(ctx) }()
-	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files, Secure: a.Settings.Get("https") == "true", Proxies: proxies})
+	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files, Platforms: platforms(a), Secure: a.Settings.Get("https") == "true", Proxies: proxies})
 	err = server.Serve(ctx, a.Settings.Get("listen"), a.Settings.Get("metrics"), func(address string) error {
 		return ready(ctx, svc, "http://"+reachable(address), first)
 	})

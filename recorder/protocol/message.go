@@ -47,6 +47,7 @@ type Message struct {
 
 	Protocol int      // hello
 	Language string   // hello
+	Rank     int      // hello: of several processes of one training; 0: the first, or the only one
 	Hears    []string // hello: kinds of lines that come unasked and that it knows, of those which not all programs do: named
 
 	Hyper map[string]json.RawMessage
@@ -58,7 +59,8 @@ type Message struct {
 
 	Taken []string // names of asked hyperparameters whose value the program took
 
-	Do    string // checkpoint: begin, commit or abandon
+	Do    string // checkpoint: begin, join, commit or abandon
+	Ranks int    // checkpoint begin: how many processes hand over files; 0: this one alone
 	Step  int64
 	Epoch float64
 	Why   string // checkpoint, end
@@ -137,7 +139,12 @@ type raw struct {
 	Packages   map[string]string          `json:"packages"`
 	Path       string                     `json:"path"`
 	Names      []string                   `json:"names"`
+	Rank       int                        `json:"rank"`
+	Ranks      int                        `json:"ranks"`
 }
+
+// mostRanks is how many processes one training may have.
+const mostRanks = 65_535
 
 // Parse reads one line. Where the error is about the content, the message still carries Kind and ID, so that it can be answered.
 // Memory is bounded by a small multiple of the line's length. now stands in for a time that the program did not give.
@@ -160,6 +167,9 @@ func Parse(line []byte, now time.Time) (Message, error) {
 	switch r.Kind {
 	case Hello:
 		m.Protocol, m.Language, m.Hears = r.Protocol, r.Language, r.Hears
+		if m.Rank = r.Rank; m.Rank < 0 || m.Rank >= mostRanks {
+			err = fmt.Errorf("rank %d is none of 0 to %d", r.Rank, mostRanks-1)
+		}
 		if r.Protocol != Version {
 			err = fmt.Errorf("this recorder speaks protocol %d, the program %d", Version, r.Protocol)
 		}
@@ -344,7 +354,10 @@ func column(text json.RawMessage, points int) (curve.Column, error) {
 func (m *Message) checkpoint(r raw) error {
 	m.Do = r.Do
 	switch r.Do {
-	case "begin":
+	case "begin", "join":
+		if m.Ranks = r.Ranks; m.Ranks < 0 || m.Ranks > mostRanks {
+			return fmt.Errorf("%d ranks are none of 0 to %d", m.Ranks, mostRanks)
+		}
 		m.Epoch = math.NaN()
 		if len(r.Epoch) > 0 {
 			v, err := api.ParseFloat(r.Epoch)
@@ -373,7 +386,7 @@ func (m *Message) checkpoint(r raw) error {
 		}
 		return nil
 	}
-	return fmt.Errorf("do %.40q of checkpoint is none of begin, commit, abandon", r.Do)
+	return fmt.Errorf("do %.40q of checkpoint is none of begin, join, commit, abandon", r.Do)
 }
 
 func (m *Message) parts(parts map[string][]string) error {

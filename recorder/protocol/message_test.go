@@ -88,7 +88,7 @@ func TestBadLinesSayWhatIsWrong(t *testing.T) {
 		`{"kind":"readings","step":[2,1],"values":{"a":[1,2]}}`:                               "goes back",
 		`{"kind":"readings","step":[1,2],"values":{"a":[1]}}`:                                 "1 values for 2 points",
 		`{"kind":"readings","step":[1,2],"time":[1],"values":{"a":[1,2]}}`:                    "do not fit together",
-		`{"kind":"checkpoint","do":"drop"}`:                                                   "none of begin, commit",
+		`{"kind":"checkpoint","do":"drop"}`:                                                   "none of begin, join, commit",
 		`{"kind":"checkpoint","do":"begin"}`:                                                  "step",
 		`{"kind":"checkpoint","do":"commit","checkpoint":"k"}`:                                "at least one part",
 		`{"kind":"checkpoint","do":"commit","checkpoint":"k","parts":{"weights":[]}}`:         "has no file",

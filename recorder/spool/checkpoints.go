@@ -22,6 +22,7 @@ type Manifest struct {
 	Why     string               `json:"why,omitempty"`
 	Saved   time.Time            `json:"saved"`
 	Figures map[string]api.Float `json:"figures,omitempty"`
+	Ranks   int                  `json:"ranks,omitempty"` // that hand over files; 0: the one process
 	Files   []ManifestFile       `json:"files"`
 }
 

@@ -288,7 +288,7 @@ func (c *Cluster) keep(started chan<- error) {
 		cmd := c.command(context.Background(), "postgres", "-D", c.data(), "-p", strconv.Itoa(c.port),
 			"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60",
 			"-c", "shared_buffers=256MB", "-c", "max_wal_size=2GB", "-c", "wal_compression=on", "-c", "jit=off")
-		cmd.SysProcAttr.Pdeathsig = syscall.SIGINT
+		endWithUs(cmd.SysProcAttr)
 		logFile, err := os.OpenFile(filepath.Join(c.folder, "log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 		if err == nil {
 			if info, _ := logFile.Stat(); info != nil && info.Size() > 16<<20 {

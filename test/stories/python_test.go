@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -289,4 +290,55 @@ func TestMatchOfStandardFiles(t *testing.T) {
 	out, errs, code := run(cmd)
 	require.Zero(t, code, out+errs)
 	require.Contains(t, out, "matched")
+}
+
+// Where each process records and saves, each has curves of its own, and goes on from what it saved itself; also where the processes share no network.
+func TestEachRankRecordsAndSaves(t *testing.T) {
+	t.Parallel()
+	w, here := pythonWorld(t)
+	train := func(env ...string) map[int]float64 {
+		cmd := w.record("/usr/bin/python3", here+"/tests/each_rank.py")
+		cmd.Env = append(cmd.Env, env...)
+		out, errs, code := run(cmd)
+		if slices.Contains(env, "CUT=3") {
+			require.Equal(t, 3, code, out+errs)
+			out, errs, code = w.try("resume", "vessels/2")
+		}
+		require.Zero(t, code, out+errs)
+		weights := map[int]float64{}
+		for line := range strings.Lines(out) {
+			var said struct {
+				Rank    int
+				Weights []float64
+				Saved   bool
+				Problem *string
+			}
+			if json.Unmarshal([]byte(line), &said) == nil {
+				require.True(t, said.Saved, line)
+				require.Nil(t, said.Problem, line)
+				weights[said.Rank] = said.Weights[0]
+			}
+		}
+		require.Len(t, weights, 3, out+errs)
+		return weights
+	}
+	whole := train()
+	require.Equal(t, whole, train("CUT=3"), "each process goes on from its own weights and random state")
+	a, b := w.curves(t, "vessels/1"), w.curves(t, "vessels/2")
+	for _, name := range []string{"loss.train", "rank1.loss.train", "rank2.loss.train"} {
+		require.Len(t, a[name].Value, 60, name)
+		require.Equal(t, a[name].Value, b[name].Value, name)
+		require.True(t, slices.IsSorted(a[name].step), name)
+	}
+	files := w.files(t, "vessels/2@e6")
+	for _, part := range []string{"weights.json", "rank1/weights.json", "rank2/random.json"} {
+		require.Contains(t, files, part)
+	}
+	apart := []string{"--net", "true"}
+	if os.Getuid() != 0 {
+		apart = []string{"--user", "--net", "true"}
+	}
+	if exec.Command("unshare", apart...).Run() == nil { // a container may forbid it
+		require.Equal(t, whole, train("APART=1"))
+	}
 }

@@ -3,6 +3,7 @@ package stories
 import (
 	"bytes"
 	"fmt"
+	"io/fs"
 	"math"
 	"math/rand/v2"
 	"os"
@@ -38,13 +39,12 @@ func (w *world) files(t *testing.T, checkpoint string) map[string][]byte {
 	require.NoError(t, err)
 	w.kembrel(t, "restore", checkpoint, "--into", into)
 	out := map[string][]byte{}
-	paths, err := filepath.Glob(into + "/*")
-	require.NoError(t, err)
-	for _, p := range paths {
-		content, err := os.ReadFile(p)
-		require.NoError(t, err)
-		out[filepath.Base(p)] = content
-	}
+	require.NoError(t, fs.WalkDir(os.DirFS(into), ".", func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			out[path], err = os.ReadFile(filepath.Join(into, path))
+		}
+		return err
+	}))
 	return out
 }
 

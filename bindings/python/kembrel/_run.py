@@ -21,7 +21,7 @@ from typing import Any, Callable, Deque, Dict, Iterator, List, Optional, Tuple, 
 from ._hyper import Hyper, mapping, nested, plain
 from ._resumed import Resumed
 from ._saver import Saver
-from ._start import asked_exit, rank_of, start, warn
+from ._start import asked_exit, rank_of, ranks_of, start, warn
 from ._tree import Flat, write_part, write_tensors
 from ._values import number, odd, whole
 
@@ -61,7 +61,9 @@ class Run:
 
     def __init__(self) -> None:
         self.rank = 0
-        """Which of several processes of one training this is: only the first, 0, records."""
+        """Which of several processes of one training this is. The first, 0, is the run's."""
+        self.ranks = 1
+        """How many processes the training has, as far as it is known."""
         self.address = ""
         """The run's address, such as vessels/3, as far as it is known."""
         self.hyper: Dict[str, Any] = {}
@@ -92,6 +94,7 @@ class Run:
         self._path = ""
         self._asked: Dict[str, Any] = {}
         self._pid = os.getpid()
+        self._silent = False  # another rank, whose readings and notes are not recorded
         self._saver: Optional[Saver] = None
         self._said: Dict[str, int] = {}
 
@@ -99,7 +102,7 @@ class Run:
 
     def readings(self, step: int, epoch: Optional[float], values: Dict[str, Any]) -> None:
         """Records values at a step and epoch (None where there are no epochs). Steps never fall; NaN and infinities are values."""
-        if self._pid != os.getpid():  # asked before the lock, which another thread may have held when this process was forked
+        if self._silent or self._pid != os.getpid():  # asked before the lock, which another thread may have held when this process was forked
             return
         try:
             quoted = self._quoted
@@ -164,19 +167,25 @@ class Run:
     @_safe()
     def note(self, text: str) -> None:
         """Leaves a line of text on the run."""
-        self._tell("note", text=str(text)[:10000])
+        if not self._silent:
+            self._tell("note", text=str(text)[:10000])
 
     @_safe(False)
-    def save(self, step: int, epoch: Optional[float] = None, why: str = "", **parts: Any) -> bool:
+    def save(self, step: int, epoch: Optional[float] = None, why: str = "", gather: bool = False, **parts: Any) -> bool:
         """Saves a checkpoint of these parts, each a tree or a path of a file: weights, optimiser, schedule, random, position, architecture,
         training, preprocess, or your own (underscores stand for hyphens). It returns once the files are written; the recorder makes them safe
-        and sends them. False where it could not be saved, which problem tells."""
-        if self.rank:
+        and sends them. False where it could not be saved, which problem tells.
+
+        Of several processes the first saves. gather: all of them save, each its own parts, into one checkpoint, which is kept when all have come;
+        every process must call it, and is given its own parts where the run goes on."""
+        if self.rank and not gather:
             return True  # rank 0 saves
         if not parts:
             raise ValueError("a checkpoint has at least one part, such as weights=...")
         step = whole(step, "step")
-        fields: Dict[str, Any] = {"do": "begin", "step": step, "why": str(why)[:200]}
+        fields: Dict[str, Any] = {"do": "join" if self.rank else "begin", "step": step, "why": str(why)[:200]}
+        if gather and self.ranks > 1:
+            fields["ranks"] = self.ranks
         if epoch is not None:
             at = self._epoch(epoch)
             if at >= 0 and at - at == 0:
@@ -185,12 +194,17 @@ class Run:
         if begun is None or begun["kind"] != "folder":
             return False
         names: Dict[str, List[str]] = {}
+        folder, within = begun["folder"], ""
         try:
+            if self.rank:
+                within = f"rank{self.rank}/"
+                folder = os.path.join(folder, within)
+                os.makedirs(folder, exist_ok=True)
             for part, tree in parts.items():
                 part = part.replace("_", "-")
-                files, left = write_part(begun["folder"], part, tree)
+                files, left = write_part(folder, part, tree)
                 if files:
-                    names[part] = files
+                    names[part] = [within + f for f in files]
                 for what in left:
                     self._fail(f"{part}: left out of the checkpoint: {what}"[:500], f"left out {part} {what}")
             if not names:
@@ -234,9 +248,10 @@ class Run:
         signal.signal(number, asked)
 
     @_safe(False)
-    def save_if_due(self, step: int, epoch: Optional[float] = None, **parts: Any) -> bool:
-        """Saves where save_when says that it is time, or the program is about to stop. Give what is costly to gather as a function without
-        arguments: it is called only then. Call it where the state is whole, behind the readings of the step."""
+    def save_if_due(self, step: int, epoch: Optional[float] = None, gather: bool = False, **parts: Any) -> bool:
+        """Saves where save_when says that it is time, or the program is about to stop. Give what is costly to bring together as a function without
+        arguments: it is called only then. Call it where the state is whole, behind the readings of the step. gather: as for save; what is due must
+        then be due for all processes alike, by epochs or steps."""
         saver = self._saver
         step = whole(step, "step")
         if epoch is not None:
@@ -245,13 +260,15 @@ class Run:
         why = saver.due(step, epoch, self.stop) if saver is not None else ""
         if not why:
             return False
-        return self.save(step, epoch, why, **{k: v() if callable(v) else v for k, v in parts.items()})
+        return self.save(step, epoch, why, gather, **{k: v() if callable(v) else v for k, v in parts.items()})
 
     @_safe()
     def starts_with(self, weights: Any, fresh: Optional[bool] = None, seed: Optional[int] = None, needs: Optional[List[str]] = None) -> None:
         """Tells what the weights are before training, as a tree, of which a digest is taken, so that it is known where they come from;
         whether they are fresh, and the seed they were drawn by; and which parts of a checkpoint resuming needs (weights, optimiser and random
         unless given). It comes before the first reading."""
+        if self.rank:
+            return  # rank 0 tells
         fields: Dict[str, Any] = {}
         if fresh is not None:
             fields["weights"] = "fresh" if fresh else "trained"
@@ -302,7 +319,8 @@ class Run:
             state, why = "stopped", self.stop
         self.settle()
         self._say_again()
-        self._ask("end", state=str(state), why=str(why)[:2000])
+        if not self.rank:
+            self._ask("end", state=str(state), why=str(why)[:2000])
         with self._lock:
             self._ended = Run._over = True
             if self._socket is not None:
@@ -406,7 +424,7 @@ class Run:
         s = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
         s.settimeout(_ANSWER)
         s.connect(path)
-        s.sendall(json.dumps({"kind": "hello", "protocol": 1, "hears": ["named"], "language": f"python {platform.python_version()}"}).encode() + b"\n")
+        s.sendall(json.dumps({"kind": "hello", "protocol": 1, "rank": self.rank, "hears": ["named"], "language": f"python {platform.python_version()}"}).encode() + b"\n")
         lines = s.makefile("rb")
         text = lines.readline()
         told = json.loads(text) if text else {}
@@ -416,7 +434,7 @@ class Run:
         with self._lock:
             self.address, self._spool = told.get("run", ""), told.get("folder", "")
             if told.get("resume"):
-                self.resumed = Resumed(told["resume"])
+                self.resumed = Resumed(told["resume"], self.rank)
             if told.get("verify"):
                 self.verify = pathlib.Path(told["verify"])
             self._asked = told.get("asked") or {}
@@ -483,7 +501,7 @@ class Run:
         pause, tries = 0.1, 0
         while not self._ended:
             error = ""
-            for path in (self._path, ""):
+            for path in (self._path,) if self.rank else (self._path, ""):  # rank 0 starts another
                 try:
                     self._connect(path or start(["--take-up", self._spool]))
                     return
@@ -499,14 +517,17 @@ class Run:
             pause = min(2 * pause, 3.0) if tries < _TRIES else _PAUSE
 
 
-def record(project: str = "", *, title: str = "", hyper: Any = None, resume: str = "", rank: Optional[int] = None) -> Run:
+def record(
+    project: str = "", *, title: str = "", hyper: Any = None, resume: str = "", rank: Optional[int] = None, ranks: Optional[int] = None, each_rank: bool = False
+) -> Run:
     """Begins the recording. It never fails: without a recorder, problem says why and nothing is recorded.
 
     project, title and resume (a run or checkpoint to go on with) count only where no recorder is around yet; the project may also be in
     $KEMBREL_PROJECT. hyper: numbers, booleans, texts and lists of these by name, from a dict, a dataclass or a namespace; dotted names nest.
 
-    rank: which of several processes of one training this is; 0, the first, records. The others go on from the same checkpoint and hear the same advice,
-    and what they are told to record does nothing. Unless given it is taken from RANK and its like."""
+    rank, ranks: which of how many processes of one training this is; 0, the first, records. The others go on from the same checkpoint and hear the same
+    advice. Unless given they are taken from RANK, WORLD_SIZE and their like. each_rank: the others record too, each curves of its own: loss.train
+    of rank 3 is rank3.loss.train. Without it what they are told to record does nothing, unless they save together (save, gather)."""
     run = Run()
     try:
         run.hyper = mapping(hyper)
@@ -515,14 +536,16 @@ def record(project: str = "", *, title: str = "", hyper: Any = None, resume: str
     try:
         path = os.environ.get("KEMBREL_RECORDER")
         run.rank = rank_of(rank, bool(path))
+        run.ranks = max(ranks_of(ranks, bool(path)), run.rank + 1)
         if run.rank:
             if not path:
                 run._fail(f"nothing is recorded by this process: it is rank {run.rank}, and rank 0 records (rank=0 says otherwise)")
                 run._pid = -1
                 return run
+            run._silent = not each_rank
             run._connect(path)
-            run._pid = -1  # as in a forked child, what is told does nothing
             run.hyper = nested(run.hyper, run._asked, lambda names: None)
+            atexit.register(run._at_exit)
             return run
         if not path or Run._over:  # the recorder around the program had a run that has ended: this is another
             arguments = ["--resume", str(resume)] if resume else ["--project", str(project or os.environ.get("KEMBREL_PROJECT", "")), "--title", str(title)]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import pathlib
 import shutil
+import socket
 import subprocess
 import sys
 import threading
@@ -66,17 +67,29 @@ def rank_of(given: Any, around: bool) -> int:
     """Which of several processes of one training this is: given, or as whoever started them says. What a scheduler says counts only where the processes
     share a recorder: its tasks may as well be trainings of their own."""
     names = ["KEMBREL_RANK", "RANK", "OMPI_COMM_WORLD_RANK", "PMI_RANK", "PMIX_RANK"] + (["SLURM_PROCID"] if around else [])
+    return _first(given, names, 0)
+
+
+def ranks_of(given: Any, around: bool) -> int:
+    """How many processes one training has: given, or as whoever started them says."""
+    names = ["KEMBREL_RANKS", "WORLD_SIZE", "OMPI_COMM_WORLD_SIZE", "PMI_SIZE", "PMIX_SIZE"] + (["SLURM_NTASKS"] if around else [])
+    return _first(given, names, 1)
+
+
+def _first(given: Any, names: List[str], unless: int) -> int:
     for text in [given] if given is not None else [os.environ.get(n, "") for n in names]:
         try:
             if text != "":
                 return whole(int(text), "rank")
         except Exception:
             pass
-    return 0
+    return unless
 
 
 def start(arguments: List[str]) -> str:
     """Starts a recorder beside this program and returns its socket."""
+    if not hasattr(socket, "AF_UNIX"):
+        raise OSError("nothing is recorded: a recorder is spoken to by Unix sockets, which this system does not have")
     kembrel = binary()
     if kembrel is None:
         raise OSError("nothing is recorded: there is no recorder around, and no kembrel on the PATH to start one (or set KEMBREL_BINARY)")
