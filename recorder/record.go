@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -150,8 +151,14 @@ func socketFolder(o Options) (folder string, err error) {
 	return "", fmt.Errorf("make a folder for the socket: %w", err)
 }
 
+// garbage is how much the heap may grow, in percent, before it is collected: a recorder has little, and is to leave the processor to the training.
+const garbage = 400
+
 // attach takes up a spool, new or left by a recorder that died: listens for programs and sends.
 func attach(ctx context.Context, o Options, s *spool.Spool) (*recording, error) {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(garbage)
+	}
 	r := &recording{options: o, spool: s, sending: make(chan error, 1)}
 	var err error
 	if r.session, err = newSession(s, r.say); err != nil {

@@ -199,6 +199,7 @@ func (n *session) serve(conn net.Conn) {
 		n.mutex.Unlock()
 		out.close()
 	}()
+	var parser protocol.Parser
 	scanner := bufio.NewScanner(conn)
 	scanner.Buffer(make([]byte, 64<<10), protocol.MaxLine)
 	for scanner.Scan() {
@@ -206,7 +207,7 @@ func (n *session) serve(conn net.Conn) {
 		if len(line) == 0 {
 			continue
 		}
-		m, err := protocol.Parse(line, time.Now())
+		m, err := parser.Parse(line, time.Now())
 		if err == nil {
 			err = n.handle(m, out)
 		}
@@ -330,6 +331,9 @@ func (n *session) keepReadings(m protocol.Message, out *outbox) error {
 
 // withoutBad says of what a message brought that is not kept, of each name once, and counts the rest.
 func (n *session) withoutBad(m protocol.Message, what string, out *outbox) {
+	if len(m.Bad) == 0 {
+		return
+	}
 	for _, name := range slices.Sorted(maps.Keys(m.Bad)) {
 		if n.unkept[what+name] || len(n.unkept) == mostSaid {
 			n.counting.Lock()
@@ -347,6 +351,9 @@ const mostSaid = 100
 
 // rename says once of each curve that it goes by another name.
 func (n *session) rename(names map[string]string) {
+	if len(names) == 0 {
+		return
+	}
 	for _, from := range slices.Sorted(maps.Keys(names)) {
 		if n.renamed[from] || len(n.renamed) == mostSaid {
 			continue

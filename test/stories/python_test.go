@@ -342,3 +342,38 @@ func TestEachRankRecordsAndSaves(t *testing.T) {
 		require.Equal(t, whole, train("APART=1"))
 	}
 }
+
+// Runs of one process are runs of their own, one after another and at once, under a recorder and without.
+func TestTwoRunsOfOneProcess(t *testing.T) {
+	t.Parallel()
+	w, _ := pythonWorld(t)
+	program := w.script(t, "two.py", `
+import kembrel
+a = kembrel.record("vessels", title="a", hyper={"lr": 0.1})
+b = kembrel.record("vessels", title="b", hyper={"lr": 0.2})
+for step in range(1, 21):
+    a.readings(step, step, {"loss.val": 1 / step})
+    b.readings(2 * step, step, {"loss.val": 2 / step})
+    if step % 10 == 0:
+        print(a.save(step, step, weights=[1.0]), b.save(2 * step, step, weights=[2.0]))
+a.end()
+c = kembrel.record("vessels", title="c", hyper={"lr": 0.3})
+c.readings(1, 1, {"loss.val": 3})
+c.end()
+b.end("failed", "enough")
+print(a.problem, b.problem, c.problem)
+`)
+	for i, cmd := range []*exec.Cmd{w.record(program...), w.command(program[0], program[1:]...)} {
+		out, errs, code := run(cmd)
+		require.Zero(t, code, out+errs)
+		require.Equal(t, "True True\nTrue True\nNone None None\n", out, errs)
+		found := map[string]string{}
+		require.Eventually(t, func() bool { return len(w.runs(t)) == 3*(i+1) }, 30*time.Second, 100*time.Millisecond)
+		for _, r := range w.runs(t)[:3] {
+			d := w.show(t, r.Address)
+			require.Eventually(t, func() bool { d = w.show(t, r.Address); return d.State != "running" }, 30*time.Second, 100*time.Millisecond)
+			found[string(d.Hyper["lr"])] = fmt.Sprintf("%s %d %d", d.State, len(w.curves(t, r.Address)["loss.val"].Value), d.Checkpoints)
+		}
+		require.Equal(t, map[string]string{"0.1": "finished 20 2", "0.2": "failed 20 2", "0.3": "finished 1 0"}, found)
+	}
+}

@@ -57,7 +57,8 @@ def _safe(default: Any = None) -> Callable[[_Method], _Method]:
 class Run:
     """A run being recorded. Its methods may be called from many threads. In a forked child they do nothing: the parent records."""
 
-    _over = False  # a run of this process has ended
+    _over = False  # a run of this process, or of the one it was forked from, has ended
+    _around = 0  # the process whose run has the recorder that is around; a forked child shares it
 
     def __init__(self) -> None:
         self.rank = 0
@@ -547,9 +548,11 @@ def record(
             run.hyper = nested(run.hyper, run._asked, lambda names: None)
             atexit.register(run._at_exit)
             return run
-        if not path or Run._over:  # the recorder around the program had a run that has ended: this is another
+        if not path or Run._over or Run._around == os.getpid():  # the recorder around has a run of this process, going on or ended: this is another
             arguments = ["--resume", str(resume)] if resume else ["--project", str(project or os.environ.get("KEMBREL_PROJECT", "")), "--title", str(title)]
             path = start(arguments)
+        else:
+            Run._around = os.getpid()
         run._connect(path)
     except Exception as e:
         run._fail(str(e) if "recorded" in str(e) else f"nothing is recorded: {e}")
