@@ -137,6 +137,9 @@ def _swapped(data: Any, width: int) -> bytearray:
     return out
 
 
+_TILE = 128  # elements far from each other that are read before their neighbours, while the cache has those
+
+
 def _gathered(memory: memoryview, start: int, shape: List[int], strides: List[int], width: int) -> Any:
     """Copies strided elements to row-major bytes, at the memory's speed where numpy is there."""
     numpy = numpy_or_none()
@@ -146,7 +149,12 @@ def _gathered(memory: memoryview, start: int, shape: List[int], strides: List[in
         high = start + sum((d - 1) * s for d, s in zip(shape, strides) if s > 0) + width
         base = numpy.frombuffer(memory[low:high], dtype="u1")
         view = numpy.ndarray(shape, kind, base, start - low, strides)
-        return memoryview(numpy.ascontiguousarray(view)).cast("B") if view.ndim else memoryview(view.tobytes())
+        if view.ndim < 2 or abs(strides[-1]) <= 64 or shape[-1] <= _TILE:
+            return memoryview(numpy.ascontiguousarray(view)).cast("B") if view.ndim else memoryview(view.tobytes())
+        gathered = numpy.empty(shape, kind)
+        for i in range(0, shape[-1], _TILE):
+            gathered[..., i : i + _TILE] = view[..., i : i + _TILE]
+        return memoryview(gathered).cast("B")
     out = memoryview(bytearray(_count(shape) * width))
     _copy(out, 0, None, memory, start, strides, shape, width)
     return out
@@ -174,13 +182,20 @@ def _copy(to: memoryview, at: int, to_strides: Any, source: memoryview, start: i
         return
     if merged[-1][1] == width == merged[-1][2]:
         inner = merged.pop()
-        size = inner[0] * width
+        size, tile = inner[0] * width, inner[0]
 
         def run(x: int, y: int) -> None:
             to[x : x + size] = source[y : y + size]
     else:
         inner = merged.pop(max(range(len(merged)), key=lambda i: merged[i][0]))
         n, p, q = inner
+        if len(merged) == 1 and merged[0][2] == width and abs(q) >= _FAR:  # lines as far apart as a power of two drive each other out of the cache
+            size = merged[0][0] * width
+            apart = bytearray(n * (size + 64))
+            for j in range(n):
+                apart[j * (size + 64) : j * (size + 64) + size] = source[start + j * q : start + j * q + size]
+            source, start, q, b = memoryview(apart), 0, size + 64, [width]
+        tile = max(_NEAR // max(abs(p), abs(q), 1), 1024) if merged else n
         unit = width if width in (1, 2, 4, 8) and all(v % width == 0 for v in (at, start, *a, *b)) and to.nbytes % width == 0 else 1
         cast = {1: "B", 2: "H", 4: "I", 8: "Q"}[unit]
         ours, theirs = to.cast(cast), source[: source.nbytes // unit * unit].cast(cast)
@@ -197,7 +212,16 @@ def _copy(to: memoryview, at: int, to_strides: Any, source: memoryview, start: i
         for i in range(n):
             walk(axis + 1, x + i * p, y + i * q)
 
-    walk(0, at, start)
+    if tile >= inner[0]:
+        walk(0, at, start)
+        return
+    for first in range(0, inner[0], tile):
+        n = min(tile, inner[0] - first)
+        walk(0, at + first * p, start + first * q)
+
+
+_FAR = 2048  # bytes between neighbours on an axis
+_NEAR = 256 << 10  # bytes that the cache holds while the other axes move on
 
 
 def _stretch(first: int, step: int, n: int) -> slice:

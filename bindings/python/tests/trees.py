@@ -277,6 +277,19 @@ def test_strides_against_the_slow_way():
         assert [int(v) for v in x.values()] == [i % 100 for i in range(len(x.values()))], (shape, strides)
 
 
+def test_long_strides():
+    """Long axes are copied by stretches, and rows that lie far apart are brought together first."""
+    for shape, strides in (((3, 5000), (1, 3)), ((40, 1100), (1, 44)), ((60, 700), (1, 600)), ((60, 700), (-1, 604)), ((2, 20, 1500), (1, 3000, 2)), ((5000, 2), (2, -1))):
+        offset = sum((d - 1) * -s for d, s in zip(shape, strides) if s < 0)
+        count = 1 + sum((d - 1) * abs(s) for d, s in zip(shape, strides))
+        memory = bytearray(struct.pack(f"<{count}i", *range(count)))
+        x = Shared("", (), Memory("i", list(shape), (), list(strides), offset, memory))
+        _, got_shape, data = to_bytes(x)
+        assert got_shape == shape and bytes(data) == struct.pack(f"<{len(x.values())}i", *x.values()), (shape, strides)
+        find(x).fill(struct.pack(f"<{len(x.values())}i", *range(len(x.values()))))
+        assert list(x.values()) == list(range(len(x.values()))), (shape, strides)
+
+
 def test_memory_of_a_save():
     """A save holds no second copy of the state: strided arrays are copied some megabytes at a time."""
     if numpy is None:
