@@ -132,7 +132,7 @@ type Mattered struct {
 	Runs       int              `json:"runs" doc:"That have the figure"`
 	Left       int              `json:"left" doc:"Without a finite figure, or without room"`
 	Few        bool             `json:"few" doc:"Too few runs to trust this"`
-	Explained  Float            `json:"explained" doc:"Share of the variance of the figure's ranks that the forest foretells of runs it has not seen"`
+	Explained  Float            `json:"explained" doc:"Share of the variance of the figure's ranks that the forest predicts of runs it has not seen"`
 	Influences []Influence      `json:"influences" doc:"The most important first"`
 	Pairs      []Pair           `json:"pairs" doc:"Of the most important, how much they act together"`
 	Points     []InfluencePoint `json:"points" doc:"The runs with the figure, for drawings"`

@@ -72,7 +72,7 @@ type PinInput struct {
 	}
 }
 
-// DropInput drops a checkpoint after a stay.
+// DropInput drops a checkpoint after a grace period.
 type DropInput struct {
 	CheckpointInput
 	Days float64 `query:"days" minimum:"0" maximum:"365" default:"7" doc:"Until its bytes go; until then it can be brought back"`
@@ -85,7 +85,7 @@ type Sizes struct {
 	Bytes       int64 `json:"bytes" doc:"Bytes of their different chunks"`
 	Stored      int64 `json:"stored" doc:"The same as they are packed"`
 	Own         int64 `json:"own" doc:"Of stored: held by nothing else; dropping them all frees it"`
-	Going       int   `json:"going,omitempty" doc:"Checkpoints that go after their stay"`
+	Going       int   `json:"going,omitempty" doc:"Checkpoints that go after their grace period"`
 	Dropped     int   `json:"dropped,omitempty" doc:"Checkpoints that went"`
 	Pinned      int   `json:"pinned,omitempty"`
 }
@@ -97,8 +97,8 @@ type SizedPart struct {
 	Sizes
 }
 
-// SizesInput asks for the sizes of all projects, or of the runs of one.
-type SizesInput struct {
+// StorageInput asks for the storage of all projects, or of the runs of one.
+type StorageInput struct {
 	Project string `query:"project" maxLength:"40" doc:"Absent: by project"`
 }
 
@@ -121,7 +121,7 @@ var (
 	DropRunKeepRule = declare[RunInput, KeepState](Spec{ID: "drop-run-keep-rule", Method: "DELETE", Path: "/projects/{project}/runs/{number}/keep-rule", Summary: "Let the project's keep rule hold again", Access: SignedIn, Status: 200})
 	TryKeepRule     = declare[TryKeepInput, KeepTried](Spec{ID: "try-keep-rule", Method: "POST", Path: "/projects/{project}/keep-rule/try", Summary: "Show what would go and what it frees", Access: SignedIn, Status: 200})
 	PinCheckpoint   = declare[PinInput, Checkpoint](Spec{ID: "pin-checkpoint", Method: "PUT", Path: "/projects/{project}/runs/{number}/checkpoints/{at}/pin", Summary: "Keep a checkpoint from being dropped, or no longer", Access: SignedIn})
-	DropCheckpoint  = declare[DropInput, Checkpoint](Spec{ID: "drop-checkpoint", Method: "DELETE", Path: "/projects/{project}/runs/{number}/checkpoints/{at}", Summary: "Drop a checkpoint's bytes after a stay", Access: SignedIn, Status: 200})
+	DropCheckpoint  = declare[DropInput, Checkpoint](Spec{ID: "drop-checkpoint", Method: "DELETE", Path: "/projects/{project}/runs/{number}/checkpoints/{at}", Summary: "Drop a checkpoint's bytes after a grace period", Access: SignedIn, Status: 200})
 	KeepCheckpoint  = declare[CheckpointInput, Checkpoint](Spec{ID: "keep-checkpoint", Method: "POST", Path: "/projects/{project}/runs/{number}/checkpoints/{at}/keep", Summary: "Bring a checkpoint back that is about to be dropped", Access: SignedIn, Status: 200})
-	GetSizes        = declare[SizesInput, StorageSizes](Spec{ID: "sizes", Method: "GET", Path: "/sizes", Summary: "What takes how many bytes", Access: SignedIn})
+	GetStorage      = declare[StorageInput, StorageSizes](Spec{ID: "storage", Method: "GET", Path: "/storage", Summary: "What takes how many bytes", Access: SignedIn})
 )

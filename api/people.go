@@ -68,8 +68,8 @@ type NewToken struct {
 	}
 }
 
-// MadeToken is a token with its secret, shown this once.
-type MadeToken struct {
+// CreatedToken is a token with its secret, shown this once.
+type CreatedToken struct {
 	Token
 	Secret string `json:"secret"`
 }
@@ -86,11 +86,11 @@ var (
 	SignOut            = declare[struct{}, None](Spec{ID: "sign-out", Method: "DELETE", Path: "/session", Summary: "End this session", Access: SignedIn})
 	GetMe              = declare[struct{}, Me](Spec{ID: "me", Method: "GET", Path: "/me", Summary: "Who is asking", Access: SignedIn})
 	SetPassword        = declare[PasswordInput, None](Spec{ID: "set-password", Method: "PUT", Path: "/me/password", Summary: "Set one's own password", Access: SignedIn})
-	MakeLink           = declare[struct{}, Link](Spec{ID: "make-sign-in-link", Method: "POST", Path: "/me/links", Summary: "Make a one-time sign-in link for oneself", Access: SignedIn, Status: 201})
+	CreateLink         = declare[struct{}, Link](Spec{ID: "create-sign-in-link", Method: "POST", Path: "/me/links", Summary: "Create a one-time sign-in link for oneself", Access: SignedIn, Status: 201})
 	ListPeople         = declare[PageInput, Page[Me]](Spec{ID: "people", Method: "GET", Path: "/people", Summary: "List people", Access: SignedIn})
 	AddPerson          = declare[NewPerson, Me](Spec{ID: "add-person", Method: "POST", Path: "/people", Summary: "Add a person", Access: Administrator, Status: 201})
 	ListTokens         = declare[struct{}, Page[Token]](Spec{ID: "tokens", Method: "GET", Path: "/tokens", Summary: "List one's tokens", Access: SignedIn})
-	MakeToken          = declare[NewToken, MadeToken](Spec{ID: "make-token", Method: "POST", Path: "/tokens", Summary: "Make a personal token", Access: SignedIn, Status: 201})
+	CreateToken        = declare[NewToken, CreatedToken](Spec{ID: "create-token", Method: "POST", Path: "/tokens", Summary: "Create a personal token", Access: SignedIn, Status: 201})
 	RevokeToken        = declare[TokenInput, None](Spec{ID: "revoke-token", Method: "DELETE", Path: "/tokens/{id}", Summary: "Revoke a token", Access: SignedIn})
 )
 

@@ -45,7 +45,7 @@ type Run struct {
 	Took      float64                    `json:"took" doc:"Seconds of its legs that have ended; what lay between legs is not counted"`
 	Since     *time.Time                 `json:"since,omitempty" doc:"Start of the leg that is running"`
 	Objective string                     `json:"objective"`
-	Hyper     map[string]json.RawMessage `json:"hyper" doc:"Hyperparameters: number, truth value, text, or a list of these"`
+	Hyper     map[string]json.RawMessage `json:"hyper" doc:"Hyperparameters: number, boolean, text, or a list of these"`
 	Best      *Figure                    `json:"best,omitempty" doc:"Best reading of the objective"`
 	Last      *Figure                    `json:"last,omitempty" doc:"Last reading of the objective"`
 	Against   *Float                     `json:"against_baseline,omitempty" doc:"Best reading less that of the project's baseline"`
@@ -328,11 +328,11 @@ var (
 	ListLandmarks  = declare[LandmarksInput, Landmarks](Spec{ID: "landmarks", Method: "GET", Path: "/projects/{project}/runs/landmarks", Summary: "Count runs, and say where pages of them can begin", Access: SignedIn})
 	GetWords       = declare[ProjectInput, Words](Spec{ID: "words", Method: "GET", Path: "/projects/{project}/words", Summary: "List what there is for columns and filters", Access: SignedIn})
 	ArchiveRun     = declare[ArchiveInput, Run](Spec{ID: "archive-run", Method: "PUT", Path: "/projects/{project}/runs/{number}/archived", Summary: "Put a run out of the way, or bring it back", Access: SignedIn})
-	DeleteRun      = declare[LeaveInput, Run](Spec{ID: "delete-run", Method: "DELETE", Path: "/projects/{project}/runs/{number}", Summary: "Delete a run after a stay: its maker, or an administrator", Access: SignedIn, Status: 200})
+	DeleteRun      = declare[LeaveInput, Run](Spec{ID: "delete-run", Method: "DELETE", Path: "/projects/{project}/runs/{number}", Summary: "Delete a run after a grace period: its maker, or an administrator", Access: SignedIn, Status: 200})
 	KeepRun        = declare[RunInput, Run](Spec{ID: "keep-run", Method: "POST", Path: "/projects/{project}/runs/{number}/keep", Summary: "Bring back a run that is about to be deleted", Access: SignedIn, Status: 200})
 	CompleteFilter = declare[CompletionInput, Completions](Spec{ID: "complete", Method: "GET", Path: "/projects/{project}/complete", Summary: "Complete a filter from the project's own data", Access: SignedIn})
 	ListProjects   = declare[PageInput, Page[Project]](Spec{ID: "projects", Method: "GET", Path: "/projects", Summary: "List projects", Access: SignedIn})
-	MakeProject    = declare[NewProject, Project](Spec{ID: "make-project", Method: "POST", Path: "/projects", Summary: "Make a project", Access: SignedIn, Status: 201})
+	CreateProject  = declare[NewProject, Project](Spec{ID: "create-project", Method: "POST", Path: "/projects", Summary: "Create a project", Access: SignedIn, Status: 201})
 	GetProject     = declare[ProjectInput, Project](Spec{ID: "project", Method: "GET", Path: "/projects/{project}", Summary: "Show a project", Access: SignedIn})
 	ChangeProject  = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH", Path: "/projects/{project}", Summary: "Change a project's title, objective or baseline", Access: SignedIn})
 	ListRuns       = declare[RunsInput, Page[Run]](Spec{ID: "runs", Method: "GET", Path: "/projects/{project}/runs", Summary: "List runs, newest first", Access: SignedIn})

@@ -8,31 +8,31 @@ import (
 
 // Verdict is what a run's curves say (docs/verdicts.md), with the numbers that led to it; NaN where unknown.
 type Verdict struct {
-	Kind   string `json:"kind" enum:",too short to tell,improving,converged,underfitting,overfitting,diverged" doc:"Empty: no reading yet"`
-	Said   string `json:"said" doc:"The verdict as a sentence"`
-	By     string `json:"by,omitempty" enum:"epoch,step" doc:"Unit of since"`
-	Since  Float  `json:"since" doc:"Where what the verdict names began"`
-	Train  Float  `json:"train" doc:"Change of the training curve since then, as a share"`
-	Val    Float  `json:"val" doc:"Change of the objective since then, as a share"`
-	Gap    Float  `json:"gap" doc:"Validation minus training at the end"`
-	Noise  Float  `json:"noise" doc:"Standard deviation of the objective around its trend"`
-	Learnt Float  `json:"learnt" doc:"How far the objective has come, as a share of where it began"`
-	Slope  Float  `json:"slope" doc:"Change of the objective lately, per epoch or reading"`
-	Places int    `json:"places" doc:"Epochs or stretches of steps judged"`
-	Pace   Float  `json:"pace" doc:"Seconds per epoch"`
-	Aside  *Aside `json:"aside,omitempty" doc:"Set where a person disagrees"`
+	Kind    string   `json:"kind" enum:",too short to tell,improving,converged,underfitting,overfitting,diverged" doc:"Empty: no reading yet"`
+	Said    string   `json:"said" doc:"The verdict as a sentence"`
+	By      string   `json:"by,omitempty" enum:"epoch,step" doc:"Unit of since"`
+	Since   Float    `json:"since" doc:"Where what the verdict names began"`
+	Train   Float    `json:"train" doc:"Change of the training curve since then, as a share"`
+	Val     Float    `json:"val" doc:"Change of the objective since then, as a share"`
+	Gap     Float    `json:"gap" doc:"Validation minus training at the end"`
+	Noise   Float    `json:"noise" doc:"Standard deviation of the objective around its trend"`
+	Learnt  Float    `json:"learnt" doc:"How far the objective has come, as a share of where it began"`
+	Slope   Float    `json:"slope" doc:"Change of the objective lately, per epoch or reading"`
+	Places  int      `json:"places" doc:"Epochs or stretches of steps judged"`
+	Pace    Float    `json:"pace" doc:"Seconds per epoch"`
+	Dispute *Dispute `json:"dispute,omitempty" doc:"Set where a person disagrees"`
 }
 
-// Aside is a person's disagreement with a verdict.
-type Aside struct {
-	Kind   string    `json:"kind" doc:"The verdict that was set aside"`
+// Dispute is a person's disagreement with a verdict.
+type Dispute struct {
+	Kind   string    `json:"kind" doc:"The verdict that is disputed"`
 	Reason string    `json:"reason"`
 	Who    string    `json:"who"`
 	At     time.Time `json:"at"`
 }
 
-// AsideInput sets a verdict aside.
-type AsideInput struct {
+// DisputeInput disputes a verdict.
+type DisputeInput struct {
 	RunInput
 	Body struct {
 		Reason string `json:"reason" minLength:"1" maxLength:"2000"`
@@ -102,12 +102,12 @@ type TriedRun struct {
 
 // The operations on verdicts and stop rules.
 var (
-	SetAside     = declare[AsideInput, Verdict](Spec{ID: "set-verdict-aside", Method: "PUT", Path: "/projects/{project}/runs/{number}/verdict/aside", Summary: "Disagree with a verdict", Access: SignedIn})
-	DropAside    = declare[RunInput, Verdict](Spec{ID: "drop-verdict-aside", Method: "DELETE", Path: "/projects/{project}/runs/{number}/verdict/aside", Summary: "Let a verdict stand again", Access: SignedIn})
-	SetStopRule  = declare[RuleInput, StopState](Spec{ID: "set-stop-rule", Method: "PUT", Path: "/projects/{project}/stop-rule", Summary: "Set the stop rule of a project's runs", Access: SignedIn})
-	GetStopRule  = declare[ProjectInput, StopState](Spec{ID: "stop-rule", Method: "GET", Path: "/projects/{project}/stop-rule", Summary: "Show the stop rule of a project", Access: SignedIn})
-	DropStopRule = declare[ProjectInput, StopState](Spec{ID: "drop-stop-rule", Method: "DELETE", Path: "/projects/{project}/stop-rule", Summary: "Take away the stop rule of a project", Access: SignedIn})
-	SetRunRule   = declare[RunRuleInput, StopState](Spec{ID: "set-run-stop-rule", Method: "PUT", Path: "/projects/{project}/runs/{number}/stop-rule", Summary: "Set the stop rule of a run, also while it runs", Access: SignedIn})
-	DropRunRule  = declare[RunInput, StopState](Spec{ID: "drop-run-stop-rule", Method: "DELETE", Path: "/projects/{project}/runs/{number}/stop-rule", Summary: "Let the project's stop rule hold for a run again", Access: SignedIn})
-	TryStopRule  = declare[TryInput, Tried](Spec{ID: "try-stop-rule", Method: "POST", Path: "/projects/{project}/stop-rule/try", Summary: "Show where a stop rule would have stopped runs", Access: SignedIn})
+	DisputeVerdict   = declare[DisputeInput, Verdict](Spec{ID: "dispute-verdict", Method: "PUT", Path: "/projects/{project}/runs/{number}/verdict/dispute", Summary: "Disagree with a verdict", Access: SignedIn})
+	UndisputeVerdict = declare[RunInput, Verdict](Spec{ID: "undispute-verdict", Method: "DELETE", Path: "/projects/{project}/runs/{number}/verdict/dispute", Summary: "Let a verdict stand again", Access: SignedIn})
+	SetStopRule      = declare[RuleInput, StopState](Spec{ID: "set-stop-rule", Method: "PUT", Path: "/projects/{project}/stop-rule", Summary: "Set the stop rule of a project's runs", Access: SignedIn})
+	GetStopRule      = declare[ProjectInput, StopState](Spec{ID: "stop-rule", Method: "GET", Path: "/projects/{project}/stop-rule", Summary: "Show the stop rule of a project", Access: SignedIn})
+	DropStopRule     = declare[ProjectInput, StopState](Spec{ID: "drop-stop-rule", Method: "DELETE", Path: "/projects/{project}/stop-rule", Summary: "Take away the stop rule of a project", Access: SignedIn})
+	SetRunRule       = declare[RunRuleInput, StopState](Spec{ID: "set-run-stop-rule", Method: "PUT", Path: "/projects/{project}/runs/{number}/stop-rule", Summary: "Set the stop rule of a run, also while it runs", Access: SignedIn})
+	DropRunRule      = declare[RunInput, StopState](Spec{ID: "drop-run-stop-rule", Method: "DELETE", Path: "/projects/{project}/runs/{number}/stop-rule", Summary: "Let the project's stop rule hold for a run again", Access: SignedIn})
+	TryStopRule      = declare[TryInput, Tried](Spec{ID: "try-stop-rule", Method: "POST", Path: "/projects/{project}/stop-rule/try", Summary: "Show where a stop rule would have stopped runs", Access: SignedIn})
 )

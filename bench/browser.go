@@ -68,7 +68,7 @@ func (w *world) page(path, wait string) (context.Context, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	link, err := client.Call(ctx, w.client, api.MakeLink, &struct{}{})
+	link, err := client.Call(ctx, w.client, api.CreateLink, &struct{}{})
 	if err == nil {
 		err = chromedp.Do(ctx, chromedp.Navigate(w.client.URL+link.Path), chromedp.WaitVisible("main"), chromedp.Sleep(500*time.Millisecond),
 			chromedp.Navigate(w.client.URL+path), chromedp.WaitVisible(wait))

@@ -58,7 +58,7 @@ func save(source string) {
 	if err == nil {
 		err = os.Remove(source)
 	}
-	run := kembrel.Hello(kembrel.Options{})
+	run := kembrel.Record(kembrel.Options{})
 	begin := time.Now()
 	if err == nil {
 		err = os.WriteFile(source, data, 0o600)

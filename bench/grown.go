@@ -24,7 +24,7 @@ func (w *world) fillGrown(ctx context.Context, n int) (api.ProjectInput, error) 
 	}
 	in := &api.NewProject{}
 	in.Body.Key = at.Project
-	if _, err := client.Call(ctx, w.client, api.MakeProject, in); err != nil {
+	if _, err := client.Call(ctx, w.client, api.CreateProject, in); err != nil {
 		return at, err
 	}
 	p, err := w.db.ProjectByKey(ctx, at.Project)
@@ -69,7 +69,7 @@ func (w *world) wideTable() []row {
 		if !w.wide {
 			in := &api.NewProject{}
 			in.Body.Key = at.Project
-			if _, err := client.Call(ctx, w.client, api.MakeProject, in); err != nil {
+			if _, err := client.Call(ctx, w.client, api.CreateProject, in); err != nil {
 				return err
 			}
 			p, err := w.db.ProjectByKey(ctx, at.Project)
@@ -137,13 +137,13 @@ func (w *world) greatSearch() (rows []row) {
 		}
 		project := &api.NewProject{}
 		project.Body.Key = at.Project
-		if _, err := client.Call(ctx, w.client, api.MakeProject, project); err != nil {
+		if _, err := client.Call(ctx, w.client, api.CreateProject, project); err != nil {
 			return err
 		}
 		in := &api.NewSearch{ProjectInput: at, Key: uuid.NewString()}
 		in.Body.Strategy, in.Body.Seed, in.Body.Budget, in.Body.Command = "random", 7, 10_000, []string{"train", "--lr", "{lr}"}
 		in.Body.Space = "space: 1\nhyperparameters:\n  lr: {real: [0.0001, 1], log: true}\n  hidden: {integer: [8, 512]}\n  dropout: {real: [0, 0.6]}\n  optimiser: {choice: [momentum, adam]}\n  momentum: {real: [0.8, 0.95], when: {optimiser: momentum}}\n"
-		made, err := client.Call(ctx, w.client, api.MakeSearch, in)
+		made, err := client.Call(ctx, w.client, api.CreateSearch, in)
 		if err != nil {
 			return err
 		}

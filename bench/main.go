@@ -63,7 +63,7 @@ func main() {
 		name = info[0].ModelName
 	}
 	fmt.Fprintf(&b, "\n## %s, %d x %s, %s\n\n", time.Now().Format("2006-01-02 15:04"), runtime.NumCPU(), name, runtime.Version())
-	fmt.Fprintf(&b, "| what | reference (median) | ours (median) | ratio: median (least, greatest) | wanted |\n|---|---|---|---|---|\n")
+	fmt.Fprintf(&b, "| what | reference (median) | ours (median) | ratio: median (lowest, highest) | wanted |\n|---|---|---|---|---|\n")
 	for _, r := range rows {
 		if !slices.ContainsFunc(strings.Split(*only, ","), func(part string) bool { return strings.Contains(r.what, part) }) {
 			continue

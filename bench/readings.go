@@ -49,7 +49,7 @@ func (w *world) recorderCost(what string, burst int, pause time.Duration, want s
 			return paced(func(int64) error { _, err := f.Write(line); return err })
 		},
 		ours: func() (float64, error) {
-			run := kembrel.Hello(kembrel.Options{Project: "vessels", Title: "bench"})
+			run := kembrel.Record(kembrel.Options{Project: "vessels", Title: "bench"})
 			took, err := paced(func(i int64) error {
 				run.Readings(i, 12, kembrel.V("loss.train", 0.123456789), kembrel.V("loss.val", 0.234567891))
 				return nil

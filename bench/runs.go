@@ -19,7 +19,7 @@ func (w *world) fillFleet(ctx context.Context) error {
 	}
 	in := &api.NewProject{}
 	in.Body.Key = "fleet"
-	if _, err := client.Call(ctx, w.client, api.MakeProject, in); err != nil {
+	if _, err := client.Call(ctx, w.client, api.CreateProject, in); err != nil {
 		return err
 	}
 	p, err := w.db.ProjectByKey(ctx, "fleet")

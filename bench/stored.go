@@ -89,7 +89,7 @@ func readTensors(path string) ([]tensor.Tensor, error) {
 	return tensor.ReadAll(f, info.Size())
 }
 
-// recast writes a checkpoint of the trainer, which reckons in float64, as a training in fp32 would leave it; of the momentum training also its
+// recast writes a checkpoint of the trainer, which calculates in float64, as a training in fp32 would leave it; of the momentum training also its
 // weights as bf16 and fp16, and all of its tensors as NPZ and in a zip that is not packed.
 func recast(from, training string) error {
 	write := func(kind, name string, give func(io.Writer) error) error {
@@ -198,7 +198,7 @@ func fp16(v float32) uint16 {
 
 // saveAll is the program that saves checkpoints of a folder, one after another, as training does.
 func saveAll(set string) {
-	run := kembrel.Hello(kembrel.Options{})
+	run := kembrel.Record(kembrel.Options{})
 	checkpoints, err := checkpointsOf(set)
 	for i, from := range checkpoints {
 		if err != nil {

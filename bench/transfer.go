@@ -194,7 +194,7 @@ func (w *world) eightUploads() (idle, most float64, err error) {
 	}
 	address := listener.Addr().String()
 	listener.Close()
-	up := exec.Command(os.Getenv("KEMBREL_BINARY"), "up", "--data", data+"/data", "--listen", address, "--metrics", "")
+	up := exec.Command(os.Getenv("KEMBREL_BINARY"), "start", "--data", data+"/data", "--listen", address, "--metrics", "")
 	up.Env = append(os.Environ(), "KEMBREL_CREDENTIALS="+data+"/credentials.json", "KEMBREL_TOKEN=")
 	up.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGINT}
 	var said bytes.Buffer
@@ -226,7 +226,7 @@ func (w *world) eightUploads() (idle, most float64, err error) {
 		}
 		return out, err
 	}
-	if _, err := command("projects", "make", "vessels"); err != nil {
+	if _, err := command("projects", "create", "vessels"); err != nil {
 		return 0, 0, err
 	}
 	self, err := os.Executable()

@@ -70,7 +70,7 @@ func measurements() (rows []row, end func(), err error) {
 	}
 	in := &api.NewToken{}
 	in.Body.Name, in.Body.Days = "bench", 1
-	token, err := svc.MakeToken(ctx, owner, in)
+	token, err := svc.CreateToken(ctx, owner, in)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -84,7 +84,7 @@ func measurements() (rows []row, end func(), err error) {
 	os.Setenv("KEMBREL_SPOOL", filepath.Join(folder, "spool"))
 	project := &api.NewProject{}
 	project.Body.Key = "vessels"
-	if _, err := client.Call(ctx, w.client, api.MakeProject, project); err != nil {
+	if _, err := client.Call(ctx, w.client, api.CreateProject, project); err != nil {
 		return nil, nil, err
 	}
 	p, err := w.db.ProjectByKey(ctx, "vessels")

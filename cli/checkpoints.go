@@ -69,7 +69,7 @@ func (a *App) restore() *cobra.Command {
 	cmd := &cobra.Command{Use: "restore CHECKPOINT", Short: "Write the files of a checkpoint, whole and verified, or nothing", Args: arguments("CHECKPOINT"),
 		Long: `Write the files of a checkpoint into a folder. Every chunk and every file is checked against its digest. The files appear
 together once all of them are complete; if anything fails, none does, and the same command goes on from what has arrived. A file that is there already is
-not replaced without --overwrite. --only-use leaves out what only resuming needs: optimiser, schedule, random, position, training.`,
+not replaced without --overwrite. --for-use leaves out what only resuming needs: optimiser, schedule, random, position, training.`,
 		Example: `  kembrel restore vessels/3@best --into model
   kembrel restore vessels/3@e12 --into model --parts weights,architecture`,
 		ValidArgsFunction: a.complete(true, true),
@@ -89,7 +89,7 @@ not replaced without --overwrite. --only-use leaves out what only resuming needs
 				return exit{ExitNotFound, fmt.Errorf("the bytes of %s are gone: %s", c.Address, fateOf(c))}
 			}
 			if onlyUse && len(parts) > 0 {
-				return usage("--only-use and --parts say two different things; give one of them")
+				return usage("--for-use and --parts say two different things; give one of them")
 			}
 			for _, p := range c.Parts {
 				if onlyUse && !checkpoint.OnlyToResume(p) {
@@ -130,7 +130,7 @@ not replaced without --overwrite. --only-use leaves out what only resuming needs
 	outputFlag(cmd, &output)
 	cmd.Flags().StringVar(&into, "into", "", "folder to write into; made if it is not there")
 	cmd.Flags().StringSliceVar(&parts, "parts", nil, "only these parts, such as weights,architecture")
-	cmd.Flags().BoolVar(&onlyUse, "only-use", false, "only the parts that using the model needs")
+	cmd.Flags().BoolVar(&onlyUse, "for-use", false, "only the parts that using the model needs")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace files that are there")
 	return cmd
 }

@@ -399,7 +399,7 @@ func (a *App) showTradeOff(ctx context.Context, in *api.CompareInput, f compareF
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.Out, "\n%s\n", paragraph("What against what?  "+t.Says, wide))
+	fmt.Fprintf(a.Out, "\n%s\n", paragraph("What are the trade-offs?  "+t.Says, wide))
 	columns := []string{"run", "title"}
 	for i, name := range t.Figures {
 		columns = append(columns, name+map[bool]string{true: " ↓#", false: " ↑#"}[t.Lower[i]])

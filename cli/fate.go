@@ -11,16 +11,16 @@ import (
 )
 
 func (a *App) archive() *cobra.Command {
-	var back bool
+	var undo bool
 	cmd := &cobra.Command{Use: "archive RUN...", Short: "Put runs out of the way, or bring them back",
-		Long:              "Put runs out of the way: lists leave them out unless asked (kembrel runs --shown archived), all else stays as it is. --back brings them back.",
-		Example:           "  kembrel archive vessels/4 vessels/5\n  kembrel archive --back vessels/4",
+		Long:              "Put runs out of the way: lists leave them out unless asked (kembrel runs --shown archived), all else stays as it is. --undo brings them back.",
+		Example:           "  kembrel archive vessels/4 vessels/5\n  kembrel archive --undo vessels/4",
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.eachRun(args, func(in api.RunInput) (string, error) {
 				r, err := client.Call(cmd.Context(), a.client(), api.ArchiveRun, &api.ArchiveInput{RunInput: in, Body: struct {
 					Archived bool `json:"archived"`
-				}{!back}})
+				}{!undo}})
 				if err != nil {
 					return "", err
 				}
@@ -30,15 +30,15 @@ func (a *App) archive() *cobra.Command {
 				return "is archived", nil
 			})
 		}}
-	cmd.Flags().BoolVar(&back, "back", false, "bring them back")
+	cmd.Flags().BoolVar(&undo, "undo", false, "bring them back")
 	return cmd
 }
 
 func (a *App) deleteRun() *cobra.Command {
 	var undo bool
 	days := 7.0
-	cmd := &cobra.Command{Use: "delete RUN...", Short: "Delete runs after a stay, or call that off",
-		Long: `Delete runs: at once they are out of every list, and after a stay of some days they are gone with their curves and checkpoints. Until then --undo
+	cmd := &cobra.Command{Use: "delete RUN...", Short: "Delete runs after a grace period, or call that off",
+		Long: `Delete runs: at once they are out of every list, and after a grace period of some days they are gone with their curves and checkpoints. Until then --undo
 brings them back, and kembrel runs --shown deleted lists them. A run is deleted by whoever made it, or by an administrator.`,
 		Example:           "  kembrel delete vessels/4\n  kembrel delete --undo vessels/4\n  kembrel delete --days 0 vessels/4",
 		ValidArgsFunction: a.complete(true, false),

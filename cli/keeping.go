@@ -22,12 +22,12 @@ func (k *keepFlags) add(f *pflag.FlagSet) {
 	f.Float64Var(&k.value.Every, "every", 0, "keep one of every so many epochs")
 	f.Float64Var(&k.value.Days, "days", 0, "keep those saved in the last so many days")
 	f.StringVar(&k.value.Where, "where", "", `keep those that a condition holds for, such as 'at("accuracy.val") > 0.9'`)
-	f.Float64Var(&k.value.Stay, "stay", 0, "days until the bytes go of what is not kept, in which it can be brought back; else 7")
+	f.Float64Var(&k.value.Grace, "grace", 0, "days until the bytes go of what is not kept, in which it can be brought back; else 7")
 }
 
 // rule is the rule that was given, nil for none.
 func (k *keepFlags) rule(cmd *cobra.Command) (*api.KeepRule, error) {
-	return givenRule(cmd, &k.value, "", "best", "last", "every", "days", "where", "stay")
+	return givenRule(cmd, &k.value, "", "best", "last", "every", "days", "where", "grace")
 }
 
 func (a *App) keep() *cobra.Command {
@@ -35,7 +35,7 @@ func (a *App) keep() *cobra.Command {
 	cmd := &cobra.Command{Use: "keep ADDRESS", Short: "Show, set or try the rule by which checkpoints stay", Args: arguments("ADDRESS"),
 		Long: `A keep rule says which checkpoints of a run stay: the best, the last, one of every so many epochs, the newest, or those for which a condition holds. A
 checkpoint stays if any part of the rule keeps it. Whatever the rule says, those stay that are pinned, from which another run began, and the last one of a run that is
-not over. All others begin a stay of some days; then their bytes go, and their figures and digests are still listed. A project's rule holds for its runs, unless a
+not over. All others begin a grace period of some days; then their bytes go, and their figures and digests are still listed. A project's rule holds for its runs, unless a
 run has its own. Rules are applied when they are set and every ten minutes.
 
 In a condition at("NAME"), epoch, step and size are the checkpoint's; all else is the run's, as in kembrel runs --where.`,
@@ -43,7 +43,7 @@ In a condition at("NAME"), epoch, step and size are the checkpoint's; all else i
   kembrel keep try vessels --best 3 --last 1
   kembrel keep set vessels --best 3 --last 1 --every 10 --where 'at("accuracy.val") > 0.95'
   kembrel keep set vessels/7 --all
-  kembrel keep unset vessels`,
+  kembrel keep clear vessels`,
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			state, err := toProjectOrRun(args[0], "keep rule", func(in api.ProjectInput) (*api.KeepState, error) {
@@ -62,10 +62,10 @@ In a condition at("NAME"), epoch, step and size are the checkpoint's; all else i
 }
 
 func keepTable(address string, s *api.KeepState) listing {
-	l := list("of", "rule", "stay")
+	l := list("of", "rule", "grace")
 	stay := ""
 	if s.Rule != nil {
-		stay = days(s.Rule.Stays().Hours() / 24)
+		stay = days(s.Rule.GracePeriod().Hours() / 24)
 	}
 	of := address
 	if strings.Contains(address, "/") && s.From == "project" {
@@ -86,8 +86,8 @@ func (a *App) keepSet() *cobra.Command {
 	var rule keepFlags
 	var all bool
 	cmd := &cobra.Command{Use: "set ADDRESS", Short: "Set the keep rule of a project, or of a run", Args: arguments("ADDRESS"),
-		Long:              "Set the keep rule of a project, or of a run. What it does not keep begins its stay at once; kembrel keep try shows beforehand what that is.",
-		Example:           "  kembrel keep set vessels --best 3 --last 1\n  kembrel keep set vessels/7 --every 10 --stay 14\n  kembrel keep set vessels/7 --all",
+		Long:              "Set the keep rule of a project, or of a run. What it does not keep begins its grace period at once; kembrel keep try shows beforehand what that is.",
+		Example:           "  kembrel keep set vessels --best 3 --last 1\n  kembrel keep set vessels/7 --every 10 --grace 14\n  kembrel keep set vessels/7 --all",
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			given, err := rule.rule(cmd)
@@ -101,7 +101,7 @@ func (a *App) keepSet() *cobra.Command {
 			}
 			return a.changeKeep(cmd, args[0], func(in api.ProjectInput) (*api.KeepState, error) {
 				if all {
-					return nil, usage("--all is for a run whose project has a rule; kembrel keep unset takes a project's away")
+					return nil, usage("--all is for a run whose project has a rule; kembrel keep clear takes a project's away")
 				}
 				return client.Call(cmd.Context(), a.client(), api.SetKeepRule, &api.KeepRuleInput{ProjectInput: in, Body: *given})
 			}, func(in api.RunInput) (*api.KeepState, error) {
@@ -116,8 +116,8 @@ func (a *App) keepSet() *cobra.Command {
 }
 
 func (a *App) keepUnset() *cobra.Command {
-	return &cobra.Command{Use: "unset ADDRESS", Short: "Take the keep rule away: of a project, or of a run, which then follows its project's", Args: arguments("ADDRESS"),
-		Example: "  kembrel keep unset vessels/7", ValidArgsFunction: a.complete(true, false),
+	return &cobra.Command{Use: "clear ADDRESS", Short: "Take the keep rule away: of a project, or of a run, which then follows its project's", Args: arguments("ADDRESS"),
+		Example: "  kembrel keep clear vessels/7", ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.changeKeep(cmd, args[0], func(in api.ProjectInput) (*api.KeepState, error) {
 				return client.Call(cmd.Context(), a.client(), api.DropKeepRule, &in)
@@ -159,9 +159,9 @@ func (a *App) keepTry() *cobra.Command {
 	var rule keepFlags
 	var output string
 	var onlyGoing bool
-	cmd := &cobra.Command{Use: "try ADDRESS...", Short: "Show what would go by a rule and what that frees, before anything goes",
+	cmd := &cobra.Command{Use: "try ADDRESS...", Short: "Show what a rule would delete and what that frees, before anything is deleted",
 		Long:              "Show what would go by a rule and what that frees, of a project or of some of its runs. Without a rule: by those that are set. Nothing is changed.",
-		Example:           "  kembrel keep try vessels --best 3 --last 1\n  kembrel keep try vessels/2 vessels/3 --every 5\n  kembrel keep try vessels --going",
+		Example:           "  kembrel keep try vessels --best 3 --last 1\n  kembrel keep try vessels/2 vessels/3 --every 5\n  kembrel keep try vessels --to-delete",
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -201,7 +201,7 @@ func (a *App) keepTry() *cobra.Command {
 				if onlyGoing && c.Stays {
 					continue
 				}
-				goes, figure := "goes", ""
+				goes, figure := "to be deleted", ""
 				if c.Stays {
 					goes = "stays"
 				}
@@ -211,7 +211,7 @@ func (a *App) keepTry() *cobra.Command {
 				l.add(c.Address, goes, strings.Join(c.Why, ", "), figure, api.Bytes(c.Size), api.Bytes(c.Frees), when(c.Saved))
 			}
 			if onlyGoing && tried.Going == 0 {
-				l.empty = "Nothing goes."
+				l.empty = "Nothing would be deleted."
 			}
 			if err := a.print(output, l, tried); err != nil || output != "table" {
 				return err
@@ -221,32 +221,32 @@ func (a *App) keepTry() *cobra.Command {
 		}}
 	outputFlag(cmd, &output)
 	rule.add(cmd.Flags())
-	cmd.Flags().BoolVar(&onlyGoing, "going", false, "list only what would go")
+	cmd.Flags().BoolVar(&onlyGoing, "to-delete", false, "list only what would be deleted")
 	return cmd
 }
 
 func (a *App) pin() *cobra.Command {
-	var off bool
+	var undo bool
 	cmd := &cobra.Command{Use: "pin CHECKPOINT...", Short: "Keep checkpoints from being dropped, or no longer",
-		Long:              "Keep checkpoints from being dropped, whatever a rule says. Anybody may pin; --off is for the run's maker and administrators.",
-		Example:           "  kembrel pin vessels/3@best\n  kembrel pin --off vessels/3@e12",
+		Long:              "Keep checkpoints from being dropped, whatever a rule says. Anybody may pin; --undo is for the run's maker and administrators.",
+		Example:           "  kembrel pin vessels/3@best\n  kembrel pin --undo vessels/3@e12",
 		ValidArgsFunction: a.complete(true, true),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.eachCheckpoint(args, func(in api.CheckpointInput) (*api.Checkpoint, error) {
 				pin := &api.PinInput{CheckpointInput: in}
-				pin.Body.Pinned = !off
+				pin.Body.Pinned = !undo
 				return client.Call(cmd.Context(), a.client(), api.PinCheckpoint, pin)
 			})
 		}}
-	cmd.Flags().BoolVar(&off, "off", false, "no longer")
+	cmd.Flags().BoolVar(&undo, "undo", false, "no longer")
 	return cmd
 }
 
 func (a *App) drop() *cobra.Command {
 	var undo bool
 	days := 7.0
-	cmd := &cobra.Command{Use: "drop CHECKPOINT...", Short: "Drop the bytes of checkpoints after a stay, or bring them back",
-		Long: `Drop the bytes of checkpoints after a stay of some days. Until then --undo brings them back (where a rule dropped them they are pinned, or the rule would drop
+	cmd := &cobra.Command{Use: "drop CHECKPOINT...", Short: "Drop the bytes of checkpoints after a grace period, or bring them back",
+		Long: `Drop the bytes of checkpoints after a grace period of some days. Until then --undo brings them back (where a rule dropped them they are pinned, or the rule would drop
 them again), and they can be restored as ever. What stays of a dropped checkpoint: its row, its figures, its files' digests and the statistics of its weights.`,
 		Example:           "  kembrel drop vessels/3@e4 vessels/3@e5\n  kembrel drop --undo vessels/3@e4\n  kembrel drop --days 0 vessels/3@e5",
 		ValidArgsFunction: a.complete(true, true),
@@ -296,7 +296,7 @@ func fateOf(c *api.Checkpoint) string {
 	case c.Dropped != nil:
 		return "dropped " + when(*c.Dropped) + " " + c.WhyGoes
 	case c.Goes != nil:
-		return fmt.Sprintf("goes %s %s, which frees %s", when(*c.Goes), c.WhyGoes, api.Bytes(c.Frees))
+		return fmt.Sprintf("to be deleted %s, %s, which frees %s", when(*c.Goes), c.WhyGoes, api.Bytes(c.Frees))
 	case c.Pinned:
 		return "pinned"
 	}
@@ -336,14 +336,14 @@ its days of grace stays: kembrel drop --days 0 ends these. A checkpoint that is 
 
 func (a *App) sizes() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "storage [PROJECT | RUN]", Aliases: []string{"sizes"}, Short: "What takes how many bytes, and what dropping it frees",
+	cmd := &cobra.Command{Use: "storage [PROJECT | RUN]", Short: "What takes how many bytes, and what dropping it frees",
 		Long: `What takes how many bytes: of all projects, of the runs of one, or of the checkpoints of a run. Checkpoints share the chunks that are equal: own is what nothing else
 holds, which dropping frees; shared is held by others too.`,
 		Example:           "  kembrel storage\n  kembrel storage vessels\n  kembrel storage vessels/3\n  kembrel storage free --now",
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in := &api.SizesInput{}
+			in := &api.StorageInput{}
 			if len(args) == 1 {
 				addr, err := api.ParseAddress(args[0])
 				if err != nil || addr.At.Kind != api.AtNone {
@@ -354,11 +354,11 @@ holds, which dropping frees; shared is held by others too.`,
 				}
 				in.Project = addr.Project
 			}
-			s, err := client.Call(cmd.Context(), a.client(), api.GetSizes, in)
+			s, err := client.Call(cmd.Context(), a.client(), api.GetStorage, in)
 			if err != nil {
 				return err
 			}
-			l := list("", "title", "checkpoints#", "whole#", "stored#", "own#", "shared#", "going#", "dropped#")
+			l := list("", "title", "checkpoints#", "whole#", "stored#", "own#", "shared#", "to be deleted#", "dropped#")
 			l.shorten = 1
 			row := func(name, title string, z api.Sizes) {
 				l.add(name, title, fmt.Sprint(z.Checkpoints), api.Bytes(z.Whole), api.Bytes(z.Stored), api.Bytes(z.Own), api.Bytes(z.Stored-z.Own), fmt.Sprint(z.Going), fmt.Sprint(z.Dropped))
@@ -399,7 +399,7 @@ func marksOf(c api.Checkpoint) []string {
 	for _, m := range []struct {
 		on   bool
 		word string
-	}{{c.Best, "best"}, {c.Last, "last"}, {c.Pinned, "pinned"}, {c.Goes != nil && c.Dropped == nil, "going"}, {c.Dropped != nil, "dropped"}} {
+	}{{c.Best, "best"}, {c.Last, "last"}, {c.Pinned, "pinned"}, {c.Goes != nil && c.Dropped == nil, "to be deleted"}, {c.Dropped != nil, "dropped"}} {
 		if m.on {
 			marks = append(marks, m.word)
 		}

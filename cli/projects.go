@@ -22,14 +22,14 @@ import (
 func (a *App) projects() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "projects", Short: "List projects; make or change one", Args: arguments(),
-		Example: "  kembrel projects\n  kembrel projects make vessels --title \"Vessel classes\" --objective \"loss.val lower\"",
+		Example: "  kembrel projects\n  kembrel projects create vessels --title \"Vessel classes\" --objective \"loss.val lower\"",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			items, err := client.All(cmd.Context(), a.client(), api.ListProjects, &api.PageInput{Limit: 500}, func(in *api.PageInput, c string) { in.Cursor = c })
 			if err != nil {
 				return err
 			}
 			l := list("project", "title", "objective", "runs#", "running#", "lost#", "best#", "by")
-			l.empty = "No project yet. Make one: kembrel projects make vessels"
+			l.empty = "No project yet. Create one: kembrel projects create vessels"
 			for _, p := range items {
 				by := ""
 				if p.BestRun > 0 {
@@ -53,14 +53,14 @@ func orEmpty[T any](items []T) []T {
 
 func (a *App) projectMake() *cobra.Command {
 	in := &api.NewProject{}
-	cmd := &cobra.Command{Use: "make KEY", Short: "Make a project", Args: arguments("KEY"),
-		Example: "  kembrel projects make vessels --title \"Vessel classes\"",
+	cmd := &cobra.Command{Use: "create KEY", Short: "Create a project", Args: arguments("KEY"),
+		Example: "  kembrel projects create vessels --title \"Vessel classes\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Body.Key = args[0]
 			if err := api.CheckProjectKey(args[0]); err != nil {
 				return usage("%w", err)
 			}
-			p, err := client.Call(cmd.Context(), a.client(), api.MakeProject, in)
+			p, err := client.Call(cmd.Context(), a.client(), api.CreateProject, in)
 			if err != nil {
 				return err
 			}
@@ -275,8 +275,8 @@ func verdictWord(v *api.Verdict) string {
 	switch {
 	case v == nil:
 		return ""
-	case v.Aside != nil:
-		return v.Kind + " (set aside)"
+	case v.Dispute != nil:
+		return v.Kind + " (disputed)"
 	}
 	return v.Kind
 }
@@ -375,8 +375,8 @@ func (a *App) showRun(r *api.RunDetail) {
 	}
 	p("%s, step %d, started %s by %s", state, r.Step, when(r.Started), printable(r.Who))
 	p("\nHow is it learning?  %s", r.Answers.Learning)
-	if v := r.Verdict; v != nil && v.Aside != nil {
-		p("  %s set this aside: %s", printable(v.Aside.Who), printable(v.Aside.Reason))
+	if v := r.Verdict; v != nil && v.Dispute != nil {
+		p("  %s disputes this: %s", printable(v.Dispute.Who), printable(v.Dispute.Reason))
 	}
 	if r.Stop.Rule != nil {
 		p("  stop rule of the %s: %s%s", r.Stop.From, r.Stop.Said, patience(r.Stop))

@@ -66,7 +66,7 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			if again != "" && beside == 0 {
 				return a.resumeRun(cmd, &r, again, with, takeOver, nil, args, chosen)
 			}
-			o.Project, o.Title, o.Wait, o.Content, o.Quiet, o.Obey, o.Grace, o.Chosen = r.o.Project, r.title, r.o.Wait, r.o.Content, r.o.Quiet, r.o.Obey, r.o.Grace, chosen
+			o.Project, o.Title, o.Wait, o.Content, o.Quiet, o.Enforce, o.Grace, o.Chosen = r.o.Project, r.title, r.o.Wait, r.o.Content, r.o.Quiet, r.o.Enforce, r.o.Grace, chosen
 			if o.Stop, err = r.rule.rule(cmd); err != nil {
 				return err
 			}
@@ -104,16 +104,16 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 	f.BoolVar(&r.more, "more", false, "with --resume: go on although the run is finished, to train it further")
 	f.BoolVar(&takeOver, "take-over", false, "with --resume: go on although the leg before is still heard of; that one is told to stop")
 	r.add(f)
-	f.IntVar(&beside, "beside", 0, "record a program that runs already, by its process id (used by bindings)")
-	f.StringVar(&takeUp, "take-up", "", "with --beside: go on with the spool in this folder (used by bindings)")
+	f.IntVar(&beside, "attach", 0, "record a program that runs already, by its process id (used by bindings)")
+	f.StringVar(&takeUp, "adopt", "", "with --attach: go on with the spool in this folder (used by bindings)")
 	f.IntVar(&r.o.Search, "search", 0, "number of the search that this is a trial of (used by kembrel search)")
 	f.StringArrayVar(&filled, "filled", nil, "with --search: a hyperparameter that stands in the command")
 	f.MarkHidden("filled")
 	f.IntVar(&r.o.Trial, "trial", 0, "with --search: which trial")
 	f.MarkHidden("search")
 	f.MarkHidden("trial")
-	f.MarkHidden("beside")
-	f.MarkHidden("take-up")
+	f.MarkHidden("attach")
+	f.MarkHidden("adopt")
 	cmd.RegisterFlagCompletionFunc("project", a.complete(false, false))
 	return cmd
 }
@@ -121,8 +121,8 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 // addRecording adds the flags of everything that runs a program under a recorder.
 func addRecording(f *pflag.FlagSet, o *recorder.Options) {
 	f.DurationVar(&o.Wait, "wait", 10*time.Second, "how long to wait, once the program has ended, for a service that does not answer")
-	f.BoolVar(&o.Obey, "obey-stop", false, "end the program (SIGTERM, then SIGKILL) when the stop rule says so and it goes on")
-	f.DurationVar(&o.Grace, "grace", 30*time.Second, "with --obey-stop: how long the program may take to end, each time")
+	f.BoolVar(&o.Enforce, "enforce-stop", false, "end the program (SIGTERM, then SIGKILL) when the stop rule says so and it goes on")
+	f.DurationVar(&o.Grace, "grace", 30*time.Second, "with --enforce-stop: how long the program may take to end, each time")
 	f.BoolVar(&o.Content, "cut-by-content", false, "cut files of checkpoints that have no tensors we know by their content, so that what moves within them is not kept again; slower")
 	f.StringVar(&o.Output, "read-output", "", "find readings in what the program prints: auto (name=0.31, name: 0.31 and JSON lines, with their step or epoch), or a regular expression with named groups such as '(?P<epoch>\\d+).*loss (?P<loss_val>\\S+)'")
 	f.BoolVar(&o.Quiet, "quiet", false, "print nothing of the recorder's own")

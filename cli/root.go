@@ -63,7 +63,7 @@ func New(version string, more ...func(*App) *cobra.Command) *cobra.Command {
 		Long: `Kembrel records training runs: hyperparameters, curves, checkpoints.
 
 Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  vessels/17@best  vessels/17@last`,
-		Example: `  kembrel up
+		Example: `  kembrel start
   kembrel record --project vessels -- ./harbour train
   kembrel follow vessels/3
   kembrel restore vessels/3@best --into model`,

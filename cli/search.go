@@ -72,7 +72,7 @@ func (s *searching) check(cmd *cobra.Command) error {
 		return usage("--at-once %d: from 1 to 1000", s.atOnce)
 	}
 	cmd.Flags().Visit(func(f *pflag.Flag) {
-		if strings.HasPrefix(f.Name, "stop-") || slices.Contains([]string{"wait", "obey-stop", "grace"}, f.Name) {
+		if strings.HasPrefix(f.Name, "stop-") || slices.Contains([]string{"wait", "enforce-stop", "grace"}, f.Name) {
 			s.flags = append(s.flags, "--"+f.Name+"="+f.Value.String())
 		}
 	})
@@ -125,7 +125,7 @@ func (a *App) searchBy(strategy, short string) *cobra.Command {
 			in.ProjectInput, in.Key = s.in.ProjectInput, uuid.NewString()
 			in.Body.Space, in.Body.Command = string(text), args
 			s.client = a.client()
-			made, err := client.Call(cmd.Context(), s.client, api.MakeSearch, in)
+			made, err := client.Call(cmd.Context(), s.client, api.CreateSearch, in)
 			if err != nil {
 				return err
 			}

@@ -25,9 +25,9 @@ func NewSettings() *Settings {
 		{name: "url", value: "http://127.0.0.1:7420", help: "address of the service"},
 		{name: "listen", value: "127.0.0.1:7420", help: "where the service listens"},
 		{name: "metrics", value: "127.0.0.1:7421", help: "where metrics are served for Prometheus; \"\" for nowhere"},
-		{name: "data", value: dataFolder(), help: "folder of the private database and the blobs (kembrel up)"},
+		{name: "data", value: dataFolder(), help: "folder of the private database and the blobs (kembrel start)"},
 		{name: "database", value: "", help: "address of the PostgreSQL database (kembrel serve)"},
-		{name: "blobs", value: "", help: "where the blobs are: a folder, or s3://BUCKET/PREFIX?endpoint=https://HOST:PORT; kembrel up has them in the data folder"},
+		{name: "blobs", value: "", help: "where the blobs are: a folder, or s3://BUCKET/PREFIX?endpoint=https://HOST:PORT; kembrel start has them in the data folder"},
 		{name: "reserve", value: "512MB", help: "so much of the blobs' disk is kept for the database; checkpoints wait in spools where less is free"},
 		{name: "lost-after", value: "60s", help: "a run without a sign of life for so long is lost"},
 		{name: "seal-after", value: "3m", help: "readings lie in the journal for so long before they are packed into blocks"},
@@ -86,7 +86,7 @@ func (s *Settings) File() string {
 	return filepath.Join(folder, "kembrel", "config.toml")
 }
 
-// Load works out what is in force and whence.
+// Load works out what is in force and from where.
 func (s *Settings) Load(flags *pflag.FlagSet) error {
 	file, path := map[string]any{}, s.File()
 	content, err := os.ReadFile(path)
@@ -124,8 +124,8 @@ func (s *Settings) Load(flags *pflag.FlagSet) error {
 
 func (a *App) config() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "config", Short: "Show the configuration in force, and whence it comes", Args: arguments(),
-		Long: `Show the configuration in force, and whence it comes. Flags go before environment variables, those before the
+	cmd := &cobra.Command{Use: "config", Short: "Show the configuration in force, and from where it comes", Args: arguments(),
+		Long: `Show the configuration in force, and from where it comes. Flags go before environment variables, those before the
 configuration file (TOML; $KEMBREL_CONFIG or ~/.config/kembrel/config.toml), that before the defaults.`,
 		Example: "  kembrel config\n  KEMBREL_URL=http://127.0.0.1:8000 kembrel config --output json",
 		RunE: func(cmd *cobra.Command, _ []string) error {

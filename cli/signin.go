@@ -30,7 +30,7 @@ first line. With --link, print a one-time link to the console instead; with --se
 			service := a.Settings.Get("url")
 			switch {
 			case link:
-				l, err := client.Call(cmd.Context(), a.client(), api.MakeLink, &struct{}{})
+				l, err := client.Call(cmd.Context(), a.client(), api.CreateLink, &struct{}{})
 				if err != nil {
 					return err
 				}
@@ -57,7 +57,7 @@ first line. With --link, print a one-time link to the console instead; with --se
 			host, _ := os.Hostname()
 			in := &api.NewToken{}
 			in.Body.Name, in.Body.Days = "kembrel sign-in on "+host, days
-			token, err := client.Call(cmd.Context(), c, api.MakeToken, in)
+			token, err := client.Call(cmd.Context(), c, api.CreateToken, in)
 			if err != nil {
 				return err
 			}
@@ -136,7 +136,7 @@ func (a *App) askSecret(what string) (string, error) {
 func (a *App) tokens() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "tokens", Short: "List your personal tokens; make or revoke one", Args: arguments(),
-		Example: "  kembrel tokens\n  kembrel tokens make nightly --days 30\n  kembrel tokens revoke 4",
+		Example: "  kembrel tokens\n  kembrel tokens create nightly --days 30\n  kembrel tokens revoke 4",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := client.Call(cmd.Context(), a.client(), api.ListTokens, &struct{}{})
 			if err != nil {
@@ -177,12 +177,12 @@ func (a *App) tokens() *cobra.Command {
 func (a *App) tokenMake() *cobra.Command {
 	var days int
 	var output string
-	cmd := &cobra.Command{Use: "make NAME", Short: "Make a personal token; its secret is shown once", Args: arguments("NAME"),
-		Example: "  kembrel tokens make nightly --days 30",
+	cmd := &cobra.Command{Use: "create NAME", Short: "Create a personal token; its secret is shown once", Args: arguments("NAME"),
+		Example: "  kembrel tokens create nightly --days 30",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in := &api.NewToken{}
 			in.Body.Name, in.Body.Days = args[0], days
-			t, err := client.Call(cmd.Context(), a.client(), api.MakeToken, in)
+			t, err := client.Call(cmd.Context(), a.client(), api.CreateToken, in)
 			if err != nil {
 				return err
 			}

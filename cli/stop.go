@@ -36,7 +36,7 @@ func (a *App) stopRule() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "stop-rule ADDRESS", Short: "Show, set or try the rule that ends runs early", Args: arguments("ADDRESS"),
 		Long: `A stop rule ends a run whose objective has not improved for a number of epochs. A project's rule holds for its runs, unless a run has its own.
-The program is advised to stop; under kembrel record --obey-stop it is ended. The run ends as stopped, with the rule and the best epoch.`,
+The program is advised to stop; under kembrel record --enforce-stop it is ended. The run ends as stopped, with the rule and the best epoch.`,
 		Example:           "  kembrel stop-rule vessels\n  kembrel stop-rule set vessels --patience 5 --margin 0.001\n  kembrel stop-rule set vessels/7 --none\n  kembrel stop-rule try --patience 5 --margin 0.001 vessels/2 vessels/3",
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -100,7 +100,7 @@ func (a *App) stopRuleSet() *cobra.Command {
 			}
 			return a.printRule(args[0], "table", func(in api.ProjectInput) (*api.StopState, error) {
 				if none {
-					return nil, usage("--none is for a run whose project has a rule; kembrel stop-rule drop takes a project's away")
+					return nil, usage("--none is for a run whose project has a rule; kembrel stop-rule clear takes a project's away")
 				}
 				return client.Call(cmd.Context(), a.client(), api.SetStopRule, &api.RuleInput{ProjectInput: in, Body: *given})
 			}, func(in api.RunInput) (*api.StopState, error) {
@@ -115,8 +115,8 @@ func (a *App) stopRuleSet() *cobra.Command {
 }
 
 func (a *App) stopRuleDrop() *cobra.Command {
-	return &cobra.Command{Use: "drop ADDRESS", Short: "Take the stop rule away: of a project, or of a run, which then follows its project's", Args: arguments("ADDRESS"),
-		Example: "  kembrel stop-rule drop vessels/7", ValidArgsFunction: a.complete(true, false),
+	return &cobra.Command{Use: "clear ADDRESS", Short: "Take the stop rule away: of a project, or of a run, which then follows its project's", Args: arguments("ADDRESS"),
+		Example: "  kembrel stop-rule clear vessels/7", ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.printRule(args[0], "table", func(in api.ProjectInput) (*api.StopState, error) {
 				return client.Call(cmd.Context(), a.client(), api.DropStopRule, &in)

@@ -195,7 +195,7 @@ func (a *App) verify() *cobra.Command {
 	var tolerance float64
 	cmd := &cobra.Command{Use: "verify CHECKPOINT -- COMMAND...", Short: "Restore a checkpoint, evaluate it, and compare the figures with those recorded",
 		Long: `Restore a checkpoint into a temporary folder, run your evaluation of it under a recorder, and compare the figures that it reports with those recorded when
-the checkpoint was saved. The outcome is kept with the checkpoint. The folder stands in place of {folder} in the command, in the variable KEMBREL_FOLDER, and in the recorder's
+the checkpoint was saved. The outcome is kept with the checkpoint. The folder stands in place of {folder} in the command, in the variable KEMBREL_VERIFY_FOLDER, and in the recorder's
 welcome. The evaluation reports figures as training does (docs/resuming.md). Ends with 7 where they are not the same.`,
 		Example: `  kembrel verify vessels/3@best -- ./harbour evaluate
   kembrel verify vessels/3@best --tolerance 1e-6 -- python3 evaluate.py {folder}`,

@@ -10,12 +10,12 @@ import (
 )
 
 func (a *App) verdict() *cobra.Command {
-	var output, aside string
-	var stand bool
+	var output, dispute string
+	var undo bool
 	cmd := &cobra.Command{Use: "verdict RUN", Short: "Say what a run's curves say, with the numbers; or disagree", Args: arguments("RUN"),
 		Long: `Say what a run's curves say: improving, converged, underfitting, overfitting, diverged, or too short to tell, with the numbers that led to it
-(docs/verdicts.md). A person may set the verdict aside with a reason, which is kept and shown with it.`,
-		Example:           "  kembrel verdict vessels/3\n  kembrel verdict vessels/3 --set-aside \"validation rose because the sea state changed\"\n  kembrel verdict vessels/3 --stand",
+(docs/verdicts.md). A person may dispute the verdict with a reason, which is kept and shown with it.`,
+		Example:           "  kembrel verdict vessels/3\n  kembrel verdict vessels/3 --dispute \"validation rose because the sea state changed\"\n  kembrel verdict vessels/3 --undo",
 		ValidArgsFunction: a.complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			addr, err := address(args[0], true, false)
@@ -25,14 +25,14 @@ func (a *App) verdict() *cobra.Command {
 			var v *api.Verdict
 			run := runOf(addr)
 			switch {
-			case aside != "" && stand:
-				return usage("--set-aside and --stand exclude each other")
-			case aside != "":
-				in := &api.AsideInput{RunInput: run}
-				in.Body.Reason = aside
-				v, err = client.Call(cmd.Context(), a.client(), api.SetAside, in)
-			case stand:
-				v, err = client.Call(cmd.Context(), a.client(), api.DropAside, &run)
+			case dispute != "" && undo:
+				return usage("--dispute and --undo exclude each other")
+			case dispute != "":
+				in := &api.DisputeInput{RunInput: run}
+				in.Body.Reason = dispute
+				v, err = client.Call(cmd.Context(), a.client(), api.DisputeVerdict, in)
+			case undo:
+				v, err = client.Call(cmd.Context(), a.client(), api.UndisputeVerdict, &run)
 			default:
 				var r *api.RunDetail
 				if r, err = client.Call(cmd.Context(), a.client(), api.GetRun, &run); err == nil {
@@ -45,8 +45,8 @@ func (a *App) verdict() *cobra.Command {
 			return a.print(output, verdictTable(v), v)
 		}}
 	outputFlag(cmd, &output)
-	cmd.Flags().StringVar(&aside, "set-aside", "", "disagree, and why")
-	cmd.Flags().BoolVar(&stand, "stand", false, "let the verdict stand again")
+	cmd.Flags().StringVar(&dispute, "dispute", "", "disagree, and why")
+	cmd.Flags().BoolVar(&undo, "undo", false, "let the verdict stand again")
 	return cmd
 }
 
@@ -54,8 +54,8 @@ func verdictTable(v *api.Verdict) listing {
 	l := list("", "value")
 	l.add("verdict", orText(v.Kind, "none yet"))
 	l.add("in words", v.Said)
-	if v.Aside != nil {
-		l.add("set aside", fmt.Sprintf("%s (%s, %s; it was %q)", v.Aside.Reason, v.Aside.Who, when(v.Aside.At), v.Aside.Kind))
+	if v.Dispute != nil {
+		l.add("disputed", fmt.Sprintf("%s (%s, %s; it was %q)", v.Dispute.Reason, v.Dispute.Who, when(v.Dispute.At), v.Dispute.Kind))
 	}
 	l.add("since", orText(epoch(v.Since), "-")+" ("+v.By+")")
 	for _, n := range []struct {

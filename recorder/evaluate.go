@@ -18,7 +18,7 @@ import (
 )
 
 // FolderVariable names the restored files to a program that evaluates them.
-const FolderVariable = "KEMBREL_FOLDER"
+const FolderVariable = "KEMBREL_VERIFY_FOLDER"
 
 // Evaluate runs a program that evaluates the model in a folder, and returns the last value that it reported of each curve. Nothing is sent
 // anywhere: the program speaks to a recorder that only listens.

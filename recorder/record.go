@@ -38,7 +38,7 @@ type Options struct {
 	Quiet    bool
 	Content  bool                                // cut files without tensors by their content
 	Stop     *api.StopRule                       // the run's own stop rule
-	Obey     bool                                // end a program that goes on although its stop rule says stop
+	Enforce  bool                                // end a program that goes on although its stop rule says stop
 	Grace    time.Duration                       // how long it may take to end by itself, and again after SIGTERM
 	Progress bool                                // SendLeftover says now and then how far it is
 	Force    bool                                // SendLeftover sends even while the program lives
@@ -85,7 +85,7 @@ func Check(ctx context.Context, o *Options) error {
 	c, in := o.Connect(o.Service), &api.ProjectInput{Project: o.Project}
 	project, err := client.Call(ctx, c, api.GetProject, in)
 	if api.Is(err, api.NotFound) {
-		return api.Fail(api.NotFound, "there is no project %q at %s; make it with: kembrel projects make %s", o.Project, o.Service, o.Project)
+		return api.Fail(api.NotFound, "there is no project %q at %s; create it with: kembrel projects create %s", o.Project, o.Service, o.Project)
 	}
 	if err != nil {
 		return err
@@ -412,7 +412,7 @@ func (r *recording) watch(cmd *exec.Cmd, out *drains) {
 	}
 	r.noteProgram(cmd.Process.Pid)
 	ended := make(chan struct{})
-	if r.options.Obey {
+	if r.options.Enforce {
 		go func() {
 			select {
 			case <-ended:

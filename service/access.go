@@ -62,13 +62,13 @@ func (s *Service) WhoByToken(ctx context.Context, token string) (Who, error) {
 	t, err := s.db.TokenPerson(ctx, hash)
 	switch {
 	case errors.Is(err, pg.ErrNone):
-		return Who{}, api.Fail(api.SignedOut, "this token is not known here; make one with: kembrel tokens make")
+		return Who{}, api.Fail(api.SignedOut, "this token is not known here; create one with: kembrel tokens create")
 	case err != nil:
 		return Who{}, err
 	case t.Revoked:
-		return Who{}, api.Fail(api.SignedOut, "this token has been revoked; make another with: kembrel tokens make")
+		return Who{}, api.Fail(api.SignedOut, "this token has been revoked; create another with: kembrel tokens create")
 	case t.Expired:
-		return Who{}, api.Fail(api.SignedOut, "this token has expired; make another with: kembrel tokens make")
+		return Who{}, api.Fail(api.SignedOut, "this token has expired; create another with: kembrel tokens create")
 	}
 	if t.Stale {
 		if err := s.db.TouchToken(ctx, t.Token); err != nil {
@@ -142,7 +142,7 @@ func (s *Service) SignInByLink(ctx context.Context, code, from string) (session 
 	}
 	p, err := s.db.UseLink(ctx, hashOf(code))
 	if errors.Is(err, pg.ErrNone) {
-		return "", nil, api.Fail(api.SignedOut, "this sign-in link has been used or has expired; make another with: kembrel sign-in --link")
+		return "", nil, api.Fail(api.SignedOut, "this sign-in link has been used or has expired; create another with: kembrel sign-in --link")
 	}
 	if err != nil {
 		return "", nil, err
@@ -214,8 +214,8 @@ func (s *Service) SetPassword(ctx context.Context, who Who, in *api.PasswordInpu
 	return nil, err
 }
 
-// MakeLink makes a one-time sign-in link for the caller.
-func (s *Service) MakeLink(ctx context.Context, who Who, _ *struct{}) (*api.Link, error) {
+// CreateLink makes a one-time sign-in link for the caller.
+func (s *Service) CreateLink(ctx context.Context, who Who, _ *struct{}) (*api.Link, error) {
 	code := rand.Text()
 	expires, err := s.db.AddLink(ctx, hashOf(code), who.ID, madeWith(who))
 	return &api.Link{Path: "/enter#" + code, Expires: expires}, err
@@ -292,8 +292,8 @@ func (s *Service) ListTokens(ctx context.Context, who Who, _ *struct{}) (*api.Pa
 	return out, err
 }
 
-// MakeToken makes a personal token; its secret is in the answer and nowhere else.
-func (s *Service) MakeToken(ctx context.Context, who Who, in *api.NewToken) (*api.MadeToken, error) {
+// CreateToken makes a personal token; its secret is in the answer and nowhere else.
+func (s *Service) CreateToken(ctx context.Context, who Who, in *api.NewToken) (*api.CreatedToken, error) {
 	sec := tokenPrefix + secret()
 	var t pg.Token
 	err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
@@ -302,7 +302,7 @@ func (s *Service) MakeToken(ctx context.Context, who Who, in *api.NewToken) (*ap
 		}
 		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: "token made: " + t.Name})
 	})
-	return &api.MadeToken{Token: api.Token(t), Secret: sec}, err
+	return &api.CreatedToken{Token: api.Token(t), Secret: sec}, err
 }
 
 // RevokeToken ends a token of the caller, with the tokens, sessions and links that were made with it.

@@ -22,7 +22,7 @@ func (s *Service) mayDrop(ctx context.Context, who Who, in api.RunInput) (pg.Pro
 	return p, row, err
 }
 
-// dropDue drops the checkpoints whose stay is over, one at a time, so that it may be interrupted anywhere.
+// dropDue drops the checkpoints whose grace period is over, one at a time, so that it may be interrupted anywhere.
 func (s *Service) dropDue(ctx context.Context) error {
 	after, dropped := int64(0), 0
 	for {
@@ -58,7 +58,7 @@ func (s *Service) PinCheckpoint(ctx context.Context, who Who, in *api.PinInput) 
 	})
 }
 
-// DropCheckpoint begins the stay of a checkpoint, after which its bytes go.
+// DropCheckpoint begins the grace period of a checkpoint, after which its bytes go.
 func (s *Service) DropCheckpoint(ctx context.Context, who Who, in *api.DropInput) (*api.Checkpoint, error) {
 	stay := time.Duration(in.Days * 24 * float64(time.Hour))
 	c, _, id, err := s.findHeld(ctx, in.CheckpointInput)

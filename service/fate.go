@@ -66,7 +66,7 @@ func (s *Service) changeFate(ctx context.Context, who Who, in api.RunInput, what
 	return s.run(ctx, in)
 }
 
-// eraseRuns deletes the runs whose stay is over.
+// eraseRuns deletes the runs whose grace period is over.
 func (s *Service) eraseRuns(ctx context.Context) error {
 	due, err := s.db.DueRuns(ctx)
 	for _, r := range due {

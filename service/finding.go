@@ -111,7 +111,7 @@ func (s *Service) ListLandmarks(ctx context.Context, _ Who, in *api.LandmarksInp
 
 func orOutOfRange(err error) error {
 	if pg.OutOfRange(err) {
-		return api.Fail(api.Invalid, "a number in the filter grows beyond what can be reckoned with")
+		return api.Fail(api.Invalid, "a number in the filter grows beyond what can be calculated with")
 	}
 	return err
 }

@@ -76,7 +76,7 @@ func (s *Service) GetRunKeepRule(ctx context.Context, _ Who, in *api.RunInput) (
 	return toKeepState(ofProject, ofRun), err
 }
 
-// SetKeepRule sets a project's keep rule. What goes by it begins its stay at once.
+// SetKeepRule sets a project's keep rule. What goes by it begins its grace period at once.
 func (s *Service) SetKeepRule(ctx context.Context, who Who, in *api.KeepRuleInput) (*api.KeepState, error) {
 	if err := checkKeepRule(&in.Body); err != nil {
 		return nil, err
@@ -290,7 +290,7 @@ func (s *Service) matching(ctx context.Context, project int64, o verdict.Objecti
 	return nil
 }
 
-// filterValue is a value of a run as the filter language reckons with it; nil: absent.
+// filterValue is a value of a run as the filter language sees it; nil: absent.
 func filterValue(kind filter.Kind, text json.RawMessage) (any, error) {
 	if len(text) == 0 || string(text) == "null" {
 		return nil, nil
@@ -310,7 +310,7 @@ func filterValue(kind filter.Kind, text json.RawMessage) (any, error) {
 	return v, err
 }
 
-// applyKeepRules begins the stay of what goes by a project's rules and ends that of what no longer does.
+// applyKeepRules begins the grace period of what goes by a project's rules and ends that of what no longer does.
 func (s *Service) applyKeepRules(ctx context.Context, p pg.Keeping) error {
 	list, err := s.decide(ctx, p, nil, nil)
 	if err != nil {
@@ -335,13 +335,13 @@ func (s *Service) applyKeepRules(ctx context.Context, p pg.Keeping) error {
 			return err
 		}
 		for rule, ids := range goes {
-			n, err := q.CheckpointsGo(ctx, ids, rule.Stays(), "by the rule that "+rule.Say(), true)
+			n, err := q.CheckpointsGo(ctx, ids, rule.GracePeriod(), "by the rule that "+rule.Say(), true)
 			if err != nil {
 				return err
 			}
 			begun += n
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, What: fmt.Sprintf("by its keep rules %d checkpoints go after their stay, %d stay after all", begun, len(stays))})
+		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, What: fmt.Sprintf("by its keep rules %d checkpoints go after their grace period, %d stay after all", begun, len(stays))})
 	})
 	if err == nil {
 		s.live.news()
@@ -349,7 +349,7 @@ func (s *Service) applyKeepRules(ctx context.Context, p pg.Keeping) error {
 	return err
 }
 
-// keepRules applies all keep rules and drops the checkpoints whose stay is over.
+// keepRules applies all keep rules and drops the checkpoints whose grace period is over.
 func (s *Service) keepRules(ctx context.Context) error {
 	projects, err := s.db.ProjectsKeeping(ctx)
 	for _, p := range projects {
@@ -426,9 +426,9 @@ func (s *Service) TryKeepRule(ctx context.Context, _ Who, in *api.TryKeepInput) 
 
 func sayTried(t *api.KeepTried) string {
 	if t.Going == 0 {
-		return fmt.Sprintf("Nothing goes: %s %s.", many(t.Staying, "checkpoint stays with", "checkpoints stay with"), api.Bytes(t.Leaves))
+		return fmt.Sprintf("Nothing would be deleted: %s %s.", many(t.Staying, "checkpoint stays with", "checkpoints stay with"), api.Bytes(t.Leaves))
 	}
-	return fmt.Sprintf("%s %s; %s %s.", many(t.Going, "checkpoint goes, which frees", "checkpoints go, which frees"), api.Bytes(t.Frees), many(t.Staying, "stays with", "stay with"), api.Bytes(t.Leaves))
+	return fmt.Sprintf("%s %s; %s %s.", many(t.Going, "checkpoint would be deleted, which frees", "checkpoints would be deleted, which frees"), api.Bytes(t.Frees), many(t.Staying, "stays with", "stay with"), api.Bytes(t.Leaves))
 }
 
 // frees is how many bytes go with some checkpoints.

@@ -80,8 +80,8 @@ func (s *Service) addBest(ctx context.Context, row pg.CountedProject, p *api.Pro
 	return nil
 }
 
-// MakeProject makes a project. A key that is taken is a conflict.
-func (s *Service) MakeProject(ctx context.Context, who Who, in *api.NewProject) (*api.Project, error) {
+// CreateProject makes a project. A key that is taken is a conflict.
+func (s *Service) CreateProject(ctx context.Context, who Who, in *api.NewProject) (*api.Project, error) {
 	if err := api.CheckProjectKey(in.Body.Key); err != nil {
 		return nil, api.Fail(api.Invalid, "%v", err)
 	}

@@ -134,7 +134,7 @@ func toRun(project string, o verdict.Objective, r pg.Run, sum pg.Summary) api.Ru
 	if r.Origin != nil {
 		json.Unmarshal(r.Origin, &out.Origin)
 	}
-	out.Verdict = toVerdict(r.Verdict, r.Aside)
+	out.Verdict = toVerdict(r.Verdict, r.Dispute)
 	return out
 }
 

@@ -15,8 +15,8 @@ import (
 	"kembrel/store/pg"
 )
 
-// MakeSearch makes a search, or answers the one made before with the same key.
-func (s *Service) MakeSearch(ctx context.Context, who Who, in *api.NewSearch) (*api.Search, error) {
+// CreateSearch makes a search, or answers the one made before with the same key.
+func (s *Service) CreateSearch(ctx context.Context, who Who, in *api.NewSearch) (*api.Search, error) {
 	p, o, err := s.project(ctx, in.Project)
 	if err != nil {
 		return nil, err

@@ -37,7 +37,7 @@ func saySizes(z *api.StorageSizes, what string) string {
 		says += fmt.Sprintf(" The largest %s is %s with %.0f %%.", what, z.Items[0].Address, 100*float64(z.Items[0].Stored)/float64(t.Stored))
 	}
 	if t.Going > 0 {
-		says += fmt.Sprintf(" %s after a stay.", many(t.Going, "checkpoint goes", "checkpoints go"))
+		says += fmt.Sprintf(" %s after a grace period.", many(t.Going, "checkpoint is to be deleted", "checkpoints are to be deleted"))
 	}
 	return says
 }
@@ -78,8 +78,8 @@ func (s *Service) held(ctx context.Context, project int64, by string) (out heldB
 	return out, nil
 }
 
-// GetSizes tells what takes how many bytes, the most first: by project, or by run of one.
-func (s *Service) GetSizes(ctx context.Context, _ Who, in *api.SizesInput) (*api.StorageSizes, error) {
+// GetStorage tells what takes how many bytes, the most first: by project, or by run of one.
+func (s *Service) GetStorage(ctx context.Context, _ Who, in *api.StorageInput) (*api.StorageSizes, error) {
 	project, by := int64(0), "project"
 	if in.Project != "" {
 		p, _, err := s.project(ctx, in.Project)

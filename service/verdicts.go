@@ -190,15 +190,15 @@ func pace(folds []curve.Fold) float64 {
 	return paces[len(paces)/2]
 }
 
-func toVerdict(kept, aside json.RawMessage) *api.Verdict {
+func toVerdict(kept, dispute json.RawMessage) *api.Verdict {
 	v := &api.Verdict{}
 	if kept == nil || json.Unmarshal(kept, v) != nil {
 		return nil
 	}
-	if aside != nil {
-		v.Aside = &api.Aside{}
-		if json.Unmarshal(aside, v.Aside) != nil {
-			v.Aside = nil
+	if dispute != nil {
+		v.Dispute = &api.Dispute{}
+		if json.Unmarshal(dispute, v.Dispute) != nil {
+			v.Dispute = nil
 		}
 	}
 	return v
@@ -213,11 +213,11 @@ func (s *Service) freshVerdict(ctx context.Context, run int64) (*api.Verdict, er
 	if err != nil || len(rows) == 0 {
 		return &api.Verdict{}, err
 	}
-	return toVerdict(rows[0].Verdict, rows[0].Aside), nil
+	return toVerdict(rows[0].Verdict, rows[0].Dispute), nil
 }
 
-// SetAside keeps a person's disagreement with a verdict, and the reason.
-func (s *Service) SetAside(ctx context.Context, who Who, in *api.AsideInput) (*api.Verdict, error) {
+// DisputeVerdict keeps a person's disagreement with a verdict, and the reason.
+func (s *Service) DisputeVerdict(ctx context.Context, who Who, in *api.DisputeInput) (*api.Verdict, error) {
 	run, err := s.runID(ctx, in.RunInput)
 	if err != nil {
 		return nil, err
@@ -229,22 +229,22 @@ func (s *Service) SetAside(ctx context.Context, who Who, in *api.AsideInput) (*a
 	if v.Kind == "" {
 		return nil, api.Fail(api.Invalid, "%s has no verdict yet", runAddress(in.Project, in.Number))
 	}
-	aside := api.Aside{Kind: v.Kind, Reason: clean(in.Body.Reason), Who: who.Name, At: time.Now()}
-	return s.changeAside(ctx, who, run, aside, fmt.Sprintf("set the verdict %q aside: %s", v.Kind, aside.Reason))
+	dispute := api.Dispute{Kind: v.Kind, Reason: clean(in.Body.Reason), Who: who.Name, At: time.Now()}
+	return s.changeDispute(ctx, who, run, dispute, fmt.Sprintf("disputed the verdict %q: %s", v.Kind, dispute.Reason))
 }
 
-// DropAside lets the verdict stand again.
-func (s *Service) DropAside(ctx context.Context, who Who, in *api.RunInput) (*api.Verdict, error) {
+// UndisputeVerdict lets the verdict stand again.
+func (s *Service) UndisputeVerdict(ctx context.Context, who Who, in *api.RunInput) (*api.Verdict, error) {
 	run, err := s.runID(ctx, *in)
 	if err != nil {
 		return nil, err
 	}
-	return s.changeAside(ctx, who, run, nil, "let the verdict stand")
+	return s.changeDispute(ctx, who, run, nil, "let the verdict stand")
 }
 
-func (s *Service) changeAside(ctx context.Context, who Who, run int64, aside any, what string) (*api.Verdict, error) {
+func (s *Service) changeDispute(ctx context.Context, who Who, run int64, dispute any, what string) (*api.Verdict, error) {
 	err := s.db.InTx(ctx, func(q pg.Queries) error {
-		if err := q.SetAside(ctx, run, aside); err != nil {
+		if err := q.DisputeVerdict(ctx, run, dispute); err != nil {
 			return err
 		}
 		return s.runEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: what})

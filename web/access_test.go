@@ -123,7 +123,7 @@ func TestSignInWithPasswordAndSession(t *testing.T) {
 
 func TestLinkWorksOnce(t *testing.T) {
 	s := serve(t)
-	link := call(t, s, api.MakeLink, &struct{}{})
+	link := call(t, s, api.CreateLink, &struct{}{})
 	_, code, _ := strings.Cut(link.Path, "#")
 	body, _ := json.Marshal(map[string]string{"code": code})
 	use := func() int {

@@ -49,7 +49,7 @@ func (s *served) trained(t *testing.T, hyper string, recipe api.Recipe, curves m
 
 func loss(values ...float64) map[string][]float64 { return map[string][]float64{"loss.val": values} }
 
-// The questions of a comparison are answered with the numbers that a person would reckon by hand.
+// The questions of a comparison are answered with the numbers that a person would calculate by hand.
 func TestComparing(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -287,11 +287,11 @@ func TestSearches(t *testing.T) {
 	in := &api.NewSearch{ProjectInput: vessels, Key: uuid.NewString()}
 	in.Body.Strategy, in.Body.Budget, in.Body.Command = "grid", 10, []string{"./harbour", "--lr", "{lr}"}
 	in.Body.Space = "space: 1\nhyperparameters: {lr: {choice: [0.1, 0.2]}, depth: {integer: [1, 3]}}"
-	made := call(t, s, api.MakeSearch, in)
+	made := call(t, s, api.CreateSearch, in)
 	require.Equal(t, 1, made.Number)
 	require.Len(t, made.Trials, 6)
 	require.Equal(t, "3", string(made.Trials[2].Setting["depth"]))
-	require.Equal(t, 1, call(t, s, api.MakeSearch, in).Number, "the same key, the same search")
+	require.Equal(t, 1, call(t, s, api.CreateSearch, in).Number, "the same key, the same search")
 	trial := func(n int, state, signal string) {
 		run := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
 		run.Body.Search, run.Body.Trial, run.Body.Started = 1, n, time.Now()
@@ -311,9 +311,9 @@ func TestSearches(t *testing.T) {
 	require.Contains(t, found.Says, "2 of 6 trials are done, 2 failed; best so far 1 by vessels/1 (trial 1)")
 	require.Len(t, call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, RunChoice: api.RunChoice{Where: "search == 1 && trial > 1"}}).Items, 2)
 	in.Key, in.Body.Command = uuid.NewString(), []string{"{rate}"}
-	refuse(t, s, api.MakeSearch, in, api.Invalid, "{rate}")
+	refuse(t, s, api.CreateSearch, in, api.Invalid, "{rate}")
 	in.Body.Command, in.Body.Space = []string{"x"}, "space: 1\nhyperparameters: {lr: {real: [0, 1]}}"
-	refuse(t, s, api.MakeSearch, in, api.Invalid, "steps")
+	refuse(t, s, api.CreateSearch, in, api.Invalid, "steps")
 	refuse(t, s, api.GetSearch, &api.SearchInput{ProjectInput: vessels, Number: 9}, api.NotFound, "no search 9")
 }
 
@@ -324,7 +324,7 @@ func TestSearchesArchivedAndDeleted(t *testing.T) {
 	make := func(budget int) *api.Search {
 		in := &api.NewSearch{ProjectInput: vessels, Key: uuid.NewString()}
 		in.Body.Strategy, in.Body.Space, in.Body.Budget, in.Body.Command = "random", "space: 1\nhyperparameters: {lr: {real: [0.0001, 0.1], log: true}}", budget, []string{"train", "{lr}"}
-		return call(t, s, api.MakeSearch, in)
+		return call(t, s, api.CreateSearch, in)
 	}
 	large, small := make(10_000), make(3)
 	require.Len(t, large.Trials, 10_000)

@@ -59,7 +59,7 @@ func goesOn(t *testing.T, ended chan struct{}) {
 
 // session signs in by a link made with a client's token.
 func (s *served) session(t *testing.T) string {
-	link := call(t, s, api.MakeLink, &struct{}{})
+	link := call(t, s, api.CreateLink, &struct{}{})
 	code := strings.TrimPrefix(link.Path, "/enter#")
 	response, says := s.raw(t, "POST", "/api/v1/session/link", `{"code":"`+code+`"}`, "Content-Type", "application/json")
 	require.Equal(t, http.StatusOK, response.StatusCode, says)
@@ -70,10 +70,10 @@ func (s *served) session(t *testing.T) string {
 func TestRevokedTokensEndWhatTheyMade(t *testing.T) {
 	s := serve(t)
 	s.project(t)
-	make := func(with *served, name string) (*served, *api.MadeToken) {
+	make := func(with *served, name string) (*served, *api.CreatedToken) {
 		in := &api.NewToken{}
 		in.Body.Name, in.Body.Days = name, 1
-		token := call(t, with, api.MakeToken, in)
+		token := call(t, with, api.CreateToken, in)
 		other := *s
 		other.Client = client.New(s.URL, token.Secret)
 		return &other, token
@@ -82,7 +82,7 @@ func TestRevokedTokensEndWhatTheyMade(t *testing.T) {
 	child, _ := make(parent, "training")
 	grandchild, _ := make(child, "nightly")
 	session := parent.session(t)
-	unused := call(t, child, api.MakeLink, &struct{}{})
+	unused := call(t, child, api.CreateLink, &struct{}{})
 	other, _ := make(s, "another")
 	streams := []chan struct{}{follow(t, s, grandchild.bearer()...), follow(t, s, "Cookie", session)}
 	own := follow(t, s, other.bearer()...)

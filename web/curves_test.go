@@ -190,9 +190,9 @@ func TestVerdictSetAside(t *testing.T) {
 	s := serve(t)
 	s.project(t)
 	leg := s.leg(t)
-	in := &api.AsideInput{RunInput: leg.RunInput}
+	in := &api.DisputeInput{RunInput: leg.RunInput}
 	in.Body.Reason = "the sea was rough"
-	refuse(t, s, api.SetAside, in, api.Invalid, "no verdict yet")
+	refuse(t, s, api.DisputeVerdict, in, api.Invalid, "no verdict yet")
 	values := make([]float64, 30)
 	for i := range values {
 		values[i] = 1 / float64(i+1)
@@ -202,15 +202,15 @@ func TestVerdictSetAside(t *testing.T) {
 		r := call(t, s, api.GetRun, &leg.RunInput)
 		return r.Verdict.Kind == "improving" && strings.HasPrefix(r.Answers.Learning, "Still improving: loss.val fell ")
 	}, 60*time.Second, 50*time.Millisecond)
-	v := call(t, s, api.SetAside, in)
-	require.Equal(t, []string{"improving", "the sea was rough", "Ines"}, []string{v.Aside.Kind, v.Aside.Reason, v.Aside.Who})
+	v := call(t, s, api.DisputeVerdict, in)
+	require.Equal(t, []string{"improving", "the sea was rough", "Ines"}, []string{v.Dispute.Kind, v.Dispute.Reason, v.Dispute.Who})
 	// It stays through later readings, and is in the list.
 	call(t, s, api.SendBatch, batch(leg, 2, 31, "loss.val", 0.03))
 	list := call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 5}})
-	require.Equal(t, "the sea was rough", list.Items[0].Verdict.Aside.Reason)
-	require.Nil(t, call(t, s, api.DropAside, &leg.RunInput).Aside)
+	require.Equal(t, "the sea was rough", list.Items[0].Verdict.Dispute.Reason)
+	require.Nil(t, call(t, s, api.UndisputeVerdict, &leg.RunInput).Dispute)
 	in.Body.Reason = ""
-	_, text := s.raw(t, "PUT", "/api/v1/projects/vessels/runs/1/verdict/aside", `{"reason":""}`, append(s.bearer(), "Content-Type", "application/json")...)
+	_, text := s.raw(t, "PUT", "/api/v1/projects/vessels/runs/1/verdict/dispute", `{"reason":""}`, append(s.bearer(), "Content-Type", "application/json")...)
 	require.Contains(t, text, "invalid")
 }
 

@@ -96,10 +96,10 @@ func serveWith(t testing.TB, proxies ...string) *served {
 	return s
 }
 
-func (s *served) token(t testing.TB, who service.Who, days int) *api.MadeToken {
+func (s *served) token(t testing.TB, who service.Who, days int) *api.CreatedToken {
 	in := &api.NewToken{}
 	in.Body.Name, in.Body.Days = "test", days
-	token, err := s.service.MakeToken(ctx, who, in)
+	token, err := s.service.CreateToken(ctx, who, in)
 	require.NoError(t, err)
 	return token
 }
@@ -145,7 +145,7 @@ var vessels = api.ProjectInput{Project: "vessels"}
 func (s *served) project(t testing.TB) {
 	in := &api.NewProject{}
 	in.Body.Key = "vessels"
-	call(t, s, api.MakeProject, in)
+	call(t, s, api.CreateProject, in)
 }
 
 // leg starts a run and opens its leg.

@@ -107,7 +107,7 @@ func TestKeepRules(t *testing.T) {
 	call(t, s, api.KeepCheckpoint, &drop.CheckpointInput)
 	require.Equal(t, "2@e1 stays, 2@e2 stays", s.fates(t, two), "a person's word is taken back without a pin")
 
-	s.setKeep(t, keep.Rule{Last: 1, Stay: 1e-9})
+	s.setKeep(t, keep.Rule{Last: 1, Grace: 1e-9})
 	require.Eventually(t, func() bool { return s.fates(t, one) == "1@e1 pinned, 1@e2 dropped, 1@e3 dropped, 1@e4 stays" }, 60*time.Second, 50*time.Millisecond)
 	gone := call(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: one, At: "e3"})
 	require.Equal(t, "nothing", gone.Fit)
@@ -136,7 +136,7 @@ func TestKeepRules(t *testing.T) {
 	require.Zero(t, wrong, "uses are counted as they are")
 }
 
-// What another run began from stays, as does the last checkpoint of a run that is not over; a condition is reckoned with the checkpoint's figures.
+// What another run began from stays, as does the last checkpoint of a run that is not over; a condition is judged with the checkpoint's figures.
 func TestWhatKeepRulesMayNotDrop(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -189,11 +189,11 @@ func TestWhatKeepRulesMayNotDrop(t *testing.T) {
 func TestSizes(t *testing.T) {
 	s := serve(t)
 	s.project(t)
-	require.Equal(t, "No checkpoint is held.", call(t, s, api.GetSizes, &api.SizesInput{}).Says)
+	require.Equal(t, "No checkpoint is held.", call(t, s, api.GetStorage, &api.StorageInput{}).Says)
 	shared := noise(300_000, 1)
 	one := s.saved(t, shared, 5, 3)
 	s.saved(t, shared, 9)
-	z := call(t, s, api.GetSizes, &api.SizesInput{Project: "vessels"})
+	z := call(t, s, api.GetStorage, &api.StorageInput{Project: "vessels"})
 	require.Equal(t, api.Sizes{Checkpoints: 3, Whole: 1_200_000, Bytes: 600_000, Stored: 600_004, Own: 600_004}, z.Total)
 	require.Equal(t, "vessels/1", z.Items[0].Address)
 	require.Equal(t, []int64{500_003, 200_002}, []int64{z.Items[0].Stored, z.Items[0].Own})
@@ -202,5 +202,5 @@ func TestSizes(t *testing.T) {
 	for _, c := range call(t, s, api.ListCheckpoints, &one).Items {
 		require.Equal(t, []int64{400_002, 100_001}, []int64{c.Stored, c.Frees})
 	}
-	refuse(t, s, api.GetSizes, &api.SizesInput{Project: "nothing"}, api.NotFound, "no project")
+	refuse(t, s, api.GetStorage, &api.StorageInput{Project: "nothing"}, api.NotFound, "no project")
 }

@@ -28,9 +28,9 @@ func TestUnknownThings(t *testing.T) {
 	refuse(t, s, api.GetProject, &api.ProjectInput{Project: "Vessels!"}, api.Invalid, "project key")
 	again := &api.NewProject{}
 	again.Body.Key = "vessels"
-	refuse(t, s, api.MakeProject, again, api.Conflict, "vessels")
+	refuse(t, s, api.CreateProject, again, api.Conflict, "vessels")
 	again.Body.Key, again.Body.Objective = "other", "loss.val sideways"
-	refuse(t, s, api.MakeProject, again, api.Invalid, "direction")
+	refuse(t, s, api.CreateProject, again, api.Invalid, "direction")
 	leg := s.leg(t)
 	leg.Leg = 2
 	refuse(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", 1), api.NotFound, "no leg 2")

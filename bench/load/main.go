@@ -159,7 +159,7 @@ func (f *fleet) start(folder string) (stop func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.Command(os.Getenv("KEMBREL_BINARY"), "up", "--data", filepath.Join(folder, "data"), "--listen", address, "--metrics", "")
+	cmd := exec.Command(os.Getenv("KEMBREL_BINARY"), "start", "--data", filepath.Join(folder, "data"), "--listen", address, "--metrics", "")
 	cmd.Env = append(os.Environ(), "KEMBREL_CREDENTIALS="+filepath.Join(folder, "credentials.json"))
 	cmd.Stdout, cmd.Stderr = said, said
 	if err := cmd.Start(); err != nil {
@@ -190,7 +190,7 @@ func (f *fleet) start(folder string) (stop func(), err error) {
 func (f *fleet) begin(runs int) error {
 	project := &api.NewProject{}
 	project.Body.Key = "vessels"
-	if _, err := client.Call(context.Background(), f.client, api.MakeProject, project); err != nil {
+	if _, err := client.Call(context.Background(), f.client, api.CreateProject, project); err != nil {
 		return err
 	}
 	f.trainers = make([]*trainer, runs)

@@ -125,7 +125,7 @@ func (r *Run) takeUp(old string, back chan struct{}) {
 		err := r.connect(old)
 		if err != nil {
 			var socket string
-			if socket, _, err = startRecorder("--take-up", r.spool); err == nil {
+			if socket, _, err = startRecorder("--adopt", r.spool); err == nil {
 				err = r.connect(socket)
 			}
 		}

@@ -1,6 +1,6 @@
 // Package kembrel records a training run from a Go program. Three lines are enough:
 //
-//	run := kembrel.Hello(kembrel.Options{Project: "vessels", Hyper: map[string]any{"lr": 0.03}})
+//	run := kembrel.Record(kembrel.Options{Project: "vessels", Hyper: map[string]any{"lr": 0.03}})
 //	run.Readings(step, epoch, kembrel.V("loss.train", loss), kembrel.V("loss.val", valLoss))
 //	run.End("finished", "")
 //
@@ -27,7 +27,7 @@ import (
 type Options struct {
 	Project string
 	Title   string
-	Hyper   map[string]any // numbers, truth values, texts, lists of these; dotted names nest
+	Hyper   map[string]any // numbers, booleans, texts, lists of these; dotted names nest
 	Resume  string         // a run or checkpoint to go on with, where no recorder is around: "vessels/4"
 
 	Weights string   // what the weights are before training: "fresh" or "trained"; "" does not say
@@ -94,8 +94,8 @@ const answerTime = 30 * time.Second
 // over says that a run of this process has ended. The recorder around the program had that one; another run gets a recorder of its own.
 var over atomic.Bool
 
-// Hello begins the recording. It never fails: without a recorder, Err says why and nothing is recorded.
-func Hello(o Options) *Run {
+// Record begins the recording. It never fails: without a recorder, Err says why and nothing is recorded.
+func Record(o Options) *Run {
 	r := &Run{replies: map[int64]chan reply{}, unsettled: map[int64]bool{}}
 	r.settled = sync.NewCond(&r.mutex)
 	socket := os.Getenv("KEMBREL_RECORDER")

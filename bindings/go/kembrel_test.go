@@ -58,7 +58,7 @@ func (r *recorder) next() map[string]any {
 func TestMessagesAreValidWhateverIsInThem(t *testing.T) {
 	r := listen(t)
 	go r.welcome()
-	run := Hello(Options{})
+	run := Record(Options{})
 	require.NoError(t, run.Err())
 	require.Equal(t, "vessels/3", run.Address())
 	run.Hyper(map[string]any{"lr": 0.03, "layers": []int{384, 6}})
@@ -88,7 +88,7 @@ func TestAnswers(t *testing.T) {
 			}
 		}
 	}()
-	run := Hello(Options{})
+	run := Record(Options{})
 	wrote := ""
 	require.NoError(t, run.Checkpoint(1, 1, "best so far", func(f string) (map[string][]string, error) {
 		wrote = f
@@ -108,7 +108,7 @@ func TestAnswers(t *testing.T) {
 func TestNoRecorder(t *testing.T) {
 	t.Setenv("KEMBREL_RECORDER", "")
 	t.Setenv("KEMBREL_BINARY", "/nonexistent/kembrel")
-	run := Hello(Options{Project: "vessels"})
+	run := Record(Options{Project: "vessels"})
 	require.ErrorContains(t, run.Err(), "nothing is recorded")
 	run.Readings(1, 1, V("loss.val", 1))
 	run.Note("x")

@@ -30,7 +30,7 @@ func startRecorder(arguments ...string) (socket, spool string, err error) {
 	if err != nil {
 		return "", "", fmt.Errorf("nothing is recorded: there is no recorder around, and %w to start one", err)
 	}
-	arguments = append([]string{"record", "--beside", strconv.Itoa(os.Getpid())}, arguments...)
+	arguments = append([]string{"record", "--attach", strconv.Itoa(os.Getpid())}, arguments...)
 	cmd := exec.Command(binary, append(append(arguments, "--"), os.Args...)...)
 	cmd.Stderr = os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // what interrupts the program must not interrupt its recorder

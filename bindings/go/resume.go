@@ -137,8 +137,8 @@ func (r *Run) Start(weights string, seed *int64, needs []string, write func(path
 	r.finish(true)
 }
 
-// Saving says when SaveIfDue saves.
-type Saving struct {
+// Policy says when Save saves.
+type Policy struct {
 	Epochs float64 // every so many epochs; 0: not
 	Steps  int64   // every so many steps; 0: not
 	Best   string  // whenever this curve has beaten its best: "loss.val lower"; "": not
@@ -148,7 +148,7 @@ type Saving struct {
 
 // saver remembers when was last saved.
 type saver struct {
-	Saving
+	Policy
 	mutex     sync.Mutex
 	curve     string
 	sign      float64 // of what is better: 1 lower, -1 higher
@@ -160,9 +160,9 @@ type saver struct {
 	asked     string // by which signal the program is asked to end
 }
 
-// Save sets when SaveIfDue saves. A signal that asks the program to end, where Signal is set, is taken once: a second one ends it at once.
-func (r *Run) Save(when Saving) {
-	s := &saver{Saving: when, best: math.NaN(), saved: -1}
+// SaveWhen sets when Save saves. A signal that asks the program to end, where Signal is set, is taken once: a second one ends it at once.
+func (r *Run) SaveWhen(when Policy) {
+	s := &saver{Policy: when, best: math.NaN(), saved: -1}
 	curve, direction, _ := strings.Cut(when.Best, " ")
 	s.curve, s.sign = curve, 1
 	if direction == "higher" {
@@ -239,9 +239,9 @@ func (s *saver) due(step int64, epoch float64) (why string) {
 	return why
 }
 
-// SaveIfDue saves a checkpoint, as Checkpoint does, where what Save has set says that it is time, or the program is about to stop. Call it
+// Save saves a checkpoint, as Checkpoint does, where what SaveWhen has set says that it is time, or the program is about to stop. Call it
 // where the program's state is whole: at the end of a step or an epoch, behind its readings.
-func (r *Run) SaveIfDue(step int64, epoch float64, write func(folder string) (parts map[string][]string, err error)) (saved bool, err error) {
+func (r *Run) Save(step int64, epoch float64, write func(folder string) (parts map[string][]string, err error)) (saved bool, err error) {
 	r.mutex.Lock()
 	s, stop := r.saver, r.stop
 	r.mutex.Unlock()

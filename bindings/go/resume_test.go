@@ -15,7 +15,7 @@ import (
 
 func TestWhenToSave(t *testing.T) {
 	r := &Run{}
-	r.Save(Saving{Epochs: 2, Best: "loss.val lower", Margin: 0.1})
+	r.SaveWhen(Policy{Epochs: 2, Best: "loss.val lower", Margin: 0.1})
 	s := r.saver
 	told := []struct {
 		epoch, loss float64
@@ -28,7 +28,7 @@ func TestWhenToSave(t *testing.T) {
 	require.Empty(t, s.due(80, 10), "saved at this step already")
 
 	r = &Run{resume: &Resume{Step: 100, Epoch: 5}}
-	r.Save(Saving{Steps: 20, Best: "accuracy.val higher"})
+	r.SaveWhen(Policy{Steps: 20, Best: "accuracy.val higher"})
 	require.Empty(t, r.saver.due(119, 6), "counted from where it goes on")
 	require.Equal(t, "every 20 steps", r.saver.due(120, 6))
 	r.saver.see([]Value{V("accuracy.val", 0.5)})
@@ -54,15 +54,15 @@ func TestSavesWhenAskedToEnd(t *testing.T) {
 			}
 		}
 	}()
-	run := Hello(Options{})
-	run.Save(Saving{Signal: true})
+	run := Record(Options{})
+	run.SaveWhen(Policy{Signal: true})
 	write := func(string) (map[string][]string, error) { return map[string][]string{"weights": {"w"}}, nil }
-	saved, err := run.SaveIfDue(1, 1, write)
+	saved, err := run.Save(1, 1, write)
 	require.NoError(t, err)
 	require.False(t, saved)
 	require.NoError(t, syscall.Kill(os.Getpid(), syscall.SIGTERM))
 	require.Eventually(t, func() bool { _, stop := run.Stop(); return stop }, 5*time.Second, time.Millisecond)
-	saved, err = run.SaveIfDue(2, 1, write)
+	saved, err = run.Save(2, 1, write)
 	require.NoError(t, err)
 	require.True(t, saved)
 	require.Equal(t, "asked to end (terminated)", (<-said)["why"])
@@ -78,7 +78,7 @@ func TestWelcomedBack(t *testing.T) {
 		r.conn.Read(buffer)
 		r.say(`{"kind":"welcome","run":"vessels/4","resume":{"from":"vessels/4@e12","step":480,"epoch":"NaN","folder":"/x","parts":{"weights":["a/w.safetensors"],"two":["b","c"]}},"asked":{"lr":0.5,"layers":[1,2]},"verify":"/v"}`)
 	}()
-	run := Hello(Options{})
+	run := Record(Options{})
 	from, ok := run.Resumed()
 	require.True(t, ok)
 	require.EqualValues(t, 480, from.Step)

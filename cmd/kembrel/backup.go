@@ -85,7 +85,7 @@ func backupCommand(a *cli.App) *cobra.Command {
 	var listed bool
 	cmd := &cobra.Command{Use: "backup", Short: "Copy database and blobs, of a running service, to a place from which all can be made again", Args: cobra.NoArgs,
 		Long: `Make a backup of database and blobs, consistent while the service runs: all that the database in it knows is in it. It goes into a folder or a bucket; blobs that an
-earlier backup has there are not copied again. It is run where the database and the blobs can be reached, with the settings of kembrel up or of kembrel serve, and
+earlier backup has there are not copied again. It is run where the database and the blobs can be reached, with the settings of kembrel start or of kembrel serve, and
 needs PostgreSQL's pg_dump. While it runs nothing is cleaned away. Every chunk that is copied is checked. The exit code is 7 where one was damaged or gone.`,
 		Example: "  kembrel backup --into /mnt/backup\n  kembrel backup --into 's3://harbour-backup/kembrel?endpoint=https://s3.harbour:9000' --keep 14\n  kembrel backup --into /mnt/backup --list",
 		RunE: interruptible(func(ctx context.Context, _ []string) error {
@@ -149,7 +149,7 @@ func listBackups(ctx context.Context, a *cli.App, at blob.Store) error {
 func restoreBackup(a *cli.App) *cobra.Command {
 	var at string
 	cmd := &cobra.Command{Use: "restore-backup FROM", Short: "Make database and blobs of a backup, in an empty place",
-		Long: `Make database and blobs of a backup: in the data folder of a kembrel up that is to be, or with --database and --blobs. The database must be empty. Every blob is
+		Long: `Make database and blobs of a backup: in the data folder of a kembrel start that is to be, or with --database and --blobs. The database must be empty. Every blob is
 checked; the database is made whole or not at all. Cut off, the same command goes on. Start the service there afterwards; a newer version than the backup's migrates it.`,
 		Example: "  kembrel restore-backup /mnt/backup --data /var/lib/kembrel-2\n  kembrel restore-backup /mnt/backup --at 20261123t203105z --data /var/lib/kembrel-2",
 		Args: func(_ *cobra.Command, args []string) error {

@@ -33,10 +33,10 @@ import (
 )
 
 func up(a *cli.App) *cobra.Command {
-	cmd := &cobra.Command{Use: "up", Short: "Start everything on this machine: private PostgreSQL, service, console",
+	cmd := &cobra.Command{Use: "start", Short: "Start everything on this machine: private PostgreSQL, service, console",
 		Long: `Start a private PostgreSQL in the data folder, and the service with its console, until interrupted. The first start makes an administrator
 and leaves a token for this user, so that the other commands work at once; every start prints a one-time link to the console.`,
-		Example: "  kembrel up\n  kembrel up --data /srv/kembrel --listen 127.0.0.1:8000", Args: cobra.NoArgs,
+		Example: "  kembrel start\n  kembrel start --data /srv/kembrel --listen 127.0.0.1:8000", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
@@ -56,7 +56,7 @@ Any number of them may serve the same database and blobs. The first start prints
 			defer stop()
 			s := a.Settings
 			if s.Get("database") == "" || s.Get("blobs") == "" {
-				return fmt.Errorf("serve needs --database and --blobs; to have a private database made and run, use: kembrel up")
+				return fmt.Errorf("serve needs --database and --blobs; to have a private database made and run, use: kembrel start")
 			}
 			log, err := newLog(a)
 			if err != nil {
@@ -145,7 +145,7 @@ func runUp(ctx context.Context, a *cli.App) error {
 	})
 }
 
-// blobsOf is where the blobs of kembrel up are: beside its database, unless another place is set.
+// blobsOf is where the blobs of kembrel start are: beside its database, unless another place is set.
 func blobsOf(a *cli.App, data string) string {
 	if place := a.Settings.Get("blobs"); place != "" {
 		return place
@@ -276,7 +276,7 @@ func ownerLink(ctx context.Context, svc *service.Service) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	link, err := svc.MakeLink(ctx, owner, nil)
+	link, err := svc.CreateLink(ctx, owner, nil)
 	if err != nil {
 		return "", err
 	}
@@ -299,8 +299,8 @@ func leaveCredential(ctx context.Context, svc *service.Service, address string) 
 		return err
 	}
 	in := &api.NewToken{}
-	in.Body.Name, in.Body.Days = "left by kembrel up", 365
-	token, err := svc.MakeToken(ctx, owner, in)
+	in.Body.Name, in.Body.Days = "left by kembrel start", 365
+	token, err := svc.CreateToken(ctx, owner, in)
 	if err != nil {
 		return err
 	}

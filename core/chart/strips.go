@@ -43,12 +43,12 @@ func Strips(w io.Writer, rows []Strip) error {
 		colour := fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B)
 		out += fmt.Sprintf(`<text x="0" y="%.1f">%d  %s</text><text x="%.1f" y="%.1f" text-anchor="end">%s</text><text x="%.1f" y="%.1f" text-anchor="end" fill="#596165">%s</text>`,
 			y+4, i+1, html.EscapeString(plain.XML(fit(r.Label, 38))), wide, y+4, html.EscapeString(plain.XML(r.Value)), wide-70, y+4, html.EscapeString(plain.XML(r.Count)))
-		least, greatest := math.Inf(1), math.Inf(-1)
+		lowest, highest := math.Inf(1), math.Inf(-1)
 		for _, v := range r.Points {
-			least, greatest = math.Min(least, v), math.Max(greatest, v)
+			lowest, highest = math.Min(lowest, v), math.Max(highest, v)
 		}
 		if len(r.Points) > 1 {
-			out += fmt.Sprintf(`<path d="M%.1f %.1fH%.1f" stroke="%s" stroke-width="6" opacity="0.25"/>`, x(least), y, x(greatest), colour)
+			out += fmt.Sprintf(`<path d="M%.1f %.1fH%.1f" stroke="%s" stroke-width="6" opacity="0.25"/>`, x(lowest), y, x(highest), colour)
 		}
 		for _, v := range r.Points {
 			out += fmt.Sprintf(`<circle cx="%.1f" cy="%.1f" r="3.2" fill="#fdfcfa" stroke="%s" stroke-width="1.6"/>`, x(v), y, colour)

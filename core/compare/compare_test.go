@@ -123,11 +123,11 @@ func TestLines(t *testing.T) {
 	require.Equal(t, 30.0, a.At(3))
 	require.True(t, math.IsNaN(a.At(0.5)) && math.IsNaN(a.At(4.5)))
 	require.Equal(t, Line{[]float64{2, 4}, []float64{19, 37}}, Less(a, b))
-	mean, least, greatest := Band([]Line{a, b})
+	mean, lowest, highest := Band([]Line{a, b})
 	require.Equal(t, []float64{2, 3, 4}, mean.X)
 	require.Equal(t, []float64{10.5, 16, 21.5}, mean.Y)
-	require.Equal(t, []float64{1, 2, 3}, least)
-	require.Equal(t, []float64{20, 30, 40}, greatest)
+	require.Equal(t, []float64{1, 2, 3}, lowest)
+	require.Equal(t, []float64{20, 30, 40}, highest)
 	twice := Line{[]float64{1, 1}, []float64{5, 6}}
 	require.Equal(t, 6.0, twice.At(1))
 	broken := Line{[]float64{1, 2, 3}, []float64{1, math.NaN(), 3}}
@@ -209,7 +209,7 @@ func TestInfluencesFindWhatMattered(t *testing.T) {
 
 	noise := noisy(r, 100)
 	m = Influences(runs[:100], noise)
-	require.Less(t, m.Explained, 0.1, "nothing foretells noise")
+	require.Less(t, m.Explained, 0.1, "nothing predicts noise")
 	m = Influences(runs[:8], y[:8])
 	require.True(t, m.Few)
 	require.Contains(t, m.Say("loss.val"), "too few")

@@ -20,7 +20,7 @@ const (
 	pairTrees   = 100
 )
 
-// Forest foretells a figure from features.
+// Forest predicts a figure from features.
 type Forest struct {
 	features []Feature
 	y        []float64
@@ -211,7 +211,7 @@ func (f *Forest) goesLeft(n node, run int) bool {
 	return f.features[n.feature].Words[run] == n.word
 }
 
-// walk is what a tree foretells of a run whose features j and k (-1: none) are those of other runs.
+// walk is what a tree predicts of a run whose features j and k (-1: none) are those of other runs.
 func (f *Forest) walk(t tree, run, j, asJ, k, asK int) float64 {
 	n := t[0]
 	for n.left != 0 {
@@ -268,7 +268,7 @@ func (f *Forest) Interactions() []Pair {
 	return out
 }
 
-// dependence is what the forest foretells on average when the features j and k are those of each point, less its mean.
+// dependence is what the forest predicts on average when the features j and k are those of each point, less its mean.
 func (f *Forest) dependence(points []int, j, k int) []float64 {
 	out := make([]float64, len(points))
 	grown := f.trees[:min(len(f.trees), pairTrees)]

@@ -18,7 +18,7 @@ import (
 // Feature is a hyperparameter over several runs.
 type Feature struct {
 	Name    string
-	Numbers []float64 // of each run; truth values are 0 and 1; NaN: absent. nil where some value is a text or a list
+	Numbers []float64 // of each run; booleans are 0 and 1; NaN: absent. nil where some value is a text or a list
 	Words   []string  // of each run where Numbers is nil, as Plain writes it; "": absent
 }
 
@@ -95,7 +95,7 @@ type Mattered struct {
 	Runs       int // that have the figure
 	Left       int // left out: without a finite figure
 	Influences []Influence
-	Explained  float64 // share of the variance of the figure's ranks that the forest foretells of runs it has not seen; NaN: unknown
+	Explained  float64 // share of the variance of the figure's ranks that the forest predicts of runs it has not seen; NaN: unknown
 	Pairs      []Pair  // of the most important hyperparameters, the strongest first
 	Few        bool    // too few runs to trust this
 }
@@ -204,7 +204,7 @@ func (m Mattered) Say(figure string) string {
 	var text strings.Builder
 	first := m.Influences[0]
 	if first.Importance <= 0 || !(m.Explained > 0) {
-		fmt.Fprintf(&text, "None of the %d hyperparameters foretells %s.", len(m.Influences), figure)
+		fmt.Fprintf(&text, "None of the %d hyperparameters predicts %s.", len(m.Influences), figure)
 	} else {
 		fmt.Fprintf(&text, "%s mattered most for %s", first.Name, figure)
 		if !math.IsNaN(first.Low) {

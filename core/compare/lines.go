@@ -38,7 +38,7 @@ func Less(l, base Line) Line {
 }
 
 // Band is the mean of several lines and between what they lie, at every place that any of them has and all cover.
-func Band(lines []Line) (mean Line, least, greatest []float64) {
+func Band(lines []Line) (mean Line, lowest, highest []float64) {
 	var xs []float64
 	for _, l := range lines {
 		xs = append(xs, l.X...)
@@ -54,7 +54,7 @@ func Band(lines []Line) (mean Line, least, greatest []float64) {
 			continue
 		}
 		mean.X, mean.Y = append(mean.X, x), append(mean.Y, sum/float64(len(lines)))
-		least, greatest = append(least, low), append(greatest, high)
+		lowest, highest = append(lowest, low), append(highest, high)
 	}
-	return mean, least, greatest
+	return mean, lowest, highest
 }

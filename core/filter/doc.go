@@ -4,7 +4,7 @@
 //	f.Matches(run)         slowly, on a run in memory; store turns the same into SQL
 //
 // Vocabulary: state, verdict, title, note, who, host, commit (text); number, step, epoch, took (seconds; numbers); started, ended (times); tags (a list of
-// texts); hyper.NAME or hyper["NAME"] (number, text, truth value or list); best(CURVE), last(CURVE), lowest(CURVE), highest(CURVE) (numbers); ago("7d"),
+// texts); hyper.NAME or hyper["NAME"] (number, text, boolean or list); best(CURVE), last(CURVE), lowest(CURVE), highest(CURVE) (numbers); ago("7d"),
 // timestamp("2026-11-01T00:00:00Z") (times); text("words") (whether title, note, tags, host or command contain them); has(hyper.NAME).
 // Operators: && || ! == != < <= > >= in + - * /; on texts contains, startsWith, endsWith.
 //

@@ -42,7 +42,7 @@ const (
 )
 
 func (k Kind) String() string {
-	return [...]string{"number", "text", "truth value", "time", "list", "hyperparameter"}[k]
+	return [...]string{"number", "text", "boolean", "time", "list", "hyperparameter"}[k]
 }
 
 // Node is a part of an expression. Value says what it stands for; conditions are nodes of the kind Truth.
@@ -92,7 +92,7 @@ var Fields = map[string]Kind{"state": Text, "verdict": Text, "title": Text, "not
 // figures are the functions of a curve.
 var figures = map[string]Op{"best": Best, "last": Last, "lowest": Lowest, "highest": Highest, "at": AtBest}
 
-// Parse reads a condition. Errors are of the type *Error. now is what ago reckons from.
+// Parse reads a condition. Errors are of the type *Error. now is what ago counts from.
 func Parse(text string, now time.Time) (*Node, error) {
 	n, err := parse(text, now)
 	if err == nil && n.Kind != Truth && n.Op != Hyper {
@@ -185,7 +185,7 @@ func (r *reader) read(e ast.Expr) (*Node, error) {
 				return nil, err
 			}
 			if n.Op != Literal {
-				return r.wrong(x, "a list holds plain numbers, texts and truth values")
+				return r.wrong(x, "a list holds plain numbers, texts and booleans")
 			}
 			out.Lit = append(out.Lit.([]any), n.Lit)
 		}

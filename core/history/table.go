@@ -18,7 +18,7 @@ import (
 	"kembrel/core/plain"
 )
 
-// Cell is a named value of a row: text, a number (float64 with NaN and infinities, int64, or json.Number with all its digits), a truth value, a time,
+// Cell is a named value of a row: text, a number (float64 with NaN and infinities, int64, or json.Number with all its digits), a boolean, a time,
 // or a list. nil is no value.
 type Cell struct {
 	Name  string
@@ -29,7 +29,7 @@ type Cell struct {
 type Row []Cell
 
 // Table writes rows, in memory until Close, because the columns and their types are known only then, or as they come (Fixed). A column has the type of its values: whole
-// numbers, numbers, truth values, times; where they differ, or a whole number has more digits than the number it would be put beside can hold, it is
+// numbers, numbers, booleans, times; where they differ, or a whole number has more digits than the number it would be put beside can hold, it is
 // text. In CSV and JSON Lines every value stands as it is.
 type Table struct {
 	format  string

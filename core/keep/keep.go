@@ -20,15 +20,15 @@ type Rule struct {
 	Every float64 `json:"every,omitempty" minimum:"0" doc:"The first at or after each multiple of so many epochs"`
 	Days  float64 `json:"days,omitempty" minimum:"0" maximum:"36500" doc:"Those saved in the last so many days"`
 	Where string  `json:"where,omitempty" maxLength:"4000" doc:"Those that a condition of the filter language holds for"`
-	Stay  float64 `json:"stay,omitempty" minimum:"0" maximum:"365" doc:"Days from the decision until the bytes go, in which it can be undone; absent: 7"`
+	Grace float64 `json:"grace,omitempty" minimum:"0" maximum:"365" doc:"Days from the decision until the bytes go, in which it can be undone; absent: 7"`
 }
 
-// usualStay is the stay where a rule names none, in days.
-const usualStay = 7
+// usualGrace is the grace period where a rule names none, in days.
+const usualGrace = 7
 
 // Check says what is wrong with a rule. What Where says is not looked at.
 func (r Rule) Check() error {
-	for _, v := range []float64{float64(r.Best), float64(r.Last), r.Every, r.Days, r.Stay} {
+	for _, v := range []float64{float64(r.Best), float64(r.Last), r.Every, r.Days, r.Grace} {
 		if !(v >= 0) || math.IsInf(v, 0) {
 			return fmt.Errorf("a keep rule has numbers from 0 up, not %g", v)
 		}
@@ -40,11 +40,11 @@ func (r Rule) Check() error {
 }
 
 // Stays is how long dropped checkpoints wait until their bytes go.
-func (r Rule) Stays() time.Duration {
-	if r.Stay == 0 {
-		return usualStay * 24 * time.Hour
+func (r Rule) GracePeriod() time.Duration {
+	if r.Grace == 0 {
+		return usualGrace * 24 * time.Hour
 	}
-	return time.Duration(r.Stay * 24 * float64(time.Hour))
+	return time.Duration(r.Grace * 24 * float64(time.Hour))
 }
 
 // Say is the rule as people say it.

@@ -79,13 +79,13 @@ func TestWithoutFigures(t *testing.T) {
 }
 
 func TestRule(t *testing.T) {
-	for _, bad := range []Rule{{}, {Stay: 3}, {Best: -1}, {Every: math.NaN()}, {Days: math.Inf(1)}, {Where: "  "}} {
+	for _, bad := range []Rule{{}, {Grace: 3}, {Best: -1}, {Every: math.NaN()}, {Days: math.Inf(1)}, {Where: "  "}} {
 		require.Error(t, bad.Check(), "%+v", bad)
 	}
 	r := Rule{Best: 3, Last: 1, Every: 10, Days: 1, Where: `at("accuracy.val") > 0.9`}
 	require.NoError(t, r.Check())
 	require.Equal(t, `keeps the best 3, the last, one of every 10 epochs, those of the last day, those with at("accuracy.val") > 0.9`, r.Say())
-	require.Equal(t, 7*24*time.Hour, r.Stays())
-	require.Equal(t, 36*time.Hour, Rule{Stay: 1.5}.Stays())
+	require.Equal(t, 7*24*time.Hour, r.GracePeriod())
+	require.Equal(t, 36*time.Hour, Rule{Grace: 1.5}.GracePeriod())
 	require.Equal(t, "1st 2nd 3rd 4th 11th 12th 21st 112th", strings.Join([]string{ordinal(1), ordinal(2), ordinal(3), ordinal(4), ordinal(11), ordinal(12), ordinal(21), ordinal(112)}, " "))
 }

@@ -8,7 +8,7 @@ kembrel=build/kembrel
 harbour=build/harbour
 export KEMBREL_URL="${KEMBREL_URL:-http://${KEMBREL_LISTEN:-127.0.0.1:7420}}"
 
-"$kembrel" up --data "$data" & up=$!
+"$kembrel" start --data "$data" & up=$!
 # Interrupting a terminal reaches every process of this script; ending only the script must end them too.
 trap 'trap - INT TERM HUP; kill -INT $up 2> /dev/null || true; wait $up 2> /dev/null || true; exit 0' INT TERM HUP
 
@@ -29,7 +29,7 @@ record() { # TITLE FLAGS...
     "$kembrel" record --quiet --project vessels $rule --title "$title" -- "$harbour" train "$@" > /dev/null
 }
 
-"$kembrel" show vessels > /dev/null 2>&1 || "$kembrel" projects make vessels --title "Vessel classes by sound" --objective "loss.val lower" > /dev/null
+"$kembrel" show vessels > /dev/null 2>&1 || "$kembrel" projects create vessels --title "Vessel classes by sound" --objective "loss.val lower" > /dev/null
 if [ "$("$kembrel" runs vessels --output csv | wc -l)" -le 1 ]; then
     echo "Training the harbour's first runs, about a minute; watch them in the console."
     record "Two hidden units"                --hidden 2 --lr 0.003 --clips 7680 --epochs 24 --drop-every 6
@@ -72,7 +72,7 @@ if [ "$("$kembrel" searches vessels --output csv | wc -l)" -le 1 ]; then
         "$harbour" train --lr {lr} --hidden {hidden} --dropout {dropout} --optimiser {optimiser} --momentum {momentum} --clips 960 --epochs 8 --save-every 8 > /dev/null
 fi
 # Of each run the best two, the last and one of every eight epochs stay; the others are about to go, and can be brought back.
-case "$("$kembrel" keep vessels)" in *"all checkpoints stay"*) "$kembrel" keep set vessels --best 2 --last 1 --every 8 --stay 30 > /dev/null ;; esac
+case "$("$kembrel" keep vessels)" in *"all checkpoints stay"*) "$kembrel" keep set vessels --best 2 --last 1 --every 8 --grace 30 > /dev/null ;; esac
 "$kembrel" runs vessels --limit 12
 echo
 echo "The console: $("$kembrel" sign-in --link 2> /dev/null)   (works once; the link above too)"

@@ -147,7 +147,7 @@ func prepare(s settings) (*training, error) {
 }
 
 func train(s settings) error {
-	run := kembrel.Hello(kembrel.Options{Project: "vessels", Title: s.title})
+	run := kembrel.Record(kembrel.Options{Project: "vessels", Title: s.title})
 	run.Take("lr", &s.rate)
 	run.Take("dropout", &s.dropout)
 	run.Take("momentum", &s.momentum)
@@ -172,7 +172,7 @@ func train(s settings) error {
 		"lr-drop.every": s.dropEvery, "lr-drop.factor": s.drop, "freeze": s.freeze,
 	})
 	cutAt, _ := strconv.ParseInt(os.Getenv("HARBOUR_CUT_AT"), 10, 64) // the step at which the demo's power cut comes
-	run.Save(kembrel.Saving{Epochs: float64(s.saveEvery), Steps: int64(s.saveSteps), Best: "loss.val lower", Signal: true})
+	run.SaveWhen(kembrel.Policy{Epochs: float64(s.saveEvery), Steps: int64(s.saveSteps), Best: "loss.val lower", Signal: true})
 	for t.position.Epoch <= s.epochs {
 		began := time.Now()
 		rate := schedule(s.rate, t.position.Epoch, s.dropEvery, s.drop)
@@ -220,7 +220,7 @@ func train(s settings) error {
 
 // saveIfDue saves a checkpoint where it is time to, and a copy where one is wanted.
 func (t *training) saveIfDue(run *kembrel.Run, epoch float64) bool {
-	saved, err := run.SaveIfDue(t.position.Step, epoch, func(folder string) (map[string][]string, error) { return savedParts, t.save(folder) })
+	saved, err := run.Save(t.position.Step, epoch, func(folder string) (map[string][]string, error) { return savedParts, t.save(folder) })
 	if saved {
 		t.keepCopy(run, epoch, err)
 	}
@@ -276,7 +276,7 @@ func (t *training) keepCopy(run *kembrel.Run, epoch float64, err error) {
 func evaluate(folder string) error {
 	var run *kembrel.Run
 	if os.Getenv("KEMBREL_RECORDER") != "" {
-		run = kembrel.Hello(kembrel.Options{})
+		run = kembrel.Record(kembrel.Options{})
 		if folder == "" {
 			folder = run.Verify()
 		}

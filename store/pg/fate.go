@@ -17,7 +17,7 @@ func (q Queries) DoomRun(ctx context.Context, run int64, days *float64) error {
 	return err
 }
 
-// DueRun is a run whose stay is over.
+// DueRun is a run whose grace period is over.
 type DueRun struct {
 	ID        int64
 	Project   string
@@ -30,7 +30,7 @@ func (q Queries) DueRuns(ctx context.Context) ([]DueRun, error) {
 	return list[DueRun](ctx, q, "runs_due", A{})
 }
 
-// EraseRun deletes a run whose stay is over with all that belongs to it; false where it is not over. Chunks that no checkpoint holds any more
+// EraseRun deletes a run whose grace period is over with all that belongs to it; false where it is not over. Chunks that no checkpoint holds any more
 // are freed by cleaning. It belongs in a transaction.
 func (q Queries) EraseRun(ctx context.Context, run int64) (bool, error) {
 	for _, lock := range []string{"journal_lock", "seal_lock"} { // nothing is sealed meanwhile

@@ -68,10 +68,10 @@ func (q Queries) Beginnings(ctx context.Context) ([]Beginning, error) {
 	return list[Beginning](ctx, q, "beginnings", A{})
 }
 
-// CheckpointsGo begins the stay of checkpoints, after which their bytes go. What a person said is not changed by a rule. It returns how many
+// CheckpointsGo begins the grace period of checkpoints, after which their bytes go. What a person said is not changed by a rule. It returns how many
 // were not going before.
 func (q Queries) CheckpointsGo(ctx context.Context, checkpoints []int64, stay time.Duration, why string, byRule bool) (int64, error) {
-	return q.exec(ctx, "checkpoints_go", A{"checkpoints": checkpoints, "stay": stay.Seconds(), "why": why, "by_rule": byRule})
+	return q.exec(ctx, "checkpoints_go", A{"checkpoints": checkpoints, "grace": stay.Seconds(), "why": why, "by_rule": byRule})
 }
 
 // CheckpointsStay calls that off; byRule: only where a rule said so.
@@ -85,13 +85,13 @@ func (q Queries) PinCheckpoint(ctx context.Context, run, checkpoint int64, pinne
 	return n > 0, err
 }
 
-// DueCheckpoint is a checkpoint whose stay is over.
+// DueCheckpoint is a checkpoint whose grace period is over.
 type DueCheckpoint struct {
 	Run, ID, Step int64
 	Why           string
 }
 
-// DropDueCheckpoint drops the first checkpoint behind one whose stay is over; its chunks are used so many fewer. ok is false where there is none. It
+// DropDueCheckpoint drops the first checkpoint behind one whose grace period is over; its chunks are used so many fewer. ok is false where there is none. It
 // belongs in a transaction.
 func (q Queries) DropDueCheckpoint(ctx context.Context, after int64) (due DueCheckpoint, ok bool, err error) {
 	due, err = one[DueCheckpoint](ctx, q, "checkpoint_due", A{"after": after})

@@ -43,7 +43,7 @@ type Run struct {
 	Step             int64
 	Epoch            float64
 	Verdict          json.RawMessage
-	Aside            json.RawMessage
+	Dispute          json.RawMessage
 	Tags             []string
 	Note             string
 	Needs            []string

@@ -15,7 +15,7 @@ type Judgement struct {
 	Rule      json.RawMessage // in force; nil or {}: none
 	Own       bool            // the rule is the run's own
 	Verdict   json.RawMessage
-	Aside     json.RawMessage
+	Dispute   json.RawMessage
 	Stopped   json.RawMessage
 	BestStep  *int64  // of the best reading whose neighbours on other curves are known
 	Epochs    float64 // the hyperparameter, NaN where there is none
@@ -38,9 +38,9 @@ func (q Queries) SetVerdicts(ctx context.Context, runs []int64, verdicts []json.
 	return err
 }
 
-// SetAside keeps a person's disagreement, or none (nil).
-func (q Queries) SetAside(ctx context.Context, run int64, aside any) error {
-	_, err := q.exec(ctx, "aside_set", A{"run": run, "aside": aside})
+// DisputeVerdict keeps a person's disagreement, or none (nil).
+func (q Queries) DisputeVerdict(ctx context.Context, run int64, dispute any) error {
+	_, err := q.exec(ctx, "dispute_set", A{"run": run, "dispute": dispute})
 	return err
 }
 

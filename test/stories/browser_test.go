@@ -23,7 +23,7 @@ const readings = `[...document.querySelectorAll('figure .readings tbody tr')].fi
 func TestWatchingInTheBrowser(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels", "--title", "Vessel classes")
+	w.kembrel(t, "projects", "create", "vessels", "--title", "Vessel classes")
 	keep := w.folder + "/copies"
 	cmd := w.record(w.harbour, "train", "--hidden", "16", "--clips", "320", "--epochs", "40", "--save-every", "4", "--pace", "500ms", "--keep", keep)
 	require.NoError(t, cmd.Start())

@@ -30,7 +30,7 @@ func TestBucketComesAndGoes(t *testing.T) {
 	w := newWorld(t)
 	w.env = append(w.env, "KEMBREL_BLOBS="+place, "AWS_ACCESS_KEY_ID=kembrel", "AWS_SECRET_ACCESS_KEY=kembrel-secret")
 	w.said = &lockedBuffer{}
-	w.up = exec.Command(w.binary, "up")
+	w.up = exec.Command(w.binary, "start")
 	w.up.Env, w.up.Stderr, w.up.Stdout = w.env, w.said, w.said
 	require.NoError(t, w.up.Start())
 	status := func(path string) (int, string) {
@@ -47,7 +47,7 @@ func TestBucketComesAndGoes(t *testing.T) {
 	code, text := status("/api/v1/ready")
 	require.Equal(t, 503, code)
 	require.Contains(t, text, "the blob store does not answer")
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	away.Store(false)
 	require.Eventually(t, w.ready, 30*time.Second, 100*time.Millisecond)
 	w.train(t, w.folder+"/keep", "--save-every", "3")

@@ -32,7 +32,7 @@ func axe(t *testing.T, ctx context.Context) string {
 func TestComparingRuns(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	for _, setting := range []string{"--dropout=0.4", "--dropout=0", "--lr=0.5"} {
 		for seed := 1; seed <= 3; seed++ {
 			_, errs, code := run(w.record(w.harbour, "train", "--hidden", "32", "--lr", "0.005", "--clips", "320", "--epochs", "6", "--save-every", "6", setting, "--seed", fmt.Sprint(seed)))
@@ -78,7 +78,7 @@ func TestComparingRuns(t *testing.T) {
 		require.InDelta(t, sum/3, g.Best.Mean, 1e-9)
 	}
 	text := w.kembrel(t, "compare", "--project", "vessels", "--where", "hyper.lr < 0.1", "--trade-off", "best,pace")
-	for _, want := range []string{"Which is best?", "dropout 0.4", "What differed?", "How did they learn?", "What mattered?", "What against what?"} {
+	for _, want := range []string{"Which is best?", "dropout 0.4", "What differed?", "How did they learn?", "What mattered?", "What are the trade-offs?"} {
 		require.Contains(t, text, want)
 	}
 	require.Equal(t, w.url+"/vessels/compare?runs=3,7\n", w.kembrel(t, "open", "vessels/3", "vessels/7"))
@@ -148,7 +148,7 @@ func TestComparingRuns(t *testing.T) {
 	is(t, ctx, "window.stayed", mark, "all without reload")
 
 	// Of a long list only the rows in view are drawn, and its end is one key away.
-	w.kembrel(t, "projects", "make", "fleet")
+	w.kembrel(t, "projects", "create", "fleet")
 	made := await[int](t, ctx, `(async () => {
 		let made = 0
 		for (let i = 1; i <= 430; i++) {
@@ -172,7 +172,7 @@ func TestComparingRuns(t *testing.T) {
 func TestSearchGoesOn(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	space := filepath.Join(t.TempDir(), "space.yaml")
 	require.NoError(t, os.WriteFile(space, []byte("space: 1\nhyperparameters:\n  lr: {real: [0.001, 0.1], log: true}\n  hidden: {choice: [8, 16]}\n"), 0o644))
 	cmd := w.command(w.binary, "search", "random", "--project", "vessels", "--space", space, "--seed", "3", "--budget", "6", "--at-once", "2", "--", w.harbour, "train", "--lr", "{lr}", "--hidden", "{hidden}", "--clips", "320", "--epochs", "3", "--pace", "300ms")

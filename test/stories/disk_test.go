@@ -72,7 +72,7 @@ func TestFullDiskUnderTheSpool(t *testing.T) {
 	t.Parallel()
 	w, disk := onDisk(t, 3<<20)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	program := w.script(t, "train.py", fills+`
 import kembrel
 sys.stderr = open(os.environ["DISK"] + "/errors", "w", buffering=1)
@@ -134,7 +134,7 @@ func TestNoInodesUnderTheSpool(t *testing.T) {
 	w.spool = disk + "/spool"
 	w.env = append(w.env, "KEMBREL_SPOOL="+w.spool, "DISK="+disk)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	program := w.script(t, "train.py", `
 import glob, os, time
 import kembrel
@@ -175,7 +175,7 @@ func TestFullDiskToTheEnd(t *testing.T) {
 	t.Parallel()
 	w, disk := onDisk(t, 3<<20)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	w.stop(t, syscall.SIGINT)
 	program := w.script(t, "train.py", fills+`
 import kembrel
@@ -207,7 +207,7 @@ func TestNoSpoolWhereItBelongs(t *testing.T) {
 	t.Parallel()
 	w, disk := onDisk(t, 1<<20)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	filler := exec.Command("sh", "-c", "dd if=/dev/zero of="+disk+"/filler bs=4k; dd if=/dev/zero of="+disk+"/filler2 bs=1")
 	filler.Run()
 	out, errs, code := run(w.record("sh", "-c", "seq 1 1000; echo done >&2"))
@@ -232,7 +232,7 @@ func TestNoSpoolWhereItBelongs(t *testing.T) {
 func TestOutputOutlivesItsTakers(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	drainer := func(recorder int) int {
 		list, err := exec.Command("pgrep", "-P", fmt.Sprint(recorder), "-f", "drain-output").Output()
 		pid := 0
@@ -284,7 +284,7 @@ func TestFullDiskOfTheService(t *testing.T) {
 	}
 	w.env = append(w.env, "KEMBREL_RESERVE=450MB")
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	program := w.script(t, "train.py", `
 import os, time, kembrel
 run = kembrel.record("vessels")

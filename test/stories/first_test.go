@@ -23,7 +23,7 @@ func TestFirstRun(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
 	require.NotContains(t, w.said.String(), "debug", "the start is not about what the service is made of")
-	w.kembrel(t, "projects", "make", "vessels", "--title", "Vessel classes")
+	w.kembrel(t, "projects", "create", "vessels", "--title", "Vessel classes")
 	keep := w.folder + "/copies"
 	out, errs, code := run(w.command(w.binary, "record", "--project", "vessels", "--title", "Small net", "--hyper", "note=first try", "--",
 		w.harbour, "train", "--hidden", "24", "--clips", "480", "--epochs", "8", "--keep", keep))
@@ -105,7 +105,7 @@ func TestFirstRun(t *testing.T) {
 func TestUsageAndExitCodes(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	for line, want := range map[string]struct {
 		code int
 		says string
@@ -119,8 +119,8 @@ func TestUsageAndExitCodes(t *testing.T) {
 		"restore vessels/1 --into x":                    {2, "a checkpoint is wanted"},
 		"restore vessels/1@best":                        {2, "--into"},
 		"projects --output yaml":                        {2, "none of table, json, csv"},
-		"projects make Vessels!":                        {2, "project key"},
-		"projects make vessels":                         {6, "already"},
+		"projects create Vessels!":                      {2, "project key"},
+		"projects create vessels":                       {6, "already"},
 		"frobnicate":                                    {2, "unknown command"},
 		"show --nonsense vessels/1":                     {2, "unknown flag"},
 		"tokens revoke 99":                              {3, "no token 99"},
@@ -129,8 +129,8 @@ func TestUsageAndExitCodes(t *testing.T) {
 		"record --project vessels --hyper lr -- true":   {2, "name=value"},
 		"record --project vessels -- no-such-program-x": {1, "cannot start"},
 		"spool send nonsense":                           {3, "no spool"},
-		"up":                                            {1, "is taken by another program"},
-		"up --listen 127.0.0.1:0":                       {1, "another kembrel uses the data folder"},
+		"start":                                         {1, "is taken by another program"},
+		"start --listen 127.0.0.1:0":                    {1, "another kembrel uses the data folder"},
 		"serve":                                         {1, "--database"},
 		"show vessels/1 --url http://127.0.0.1:1":       {5, "does not answer"},
 	} {
@@ -139,7 +139,7 @@ func TestUsageAndExitCodes(t *testing.T) {
 		require.Contains(t, errs, want.says, line)
 		require.LessOrEqual(t, strings.Count(errs, "\n"), 2, "%s: one clear sentence: %s", line, errs)
 	}
-	token := strings.TrimSpace(w.kembrel(t, "tokens", "make", "nightly"))
+	token := strings.TrimSpace(w.kembrel(t, "tokens", "create", "nightly"))
 	other := *w
 	other.env = append(append([]string{}, w.env...), "KEMBREL_TOKEN="+token)
 	other.kembrel(t, "projects")
@@ -159,7 +159,7 @@ func TestUsageAndExitCodes(t *testing.T) {
 func TestDrawingOddCurves(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	_, errs, code := run(w.speak(
 		`{"kind":"readings","id":1,"step":[1,2,3],"values":{"never":["NaN","NaN","Infinity"],"huge":[-1.7e308,0,1.7e308],"tiny":[5e-324,5e-324,5e-324],"once":[null,1,null]}}`,
 		`{"kind":"readings","id":2,"step":3,"epoch":1,"values":{"late":1}}`))

@@ -21,8 +21,8 @@ import (
 func TestOutAndIn(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
-	w.kembrel(t, "projects", "make", "copies")
+	w.kembrel(t, "projects", "create", "vessels")
+	w.kembrel(t, "projects", "create", "copies")
 	_, errs, code := run(w.record(w.harbour, "train", "--hidden", "8", "--clips", "960", "--epochs", "6", "--lr", "3", "--activation", "relu"))
 	require.Zero(t, code, errs)
 	w.nothingWaits(t)
@@ -95,7 +95,7 @@ func TestMachineReadings(t *testing.T) {
 	w := newWorld(t)
 	w.env = append(w.env, "KEMBREL_GPU_QUERY="+binary(t, "GPU_BINARY", "gpu"))
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	cmd := w.record(w.harbour, "train", "--hidden", "8", "--clips", "240", "--epochs", "8", "--pace", "300ms")
 	_, errs, code := run(cmd)
 	require.Zero(t, code, errs)
@@ -115,7 +115,7 @@ func TestMachineReadings(t *testing.T) {
 func TestLargeImportGoesOn(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "copies")
+	w.kembrel(t, "projects", "create", "copies")
 	const rows = 400_000
 	var text strings.Builder
 	text.WriteString("step,loss,accuracy\n")
@@ -125,7 +125,7 @@ func TestLargeImportGoesOn(t *testing.T) {
 	file := filepath.Join(w.folder, "large.csv")
 	require.NoError(t, os.WriteFile(file, []byte(text.String()), 0o600))
 	cmd := w.command(w.binary, "import", file, "--project", "copies", "--yes")
-	token := strings.TrimSpace(w.kembrel(t, "tokens", "make", "looking"))
+	token := strings.TrimSpace(w.kembrel(t, "tokens", "create", "looking"))
 	var said bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &said, &said
 	require.NoError(t, cmd.Start())

@@ -23,7 +23,7 @@ func TestKillsLoseNothing(t *testing.T) {
 	}
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	const epochs, kills = 56, 24
 	keep := w.folder + "/copies"
 	cmd := w.record(w.harbour, "train", "--hidden", "16", "--clips", "320", "--epochs", fmt.Sprint(epochs), "--save-every", "2", "--pace", "1s", "--keep", keep)

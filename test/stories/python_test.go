@@ -33,7 +33,7 @@ func (w *world) python(t *testing.T) string {
 func TestPythonFromTheService(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	python := w.python(t)
 	script, err := filepath.Abs("../../bindings/python/tests/trainer.py")
 	require.NoError(t, err)
@@ -125,7 +125,7 @@ func pythonWorld(t *testing.T) (w *world, here string) {
 	}
 	w = newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	here, err := filepath.Abs("../../bindings/python")
 	require.NoError(t, err)
 	w.env = append(w.env, "PYTHONPATH="+here, "PYTHONDONTWRITEBYTECODE=1", "KEMBREL_BINARY="+w.binary)
@@ -255,7 +255,7 @@ func TestEndingsOfPythonPrograms(t *testing.T) {
 		{"ask to end", "failed", "failed", "", gone}, {"kill", "failed", "failed", "", gone},
 		{"at once", "finished", "failed", "", gone}, {"at once 5", "failed", "failed", "", gone},
 	} {
-		for _, way := range []string{"under", "beside"} {
+		for _, way := range []string{"under", "attach"} {
 			for _, with := range []string{"", "with"} {
 				n++
 				args := []string{"/usr/bin/python3", here + "/tests/endings.py", c.how}

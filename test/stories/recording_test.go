@@ -16,7 +16,7 @@ import (
 func TestEnds(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	for i, end := range []struct {
 		script, state, signal string
 		code                  int
@@ -50,7 +50,7 @@ func TestEnds(t *testing.T) {
 func TestWhatTheRecorderRefuses(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	out, errs, code := run(w.speak(
 		`{"kind":"hello","id":1,"protocol":1}`,
 		`{"kind":"hello","id":2,"protocol":7}`,
@@ -107,7 +107,7 @@ func TestServiceDownAllAlong(t *testing.T) {
 	_, errs, code = w.try("spool", "send")
 	require.Equal(t, 3, code, "the project is not made yet")
 	require.Contains(t, errs, `no project "vessels"`)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	require.Contains(t, w.kembrel(t, "spool", "send"), "of vessels")
 	r := w.show(t, "vessels/1")
 	require.Equal(t, "finished", r.State)
@@ -128,7 +128,7 @@ func TestSpoolOfADeadRecorder(t *testing.T) {
 	require.NoError(t, syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL))
 	cmd.Wait()
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	require.Contains(t, w.kembrel(t, "spool", "--output", "csv"), "left,2,")
 	require.Contains(t, w.kembrel(t, "spool", "send"), "sent 2 readings")
 	require.Len(t, w.curves(t, "vessels/1")["loss.val"].Value, 2)
@@ -142,7 +142,7 @@ func TestReadingsFromAScript(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	script := `set -e
 for e in 1 2 3; do
   KEMBREL reading --epoch $e loss.val=0.$e val/acc=+0.5 lr=1e-3 grad=nan

@@ -58,7 +58,7 @@ func (r *refusing) set(refuse func(r *http.Request, body string) *api.Problem) {
 // through is a world that reaches the service by another address, signed in.
 func (w *world) through(t *testing.T, address string) *world {
 	other := *w
-	other.env = append(append([]string{}, w.env...), "KEMBREL_URL="+address, "KEMBREL_TOKEN="+strings.TrimSpace(w.kembrel(t, "tokens", "make", "through")))
+	other.env = append(append([]string{}, w.env...), "KEMBREL_URL="+address, "KEMBREL_TOKEN="+strings.TrimSpace(w.kembrel(t, "tokens", "create", "through")))
 	return &other
 }
 
@@ -70,7 +70,7 @@ func TestEveryRefusalOfAnItem(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	r := w.refusing(t)
 	r.set(func(*http.Request, string) *api.Problem { return nil })
 	through := w.through(t, r.URL)
@@ -134,7 +134,7 @@ func TestEveryRefusalOfARun(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	r := w.refusing(t)
 	through := w.through(t, r.URL)
 	for i, kind := range []api.Kind{api.Denied, api.NotFound, api.TooOld, api.SignedOut, api.Unavailable, api.TooMany, api.LegClaimed, api.NoRoom, api.ChunkGone} {
@@ -156,7 +156,7 @@ func TestHyperparametersThatAreNoUTF8(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	cmd := w.command(w.binary, "record", "--project", "vessels", "--hyper", "data=/srv/k\xfcste", "--hyper", "quoted=\"k\xfcste\"", "--", os.Args[0])
 	out, errs, code := run(w.speakAs(cmd, `{"kind":"hyper","id":1,"values":{"lone":"a\ud800b","zero":"a\u0000b","lr":0.03,"nest":{"a":1}}}`, `{"kind":"readings","id":2,"step":1,"values":{"loss.val":1}}`))
 	require.Zero(t, code, errs)

@@ -78,7 +78,7 @@ func TestResumedEqualsUninterrupted(t *testing.T) {
 	}
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	number, whole := 0, map[string]string{}
 	for kind := range trainings {
 		number++
@@ -145,7 +145,7 @@ func TestResumedEqualsUninterrupted(t *testing.T) {
 func TestOneLegAtATime(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	old := w.record(w.training("momentum", "old", "--save-every", "1", "--pace", "400ms")...)
 	var said lockedBuffer
 	old.Stderr = &said
@@ -193,7 +193,7 @@ func TestOneLegAtATime(t *testing.T) {
 func TestResumeNeedsTheParts(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	cmd := w.record(os.Args[0])
 	w.speakAs(cmd, `{"kind":"readings","id":1,"step":10,"epoch":1,"values":{"loss.val":1,"accuracy.val":0.5}}`, `{"kind":"checkpoint","do":"begin","id":2,"step":10,"epoch":1}`,
 		"write weights.bin", `{"kind":"checkpoint","do":"commit","id":3,"checkpoint":"KEY","parts":{"weights":["weights.bin"]}}`)
@@ -218,7 +218,7 @@ func TestResumeNeedsTheParts(t *testing.T) {
 func TestBranchAndRerun(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	out, errs, code := run(w.record(w.training("momentum", "parent", "--save-every", "1")...))
 	require.Zero(t, code, out+errs)
 	out, errs, code = w.try("branch", "vessels/1@e4", "--hyper", "lr=0.001", "--hyper", "freeze=1", "--title", "Frozen")
@@ -272,7 +272,7 @@ func TestBranchAndRerun(t *testing.T) {
 func TestRerunFromTheRecordedTree(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	repository := filepath.Join(w.folder, "harbour-code")
 	inside := filepath.Join(repository, "classifier")
 	require.NoError(t, os.MkdirAll(inside, 0o755))

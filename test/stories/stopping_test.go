@@ -28,8 +28,8 @@ func losses(values ...float64) []string {
 func TestStoppedByRule(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
-	cmd := w.recordWith([]string{"--stop-patience", "2", "--stop-margin", "0.01", "--obey-stop", "--grace", "500ms"}, os.Args[0])
+	w.kembrel(t, "projects", "create", "vessels")
+	cmd := w.recordWith([]string{"--stop-patience", "2", "--stop-margin", "0.01", "--enforce-stop", "--grace", "500ms"}, os.Args[0])
 	w.speakAs(cmd, losses(1, 0.5, 0.495, 0.6)...)
 	out, errs, code := run(cmd)
 	require.Equal(t, 128+int(syscall.SIGTERM), code, "%s %s", out, errs)
@@ -56,11 +56,11 @@ func TestStoppedByRule(t *testing.T) {
 func TestStopRuleWhileTheServiceIsAway(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	w.kembrel(t, "stop-rule", "set", "vessels", "--patience", "2")
 	lines := losses(1, 0.5, 0.6, 0.7, 0.8, 0.9)
 	script := append([]string{lines[0], lines[1], "sleep", "sleep", "sleep", "sleep", "sleep", "sleep", "sleep", "sleep", "sleep", "sleep"}, lines[2:]...)
-	cmd := w.speakAs(w.recordWith([]string{"--obey-stop", "--grace", "300ms", "--wait", "1s"}, os.Args[0]), script...)
+	cmd := w.speakAs(w.recordWith([]string{"--enforce-stop", "--grace", "300ms", "--wait", "1s"}, os.Args[0]), script...)
 	said := &lockedBuffer{}
 	cmd.Stderr = said
 	require.NoError(t, cmd.Start())
@@ -85,7 +85,7 @@ func TestStopRuleWhileTheServiceIsAway(t *testing.T) {
 func TestRuleSetWhileItRuns(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	cmd := w.record(w.harbour, "train", "--hidden", "2", "--clips", "240", "--epochs", "400", "--pace", "50ms", "--save-every", "50")
 	said := &lockedBuffer{}
 	cmd.Stderr, cmd.Stdout = said, said
@@ -104,8 +104,8 @@ func TestRuleSetWhileItRuns(t *testing.T) {
 	w.nothingWaits(t)
 	require.Equal(t, "stopped", w.show(t, "vessels/1").State)
 	require.Regexp(t, `vessels/1@e\d+`, w.show(t, "vessels/1").Stop.Stopped.Checkpoint)
-	verdict := w.kembrel(t, "verdict", "vessels/1", "--set-aside", "the sea was rough")
+	verdict := w.kembrel(t, "verdict", "vessels/1", "--dispute", "the sea was rough")
 	require.Contains(t, verdict, "the sea was rough")
-	require.Contains(t, w.kembrel(t, "show", "vessels/1"), "set this aside: the sea was rough")
-	require.NotContains(t, w.kembrel(t, "verdict", "vessels/1", "--stand"), "rough")
+	require.Contains(t, w.kembrel(t, "show", "vessels/1"), "disputes this: the sea was rough")
+	require.NotContains(t, w.kembrel(t, "verdict", "vessels/1", "--undo"), "rough")
 }

@@ -81,7 +81,7 @@ func tables(t *testing.T, data string) map[string]string {
 func TestBackup(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	keep, into := w.folder+"/keep", w.folder+"/backup"
 	first := w.train(t, keep)
 	require.Contains(t, w.kembrel(t, "backup", "--into", into), "Backup ")
@@ -142,7 +142,7 @@ func TestMovingTheStoreIntoABucket(t *testing.T) {
 	place := buckets.New(t, "kembrel")
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	keep, blobs := w.folder+"/keep", w.folder+"/data/blobs"
 	first := w.train(t, keep)
 	require.Contains(t, w.kembrel(t, "blobs", "copy", "--from", blobs, "--to", place), "1 blobs with")
@@ -174,12 +174,12 @@ func TestMovingTheStoreIntoABucket(t *testing.T) {
 	require.Contains(t, errs, "--to")
 }
 
-// The page Storage draws what takes the room; a rule is tried and set there, a checkpoint pinned and dropped on its run's page, in the browser
+// The page Storage draws what uses the space; a rule is tried and set there, a checkpoint pinned and dropped on its run's page, in the browser
 // and with nobody kept out.
 func TestStoragePage(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	w.train(t, w.folder+"/keep", "--save-every", "1")
 	w.train(t, w.folder+"/keep", "--save-every", "1", "--seed", "5")
 	ctx, end, err := browser.Open(context.Background(), false)
@@ -190,9 +190,9 @@ func TestStoragePage(t *testing.T) {
 	do(t, ctx, "open the storage of all", chromedp.Navigate(w.url+"/storage"), chromedp.WaitVisible(`tbody a[href="/vessels/storage"]`))
 	do(t, ctx, "open that of the project", chromedp.Click(`tbody a[href="/vessels/storage"]`), chromedp.WaitVisible(".keep circle"))
 	shows(t, ctx, "document.querySelector('main').innerText", "12 checkpoints of")
-	shows(t, ctx, "document.querySelector('.keep [role=status]').innerText", "Nothing goes: 12 checkpoints stay")
+	shows(t, ctx, "document.querySelector('.keep [role=status]').innerText", "Nothing would be deleted: 12 checkpoints stay")
 	do(t, ctx, "try the last one", chromedp.Click(".keep label:nth-of-type(2) .el-input-number__increase"), chromedp.Click(`.keep button[type="submit"]`),
-		until(`document.querySelector('.keep [role=status]').innerText.includes('10 checkpoints go')`))
+		until(`document.querySelector('.keep [role=status]').innerText.includes('10 checkpoints would be deleted')`))
 	require.Contains(t, w.kembrel(t, "keep", "vessels"), "all checkpoints stay", "trying changes nothing")
 	is(t, ctx, "document.querySelectorAll('.keep a path').length", 10, "crosses go")
 	for _, look := range []string{"light", "dark"} {
@@ -202,12 +202,12 @@ func TestStoragePage(t *testing.T) {
 	do(t, ctx, "set it", chromedp.Click(".keep label:nth-of-type(2) .el-input-number__increase"), chromedp.Click(".keep .el-button--primary"),
 		until(`document.querySelector('main').innerText.includes('The rule keeps the last')`))
 	require.Contains(t, w.kembrel(t, "keep", "vessels"), "keeps the last")
-	require.Contains(t, w.kembrel(t, "checkpoints", "vessels/1"), "going")
+	require.Contains(t, w.kembrel(t, "checkpoints", "vessels/1"), "to be deleted")
 
 	act := func(checkpoint, what string) {
 		t.Helper()
 		item := `[...document.querySelectorAll('.el-dropdown-menu__item')].find(i => i.offsetParent && i.innerText.startsWith('` + what + `'))`
-		do(t, ctx, what, chromedp.Click(`button[aria-label="Act on vessels/1@`+checkpoint+`"]`), until(`!!`+item), chromedp.Sleep(300*time.Millisecond),
+		do(t, ctx, what, chromedp.Click(`button[aria-label="Actions on vessels/1@`+checkpoint+`"]`), until(`!!`+item), chromedp.Sleep(300*time.Millisecond),
 			act(item+`.click()`), until(`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
 	}
 	soon := func(shows bool, checkpoint, what string) {
@@ -217,14 +217,14 @@ func TestStoragePage(t *testing.T) {
 			return strings.Contains(out, what) == shows
 		}, 60*time.Second, 100*time.Millisecond, "%s: %s", checkpoint, what)
 	}
-	do(t, ctx, "open the run", chromedp.Navigate(w.url+"/vessels/1#what-came-out"), chromedp.WaitVisible(`button[aria-label="Act on vessels/1@e5"]`))
+	do(t, ctx, "open the run", chromedp.Navigate(w.url+"/vessels/1#what-came-out"), chromedp.WaitVisible(`button[aria-label="Actions on vessels/1@e5"]`))
 	act("e5", "Bring it back")
 	soon(true, "e5", "pinned")
 	act("e6", "Drop its bytes")
-	soon(true, "e6", "goes ")
+	soon(true, "e6", "to be deleted ")
 	do(t, ctx, "see that it goes", until(`[...document.querySelectorAll('#what-came-out td')].some(d => d.innerText.includes('@e6') && d.innerText.includes('goes'))`))
 	act("e6", "Bring it back")
-	soon(false, "e6", "goes ")
+	soon(false, "e6", "to be deleted ")
 	do(t, ctx, "all menus are closed", chromedp.Sleep(time.Second), until(`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
 	require.Empty(t, axe(t, ctx), "a run whose checkpoints go")
 	w.kembrel(t, "drop", "--days", "0", "vessels/1@e6")
@@ -232,8 +232,8 @@ func TestStoragePage(t *testing.T) {
 		_, errs, code := w.try("restore", "vessels/1@e6", "--into", w.folder+"/gone")
 		return code == 3 && strings.Contains(errs, "are gone")
 	}, 60*time.Second, 200*time.Millisecond)
-	require.Contains(t, w.kembrel(t, "sizes", "vessels/1"), "dropped")
-	require.Contains(t, w.kembrel(t, "sizes"), "together")
+	require.Contains(t, w.kembrel(t, "storage", "vessels/1"), "dropped")
+	require.Contains(t, w.kembrel(t, "storage"), "together")
 	for line, says := range map[string]string{
 		"keep set vessels":                    "say what stays",
 		"keep set vessels --all":              "--all is for a run",
@@ -256,7 +256,7 @@ func TestStoragePage(t *testing.T) {
 func TestCutByContent(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
-	w.kembrel(t, "projects", "make", "vessels")
+	w.kembrel(t, "projects", "create", "vessels")
 	content := make([]byte, 12<<20)
 	rand.NewChaCha8([32]byte{4}).Read(content)
 	stored := func(flags ...string) (bytes int64) {
@@ -269,7 +269,7 @@ func TestCutByContent(t *testing.T) {
 			require.Zero(t, code, out+errs)
 		}
 		var s api.StorageSizes
-		w.decode(t, &s, "sizes", "-o", "json")
+		w.decode(t, &s, "storage", "-o", "json")
 		return s.Total.Stored
 	}
 	fixed := stored()

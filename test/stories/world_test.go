@@ -142,7 +142,7 @@ func (w *world) start(t *testing.T) {
 	if w.said == nil {
 		w.said = &lockedBuffer{}
 	}
-	w.up = exec.Command(w.binary, "up")
+	w.up = exec.Command(w.binary, "start")
 	w.up.Env, w.up.Stderr, w.up.Stdout = w.env, w.said, w.said
 	require.NoError(t, w.up.Start())
 	require.Eventually(t, w.ready, 60*time.Second, 50*time.Millisecond, "the service does not come up")

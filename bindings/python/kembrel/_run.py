@@ -264,7 +264,7 @@ class Run:
         return self.save(step, epoch, why, gather, **{k: v() if callable(v) else v for k, v in parts.items()})
 
     @_safe()
-    def starts_with(self, weights: Any, fresh: Optional[bool] = None, seed: Optional[int] = None, needs: Optional[List[str]] = None) -> None:
+    def initial_weights(self, weights: Any, fresh: Optional[bool] = None, seed: Optional[int] = None, needs: Optional[List[str]] = None) -> None:
         """Tells what the weights are before training, as a tree, of which a digest is taken, so that it is known where they come from;
         whether they are fresh, and the seed they were drawn by; and which parts of a checkpoint resuming needs (weights, optimiser and random
         unless given). It comes before the first reading."""
@@ -504,7 +504,7 @@ class Run:
             error = ""
             for path in (self._path,) if self.rank else (self._path, ""):  # rank 0 starts another
                 try:
-                    self._connect(path or start(["--take-up", self._spool]))
+                    self._connect(path or start(["--adopt", self._spool]))
                     return
                 except (OSError, ValueError) as e:
                     error = str(e)

@@ -93,7 +93,7 @@ def start(arguments: List[str]) -> str:
     kembrel = binary()
     if kembrel is None:
         raise OSError("nothing is recorded: there is no recorder around, and no kembrel on the PATH to start one (or set KEMBREL_BINARY)")
-    command = [kembrel, "record", "--beside", str(os.getpid()), *arguments, "--", *command_line()]
+    command = [kembrel, "record", "--attach", str(os.getpid()), *arguments, "--", *command_line()]
     process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, start_new_session=True)
     assert process.stdout is not None
     line = process.stdout.readline().decode().strip()

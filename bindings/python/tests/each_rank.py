@@ -18,7 +18,7 @@ def train(rank, barrier=None):
     if run.resumed:
         weights = run.resumed.part("weights")
         draw.setstate(run.resumed.part("random"))
-    run.starts_with(weights, fresh=not run.resumed, needs=["weights", "random"])
+    run.initial_weights(weights, fresh=not run.resumed, needs=["weights", "random"])
     for epoch in run.epochs(6):
         for step in range(10 * epoch - 9, 10 * epoch + 1):
             weights[0] += draw.random()

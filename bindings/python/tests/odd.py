@@ -94,7 +94,7 @@ def main():
         call(run.save_when, 1, v, v, v, False)
         call(run.save_if_due, v, v, weights=v)
         call(run.save_if_due, 20_000 + step, 1, weights=lambda: v)
-        call(run.starts_with, v, v, v, v)
+        call(run.initial_weights, v, v, v, v)
         call(run.settle, 0.01)
     run.save_when()
     call(kembrel.Run().readings, 1, 1, {"a": 1})

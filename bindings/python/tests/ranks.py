@@ -13,7 +13,7 @@ def train():
         weights = [0.0]
         if run.resumed:
             run.resumed.into(weights=weights)
-        run.starts_with(weights, fresh=not run.resumed, needs=["weights"])
+        run.initial_weights(weights, fresh=not run.resumed, needs=["weights"])
         first = None
         for epoch in run.epochs(6):
             first = first or epoch

@@ -20,7 +20,7 @@ with kembrel.record("vessels", title="Python", hyper={"lr": 0.1, "net.layers": [
         weights = run.resumed.part("weights", lambda dtype, shape, view: array.array("d", view.tobytes()))
         dice.setstate(run.resumed.part("random"))
         step = run.resumed.step
-    run.starts_with(weights, fresh=run.resumed is None, seed=3, needs=["weights", "random"])
+    run.initial_weights(weights, fresh=run.resumed is None, seed=3, needs=["weights", "random"])
     run.save_when(epochs=1, on_signal=True)
     if mode == "fork":
         going = True
@@ -68,7 +68,7 @@ with kembrel.record("vessels", title="Python", hyper={"lr": 0.1, "net.layers": [
 
 if mode == "twice":  # a second training in the same process, of what the first has trained
     with kembrel.record("vessels", title="Python, again") as run:
-        run.starts_with(weights, fresh=True)
+        run.initial_weights(weights, fresh=True)
         run.readings(1, 1, {"loss.train": 1})
     fit = kembrel.match(os.environ["WEIGHTS"], {"w": weights["w"], "b": 0.5})
     assert fit and fit.says.startswith("It fits"), fit.says

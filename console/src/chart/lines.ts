@@ -113,20 +113,20 @@ export function shortNumber(v: number): string {
   return String(Number(v.toPrecision(6)))
 }
 
-/** The least size at which a logarithmic scale with zeros and negatives is linear: of the sizes drawn, but no smaller than a millionth
- *  of the greatest. */
+/** The lowest size at which a logarithmic scale with zeros and negatives is linear: of the sizes drawn, but no smaller than a millionth
+ *  of the highest. */
 export function linearBelow(lines: Line[]): number {
-  let least = Infinity
-  let greatest = 0
+  let lowest = Infinity
+  let highest = 0
   for (const l of lines) {
     for (const v of l.low ? [...l.main, ...l.low] : l.main) {
       const size = Math.abs(v)
       if (!drawable(v) || size === 0) continue
-      least = Math.min(least, size)
-      greatest = Math.max(greatest, size)
+      lowest = Math.min(lowest, size)
+      highest = Math.max(highest, size)
     }
   }
-  return greatest ? Math.max(least, greatest / 1e6) : 1
+  return highest ? Math.max(lowest, highest / 1e6) : 1
 }
 
 export const hasNegative = (lines: Line[]) =>

@@ -126,7 +126,7 @@ const at = (v: number) => 60 + 56 * v
         </Drawing>
         <Drawing
           v-if="mattered.pairs?.length"
-          title="Acting together"
+          title="Interactions"
           :file="`${project}-pairs`"
           :option="together.option"
           :height="260"

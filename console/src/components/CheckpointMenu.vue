@@ -35,7 +35,7 @@ async function act(what?: keyof typeof acts) {
 
 <template>
   <ElDropdown v-if="!checkpoint.dropped" trigger="click" @command="act">
-    <ElButton size="small" :aria-label="`Act on ${checkpoint.address}`">Act</ElButton>
+    <ElButton size="small" :aria-label="`Actions on ${checkpoint.address}`">Actions</ElButton>
     <template #dropdown>
       <ElDropdownMenu>
         <ElDropdownItem v-for="f in checkpoint.files" :key="f.path">

@@ -37,7 +37,7 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
           <th class="n">Size</th>
           <th class="n" title="bytes that nothing else holds: dropping the checkpoint frees them">Own</th>
           <th>Saved</th>
-          <th><span class="visually-hidden">Act</span></th>
+          <th><span class="visually-hidden">Actions</span></th>
         </tr>
       </thead>
       <tbody>
@@ -50,7 +50,7 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
             <span v-if="c.pinned" class="small">pinned&#160;</span>
             <span v-if="c.dropped" class="small" :title="`${when(c.dropped)}, ${c.why_goes}`">dropped</span>
             <span v-else-if="c.goes" class="warn" :title="`${when(c.goes)}, ${c.why_goes}`">
-              goes {{ until(c.goes) }}
+              to be deleted {{ until(c.goes) }}
             </span>
             <span v-if="c.replaced" class="small" title="a later leg began before it">replaced</span>
           </td>

@@ -15,7 +15,7 @@ const busy = ref(false)
 
 watch(
   () => props.state,
-  (s) => Object.assign(rule, { best: 0, last: 0, every: 0, days: 0, where: '', ...s.rule, stay: s.rule?.stay || 7 }),
+  (s) => Object.assign(rule, { best: 0, last: 0, every: 0, days: 0, where: '', ...s.rule, grace: s.rule?.grace || 7 }),
   { immediate: true },
 )
 const path = () => ({ project: props.project, number: props.number ?? 0 })
@@ -83,7 +83,7 @@ defineExpose({ attempt })
       </label>
       <label>
         Days until bytes go
-        <ElInputNumber v-model="rule.stay" size="small" :min="0" :max="365" />
+        <ElInputNumber v-model="rule.grace" size="small" :min="0" :max="365" />
       </label>
       <span class="acts">
         <ElButton native-type="submit" size="small" :loading="busy">Try</ElButton>

@@ -19,7 +19,7 @@ const runs = computed(() => {
 })
 const most = computed(() => Math.max(1, ...props.checkpoints.map((c) => toNumber(c.epoch) || 0)))
 const x = (c: KeptOne) => 6 + ((width - 12) * (toNumber(c.epoch) || 0)) / most.value
-const says = (c: KeptOne) => `${place(c)} ${c.stays ? 'stays: ' + (c.why ?? []).join(', ') : 'goes'}, ${bytes(c.size)}`
+const says = (c: KeptOne) => `${place(c)} ${c.stays ? 'stays: ' + (c.why ?? []).join(', ') : 'to be deleted'}, ${bytes(c.size)}`
 </script>
 
 <template>
@@ -32,9 +32,9 @@ const says = (c: KeptOne) => `${place(c)} ${c.stays ? 'stays: ' + (c.why ?? []).
           <svg width="11" height="11" aria-hidden="true"><circle cx="5.5" cy="6.5" r="3.6" /></svg>
           stays
           <svg width="11" height="11" aria-hidden="true"><path d="M2.5 3.5l6 6m0-6l-6 6" /></svg>
-          goes
+          to be deleted
         </th>
-        <th class="n">Stay</th>
+        <th class="n">Grace</th>
         <th class="n">Go</th>
         <th class="n">Alone free</th>
       </tr>

@@ -72,7 +72,7 @@ const marks = computed(() =>
       v-for="m in marks"
       :key="m.c.address"
       href="#what-came-out"
-      :aria-label="`checkpoint ${m.c.address}, fit to ${m.c.fit}${m.c.best ? ', best' : ''}${m.c.pinned ? ', pinned' : ''}${m.c.dropped ? ', dropped' : m.c.goes ? ', going' : ''}`"
+      :aria-label="`checkpoint ${m.c.address}, fit to ${m.c.fit}${m.c.best ? ', best' : ''}${m.c.pinned ? ', pinned' : ''}${m.c.dropped ? ', dropped' : m.c.goes ? ', to be deleted' : ''}`"
       @click="$emit('choose', m.c)"
     >
       <path
@@ -87,7 +87,7 @@ const marks = computed(() =>
       <circle v-else-if="m.c.fit === 'resume'" :cx="m.at" cy="33.5" r="3.6" fill="var(--ink2)" />
       <circle v-else :cx="m.at" cy="33.5" r="3.4" fill="var(--paper)" stroke="var(--ink2)" stroke-width="1.4" />
       <line v-if="m.c.goes && !m.c.dropped" :x1="m.at - 5" :x2="m.at + 5" y1="42" y2="42" stroke="var(--warn)" />
-      <title>{{ place(m.c) }} {{ m.c.why }}{{ m.c.dropped ? ', dropped' : m.c.goes ? ', going' : '' }}</title>
+      <title>{{ place(m.c) }} {{ m.c.why }}{{ m.c.dropped ? ', dropped' : m.c.goes ? ', to be deleted' : '' }}</title>
     </a>
   </svg>
 </template>

@@ -40,7 +40,7 @@ const steps = computed(() => {
     {
       what: 'Restore',
       says: 'Its best weights and what using them needs, every digest checked.',
-      command: best.value ? `kembrel restore ${run}@best --only-use --into model` : '',
+      command: best.value ? `kembrel restore ${run}@best --for-use --into model` : '',
     },
     {
       what: 'Verify',

@@ -4,7 +4,7 @@ import { ref } from 'vue'
 import { answer, client, type RunDetail } from '../api/client'
 import { when } from '../format'
 
-/** The person's word on a verdict: set aside with a reason, or let stand again. */
+/** The person's word on a verdict: disputed with a reason, or let stand again. */
 const props = defineProps<{ run: RunDetail }>()
 const emit = defineEmits<{ changed: [] }>()
 const open = ref(false)
@@ -12,7 +12,7 @@ const reason = ref('')
 const problem = ref('')
 
 const path = { project: props.run.project, number: props.run.number }
-const url = '/api/v1/projects/{project}/runs/{number}/verdict/aside'
+const url = '/api/v1/projects/{project}/runs/{number}/verdict/dispute'
 
 async function act(call: () => Promise<unknown>) {
   problem.value = ''
@@ -24,20 +24,20 @@ async function act(call: () => Promise<unknown>) {
     problem.value = (e as Error).message
   }
 }
-const setAside = () => act(() => answer(client.PUT(url, { params: { path }, body: { reason: reason.value } })))
+const dispute = () => act(() => answer(client.PUT(url, { params: { path }, body: { reason: reason.value } })))
 const stand = () => act(() => answer(client.DELETE(url, { params: { path } })))
 </script>
 
 <template>
   <div v-if="run.verdict?.kind" class="small word">
-    <template v-if="run.verdict.aside">
-      {{ run.verdict.aside.who }} set “{{ run.verdict.aside.kind }}” aside {{ when(run.verdict.aside.at) }}:
-      {{ run.verdict.aside.reason }}
+    <template v-if="run.verdict.dispute">
+      {{ run.verdict.dispute.who }} disputes “{{ run.verdict.dispute.kind }}” {{ when(run.verdict.dispute.at) }}:
+      {{ run.verdict.dispute.reason }}
       <button type="button" class="small" @click="stand">let it stand</button>
     </template>
     <button v-else type="button" class="small" @click="open = true">disagree</button>
     <span v-if="problem && !open" class="bad" role="alert">{{ problem }}</span>
-    <ElDialog v-model="open" title="Set the verdict aside" width="460">
+    <ElDialog v-model="open" title="Dispute the verdict" width="460">
       <p>{{ run.verdict.said }}</p>
       <label>
         Why it does not hold
@@ -45,7 +45,7 @@ const stand = () => act(() => answer(client.DELETE(url, { params: { path } })))
       </label>
       <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
       <template #footer>
-        <ElButton type="primary" :disabled="!reason.trim()" @click="setAside">Set aside</ElButton>
+        <ElButton type="primary" :disabled="!reason.trim()" @click="dispute">Dispute</ElButton>
       </template>
     </ElDialog>
   </div>

@@ -105,7 +105,7 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
           <span v-if="checkpoint.last" class="small">last ·&#160;</span>
           <span v-if="checkpoint.pinned" class="small">pinned ·&#160;</span>
           <span v-if="checkpoint.dropped" class="bad">dropped ·&#160;</span>
-          <span v-else-if="checkpoint.goes" class="warn">going ·&#160;</span>
+          <span v-else-if="checkpoint.goes" class="warn">to be deleted ·&#160;</span>
           <span class="small">{{ checkpoint.why ? `saved: ${checkpoint.why}` : 'saved' }}</span>
         </div>
         <span class="space"></span>
@@ -189,7 +189,7 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
         </p>
       </Question>
 
-      <Question v-if="tensors" title="How do its weights lie?" :says="`${tensors.says} ${weights?.says ?? ''}`">
+      <Question v-if="tensors" title="How are its weights distributed?" :says="`${tensors.says} ${weights?.says ?? ''}`">
         <template v-if="chosen" #aside>
           <label class="small">
             Over the checkpoints

@@ -9,7 +9,7 @@ import RankStrip from '../compare/RankStrip.vue'
 import TradeOffs from '../compare/TradeOffs.vue'
 import WhatMattered from '../compare/WhatMattered.vue'
 import Question from '../components/Question.vue'
-import TakeOut from '../components/TakeOut.vue'
+import Export from '../components/Export.vue'
 import { useLive, type News } from '../composables/live'
 import { useLoading } from '../composables/loading'
 import { useQuery } from '../composables/query'
@@ -137,7 +137,7 @@ const weighedSays = computed(() => {
   if (m.left) text += `, ${m.left} without it left out`
   if (m.explained === 'NaN') return text + '.'
   const share = Math.max(0, Math.round(100 * Number(m.explained)))
-  return `${text}; a random forest foretells ${share} % of the variance of runs it has not seen. Importance is by how much it errs more when the values are shuffled.`
+  return `${text}; a random forest predicts ${share} % of the variance of runs it has not seen. Importance is by how much it errs more when the values are shuffled.`
 })
 const curves = computed(() => words.value?.curves ?? [objective.value])
 </script>
@@ -184,7 +184,7 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
         <ElButton v-if="baseline && baseline !== projects" size="small" @click="keepBaseline">
           Keep for the project
         </ElButton>
-        <TakeOut :files="documents" />
+        <Export :files="documents" />
         <ElButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy link' }}</ElButton>
       </div>
       <div v-if="!comparison.runs?.length" class="page">
@@ -239,7 +239,7 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
           </template>
           <WhatMattered v-if="mattered" :project="project" :mattered="mattered" />
         </Question>
-        <Question title="What against what?" :says="trade?.says">
+        <Question title="What are the trade-offs?" :says="trade?.says">
           <TradeOffs
             v-if="trade"
             :project="project"

@@ -25,7 +25,7 @@ useLive({}, { hello: load, project: load, run: load, leg: load, summary: load })
     <template v-if="projects && !projects.length">
       <p>A project holds the runs of one task. None is here yet; this makes one and records a run in it:</p>
       <pre class="command">
-kembrel projects make vessels --title "Vessel classes by sound"
+kembrel projects create vessels --title "Vessel classes by sound"
 kembrel record --project vessels -- ./harbour train</pre>
     </template>
     <table v-else-if="projects">
@@ -38,7 +38,7 @@ kembrel record --project vessels -- ./harbour train</pre>
           <th class="n">Runs</th>
           <th class="n">Running</th>
           <th class="n">Lost</th>
-          <th>Made</th>
+          <th>Created</th>
         </tr>
       </thead>
       <tbody>

@@ -329,7 +329,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
             <p v-if="i === 1" class="small key">
               ◆ best &#160; ● fit to resume &#160; ○ less &#160; ■ pinned &#160; × dropped &#160;
               <u>&#160;</u>
-              going &#160; drag to zoom; keys + − ← → 0
+              to be deleted &#160; drag to zoom; keys + − ← → 0
             </p>
           </div>
         </div>

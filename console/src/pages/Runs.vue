@@ -5,7 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { answer, client, type Project, type Run, type StopState, type Words } from '../api/client'
 import FilterLine from '../components/FilterLine.vue'
 import StopRule from '../components/StopRule.vue'
-import TakeOut from '../components/TakeOut.vue'
+import Export from '../components/Export.vue'
 import { once, useLive, type News } from '../composables/live'
 import { useQuery } from '../composables/query'
 import { useTray } from '../composables/tray'
@@ -254,7 +254,7 @@ const files = computed(() => {
     return { label: `What is shown as ${name}`, href: `/api/v1/projects/${props.project}/history?${q.toString()}` }
   })
 })
-const show = (what: string) => (shown.value = what === 'present' ? '' : (what as typeof shown.value))
+const show = (what: string) => (shown.value = what === 'active' ? '' : (what as typeof shown.value))
 const counted = computed(() => {
   if (!known.value) return ''
   const n = total.value.toLocaleString('en')
@@ -290,20 +290,20 @@ const counted = computed(() => {
       <FilterLine v-model="where" :project="project" :problem="filterProblem" />
       <span class="small count" aria-live="polite">{{ counted }}</span>
       <ElSelect
-        :model-value="shown || 'present'"
+        :model-value="shown || 'active'"
         size="small"
         class="shown"
         aria-label="Which runs are shown"
         @change="show"
       >
-        <ElOption value="present" label="present" />
+        <ElOption value="active" label="active" />
         <ElOption value="archived" label="archived" />
         <ElOption value="deleted" label="about to be deleted" />
         <ElOption value="all" label="all" />
       </ElSelect>
       <ViewMenu :project="project" />
       <ColumnChooser :words="words" :columns="columns" @change="setColumns" @usual="usualColumns" @open="loadWords" />
-      <TakeOut :files="files" />
+      <Export :files="files" />
     </div>
     <p v-if="stale" class="small stale" role="status">
       The list has changed.

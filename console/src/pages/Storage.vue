@@ -8,7 +8,7 @@ import { useLive } from '../composables/live'
 import { useLoading } from '../composables/loading'
 import { bytes, linkTo, when } from '../format'
 
-/** What takes how many bytes, and what may go: of all projects, or of the runs of one. */
+/** What takes how many bytes, and what can be deleted: of all projects, or of the runs of one. */
 const props = defineProps<{ project?: string }>()
 const sizes = ref<StorageSizes>()
 const state = ref<KeepState>()
@@ -17,7 +17,7 @@ const all = ref(false)
 const few = 15
 const { problem, loader } = useLoading()
 const load = loader(async () => {
-  sizes.value = await answer(client.GET('/api/v1/sizes', { params: { query: { project: props.project } } }))
+  sizes.value = await answer(client.GET('/api/v1/storage', { params: { query: { project: props.project } } }))
 })
 const loadRule = loader(async () => {
   if (!props.project) return
@@ -48,7 +48,7 @@ const ruleSays = computed(() => {
   const s = state.value
   if (!s) return ''
   if (!s.rule) return 'All checkpoints stay: there is no keep rule.'
-  return `The rule ${s.said}. What it does not keep goes after ${s.rule.stay || 7} days.`
+  return `The rule ${s.said}. What it does not keep goes after ${s.rule.grace || 7} days.`
 })
 </script>
 
@@ -63,7 +63,7 @@ const ruleSays = computed(() => {
       <RouterLink v-if="project" to="/storage" class="small">all projects</RouterLink>
     </div>
     <p v-if="problem" class="bad head" role="alert">{{ problem }}</p>
-    <Question v-if="sizes" title="What takes the room?" :says="sizes.says">
+    <Question v-if="sizes" title="What uses the space?" :says="sizes.says">
       <template #aside>
         <p v-if="sizes.loose" class="small">
           {{ bytes(sizes.loose) }} more are held by no checkpoint; cleaning frees them within about a day.
@@ -116,7 +116,7 @@ const ruleSays = computed(() => {
         All {{ sizes.items?.length }}
       </button>
     </Question>
-    <Question v-if="project && state" title="What may go?" :says="ruleSays">
+    <Question v-if="project && state" title="What can be deleted?" :says="ruleSays">
       <template #aside>
         <p class="small">
           Whatever the rule says, those stay that are pinned, from which another run began, and the last one of a run

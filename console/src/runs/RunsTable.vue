@@ -244,7 +244,7 @@ const notFinite = (r: Run) => !!r.last && !Number.isFinite(toNumber(r.last.value
                 sketch: c.what === 'curve',
                 bad:
                   (c.what === 'last' && notFinite(run)) || (c.what === 'verdict' && run.verdict?.kind === 'diverged'),
-                aside: c.what === 'verdict' && run.verdict?.aside,
+                dispute: c.what === 'verdict' && run.verdict?.dispute,
                 small: c.what === 'started' || c.what === 'place',
                 mono: c.what === 'place',
               }"
@@ -356,7 +356,7 @@ tbody tr:focus-visible {
   outline: 2px solid var(--accent);
   outline-offset: -2px;
 }
-.aside {
+.dispute {
   text-decoration: line-through;
 }
 input.cell {

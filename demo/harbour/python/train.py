@@ -43,7 +43,7 @@ if run.resumed:
     velocity = run.resumed.part("optimiser", lambda dtype, shape, view: array.array("d", view.tobytes()), default=velocity)
     dice.setstate(run.resumed.part("random", default=dice.getstate()))
     step, epoch = run.resumed.step, int(run.resumed.epoch)
-run.starts_with(weights, fresh=run.resumed is None, seed=seed, needs=["weights", "optimiser", "random"])
+run.initial_weights(weights, fresh=run.resumed is None, seed=seed, needs=["weights", "optimiser", "random"])
 run.save_when(epochs=2, best="loss.val lower", on_signal=True)
 
 

@@ -33,8 +33,8 @@ select p.key || '/' || r.number, l.resumed ->> 'from', coalesce((l.resumed ->> '
 from leg l join run r on r.id = l.run join project p on p.id = r.project where l.resumed is not null;
 
 -- query: checkpoints_go
--- Their stay begins. What a person said is not changed by a rule.
-update checkpoint c set goes = now() + @stay::float8 * interval '1 second', why_goes = @why, by_rule = @by_rule
+-- Their grace period begins. What a person said is not changed by a rule.
+update checkpoint c set goes = now() + @grace::float8 * interval '1 second', why_goes = @why, by_rule = @by_rule
 where c.id = any(@checkpoints) and c.dropped is null and (c.goes is null or not @by_rule) and not (@by_rule and c.pinned);
 
 -- query: checkpoints_stay
@@ -46,7 +46,7 @@ update checkpoint set pinned = @pinned, goes = case when @pinned then null else 
 where run = @run and id = @checkpoint and dropped is null;
 
 -- query: checkpoint_due
--- The next whose stay is over; another replica's are left to it.
+-- The next whose grace period is over; another replica's are left to it.
 select c.run, c.id, c.step, c.why_goes as why from checkpoint c where c.goes <= now() and c.dropped is null and c.id > @after order by c.id limit 1 for update skip locked;
 
 -- query: checkpoint_drop

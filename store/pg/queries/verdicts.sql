@@ -1,7 +1,7 @@
 -- query: judgement
 -- What judging a run needs.
 select r.id, p.key as project, r.number, p.objective, r.state, coalesce(r.stop_rule, p.stop_rule) as rule, r.stop_rule is not null as own,
-    r.verdict, r.aside, r.stopped, r.best_step,
+    r.verdict, r.dispute, r.stopped, r.best_step,
     coalesce((select case when jsonb_typeof(value) = 'number' then value::float8 end from hyper where run = r.id and name = 'epochs'), 'NaN') as epochs
 from run r join project p on p.id = r.project where r.id = any(@runs) order by r.id;
 
@@ -13,8 +13,8 @@ update run set verdict = @verdict where id = @run and verdict is distinct from @
 update run r set verdict = g.verdict from unnest(@runs::bigint[], @verdicts::jsonb[]) as g(run, verdict)
 where r.id = g.run and r.state = 'running' and r.verdict is distinct from g.verdict;
 
--- query: aside_set
-update run set aside = @aside where id = @run;
+-- query: dispute_set
+update run set dispute = @dispute where id = @run;
 
 -- query: stopped_set
 -- Only the first time.

@@ -7,7 +7,7 @@ defineProps<{ files: { label: string; href: string }[] }>()
 
 <template>
   <ElDropdown trigger="click">
-    <ElButton size="small">Take out</ElButton>
+    <ElButton size="small">Export</ElButton>
     <template #dropdown>
       <ElDropdownMenu>
         <ElDropdownItem v-for="f in files" :key="f.href">
