@@ -19,7 +19,8 @@ const runs = computed(() => {
 })
 const most = computed(() => Math.max(1, ...props.checkpoints.map((c) => toNumber(c.epoch) || 0)))
 const x = (c: KeptOne) => 6 + ((width - 12) * (toNumber(c.epoch) || 0)) / most.value
-const says = (c: KeptOne) => `${place(c)} ${c.stays ? 'stays: ' + (c.why ?? []).join(', ') : 'to be deleted'}, ${bytes(c.size)}`
+const says = (c: KeptOne) =>
+  `${place(c)} ${c.stays ? 'stays: ' + (c.why ?? []).join(', ') : 'to be deleted'}, ${bytes(c.size)}`
 </script>
 
 <template>

@@ -189,7 +189,11 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
         </p>
       </Question>
 
-      <Question v-if="tensors" title="How are its weights distributed?" :says="`${tensors.says} ${weights?.says ?? ''}`">
+      <Question
+        v-if="tensors"
+        title="How are its weights distributed?"
+        :says="`${tensors.says} ${weights?.says ?? ''}`"
+      >
         <template v-if="chosen" #aside>
           <label class="small">
             Over the checkpoints
