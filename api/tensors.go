@@ -34,6 +34,7 @@ type Tensor struct {
 	Min        Float   `json:"min"`
 	Max        Float   `json:"max"`
 	Histogram  []int64 `json:"histogram,omitempty" doc:"64 equal bins from min to max"`
+	Quantiles  []Float `json:"quantiles,omitempty" doc:"With the histogram: the values below which 0, 5, 25, 50, 75, 95 and 100 % of the finite elements lie, interpolated within its bins"`
 	Odd        string  `json:"odd,omitempty" doc:"What is wrong with it: dead, exploding, not numbers"`
 }
 

@@ -47,11 +47,17 @@ func (s *Service) known(ctx context.Context, files []api.File) (list []described
 	return list, problem, len(rows) == len(unique), nil
 }
 
+// quantiles are the shares of a tensor's elements whose bounds are told.
+var quantiles = []float64{0, .05, .25, .5, .75, .95, 1}
+
 func toTensor(d described, histogram bool, odd string) api.Tensor {
 	out := api.Tensor{Info: d.Info, Parameters: d.Info.Count(), NaN: d.NaN, Infinite: d.Infinite, Zero: d.Zero, Mean: api.Float(d.Mean), Deviation: api.Float(d.Deviation),
 		Min: api.Float(d.Min), Max: api.Float(d.Max), Odd: odd}
 	if histogram {
 		out.Histogram = d.Histogram[:]
+		for _, share := range quantiles {
+			out.Quantiles = append(out.Quantiles, api.Float(d.Quantile(share)))
+		}
 	}
 	return out
 }

@@ -28,6 +28,28 @@ type Statistics struct {
 	Histogram [Bins]int64 `json:"histogram"` // equal bins from Min to Max, both included
 }
 
+// Quantile is the value below which a share of the finite elements lies, 0 to 1, by a straight line within its bin of the histogram: at most a bin's
+// width from the true one. NaN where there is no finite element.
+func (s Statistics) Quantile(share float64) float64 {
+	finite := int64(0)
+	for _, n := range s.Histogram {
+		finite += n
+	}
+	if finite == 0 || !(share >= 0 && share <= 1) {
+		return math.NaN()
+	}
+	// A sum and a product, not a difference first: the extremes may lie further apart than a float64 can say.
+	edge := func(bin float64) float64 { return s.Min*(1-bin/Bins) + s.Max*(bin/Bins) }
+	below, wanted := 0.0, share*float64(finite)
+	for i, n := range s.Histogram {
+		if n > 0 && below+float64(n) >= wanted {
+			return edge(float64(i) + (wanted-below)/float64(n))
+		}
+		below += float64(n)
+	}
+	return s.Max
+}
+
 // Statistics reads the data of tensor i twice: for the extremes and the mean, then for the deviation and the histogram. O(elements), in
 // blocks of 64 KiB. Complex elements count as two numbers.
 func (f *File) Statistics(i int) (Statistics, error) {

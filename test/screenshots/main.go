@@ -91,6 +91,9 @@ func takePages(out, link, base string, pages []page, only string) error {
 		if err == nil && strings.Contains(p.path, "#") {
 			err = chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void]("document.getElementById('what-came-out').scrollIntoView()"), chromedp.Sleep(200*time.Millisecond))
 		}
+		if err == nil && p.name == "checkpoint" { // how its weights are distributed
+			err = chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void]("window.scrollBy(0, document.querySelector('svg[aria-label^=distribution]').getBoundingClientRect().top - 340)"), chromedp.Sleep(300*time.Millisecond))
+		}
 		if err == nil && p.name == "compare-mattered-dark" {
 			err = chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void]("document.querySelectorAll('section.q')[3].scrollIntoView()"), chromedp.Sleep(300*time.Millisecond))
 		}

@@ -134,5 +134,5 @@ func TestWatchingInTheBrowser(t *testing.T) {
 	do(t, ctx, "open a checkpoint", chromedp.Navigate(w.url+"/vessels/1/checkpoints/best"), chromedp.WaitVisible(".tensors tbody tr"), chromedp.WaitVisible("svg[aria-label^='distribution of layer1.weight']"))
 	shows(t, ctx, "document.querySelector('main').innerText", "To resume and to use.")
 	shows(t, ctx, "document.querySelector('main').innerText", "No layer is dead, none explodes.")
-	await(t, ctx, "document.querySelectorAll('svg[aria-label^=distribution] path').length", func(n int) bool { return n > 2 }, "a ridge for each checkpoint")
+	await(t, ctx, "document.querySelectorAll('svg[aria-label^=distribution] path.band').length", func(n int) bool { return n > 2 }, "bands of quantiles")
 }

@@ -82,7 +82,7 @@ defineExpose({ attempt })
         <ElInput v-model="rule.where" size="small" :placeholder="example" />
       </label>
       <label>
-        Days until bytes go
+        Grace period, days
         <ElInputNumber v-model="rule.grace" size="small" :min="0" :max="365" />
       </label>
       <span class="acts">

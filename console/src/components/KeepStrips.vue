@@ -35,8 +35,8 @@ const says = (c: KeptOne) =>
           <svg width="11" height="11" aria-hidden="true"><path d="M2.5 3.5l6 6m0-6l-6 6" /></svg>
           to be deleted
         </th>
-        <th class="n">Grace</th>
-        <th class="n">Go</th>
+        <th class="n">Stay</th>
+        <th class="n">To delete</th>
         <th class="n">Alone free</th>
       </tr>
     </thead>

@@ -3,7 +3,7 @@ import { ElButton, ElOption, ElSelect } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { answer, client, type Checkpoint, type Tensors, type Weights } from '../api/client'
 import Question from '../components/Question.vue'
-import RidgePlot from '../components/RidgePlot.vue'
+import WeightBands from '../components/WeightBands.vue'
 import { useLive } from '../composables/live'
 import { useLoading } from '../composables/loading'
 import { useQuery } from '../composables/query'
@@ -208,7 +208,7 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
             </ElSelect>
           </label>
         </template>
-        <RidgePlot v-if="weights?.checkpoints && chosen" :name="chosen" :points="weights.checkpoints" />
+        <WeightBands v-if="weights?.checkpoints && chosen" :name="chosen" :points="weights.checkpoints" />
         <table v-if="tensors.tensors?.length" class="tensors">
           <thead>
             <tr>
@@ -218,8 +218,8 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
               <th class="n">Parameters</th>
               <th class="n">Mean</th>
               <th class="n">Deviation</th>
-              <th class="n">Least</th>
-              <th class="n">Greatest</th>
+              <th class="n">Lowest</th>
+              <th class="n">Highest</th>
               <th class="n">Not finite</th>
               <th></th>
             </tr>

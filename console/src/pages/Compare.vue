@@ -137,7 +137,7 @@ const weighedSays = computed(() => {
   if (m.left) text += `, ${m.left} without it left out`
   if (m.explained === 'NaN') return text + '.'
   const share = Math.max(0, Math.round(100 * Number(m.explained)))
-  return `${text}; a random forest predicts ${share} % of the variance of runs it has not seen. Importance is by how much it errs more when the values are shuffled.`
+  return `${text}; a random forest predicts ${share} % of the variance of runs it has not seen. Importance is how much more it is wrong when the values are shuffled.`
 })
 const curves = computed(() => words.value?.curves ?? [objective.value])
 </script>

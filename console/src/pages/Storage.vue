@@ -48,7 +48,7 @@ const ruleSays = computed(() => {
   const s = state.value
   if (!s) return ''
   if (!s.rule) return 'All checkpoints stay: there is no keep rule.'
-  return `The rule ${s.said}. What it does not keep goes after ${s.rule.grace || 7} days.`
+  return `The rule ${s.said}. What it does not keep is deleted after ${s.rule.grace || 7} days.`
 })
 </script>
 
@@ -86,8 +86,8 @@ const ruleSays = computed(() => {
             </th>
             <th class="n">Own</th>
             <th class="n">Pinned</th>
-            <th class="n">Going</th>
-            <th class="n">Gone</th>
+            <th class="n">To delete</th>
+            <th class="n">Dropped</th>
           </tr>
         </thead>
         <tbody>
