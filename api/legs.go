@@ -29,6 +29,8 @@ type Counted struct {
 	Leg   int   `json:"leg"`
 	Batch int64 `json:"batch"`
 	Upto  int64 `json:"upto"`
+
+	Readings int64 `json:"readings,omitempty" doc:"Kept by this call; absent where the batch was counted before"`
 }
 
 // LegNews is what a recorder hears when it shows that it lives: by what its run may be stopped, and whether it is to stop now.

@@ -80,6 +80,7 @@ func (n *session) hello(m protocol.Message, out *outbox) error {
 	n.order.there[out.rank]--
 	out.rank = m.Rank
 	n.order.there[out.rank]++
+	n.order.ranks = max(n.order.ranks, m.Ranks)
 	if out.rank == 0 {
 		n.language = m.Language
 	}

@@ -40,8 +40,8 @@ func speaks(rank int, m protocol.Message) error {
 	return fmt.Errorf("rank 0 says that of the run; rank %d may say readings, notes and its part of a checkpoint", rank)
 }
 
-// orderTime is how long readings of one rank wait for those of the others, firstTime for the first of rank 0, which says before it what holds for the
-// run, and orderRoom how many may wait.
+// orderTime is how long readings of one rank wait for those of the others, firstTime for the first of a rank that is to come: rank 0, which says before
+// it what holds for the run, and those that it says there are. orderRoom is how many may wait.
 const (
 	orderTime = 10 * time.Second
 	firstTime = time.Minute
@@ -54,6 +54,8 @@ type order struct {
 	held     int           // readings that wait
 	reached  map[int]int64 // step, by rank that has recorded
 	there    map[int]int   // connections, by rank
+	ranks    int           // that record, as the program says; 0: it does not
+	began    time.Time     // when the first readings came
 	late     map[int]bool  // ranks of which it was said that they are late
 	awaiting bool          // a look at what has waited long enough is due
 }
@@ -70,7 +72,7 @@ func (w waiting) first() int64 { return w.m.Batch.Axis[0].Step }
 func (n *session) ordered(m protocol.Message, out *outbox) error {
 	o := &n.order
 	if o.reached == nil {
-		o.reached, o.late = map[int]int64{}, map[int]bool{}
+		o.reached, o.late, o.began = map[int]int64{}, map[int]bool{}, time.Now()
 		if n.readings > 0 && out.rank > 0 {
 			o.reached[0] = n.lastStep
 		}
@@ -97,7 +99,7 @@ func (n *session) ordered(m protocol.Message, out *outbox) error {
 func (n *session) release(all bool) {
 	o := &n.order
 	common, patience := int64(everyStep), orderTime
-	if _, begun := o.reached[0]; !begun {
+	if o.missing() && time.Since(o.began) < firstTime {
 		common, patience = -1, firstTime
 	}
 	for rank, step := range o.reached {
@@ -125,6 +127,16 @@ func (n *session) release(all bool) {
 			n.release(false)
 		})
 	}
+}
+
+// missing reports whether a rank that is to record has not yet.
+func (o *order) missing() bool {
+	for rank := range max(o.ranks, 1) {
+		if _, begun := o.reached[rank]; !begun {
+			return true
+		}
+	}
+	return false
 }
 
 // everyStep is beyond every step.

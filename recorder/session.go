@@ -288,7 +288,7 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 	case protocol.Readings:
 		n.withoutBad(m, "curve", out)
 		n.rename(m.Renamed)
-		if out.rank > 0 || n.order.reached != nil {
+		if out.rank > 0 || n.order.reached != nil || n.order.ranks > 1 {
 			return n.ordered(m, out)
 		}
 		return n.keepReadings(m, out)

@@ -58,7 +58,11 @@ func (s *Service) SendBatch(ctx context.Context, who Who, in *api.BatchInput) (*
 	if len(batch.Axis) > 0 {
 		s.live.touch("r", run)
 	}
-	return &api.Counted{Leg: in.Leg, Batch: in.Body.Number, Upto: in.Body.Upto}, nil
+	out := &api.Counted{Leg: in.Leg, Batch: in.Body.Number, Upto: in.Body.Upto}
+	for _, c := range batch.Columns {
+		out.Readings += int64(len(c.Values))
+	}
+	return out, nil
 }
 
 // countAlone counts a batch that brings more than readings of known curves, all in one transaction.

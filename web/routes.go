@@ -72,9 +72,7 @@ func (w *server) routes() {
 	bind(w, api.SendBatch, func(ctx context.Context, who service.Who, in *api.BatchInput) (*api.Counted, error) {
 		out, err := s.SendBatch(ctx, who, in)
 		if err == nil {
-			for _, c := range in.Body.Curves {
-				w.metrics.readings.Add(float64(len(c.Values)))
-			}
+			w.metrics.readings.Add(float64(out.Readings))
 		}
 		return out, err
 	})

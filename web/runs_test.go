@@ -84,7 +84,7 @@ func TestBatches(t *testing.T) {
 	s.project(t)
 	leg := s.leg(t)
 	first := batch(leg, 1, 10, "loss.val", 0.5, math.NaN(), math.Inf(1), math.Inf(-1), math.Copysign(0, -1), 5e-324)
-	require.Equal(t, &api.Counted{Leg: 1, Batch: 1, Upto: 10}, call(t, s, api.SendBatch, first))
+	require.Equal(t, &api.Counted{Leg: 1, Batch: 1, Upto: 10, Readings: 6}, call(t, s, api.SendBatch, first))
 	require.Equal(t, &api.Counted{Leg: 1, Batch: 1, Upto: 10}, call(t, s, api.SendBatch, first), "repeated")
 	p := refuse(t, s, api.SendBatch, batch(leg, 3, 20, "loss.val", 1), api.BatchGap, "last one counted is 1")
 	require.EqualValues(t, 1, p.Batch)

@@ -60,7 +60,7 @@ type Message struct {
 	Taken []string // names of asked hyperparameters whose value the program took
 
 	Do    string // checkpoint: begin, join, commit or abandon
-	Ranks int    // checkpoint begin: how many processes hand over files; 0: this one alone
+	Ranks int    // hello: how many processes record; checkpoint begin: how many hand over files; 0: this one alone
 	Step  int64
 	Epoch float64
 	Why   string // checkpoint, end
@@ -167,8 +167,8 @@ func Parse(line []byte, now time.Time) (Message, error) {
 	switch r.Kind {
 	case Hello:
 		m.Protocol, m.Language, m.Hears = r.Protocol, r.Language, r.Hears
-		if m.Rank = r.Rank; m.Rank < 0 || m.Rank >= mostRanks {
-			err = fmt.Errorf("rank %d is none of 0 to %d", r.Rank, mostRanks-1)
+		if m.Rank, m.Ranks = r.Rank, r.Ranks; m.Rank < 0 || m.Rank >= mostRanks || m.Ranks < 0 || m.Ranks > mostRanks {
+			err = fmt.Errorf("rank %d of %d is none of 0 to %d", r.Rank, r.Ranks, mostRanks-1)
 		}
 		if r.Protocol != Version {
 			err = fmt.Errorf("this recorder speaks protocol %d, the program %d", Version, r.Protocol)

@@ -222,7 +222,7 @@ func TestStoragePage(t *testing.T) {
 	soon(true, "e5", "pinned")
 	act("e6", "Drop its bytes")
 	soon(true, "e6", "to be deleted ")
-	do(t, ctx, "see that it goes", until(`[...document.querySelectorAll('#what-came-out td')].some(d => d.innerText.includes('@e6') && d.innerText.includes('goes'))`))
+	do(t, ctx, "see that it goes", until(`[...document.querySelectorAll('#what-came-out td')].some(d => d.innerText.includes('@e6') && d.innerText.includes('to be deleted'))`))
 	act("e6", "Bring it back")
 	soon(false, "e6", "to be deleted ")
 	do(t, ctx, "all menus are closed", chromedp.Sleep(time.Second), until(`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
@@ -243,7 +243,7 @@ func TestStoragePage(t *testing.T) {
 		"drop vessels/1":                      "a checkpoint is wanted",
 		"drop --days 999 vessels/1@e2":        "from 0 to 365",
 		"pin":                                 "say which checkpoints",
-		"sizes vessels/1@e2":                  "neither a project nor a run",
+		"storage vessels/1@e2":                "neither a project nor a run",
 		"spool drop":                          "say which spools",
 	} {
 		_, errs, code := w.try(strings.Fields(line)...)

@@ -96,6 +96,7 @@ class Run:
         self._asked: Dict[str, Any] = {}
         self._pid = os.getpid()
         self._silent = False  # another rank, whose readings and notes are not recorded
+        self._recording = 0  # how many ranks record, where more than the first do
         self._saver: Optional[Saver] = None
         self._said: Dict[str, int] = {}
 
@@ -425,7 +426,7 @@ class Run:
         s = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
         s.settimeout(_ANSWER)
         s.connect(path)
-        s.sendall(json.dumps({"kind": "hello", "protocol": 1, "rank": self.rank, "hears": ["named"], "language": f"python {platform.python_version()}"}).encode() + b"\n")
+        s.sendall(json.dumps({"kind": "hello", "protocol": 1, "rank": self.rank, "ranks": self._recording, "hears": ["named"], "language": f"python {platform.python_version()}"}).encode() + b"\n")
         lines = s.makefile("rb")
         text = lines.readline()
         told = json.loads(text) if text else {}
@@ -538,6 +539,7 @@ def record(
         path = os.environ.get("KEMBREL_RECORDER")
         run.rank = rank_of(rank, bool(path))
         run.ranks = max(ranks_of(ranks, bool(path)), run.rank + 1)
+        run._recording = run.ranks if each_rank and run.ranks > 1 else 0
         if run.rank:
             if not path:
                 run._fail(f"nothing is recorded by this process: it is rank {run.rank}, and rank 0 records (rank=0 says otherwise)")

@@ -27,7 +27,7 @@ def train(rank, barrier=None):
         if os.environ.get("CUT") == str(epoch):
             run.settle()
             os._exit(3)
-    print(json.dumps({"rank": run.rank, "weights": weights, "saved": saved, "problem": run.problem}), flush=True)
+    os.write(1, (json.dumps({"rank": run.rank, "weights": weights, "saved": saved, "problem": run.problem}) + "\n").encode())  # in one piece
     run.end()
 
 
