@@ -27,8 +27,8 @@ func (a *App) curves() *cobra.Command {
 	in := &api.CurvesInput{}
 	cmd := &cobra.Command{Use: "curves RUN", Short: "Draw the curves of a run, or write them to files", Args: arguments("RUN"),
 		Long: `Draw the curves of a run in the terminal, one chart a measure, or write them to files ("-" is the output). Where many readings fall on
-one place of the drawing, the line is their mean and, in files, a band reaches from the least to the greatest. CSV and JSON hold every reading,
-bit for bit; NaN and infinities are written as NaN, Infinity and -Infinity. kembrel export writes other formats, and many runs.`,
+one place of the drawing, the line is their mean and, in files, a band reaches from the lowest to the highest. CSV (a row per point, a column
+per curve) and JSON hold every reading, bit for bit; NaN and infinities are written as NaN, Infinity and -Infinity. kembrel export writes other formats, and many runs.`,
 		Example: `  kembrel curves vessels/3
   kembrel curves vessels/3 --names loss.train,loss.val --smooth 2 --png loss.png
   kembrel curves vessels/3 --by step --from 1000 --to 2000
@@ -57,7 +57,7 @@ bit for bit; NaN and infinities are written as NaN, Infinity and -Infinity. kemb
 			wrote := false
 			for file, write := range map[string]func(io.Writer) error{
 				csvFile: func(w io.Writer) error {
-					return copyHistory(cmd.Context(), c, &api.HistoryInput{ProjectInput: in.ProjectInput, Format: "csv-long", Runs: []int{in.Number}, Names: names}, w)
+					return copyHistory(cmd.Context(), c, &api.HistoryInput{ProjectInput: in.ProjectInput, Format: "csv", Runs: []int{in.Number}, Names: names}, w)
 				},
 				jsonFile: func(w io.Writer) error {
 					found, err := read(0)
@@ -104,7 +104,7 @@ bit for bit; NaN and infinities are written as NaN, Infinity and -Infinity. kemb
 	f.Float64Var(&in.Median, "median", 0, "stretch of the axis for a moving median; 0: none")
 	f.IntVar(&in.Leg, "leg", 0, "only what this leg recorded, with what later legs replaced; 0: the run as it is")
 	f.StringVar(&in.By, "by", "epoch", "axis: epoch, step or time (milliseconds since 1970)")
-	f.StringVar(&csvFile, "csv", "", "write every reading to this file as CSV")
+	f.StringVar(&csvFile, "csv", "", "write every reading to this file as CSV, a row per point and a column per curve")
 	f.StringVar(&jsonFile, "json", "", "write every reading to this file as JSON (the API's own)")
 	f.StringVar(&svgFile, "svg", "", "draw into this file as SVG")
 	f.StringVar(&pngFile, "png", "", "draw into this file as PNG")

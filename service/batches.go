@@ -34,6 +34,9 @@ func (s *Service) SendBatch(ctx context.Context, who Who, in *api.BatchInput) (*
 		var before pg.Counted
 		if before, err = s.db.CountTogether(ctx, count); err == nil && before.State == "lost" {
 			err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
+				if err = q.LockRun(ctx, run); err != nil {
+					return err
+				}
 				changed, err = s.alive(ctx, q, run, in.Leg, before.State)
 				return err
 			})
@@ -67,6 +70,9 @@ func (s *Service) SendBatch(ctx context.Context, who Who, in *api.BatchInput) (*
 
 // countAlone counts a batch that brings more than readings of known curves, all in one transaction.
 func (s *Service) countAlone(ctx context.Context, q pg.Queries, who Who, in *api.BatchInput, batch readBatch, count pg.Count) error {
+	if err := q.LockRun(ctx, count.Run); err != nil {
+		return err
+	}
 	named := slices.DeleteFunc(slices.Clone(batch.names), func(n string) bool { return n == "" })
 	ids, err := q.CurveIDs(ctx, count.Run, named)
 	if err != nil {

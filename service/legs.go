@@ -109,6 +109,9 @@ func (s *Service) ShowLife(ctx context.Context, _ Who, in *api.LegInput) (*api.L
 func (s *Service) seeLeg(ctx context.Context, run int64, in *api.LegInput) error {
 	revived := false
 	err := s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := q.LockRun(ctx, run); err != nil {
+			return s.orNotMine(ctx, err, run, in)
+		}
 		state, err := q.SeeLeg(ctx, run, in.Leg, in.Recorder)
 		if err != nil {
 			return s.orNotMine(ctx, err, run, in)
@@ -210,6 +213,9 @@ func (s *Service) EndLeg(ctx context.Context, who Who, in *api.EndInput) (*api.N
 	}
 	err = s.db.InTx(ctx, func(q pg.Queries) error {
 		ended := byOurClock(ctx, b.At)
+		if err := q.LockRun(ctx, run); err != nil {
+			return s.orNotMine(ctx, err, run, &in.LegInput)
+		}
 		newest, err := q.EndLeg(ctx, pg.Ending{Run: run, Leg: in.Leg, Recorder: in.Recorder, State: b.State, Ended: ended, ExitCode: b.ExitCode,
 			Signal: clean(b.Signal), Why: clean(b.Why), Tail: clean(b.Tail)})
 		if err != nil {

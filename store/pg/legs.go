@@ -43,7 +43,8 @@ type HeldLeg struct {
 
 func none(err error) bool { return errors.Is(err, ErrNone) }
 
-// LockRun holds a run until the transaction ends.
+// LockRun holds a run until the transaction ends. Whoever changes a leg and its run in one transaction holds the run first, as those do who bring
+// summaries up to date: else they wait for each other in a circle.
 func (q Queries) LockRun(ctx context.Context, run int64) error {
 	_, err := one[struct {
 		ID    int64

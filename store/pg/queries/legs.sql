@@ -72,7 +72,13 @@ update leg set state = @state, ended = @ended, seen = now(), exit_code = @exit_c
 where run = @run and number = @leg and recorder = @recorder returning number = (select max(number) from leg where run = @run) as newest;
 
 -- query: leg_lose
-update leg set state = 'lost', ended = seen where open and state = 'running' and seen < now() - make_interval(secs => @after)
+-- The runs are held first, in the order of all.
+with held as (
+    select id from run where id in (select run from leg where open and state = 'running' and seen < now() - make_interval(secs => @after))
+    order by id for update
+)
+update leg set state = 'lost', ended = seen from held
+where leg.run = held.id and open and leg.state = 'running' and seen < now() - make_interval(secs => @after)
 returning run, ended, number = (select max(number) from leg l where l.run = leg.run) as newest;
 
 -- query: run_project
