@@ -101,7 +101,7 @@ func (n *session) hello(m protocol.Message, out *outbox) error {
 
 // start keeps what the program says of itself. The weights that it starts with are read here and their file removed. The mutex is held.
 func (n *session) start(m protocol.Message, out *outbox) error {
-	if n.readings > 0 {
+	if n.readings > 0 || n.order.waits(0) {
 		return fmt.Errorf("start comes before the first reading")
 	}
 	if m.Weights != "" {

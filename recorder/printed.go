@@ -3,10 +3,8 @@ package recorder
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"maps"
 	"net"
 	"os"
@@ -97,7 +95,7 @@ func (r *printedReader) finish() {
 // read reads what came of a stream. A file that cannot be read costs itself, and is tried again.
 func (r *printedReader) read(stream int, over bool) {
 	f, err := os.Open(filepath.Join(r.spool.Folder, streams[stream]))
-	if errors.Is(err, fs.ErrNotExist) || err != nil {
+	if err != nil {
 		return
 	}
 	defer f.Close()

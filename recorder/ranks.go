@@ -1,6 +1,7 @@
 package recorder
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -60,13 +61,30 @@ type order struct {
 	awaiting bool          // a look at what has waited long enough is due
 }
 
+// waiting is a message that waits for its turn: readings or, so that what a process says stays in its order, what it says behind them.
 type waiting struct {
 	m    protocol.Message
 	out  *outbox
 	came time.Time
+	step int64 // where its turn is
 }
 
-func (w waiting) first() int64 { return w.m.Batch.Axis[0].Step }
+func (w waiting) readings() int { return len(w.m.Batch.Axis) * len(w.m.Names) }
+
+// wait puts a message in line. The mutex is held.
+func (n *session) wait(m protocol.Message, out *outbox, step int64) {
+	o := &n.order
+	at, _ := slices.BinarySearchFunc(o.waiting, step, func(w waiting, step int64) int { return cmp.Or(cmp.Compare(w.step, step), -1) })
+	w := waiting{m, out, time.Now(), step}
+	o.waiting = slices.Insert(o.waiting, at, w)
+	o.held += w.readings()
+	n.release(false)
+}
+
+// waits reports whether readings of a rank wait. What is kept is answered with all before it, so whatever else the rank says waits behind them.
+func (o *order) waits(rank int) bool {
+	return slices.ContainsFunc(o.waiting, func(w waiting) bool { return w.out.rank == rank })
+}
 
 // ordered takes readings once more than the first rank records: they wait until every other rank that records has come as far. The mutex is held.
 func (n *session) ordered(m protocol.Message, out *outbox) error {
@@ -87,12 +105,21 @@ func (n *session) ordered(m protocol.Message, out *outbox) error {
 			m.Names[i] = fmt.Sprintf("rank%d.%s", out.rank, name)
 		}
 	}
-	w := waiting{m, out, time.Now()}
-	at, _ := slices.BinarySearchFunc(o.waiting, first+1, func(w waiting, step int64) int { return int(min(max(w.first()-step, -1), 1)) })
-	o.waiting = slices.Insert(o.waiting, at, w)
-	o.held += len(m.Batch.Axis) * len(m.Names)
-	n.release(false)
+	n.wait(m, out, first)
 	return nil
+}
+
+// settled waits until what a rank said before is kept.
+func (n *session) settled(rank int) {
+	for {
+		n.mutex.Lock()
+		waits := n.order.waits(rank)
+		n.mutex.Unlock()
+		if !waits {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
 }
 
 // release keeps what need not wait any longer: what every rank has come by that is there, what has waited long enough, or all. The mutex is held.
@@ -109,11 +136,11 @@ func (n *session) release(all bool) {
 	}
 	for len(o.waiting) > 0 {
 		w := o.waiting[0]
-		if !all && w.first() > common && o.held <= orderRoom && time.Since(w.came) < patience {
+		if !all && w.step > common && o.held <= orderRoom && time.Since(w.came) < patience {
 			break
 		}
 		o.waiting = o.waiting[1:]
-		o.held -= len(w.m.Batch.Axis) * len(w.m.Names)
+		o.held -= w.readings()
 		n.keepOrdered(w)
 	}
 	if len(o.waiting) == 0 {
@@ -142,8 +169,14 @@ func (o *order) missing() bool {
 // everyStep is beyond every step.
 const everyStep = 1<<63 - 1
 
-// keepOrdered keeps readings whose turn it is. Those of a rank that is far behind stand at the step that the others had reached, which is said.
+// keepOrdered keeps a message whose turn it is. Readings of a rank that is far behind stand at the step that the others had reached, which is said.
 func (n *session) keepOrdered(w waiting) {
+	if w.m.Kind != protocol.Readings {
+		if err := n.keepSaid(w.m, w.out); err != nil {
+			go n.problem(w.out, w.m, err)
+		}
+		return
+	}
 	for i := range w.m.Batch.Axis {
 		p := &w.m.Batch.Axis[i]
 		if p.Step >= n.lastStep {

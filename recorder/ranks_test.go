@@ -106,16 +106,21 @@ func TestRanksInOrder(t *testing.T) {
 	}
 	second.say(`{"kind":"hyper","id":9,"values":{"lr":1}}`)
 	require.Contains(t, second.hear().What, "rank 0 says that of the run")
+	second.say(`{"kind":"note","id":10,"text":"behind them"}`)
+	time.Sleep(50 * time.Millisecond)
+	require.NotContains(t, strings.Join(told(t, s), "\n"), "behind them", "its reading of step 5 still waits, and what is kept is kept with all before it")
 	second.conn.Close()
 	reading(first, 5, 6, 0.6)
-	require.Eventually(t, func() bool { return len(told(t, s)) >= 8 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(strings.Join(told(t, s), "\n"), "Rank 1: behind them") && len(withoutNotes(told(t, s))) == 8
+	}, 10*time.Second, time.Millisecond)
 	require.Equal(t, []string{"loss.train@1=0.1", "rank1.loss.train@1=1.1", "rank1.loss.train@2=1.2", "loss.train@2=0.2", "loss.train@3=0.3", "loss.train@4=0.4",
 		"rank1.loss.train@5=1.5", "loss.train@6=0.6"}, withoutNotes(told(t, s)))
 
 	// A recorder that follows knows what was kept of each.
 	again, err := newSession(s, func(string, ...any) {})
 	require.NoError(t, err)
-	require.Equal(t, map[int]int64{0: 5, 1: 3}, again.kept)
+	require.Equal(t, map[int]int64{0: 5, 1: 10}, again.kept)
 }
 
 func withoutNotes(all []string) (out []string) {

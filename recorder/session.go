@@ -277,14 +277,14 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 	case protocol.Start:
 		return n.start(m, out)
 	case protocol.Hyper:
-		if n.readings > 0 {
+		if n.readings > 0 || n.order.waits(0) {
 			return fmt.Errorf("hyperparameters are fixed before training, and readings have come already")
 		}
 		n.withoutBad(m, "hyperparameter", out)
 		maps.Copy(n.used, m.Hyper)
 		return n.keepJSON(spool.Hyper, m, m.Hyper, out)
 	case protocol.Taken:
-		return n.take(m, out)
+		return n.behind(m, out)
 	case protocol.Readings:
 		n.withoutBad(m, "curve", out)
 		n.rename(m.Renamed)
@@ -296,7 +296,7 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 		if out.rank > 0 {
 			m.Text = fmt.Sprintf("Rank %d: %s", out.rank, m.Text)
 		}
-		return n.keepJSON(spool.Note, m, api.NewNote{At: time.Now(), Text: m.Text}, out)
+		return n.behind(m, out)
 	case protocol.Checkpoint:
 		switch m.Do {
 		case "begin":
@@ -317,6 +317,22 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 		return n.keepJSON(spool.Said, m, n.ended, out)
 	}
 	return nil
+}
+
+// behind keeps what a process says of itself behind the readings that it said before. The mutex is held.
+func (n *session) behind(m protocol.Message, out *outbox) error {
+	if n.order.waits(out.rank) {
+		n.wait(m, out, n.order.reached[out.rank])
+		return nil
+	}
+	return n.keepSaid(m, out)
+}
+
+func (n *session) keepSaid(m protocol.Message, out *outbox) error {
+	if m.Kind == protocol.Taken {
+		return n.take(m, out)
+	}
+	return n.keepJSON(spool.Note, m, api.NewNote{At: time.Now(), Text: m.Text}, out)
 }
 
 // keepReadings keeps readings that stand behind those kept so far. The mutex is held.
@@ -446,6 +462,7 @@ func (n *session) commit(m protocol.Message, out *outbox) error {
 			return
 		}
 		for _, a := range heard {
+			n.settled(a.out.rank)
 			a.out.put(protocol.Reply{Kind: "kept", ID: a.id, Checkpoint: m.Key})
 		}
 	}()
