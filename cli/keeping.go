@@ -62,16 +62,16 @@ In a condition at("NAME"), epoch, step and size are the checkpoint's; all else i
 }
 
 func keepTable(address string, s *api.KeepState) listing {
-	l := list("of", "rule", "grace")
-	stay := ""
+	l := list("of", "rule", "grace period")
+	period := ""
 	if s.Rule != nil {
-		stay = days(s.Rule.GracePeriod().Hours() / 24)
+		period = days(s.Rule.GracePeriod().Hours() / 24)
 	}
 	of := address
 	if strings.Contains(address, "/") && s.From == "project" {
 		of = "project"
 	}
-	l.add(of, s.Said, stay)
+	l.add(of, s.Said, period)
 	return l
 }
 

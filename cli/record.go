@@ -31,11 +31,11 @@ func roots() []string {
 }
 
 func (a *App) record() *cobra.Command {
-	var takeUp, again, with string
+	var adopt, again, with string
 	var assignments, chosen, filled []string
 	var takeOver, showRecipe bool
 	var r recordFlags
-	var beside int
+	var attach int
 	cmd := &cobra.Command{Use: "record --project PROJECT -- COMMAND...", Short: "Run a training program under a recorder",
 		Long: `Run a training program under a recorder. What the program says over the recorder's socket (docs/recorder-protocol.md), its
 output, how it was started and how it ended become a run. Everything is kept on disk first and sent in the background: training never waits
@@ -45,7 +45,7 @@ for the service, nor fails because of it. The exit code is the program's own.`,
   kembrel record --show-recipe -- ./harbour train --hidden 128
   kembrel record --project vessels --title "Wide net" --hyper lr=0.01 --hyper 'layers=[384,512,6]' -- ./train.sh`,
 		Args: func(cmd *cobra.Command, args []string) error {
-			if len(args) == 0 && beside == 0 {
+			if len(args) == 0 && attach == 0 {
 				return usage("say what to run, behind two hyphens: kembrel record --project vessels -- ./harbour train")
 			}
 			return nil
@@ -63,18 +63,18 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			if showRecipe {
 				return writeJSON(a.Out, recorder.Describe(cmd.Context(), args, chosen))
 			}
-			if again != "" && beside == 0 {
+			if again != "" && attach == 0 {
 				return a.resumeRun(cmd, &r, again, with, takeOver, nil, args, chosen)
 			}
 			o.Project, o.Title, o.Wait, o.Content, o.Quiet, o.Enforce, o.Grace, o.Chosen = r.o.Project, r.title, r.o.Wait, r.o.Content, r.o.Quiet, r.o.Enforce, r.o.Grace, chosen
 			if o.Stop, err = r.rule.rule(cmd); err != nil {
 				return err
 			}
-			if takeUp != "" {
-				return recorder.Beside(cmd.Context(), o, beside, nil, takeUp)
+			if adopt != "" {
+				return recorder.Attach(cmd.Context(), o, attach, nil, adopt)
 			}
 			if again != "" {
-				return a.resumeBeside(cmd, o, again, with, takeOver, r.more, beside, args)
+				return a.resumeAttached(cmd, o, again, with, takeOver, r.more, attach, args)
 			}
 			if err := api.CheckProjectKey(o.Project); err != nil {
 				return usage("say which project the run belongs to (--project): %w", err)
@@ -86,12 +86,12 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 				r.o.Begin = &recorder.Beginning{Asked: r.o.Hyper}
 				r.o.Substituted, r.o.Hyper = only(r.o.Hyper, filled), nil
 			}
-			if beside == 0 {
+			if attach == 0 {
 				return a.start(cmd, &r, args, chosen)
 			}
 			o.Hyper = r.o.Hyper
 			a.checkFirst(cmd.Context(), &o)
-			return recorder.Beside(cmd.Context(), o, beside, args, "")
+			return recorder.Attach(cmd.Context(), o, attach, args, "")
 		}}
 	f := cmd.Flags()
 	f.StringVar(&r.o.Project, "project", os.Getenv("KEMBREL_PROJECT"), "project of the run [KEMBREL_PROJECT]")
@@ -104,8 +104,8 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 	f.BoolVar(&r.more, "more", false, "with --resume: go on although the run is finished, to train it further")
 	f.BoolVar(&takeOver, "take-over", false, "with --resume: go on although the leg before is still heard of; that one is told to stop")
 	r.add(f)
-	f.IntVar(&beside, "attach", 0, "record a program that runs already, by its process id (used by bindings)")
-	f.StringVar(&takeUp, "adopt", "", "with --attach: go on with the spool in this folder (used by bindings)")
+	f.IntVar(&attach, "attach", 0, "record a program that runs already, by its process id (used by bindings)")
+	f.StringVar(&adopt, "adopt", "", "with --attach: go on with the spool in this folder (used by bindings)")
 	f.IntVar(&r.o.Search, "search", 0, "number of the search that this is a trial of (used by kembrel search)")
 	f.StringArrayVar(&filled, "filled", nil, "with --search: a hyperparameter that stands in the command")
 	f.MarkHidden("filled")

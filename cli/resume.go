@@ -183,8 +183,8 @@ func (a *App) resumeRun(cmd *cobra.Command, r *recordFlags, address, with string
 	return a.start(cmd, r, command, chosen)
 }
 
-// resumeBeside goes on with a run that a program which runs already takes up.
-func (a *App) resumeBeside(cmd *cobra.Command, o recorder.Options, address, with string, takeOver, more bool, program int, command []string) error {
+// resumeAttached goes on with a run that a program which runs already takes up.
+func (a *App) resumeAttached(cmd *cobra.Command, o recorder.Options, address, with string, takeOver, more bool, program int, command []string) error {
 	detail, b, err := a.goOn(cmd.Context(), address, with, more)
 	if err != nil {
 		return err
@@ -192,7 +192,7 @@ func (a *App) resumeBeside(cmd *cobra.Command, o recorder.Options, address, with
 	b.TakeOver, b.More = takeOver, more
 	o.Project, o.Begin = detail.Project, b
 	a.checkFirst(cmd.Context(), &o)
-	return recorder.Beside(cmd.Context(), o, program, command, "")
+	return recorder.Attach(cmd.Context(), o, program, command, "")
 }
 
 func (a *App) resume() *cobra.Command {

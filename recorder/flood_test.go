@@ -7,11 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"github.com/google/uuid"
-	"github.com/stretchr/testify/require"
-
 	"kembrel/recorder/protocol"
-	"kembrel/recorder/spool"
 )
 
 // What a message of readings costs the recorder: the training program's call waits for no more than that, however often it is called.
@@ -29,11 +25,7 @@ func BenchmarkReadings(b *testing.B) {
 		}
 	})
 	b.Run("kept", func(b *testing.B) {
-		s, err := spool.Make(b.TempDir(), spool.Leg{Project: "vessels", RunKey: uuid.NewString(), LegKey: uuid.NewString(), Started: time.Now()})
-		require.NoError(b, err)
-		defer s.Close()
-		n, err := newSession(s, func(string, ...any) {})
-		require.NoError(b, err)
+		_, n := aSession(b)
 		program, ours := net.Pipe()
 		go io.Copy(io.Discard, program)
 		out := newOutbox(ours)

@@ -13,7 +13,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/recorder/protocol"
@@ -73,15 +72,6 @@ func told(t *testing.T, s *spool.Spool) (out []string) {
 			out = append(out, string(record.Body))
 		}
 	}
-}
-
-func aSession(t *testing.T) (*spool.Spool, *session) {
-	s, err := spool.Make(t.TempDir(), spool.Leg{Project: "vessels", RunKey: uuid.NewString(), LegKey: uuid.NewString(), Started: time.Now()})
-	require.NoError(t, err)
-	t.Cleanup(func() { s.Close() })
-	n, err := newSession(s, func(string, ...any) {})
-	require.NoError(t, err)
-	return s, n
 }
 
 // What ranks record is kept in the order of their steps, each by names of its own, whoever is ahead; one that is gone is not waited for.

@@ -9,7 +9,6 @@ import (
 	"maps"
 	"net"
 	"os"
-	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
@@ -23,7 +22,6 @@ import (
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/plain"
-	"kembrel/recorder/protocol"
 	"kembrel/recorder/spool"
 )
 
@@ -132,7 +130,7 @@ func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error
 		os.RemoveAll(folder)
 		return nil, err
 	}
-	return attach(ctx, o, s)
+	return adopt(ctx, o, s)
 }
 
 // maxSocket is how long a socket's path may be, in bytes.
@@ -154,8 +152,8 @@ func socketFolder(o Options) (folder string, err error) {
 // garbage is how much the heap may grow, in percent, before it is collected: a recorder has little, and is to leave the processor to the training.
 const garbage = 400
 
-// attach takes up a spool, new or left by a recorder that died: listens for programs and sends.
-func attach(ctx context.Context, o Options, s *spool.Spool) (*recording, error) {
+// adopt takes up a spool, new or left by a recorder that died: listens for programs and sends.
+func adopt(ctx context.Context, o Options, s *spool.Spool) (*recording, error) {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(garbage)
 	}
@@ -336,180 +334,4 @@ func (r *recording) close(err error) {
 		r.say("the service did not take everything yet; the next recorder here sends the rest, or: kembrel spool send %s", id)
 	}
 	r.spool.Close()
-}
-
-// Command runs a program under a recorder and returns its exit code; a signal that ended it counts 128 and its number, as in shells. Only a
-// program that cannot be started, or a checkpoint to go on from that cannot be had, is an error: where nothing can be recorded it runs all the same.
-func Command(ctx context.Context, o Options, command []string) (int, error) {
-	path, err := exec.LookPath(command[0])
-	if err != nil {
-		return 0, fmt.Errorf("cannot start %q: %w", command[0], err)
-	}
-	cmd := &exec.Cmd{Path: path, Args: command, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
-	recipe := Describe(ctx, command, o.Chosen)
-	recipe.ReadOutput = o.Output
-	r, err := begin(ctx, o, recipe)
-	if err != nil {
-		if o.Begin.needs() {
-			return 0, err
-		}
-		fmt.Fprintf(o.Err, "kembrel: NOTHING OF THIS RUN IS RECORDED: %v; the program starts all the same\n", err)
-	}
-	var out *drains
-	if r != nil {
-		cmd.Env = append(os.Environ(), protocol.Variable+"="+r.spool.Leg.Socket)
-		if out, err = newDrains(r.spool.Folder, [2]io.Writer{o.Out, o.Err}); err != nil {
-			r.say("the program's output is not recorded: %v", err)
-		} else {
-			cmd.Stdout, cmd.Stderr = out.write[0], out.write[1]
-			r.readOutput()
-		}
-	}
-	signals := make(chan os.Signal, 4)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-	if err := cmd.Start(); err != nil {
-		if r != nil {
-			r.hangUp()
-			r.finish(spool.Ending{State: "failed", At: time.Now(), Why: err.Error()})
-		}
-		return 0, fmt.Errorf("start %q: %w", command[0], err)
-	}
-	go func() {
-		for s := range signals {
-			if r != nil {
-				r.asked.Store(s.(syscall.Signal).String())
-			}
-			if s != os.Interrupt || !isTerminal(os.Stdin) { // a terminal interrupts the program itself
-				cmd.Process.Signal(s)
-			}
-		}
-	}()
-	if r != nil {
-		r.watch(cmd, out)
-	} else {
-		cmd.Wait()
-	}
-	signal.Stop(signals)
-	status := cmd.ProcessState.Sys().(syscall.WaitStatus)
-	if r != nil {
-		end := ending(cmd.ProcessState, r.session, r.ended)
-		if asked, _ := r.asked.Load().(string); end.State != "finished" && end.Signal == "" { // it took the signal, and ended because of it
-			end.Signal = asked
-		}
-		end.Tail = r.tail
-		r.finish(end)
-	}
-	if status.Signaled() {
-		return 128 + int(status.Signal()), nil
-	}
-	return status.ExitStatus(), nil
-}
-
-// watch waits for the program's end.
-func (r *recording) watch(cmd *exec.Cmd, out *drains) {
-	if out != nil {
-		out.handedOver()
-	}
-	r.noteProgram(cmd.Process.Pid)
-	ended := make(chan struct{})
-	if r.options.Enforce {
-		go func() {
-			select {
-			case <-ended:
-			case <-r.session.stopping:
-				endGently(cmd.Process, r.session.knows(), r.options.Grace, ended, r.say)
-			}
-		}()
-	}
-	cmd.Wait()
-	r.ended = time.Now()
-	close(ended)
-	if out != nil {
-		r.tail = out.end()
-	}
-	if r.printed != nil {
-		r.printed.finish()
-	}
-	r.hangUp()
-}
-
-// readOutput begins to find readings in what the program prints, where that was asked for.
-func (r *recording) readOutput() {
-	if r.options.Output == "" {
-		return
-	}
-	var err error
-	if r.printed, err = newPrintedReader(r.spool, r.session); err != nil {
-		r.say("the program's output is not read for readings: %v", err)
-		return
-	}
-	go r.printed.follow()
-}
-
-// ending joins what the system says of the program's end with what the program said.
-func ending(p *os.ProcessState, n *session, at time.Time) spool.Ending {
-	e := spool.Ending{State: "finished", At: at}
-	n.mutex.Lock()
-	why := n.why
-	if n.ended != nil {
-		e.Why = n.ended.Why
-		if n.ended.State != "" {
-			e.State = n.ended.State
-		}
-	}
-	n.mutex.Unlock()
-	if p != nil {
-		status := p.Sys().(syscall.WaitStatus)
-		if code := status.ExitStatus(); status.Signaled() {
-			e.State, e.Signal = "failed", status.Signal().String()
-		} else if e.ExitCode = &code; code != 0 {
-			e.State = "failed"
-		}
-	}
-	if e.Signal == syscall.SIGINT.String() { // a person's
-		e.State, e.Why = "stopped", "Interrupted by a person."
-	}
-	// A program that was told to stop and ended, by itself or by our signal, was stopped.
-	told := e.Signal == syscall.SIGTERM.String() || e.Signal == syscall.SIGKILL.String() || e.ExitCode != nil && *e.ExitCode == 128+int(syscall.SIGTERM)
-	if why != "" && (e.State != "failed" || told) {
-		e.State, e.Why = "stopped", why
-	}
-	return e
-}
-
-// Beside records a program that runs already: prints the socket's path on one line for it, and ends when the program is gone.
-// With folder set it takes up the spool of a recorder that died.
-func Beside(ctx context.Context, o Options, program int, command []string, folder string) error {
-	signal.Ignore(os.Interrupt, syscall.SIGHUP) // they are meant for the program, whose group this is in
-	var r *recording
-	var err error
-	if folder != "" {
-		var s *spool.Spool
-		if s, err = spool.Open(folder); err == nil {
-			r, err = attach(ctx, o, s)
-		}
-	} else {
-		r, err = begin(ctx, o, Describe(ctx, command, o.Chosen))
-	}
-	if err != nil {
-		return err
-	}
-	r.noteProgram(program)
-	fmt.Fprintf(o.Out, "%s %s\n", r.spool.Leg.Socket, r.spool.Folder)
-	for r.spool.ProgramLives() {
-		time.Sleep(100 * time.Millisecond)
-		r.session.mutex.Lock()
-		done := r.session.ended != nil && len(r.session.programs) == 0
-		r.session.mutex.Unlock()
-		if done {
-			break
-		}
-	}
-	r.hangUp()
-	end := ending(nil, r.session, time.Now())
-	if r.session.ended == nil {
-		end.State, end.Why = "failed", "The program was gone without saying that it had ended."
-	}
-	r.finish(end)
-	return nil
 }

@@ -15,13 +15,19 @@ import (
 	"kembrel/recorder/spool"
 )
 
-// Whatever the recorder has to tell, the first that a program hears is its welcome: the run may be named, and its disk full, while it connects.
-func TestTheWelcomeComesFirst(t *testing.T) {
+// aSession is one of a new spool.
+func aSession(t testing.TB) (*spool.Spool, *session) {
 	s, err := spool.Make(t.TempDir(), spool.Leg{Project: "vessels", RunKey: uuid.NewString(), LegKey: uuid.NewString(), Started: time.Now()})
 	require.NoError(t, err)
-	defer s.Close()
+	t.Cleanup(func() { s.Close() })
 	n, err := newSession(s, func(string, ...any) {})
 	require.NoError(t, err)
+	return s, n
+}
+
+// Whatever the recorder has to tell, the first that a program hears is its welcome: the run may be named, and its disk full, while it connects.
+func TestTheWelcomeComesFirst(t *testing.T) {
+	_, n := aSession(t)
 	program, ours := net.Pipe()
 	defer program.Close()
 	go n.serve(ours)

@@ -426,9 +426,9 @@ func (s *Service) TryKeepRule(ctx context.Context, _ Who, in *api.TryKeepInput) 
 
 func sayTried(t *api.KeepTried) string {
 	if t.Going == 0 {
-		return fmt.Sprintf("Nothing would be deleted: %s %s.", many(t.Staying, "checkpoint stays with", "checkpoints stay with"), api.Bytes(t.Leaves))
+		return fmt.Sprintf("Nothing is to be deleted: %s %s.", many(t.Staying, "checkpoint stays with", "checkpoints stay with"), api.Bytes(t.Leaves))
 	}
-	return fmt.Sprintf("%s %s; %s %s.", many(t.Going, "checkpoint would be deleted, which frees", "checkpoints would be deleted, which frees"), api.Bytes(t.Frees), many(t.Staying, "stays with", "stay with"), api.Bytes(t.Leaves))
+	return fmt.Sprintf("%s %s; %s %s.", many(t.Going, "checkpoint is to be deleted, which frees", "checkpoints are to be deleted, which frees"), api.Bytes(t.Frees), many(t.Staying, "stays with", "stay with"), api.Bytes(t.Leaves))
 }
 
 // frees is how many bytes go with some checkpoints.

@@ -190,9 +190,9 @@ func TestStoragePage(t *testing.T) {
 	do(t, ctx, "open the storage of all", chromedp.Navigate(w.url+"/storage"), chromedp.WaitVisible(`tbody a[href="/vessels/storage"]`))
 	do(t, ctx, "open that of the project", chromedp.Click(`tbody a[href="/vessels/storage"]`), chromedp.WaitVisible(".keep circle"))
 	shows(t, ctx, "document.querySelector('main').innerText", "12 checkpoints of")
-	shows(t, ctx, "document.querySelector('.keep [role=status]').innerText", "Nothing would be deleted: 12 checkpoints stay")
+	shows(t, ctx, "document.querySelector('.keep [role=status]').innerText", "Nothing is to be deleted: 12 checkpoints stay")
 	do(t, ctx, "try the last one", chromedp.Click(".keep label:nth-of-type(2) .el-input-number__increase"), chromedp.Click(`.keep button[type="submit"]`),
-		until(`document.querySelector('.keep [role=status]').innerText.includes('10 checkpoints would be deleted')`))
+		until(`document.querySelector('.keep [role=status]').innerText.includes('10 checkpoints are to be deleted')`))
 	require.Contains(t, w.kembrel(t, "keep", "vessels"), "all checkpoints stay", "trying changes nothing")
 	is(t, ctx, "document.querySelectorAll('.keep a path').length", 10, "crosses go")
 	for _, look := range []string{"light", "dark"} {
