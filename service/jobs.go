@@ -6,11 +6,12 @@ import (
 	"log/slog"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
-	"github.com/jackc/pgx/v5"
-
+	"kembrel/service/runs"
+	"kembrel/service/weights"
 	"kembrel/store/pg"
 )
 
@@ -30,7 +31,7 @@ type lookout struct {
 
 // Work marks lost runs and clears expired sessions.
 func (w *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
-	if err := errors.Join(w.service.loseRuns(ctx), w.service.lookAgain(ctx), w.service.eraseRuns(ctx), w.service.dropDue(ctx), w.service.inspectPending(ctx)); err != nil {
+	if err := errors.Join(w.service.LoseRuns(ctx), w.service.LookAgain(ctx), w.service.EraseRuns(ctx), w.service.DropDue(ctx), w.service.InspectPending(ctx)); err != nil {
 		return err
 	}
 	return errors.Join(w.service.db.ClearExpired(ctx), w.service.db.GatherTally(ctx))
@@ -65,19 +66,19 @@ func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) 
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &lookout{service: s})
 	river.AddWorker(workers, &seal{service: s})
-	river.AddWorker(workers, &inspect{service: s})
+	river.AddWorker(workers, s.Weights.Inspector())
 	client, err := river.NewClient(riverpgxv5.New(s.db.JobPool()), &river.Config{
 		Schema:                      pg.JobSchema,
-		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, weightsQueue: {MaxWorkers: 1}},
+		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, weights.Queue: {MaxWorkers: 1}},
 		Workers:                     workers,
 		Logger:                      slog.New(quieter{s.options.Log.Handler()}),
-		PeriodicJobs:                []*river.PeriodicJob{every(lookoutPace, lookoutArgs{}), every(min(sealPace, s.options.SealAfter), sealArgs{})},
+		PeriodicJobs:                []*river.PeriodicJob{every(runs.LookoutPace, lookoutArgs{}), every(min(sealPace, s.options.SealAfter), sealArgs{})},
 		CompletedJobRetentionPeriod: 10 * time.Minute,
 	})
 	if err != nil {
 		return nil, err
 	}
-	s.jobs.Store(client)
+	s.WorkIn(client)
 	return client, client.Start(pg.In(context.WithoutCancel(ctx), pg.Jobs))
 }
 

@@ -1,22 +1,26 @@
 package service
 
 import (
+	"kembrel/service/comparing"
+	"kembrel/service/curves"
+	"kembrel/service/finding"
+	"kembrel/service/pages"
+	"kembrel/service/projects"
+	"kembrel/service/runs"
+	"kembrel/service/weights"
+
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
-	"runtime/debug"
 	"sync"
-	"sync/atomic"
 	"time"
 
-	lru "github.com/hashicorp/golang-lru/v2"
-	"github.com/jackc/pgx/v5"
-	"github.com/riverqueue/river"
-
 	"kembrel/api"
-	"kembrel/core/space"
-	"kembrel/store"
+	"kembrel/service/act"
+	"kembrel/service/checkpoints"
+	"kembrel/service/judging"
+	"kembrel/service/people"
+	"kembrel/service/searches"
 	"kembrel/store/blob"
 	"kembrel/store/pack"
 	"kembrel/store/pg"
@@ -31,33 +35,23 @@ type Options struct {
 	SealAfter time.Duration // readings lie in the journal for so long before they are packed into blocks; 0: 3 minutes
 }
 
-// Service answers every operation of the API.
+// Service answers every operation of the API: each slice answers its own.
 type Service struct {
-	db          *pg.Store
-	readings    store.Readings
-	chunks      *pack.Packs
-	options     Options
-	live        *live
-	watches     watches
-	unjudged    unjudged
-	tries       *tries
-	credentials credentials
-	runs        remembered[api.RunInput, int64] // by address; a run keeps it
-	tokens      remembered[string, knownToken]  // by hash
-	searches    remembered[picking, int]        // how many settings
-	picked      *lru.Cache[picking, []space.Setting]
+	*act.Act
+	*people.People
+	*projects.Projects
+	*finding.Finder
+	*runs.Runs
+	*curves.Curves
+	*judging.Judging
+	*checkpoints.Checkpoints
+	*weights.Weights
+	*comparing.Comparing
+	*searches.Searches
+	*pages.Pages
 
-	sizing sync.Mutex
-	sizes  map[int64]heldBytes // by project; 0: all
-
-	readyAt struct { // what the blob store said last when asked whether it is there
-		mutex sync.Mutex
-		at    time.Time
-		err   error
-	}
-
-	jobs      atomic.Pointer[river.Client[pgx.Tx]] // nil: not begun yet
-	differing chan struct{}                        // holds one for each comparison of weights under way
+	db      *pg.Store
+	options Options
 }
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
@@ -65,11 +59,19 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	if o.SealAfter == 0 {
 		o.SealAfter = 3 * time.Minute
 	}
-	s := &Service{db: db, readings: db, chunks: pack.New(blobs, db), options: o, tries: newTries(), picked: newPicked(), differing: make(chan struct{}, 2)}
+	chunks := pack.New(blobs, db)
 	if o.Alone {
-		s.chunks.Alone()
+		chunks.Alone()
 	}
-	s.live = newLive(db, o.Log)
+	a := act.New(db, o.Log)
+	f := finding.New(a, db)
+	s := &Service{Act: a, Finder: f, db: db, options: o,
+		People: people.New(a, db), Projects: projects.New(f, db), Curves: curves.New(f, db), Judging: judging.New(f, db), Weights: weights.New(f, db), Searches: searches.New(f, db)}
+	s.Checkpoints = checkpoints.New(f, db, chunks, s.Weights)
+	s.Weights.ReadFrom(s.Checkpoints)
+	s.Runs = runs.New(f, db, s.Checkpoints, s.Judging, o.LostAfter)
+	s.Comparing = comparing.New(f, db, s.Curves)
+	s.Pages = pages.New(f, db, s.Runs, s.Judging, s.Checkpoints, s.Searches)
 	return s
 }
 
@@ -81,11 +83,11 @@ func (s *Service) Run(ctx context.Context) error {
 		return err
 	}
 	var wait sync.WaitGroup
-	wait.Go(func() { s.live.listen(ctx) })
-	wait.Go(func() { s.live.tell(ctx) })
+	wait.Go(func() { s.Live.Listen(ctx) })
+	wait.Go(func() { s.Live.Tell(ctx) })
 	wait.Go(func() { s.keepSummaries(ctx) })
-	wait.Go(func() { s.keepChunks(ctx) })
-	wait.Go(func() { s.watchCredentials(ctx) })
+	wait.Go(func() { s.KeepChunks(ctx) })
+	wait.Go(func() { s.WatchCredentials(ctx) })
 	<-ctx.Done()
 	wait.Wait()
 	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
@@ -113,42 +115,15 @@ func (s *Service) keepSummaries(ctx context.Context) {
 		runs := make([]int64, len(done))
 		for i, d := range done {
 			runs[i] = d.Run
-			s.live.touch("s", d.Run)
-			s.unjudged.add(d)
+			s.Live.Touch("s", d.Run)
+			s.Summarised(d)
 		}
-		err = errors.Join(err, s.watchRuns(ctx, runs), s.judgeSome(ctx))
+		err = errors.Join(err, s.WatchRuns(ctx, runs), s.JudgeSome(ctx))
 		if err != nil && ctx.Err() == nil {
-			s.options.Log.Warn("summaries of curves wait", "err", err)
+			s.Log.Warn("summaries of curves wait", "err", err)
 		}
 		pause = min(max(summaryPace, time.Since(began)), summaryRest)
 	}
-}
-
-// ForRecorders makes what is asked under ctx work for recorders, which has connections of its own.
-func ForRecorders(ctx context.Context) context.Context { return pg.In(ctx, pg.Recorders) }
-
-// Problem makes of any error what the API answers; what is our own fault is logged and not shown.
-func (s *Service) Problem(err error) *api.Problem {
-	var p *api.Problem
-	switch {
-	case errors.As(err, &p):
-		return p
-	case pg.Away(err):
-		s.options.Log.Warn("storage does not answer", "err", err)
-		return api.Fail(api.Unavailable, "the database does not answer just now; try again in a moment")
-	case errors.Is(err, blob.ErrAway):
-		s.options.Log.Warn("the blob store does not answer", "err", err)
-		return api.Fail(api.Unavailable, "the blob store does not answer just now; try again in a moment")
-	case pg.BadText(err):
-		return api.Fail(api.Invalid, "a text in the request has a NUL byte in it, or is not UTF-8")
-	case pg.TooCostly(err):
-		s.options.Log.Warn("the database took too long", "err", err)
-		return api.Fail(api.TooCostly, "the database took longer at this than is allowed; ask for less: a narrower filter, fewer columns, or fewer runs at once")
-	case errors.Is(err, context.Canceled):
-		return api.Fail(api.TooSlow, "the request was given up")
-	}
-	s.options.Log.Error("request failed", "err", err, "stack", string(debug.Stack()))
-	return api.Fail(api.Internal, "the service failed at this; its log says how")
 }
 
 // Health says that the process answers.
@@ -163,52 +138,10 @@ func (s *Service) Ready(ctx context.Context) (*api.Health, error) {
 	if err := s.db.Pool.Ping(ctx); err != nil {
 		return nil, api.Fail(api.Unavailable, "the database does not answer")
 	}
-	if err := s.blobsReady(ctx); err != nil {
+	if err := s.BlobsReady(ctx); err != nil {
 		return nil, api.Fail(api.Unavailable, "%v", err)
 	}
 	h := s.Health()
 	h.Disk = s.Disk()
 	return &h, nil
 }
-
-// Disk says how the disk of the blobs stands; nil where they are not on one.
-func (s *Service) Disk() *api.Disk {
-	f := s.chunks.Space()
-	if f == nil {
-		return nil
-	}
-	d := &api.Disk{Folder: f.Folder, Free: f.Free, Reserve: f.Reserve, Missing: f.Missing}
-	if d.Missing > 0 {
-		d.Says = sayFull(*f)
-	}
-	return d
-}
-
-func sayFull(f blob.Full) string {
-	return fmt.Sprintf("The disk of %s has %s left, which are kept for the database (%s): %s more must become free before checkpoints are kept again. Until then they wait in the recorders' spools; readings, listings and deletions go on. Drop checkpoints or runs, then: kembrel storage free --now",
-		f.Folder, api.Bytes(f.Free), api.Bytes(f.Reserve), api.Bytes(f.Missing))
-}
-
-// readyPace is how long an answer of the blob store is taken as that of now.
-const readyPace = 5 * time.Second
-
-// blobsReady asks the blob store whether it is there, or remembers what it said a moment ago.
-func (s *Service) blobsReady(ctx context.Context) error {
-	s.readyAt.mutex.Lock()
-	defer s.readyAt.mutex.Unlock()
-	if time.Since(s.readyAt.at) > readyPace {
-		s.readyAt.err = s.chunks.Ready(ctx)
-		s.readyAt.at = time.Now()
-	}
-	return s.readyAt.err
-}
-
-// orNotFound turns a missing row into a problem that names what was asked for.
-func orNotFound(err error, format string, args ...any) error {
-	if errors.Is(err, pg.ErrNone) {
-		return api.Fail(api.NotFound, format, args...)
-	}
-	return err
-}
-
-func runAddress(project string, number int) string { return fmt.Sprintf("%s/%d", project, number) }

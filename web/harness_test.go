@@ -14,6 +14,8 @@ import (
 	"testing/fstest"
 	"time"
 
+	"kembrel/service/act"
+
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
@@ -36,7 +38,7 @@ type served struct {
 	metrics http.Handler
 	db      *pg.Store
 	blobs   string
-	owner   service.Who
+	owner   act.Who
 	sent    *atomic.Int64 // bytes that the server has sent
 }
 
@@ -96,7 +98,7 @@ func serveWith(t testing.TB, proxies ...string) *served {
 	return s
 }
 
-func (s *served) token(t testing.TB, who service.Who, days int) *api.CreatedToken {
+func (s *served) token(t testing.TB, who act.Who, days int) *api.CreatedToken {
 	in := &api.NewToken{}
 	in.Body.Name, in.Body.Days = "test", days
 	token, err := s.service.CreateToken(ctx, who, in)

@@ -8,12 +8,13 @@ import (
 	"testing"
 	"time"
 
+	"kembrel/service/act"
+
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/keep"
-	"kembrel/service"
 	"kembrel/store/pg"
 )
 
@@ -175,7 +176,7 @@ func TestWhatKeepRulesMayNotDrop(t *testing.T) {
 	teo, err := s.db.AddPerson(ctx, pg.Person{Name: "Teo"})
 	require.NoError(t, err)
 	other := *s
-	other.Client = client.New(s.URL, s.token(t, service.Who{ID: teo, Name: "Teo"}, 1).Secret)
+	other.Client = client.New(s.URL, s.token(t, act.Who{ID: teo, Name: "Teo"}, 1).Secret)
 	refuse(t, &other, api.SetKeepRule, &api.KeepRuleInput{ProjectInput: vessels, Body: api.KeepRule{Rule: keep.Rule{Best: 1}}}, api.Denied, "administrator")
 	refuse(t, &other, api.DropCheckpoint, &api.DropInput{CheckpointInput: checkpointAt(one, "e1"), Days: 1}, api.Denied, "Ines")
 	pin := &api.PinInput{CheckpointInput: checkpointAt(one, "e1")}

@@ -13,11 +13,12 @@ import (
 	"strings"
 	"time"
 
+	"kembrel/service/act"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
 	"kembrel/api"
-	"kembrel/service"
 )
 
 const sessionCookie = "kembrel_session"
@@ -82,7 +83,7 @@ func (w *server) protect(c *gin.Context) {
 			return
 		}
 		if at, err := strconv.ParseInt(c.GetHeader(api.TimeHeader), 10, 64); err == nil && at > 0 && at < 1<<45 {
-			c.Request = c.Request.WithContext(service.WithClock(c.Request.Context(), time.UnixMilli(at), time.Now()))
+			c.Request = c.Request.WithContext(act.WithClock(c.Request.Context(), time.UnixMilli(at), time.Now()))
 		}
 	}
 	c.Writer = hinting{c.Writer}
@@ -100,7 +101,7 @@ type whoKey struct{}
 
 // caller is what identify found out: a person, nobody, or why the token or session given is no good.
 type caller struct {
-	who service.Who
+	who act.Who
 	err error
 }
 
@@ -117,7 +118,7 @@ func (w *server) identify(c *gin.Context) {
 		if !ok {
 			found.err = api.Fail(api.SignedOut, "Authorization must read: Bearer and a token")
 		} else {
-			found.who, found.err = w.service.WhoByToken(service.ForRecorders(ctx), strings.TrimSpace(token))
+			found.who, found.err = w.service.WhoByToken(act.ForRecorders(ctx), strings.TrimSpace(token))
 		}
 	} else if cookie, err := c.Cookie(sessionCookie); err == nil && cookie != "" {
 		if foreignOrigin(c.Request) {
@@ -145,11 +146,11 @@ func allowed(ctx context.Context, access api.Access) error {
 	if access != api.Anyone && found.err != nil {
 		return found.err
 	}
-	return service.Allow(found.who, access)
+	return act.Allow(found.who, access)
 }
 
 // whoAsks is the caller of an operation that the guard has let pass.
-func whoAsks(ctx context.Context) service.Who {
+func whoAsks(ctx context.Context) act.Who {
 	found, _ := ctx.Value(whoKey{}).(caller)
 	return found.who
 }

@@ -13,14 +13,16 @@ import (
 	"sync"
 	"time"
 
+	"kembrel/service/act"
+	"kembrel/service/people"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 
 	"kembrel/api"
 	"kembrel/core/chunk"
 	"kembrel/core/history"
-	"kembrel/service"
-	"kembrel/service/document"
+	"kembrel/service/comparing/document"
 )
 
 // routes binds every operation declared in api; a test checks that none is left out.
@@ -35,8 +37,8 @@ func (w *server) routes() {
 	bind(w, api.ListTokens, s.ListTokens)
 	bind(w, api.CreateToken, s.CreateToken)
 	bind(w, api.RevokeToken, s.RevokeToken)
-	bind(w, api.GetHealth, func(context.Context, service.Who, *struct{}) (*api.Health, error) { h := s.Health(); return &h, nil })
-	bind(w, api.GetReady, func(ctx context.Context, _ service.Who, _ *struct{}) (*api.Health, error) { return s.Ready(ctx) })
+	bind(w, api.GetHealth, func(context.Context, act.Who, *struct{}) (*api.Health, error) { h := s.Health(); return &h, nil })
+	bind(w, api.GetReady, func(ctx context.Context, _ act.Who, _ *struct{}) (*api.Health, error) { return s.Ready(ctx) })
 
 	bind(w, api.ListProjects, s.ListProjects)
 	bind(w, api.CreateProject, s.CreateProject)
@@ -69,7 +71,7 @@ func (w *server) routes() {
 
 	bind(w, api.OpenLeg, s.OpenLeg)
 	bind(w, api.NameCurves, s.NameCurves)
-	bind(w, api.SendBatch, func(ctx context.Context, who service.Who, in *api.BatchInput) (*api.Counted, error) {
+	bind(w, api.SendBatch, func(ctx context.Context, who act.Who, in *api.BatchInput) (*api.Counted, error) {
 		out, err := s.SendBatch(ctx, who, in)
 		if err == nil {
 			w.metrics.readings.Add(float64(out.Readings))
@@ -176,7 +178,7 @@ func (w *server) describe(s api.Spec, how manner) huma.Operation {
 		g := humagin.Unwrap(ctx)
 		defer w.weighBody(g.Request, whoAsks(ctx.Context()).ID, s)()
 		if s.Recorders {
-			g.Request = g.Request.WithContext(service.ForRecorders(g.Request.Context()))
+			g.Request = g.Request.WithContext(act.ForRecorders(g.Request.Context()))
 		}
 		switch {
 		case how == asStream:
@@ -207,7 +209,7 @@ type answer[O any] struct {
 }
 
 // bind registers an operation with a JSON answer, or with none.
-func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, service.Who, *I) (*O, error)) {
+func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, act.Who, *I) (*O, error)) {
 	call := func(ctx context.Context, in *I) (*O, error) {
 		out, err := do(ctx, whoAsks(ctx), in)
 		if err != nil {
@@ -237,7 +239,7 @@ func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, 
 }
 
 // bindStream registers an operation that writes its answer itself.
-func bindStream[I any](w *server, op api.Operation[I, api.None], do func(context.Context, service.Who, *I) (*huma.StreamResponse, error)) {
+func bindStream[I any](w *server, op api.Operation[I, api.None], do func(context.Context, act.Who, *I) (*huma.StreamResponse, error)) {
 	huma.Register(w.huma, w.describe(op.Spec, asStream), func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
 		out, err := do(ctx, whoAsks(ctx), in)
 		if err != nil {
@@ -269,7 +271,7 @@ func (w *server) bindSessions() {
 		if err != nil {
 			return nil, w.service.Problem(err)
 		}
-		return &signedIn{Cookie: w.cookie(session, service.SessionHours*3600), Body: me}, nil
+		return &signedIn{Cookie: w.cookie(session, people.SessionHours*3600), Body: me}, nil
 	}
 	type passwordIn struct {
 		api.SignInInput
@@ -297,7 +299,7 @@ func (w *server) bindSessions() {
 }
 
 // history sends the history of runs. What fails under way cuts the answer off, so that it is not taken for whole.
-func (w *server) history(ctx context.Context, who service.Who, in *api.HistoryInput) (*huma.StreamResponse, error) {
+func (w *server) history(ctx context.Context, who act.Who, in *api.HistoryInput) (*huma.StreamResponse, error) {
 	done, err := w.export(who.ID)
 	if err != nil {
 		return nil, err
@@ -320,7 +322,7 @@ func (w *server) history(ctx context.Context, who service.Who, in *api.HistoryIn
 }
 
 // comparison sends a comparison as a document. It is written whole before it is sent, so that what fails is a problem.
-func (w *server) comparison(ctx context.Context, who service.Who, in *api.DocumentInput) (*huma.StreamResponse, error) {
+func (w *server) comparison(ctx context.Context, who act.Who, in *api.DocumentInput) (*huma.StreamResponse, error) {
 	c, err := w.service.ComparisonDocument(ctx, who, in)
 	if err != nil {
 		return nil, err
@@ -338,7 +340,7 @@ func (w *server) comparison(ctx context.Context, who service.Who, in *api.Docume
 }
 
 // file sends a file of a checkpoint; Range and If-Range work as its ETag is the digest.
-func (w *server) file(ctx context.Context, _ service.Who, in *api.FileInput) (*huma.StreamResponse, error) {
+func (w *server) file(ctx context.Context, _ act.Who, in *api.FileInput) (*huma.StreamResponse, error) {
 	reader, file, saved, err := w.service.OpenFile(ctx, in)
 	if err != nil {
 		return nil, err
@@ -384,7 +386,7 @@ func (s steady) Write(p []byte) (int, error) {
 
 // events sends the live stream: server-sent events named by kind, with an id where the stream can be taken up again. A
 // "hello" comes first; comments keep the connection alive.
-func (w *server) events(_ context.Context, _ service.Who, in *api.EventsInput) (*huma.StreamResponse, error) {
+func (w *server) events(_ context.Context, _ act.Who, in *api.EventsInput) (*huma.StreamResponse, error) {
 	return &huma.StreamResponse{Body: func(c huma.Context) {
 		g := humagin.Unwrap(c)
 		control := http.NewResponseController(g.Writer)
@@ -408,7 +410,7 @@ func (w *server) events(_ context.Context, _ service.Who, in *api.EventsInput) (
 		telling.Go(func() {
 			failed <- w.service.Subscribe(ctx, in,
 				func(mark string) error { return write(fmt.Sprintf("event: hello\nid: %s\ndata: {}\n\n", mark)) },
-				func(t service.Told) error {
+				func(t act.Told) error {
 					data, err := json.Marshal(t.Event)
 					if err != nil {
 						return err

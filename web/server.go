@@ -52,6 +52,9 @@ type Server struct {
 
 // New binds a service to its routes. A nil service serves to emit the OpenAPI description only.
 func New(s *service.Service, o Options) *Server {
+	if s == nil {
+		s = &service.Service{}
+	}
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
 	engine.RemoteIPHeaders = []string{"X-Forwarded-For"}

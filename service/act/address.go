@@ -1,0 +1,30 @@
+package act
+
+import (
+	"errors"
+	"fmt"
+
+	"kembrel/api"
+	"kembrel/core/checkpoint"
+	"kembrel/store/pg"
+)
+
+func LegClaimed(address string, leg int) error {
+	return api.Fail(api.LegClaimed, "leg %d of %s is written by another recorder now; this one must stop", leg, address)
+}
+
+// CheckpointAddress is the address of a checkpoint of some run.
+func CheckpointAddress(project string, number int, p pg.Standing) string {
+	stand := checkpoint.Stand{Leg: p.Leg, Step: p.Step, Epoch: p.Epoch, Replaced: p.Replaced}
+	return api.Address{Project: project, Run: number, At: stand.Own(p.Shared)}.String()
+}
+
+// OrNotFound turns a missing row into a problem that names what was asked for.
+func OrNotFound(err error, format string, args ...any) error {
+	if errors.Is(err, pg.ErrNone) {
+		return api.Fail(api.NotFound, format, args...)
+	}
+	return err
+}
+
+func RunAddress(project string, number int) string { return fmt.Sprintf("%s/%d", project, number) }

@@ -1,0 +1,15 @@
+package act
+
+import (
+	"context"
+
+	"kembrel/store/pg"
+)
+
+// RunEvent writes an event of a run, filling in the project.
+func (s *Act) RunEvent(ctx context.Context, q pg.Queries, e pg.Event) (err error) {
+	if e.Project, err = q.RunProject(ctx, e.Run); err != nil {
+		return err
+	}
+	return q.AddEvent(ctx, e)
+}

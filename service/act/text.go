@@ -1,0 +1,52 @@
+package act
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+)
+
+// Many is a count with the words for one or for several.
+func Many(n int, one, several string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, several)
+}
+
+func Few(list []string, most int) string {
+	if len(list) > most {
+		return strings.Join(list[:most], ", ") + fmt.Sprintf(" and %d more", len(list)-most)
+	}
+	return strings.Join(list, ", ")
+}
+
+func CleanMap(in map[string]string) map[string]string {
+	out := make(map[string]string, len(in))
+	for k, v := range in {
+		out[Clean(k)] = Clean(v)
+	}
+	return out
+}
+
+// Clean drops what PostgreSQL's text cannot hold.
+func Clean(text string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(text, "\uFFFD"), "\x00", "\uFFFD")
+}
+
+func Thousands(n int64) string {
+	text := fmt.Sprint(n)
+	for i := len(text) - 3; i > 0; i -= 3 {
+		text = text[:i] + "," + text[i:]
+	}
+	return text
+}
+
+func SortedKeys[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}

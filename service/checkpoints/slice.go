@@ -1,0 +1,38 @@
+package checkpoints
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"kembrel/service/finding"
+	"kembrel/store/pack"
+	"kembrel/store/pg"
+)
+
+// Weights has files of weights looked into.
+type Weights interface {
+	InspectLater(ctx context.Context, q pg.Queries, run, id int64, files []pg.File) error
+}
+
+// Checkpoints answers for checkpoints and the chunks that they are made of.
+type Checkpoints struct {
+	*finding.Finder
+	db      *pg.Store
+	chunks  *pack.Packs
+	weights Weights
+
+	sizing sync.Mutex
+	sizes  map[int64]heldBytes // by project; 0: all
+
+	readyAt struct { // what the blob store said last when asked whether it is there
+		mutex sync.Mutex
+		at    time.Time
+		err   error
+	}
+}
+
+// New makes the slice.
+func New(f *finding.Finder, db *pg.Store, chunks *pack.Packs, w Weights) *Checkpoints {
+	return &Checkpoints{Finder: f, db: db, chunks: chunks, weights: w}
+}

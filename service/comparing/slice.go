@@ -1,0 +1,27 @@
+package comparing
+
+import (
+	"context"
+
+	"kembrel/api"
+	"kembrel/service/act"
+	"kembrel/service/finding"
+	"kembrel/store/pg"
+)
+
+// Curves is where the curves of runs that are compared come from.
+type Curves interface {
+	GetCurves(ctx context.Context, who act.Who, in *api.CurvesInput) (*api.Curves, error)
+}
+
+// Comparing answers for comparisons.
+type Comparing struct {
+	*finding.Finder
+	db     *pg.Store
+	curves Curves
+}
+
+// New makes the slice.
+func New(f *finding.Finder, db *pg.Store, c Curves) *Comparing {
+	return &Comparing{Finder: f, db: db, curves: c}
+}

@@ -1,0 +1,191 @@
+package finding
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"kembrel/api"
+	"kembrel/core/filter"
+	"kembrel/core/verdict"
+	"kembrel/service/act"
+	"kembrel/store/pg"
+)
+
+// RunQuery reads what runs are asked for.
+func RunQuery(project int64, o verdict.Objective, in api.RunChoice) (q pg.RunQuery, err error) {
+	now := time.Now()
+	q = pg.RunQuery{Project: project, Shown: in.Shown, Descending: in.Order == "descending" || in.Sort == "" && in.Order == "",
+		Objective: o.Curve, Lower: func(curve string) bool { return LowerIsBetter(o, curve) }}
+	if strings.TrimSpace(in.Where) != "" {
+		if q.Where, err = filter.Parse(in.Where, now); err != nil {
+			return q, FilterProblem("where", err)
+		}
+	}
+	if in.Sort != "" {
+		if q.Sort, err = ValueOf(o, in.Sort, now); err != nil {
+			return q, FilterProblem("sort", err)
+		}
+		if in.Order == "" && (in.Sort == "best" || in.Sort == "last") {
+			q.Descending = !LowerIsBetter(o, o.Curve)
+		}
+	}
+	return q, nil
+}
+
+// ValueOf reads a value of a run, such as hyper.lr or at("accuracy.val"); best and last alone are those of the objective.
+func ValueOf(o verdict.Objective, text string, now time.Time) (*filter.Node, error) {
+	if op, ok := map[string]filter.Op{"best": filter.Best, "last": filter.Last}[text]; ok {
+		return &filter.Node{Op: op, Kind: filter.Number, Name: o.Curve}, nil
+	}
+	return filter.ParseValue(text, now)
+}
+
+// maxColumns is how many values of each run one answer brings.
+const maxColumns = 60
+
+// ColumnsOf reads a list of values.
+func ColumnsOf(o verdict.Objective, text string) ([]*filter.Node, []string, error) {
+	list := filter.SplitList(text)
+	if len(list) > maxColumns {
+		return nil, nil, api.Fail(api.Invalid, "%d columns are more than %d", len(list), maxColumns)
+	}
+	var out []*filter.Node
+	for i, each := range list {
+		n, err := ValueOf(o, each, time.Now())
+		if each == "tags" {
+			n, err = &filter.Node{Op: filter.Field, Kind: filter.List, Name: "tags"}, nil
+		}
+		if err != nil {
+			return nil, nil, FilterProblem(fmt.Sprintf("column %d (%.60s)", i+1, each), err)
+		}
+		out = append(out, n)
+	}
+	return out, list, nil
+}
+
+// afterCursor is the place behind which a page begins; nil: the first.
+func afterCursor(cursor string) (after *pg.RunPlace, err error) {
+	if cursor == "" {
+		return nil, nil
+	}
+	text, err := base64.RawURLEncoding.DecodeString(cursor)
+	if err == nil {
+		err = json.Unmarshal(text, &after)
+	}
+	if err != nil || after == nil {
+		return nil, api.Fail(api.Invalid, "cursor %.40q is none that this service gave out", cursor)
+	}
+	return after, nil
+}
+
+// ListLandmarks counts runs and says where pages of them can begin.
+func (s *Finder) ListLandmarks(ctx context.Context, _ act.Who, in *api.LandmarksInput) (*api.Landmarks, error) {
+	p, o, err := s.Project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	q, err := RunQuery(p.ID, o, in.RunChoice)
+	if err != nil {
+		return nil, err
+	}
+	marks, err := s.db.Landmarks(ctx, q, in.Every)
+	if err != nil {
+		return nil, OrOutOfRange(err)
+	}
+	out := &api.Landmarks{Every: in.Every, Cursors: []string{}}
+	for _, m := range marks {
+		out.Total = m.Place
+		if m.Place%int64(in.Every) == 0 {
+			out.Cursors = append(out.Cursors, runCursor(m.RunPlace))
+		}
+	}
+	return out, nil
+}
+
+func OrOutOfRange(err error) error {
+	if pg.OutOfRange(err) {
+		return api.Fail(api.Invalid, "a number in the filter grows beyond what can be calculated with")
+	}
+	return err
+}
+
+// FilterProblem says where in an expression what is wrong.
+func FilterProblem(where string, err error) error {
+	var e *filter.Error
+	if errors.As(err, &e) {
+		p := api.Fail(api.Invalid, "%s, %v", where, e)
+		p.Column = e.Column
+		return p
+	}
+	return err
+}
+
+func runCursor(p pg.RunPlace) string {
+	text, _ := json.Marshal(p)
+	return base64.RawURLEncoding.EncodeToString(text)
+}
+
+// LowerIsBetter says in which direction a curve is better: as the objective says of its own curve; otherwise losses and errors go down, the
+// rest up.
+func LowerIsBetter(o verdict.Objective, curve string) bool {
+	if curve == o.Curve {
+		return o.Direction == verdict.Lower
+	}
+	measure, _, _ := strings.Cut(curve, ".")
+	return slices.ContainsFunc([]string{"loss", "error", "perplexity"}, func(word string) bool { return strings.Contains(measure, word) })
+}
+
+// states are the values that a run's state can have.
+var states = []string{"failed", "finished", "lost", "running", "stopped"}
+
+// CompleteFilter offers words for the end of a filter.
+func (s *Finder) CompleteFilter(ctx context.Context, _ act.Who, in *api.CompletionInput) (*api.Completions, error) {
+	p, _, err := s.Project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	words, err := s.words(ctx, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	return &api.Completions{Items: filter.Complete(in.Text, words)}, nil
+}
+
+// GetWords lists what there is for columns and filters.
+func (s *Finder) GetWords(ctx context.Context, _ act.Who, in *api.ProjectInput) (*api.Words, error) {
+	p, _, err := s.Project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.words(ctx, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	return &api.Words{Fields: slices.Sorted(maps.Keys(filter.Fields)), Hyper: append([]string{}, w.Hyper...), Curves: append([]string{}, w.Curves...), Tags: append([]string{}, w.Values["tags"]...)}, nil
+}
+
+func (s *Finder) words(ctx context.Context, project int64) (filter.Words, error) {
+	words := filter.Words{Values: map[string][]string{"state": states}}
+	list, err := s.db.Words(ctx, project)
+	if err != nil {
+		return words, err
+	}
+	for _, w := range list {
+		switch w.Kind {
+		case "hyper":
+			words.Hyper = append(words.Hyper, w.Word)
+		case "curve":
+			words.Curves = append(words.Curves, w.Word)
+		default:
+			words.Values[w.Kind] = append(words.Values[w.Kind], w.Word)
+		}
+	}
+	return words, nil
+}

@@ -1,0 +1,96 @@
+package finding
+
+import (
+	"context"
+	"encoding/json"
+
+	"kembrel/api"
+	"kembrel/core/verdict"
+	"kembrel/service/act"
+	"kembrel/store/pg"
+)
+
+// ListRuns lists a project's runs: those that fulfil a condition, in the order asked for.
+func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*api.Page[api.Run], error) {
+	p, o, err := s.Project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	q, err := RunQuery(p.ID, o, in.RunChoice)
+	if err != nil {
+		return nil, err
+	}
+	if q.After, err = afterCursor(in.Cursor); err != nil {
+		return nil, err
+	}
+	columns, _, err := ColumnsOf(o, in.Columns)
+	if err != nil {
+		return nil, err
+	}
+	q.Limit = in.Limit + 1
+	places, err := s.db.FindRuns(ctx, q)
+	if err != nil {
+		return nil, OrOutOfRange(err)
+	}
+	numbers := make([]int64, len(places))
+	for i, place := range places {
+		numbers[i] = place.Number
+	}
+	rows, err := s.db.RunsByNumber(ctx, p.ID, numbers)
+	if err != nil {
+		return nil, err
+	}
+	ids, byNumber := make([]int64, len(rows)), map[int64]pg.Run{}
+	for i, r := range rows {
+		ids[i], byNumber[int64(r.Number)] = r.ID, r
+	}
+	summaries, err := s.db.Summaries(ctx, ids, o.Curve)
+	if err != nil {
+		return nil, err
+	}
+	byRun := map[int64]pg.Summary{}
+	for _, sum := range summaries {
+		byRun[sum.Run] = sum
+	}
+	var values map[int64][]json.RawMessage
+	if len(columns) > 0 {
+		if values, err = s.db.RunValues(ctx, q, numbers, columns); err != nil {
+			return nil, OrOutOfRange(err)
+		}
+	}
+	base, err := s.baselineBest(ctx, p, o)
+	if err != nil {
+		return nil, err
+	}
+	return act.Page(places, in.Limit, func(place pg.RunPlace) api.Run {
+		r := byNumber[place.Number]
+		run := ToRun(in.Project, o, r, byRun[r.ID])
+		if base != nil && run.Best != nil && r.Number != p.Baseline {
+			less := run.Best.Value - *base
+			run.Against = &less
+		}
+		run.Values = values[place.Number]
+		return run
+	}, runCursor), nil
+}
+
+// baselineBest is the best reading of a project's baseline; nil where it has none.
+func (s *Finder) baselineBest(ctx context.Context, p pg.Project, o verdict.Objective) (*api.Float, error) {
+	if p.Baseline == 0 {
+		return nil, nil
+	}
+	row, err := s.db.RunByNumber(ctx, p.ID, p.Baseline)
+	if err != nil { // it was deleted
+		return nil, nil
+	}
+	sums, err := s.db.Summaries(ctx, []int64{row.ID}, o.Curve)
+	if err != nil || len(sums) == 0 {
+		return nil, err
+	}
+	best, ok := o.Best(sums[0].Core())
+	if !ok {
+		return nil, nil
+	}
+	v := api.Float(best.Value)
+	return &v, nil
+}

@@ -1,0 +1,92 @@
+package finding
+
+import (
+	"context"
+	"errors"
+
+	"kembrel/api"
+	"kembrel/core/curve"
+	"kembrel/core/verdict"
+	"kembrel/service/act"
+	"kembrel/store/pg"
+)
+
+func (s *Finder) Project(ctx context.Context, key string) (pg.Project, verdict.Objective, error) {
+	if err := api.CheckProjectKey(key); err != nil {
+		return pg.Project{}, verdict.Objective{}, api.Fail(api.Invalid, "%v", err)
+	}
+	p, err := s.db.ProjectByKey(ctx, key)
+	if err != nil {
+		return p, verdict.Objective{}, act.OrNotFound(err, "there is no project %q; kembrel projects lists them", key)
+	}
+	o, err := verdict.ParseObjective(p.Objective)
+	return p, o, err
+}
+
+// LegEnds says for each leg of a run, by its number, at which step it ends to count.
+func (s *Finder) LegEnds(ctx context.Context, run int64) (map[int]int64, error) {
+	legs, err := s.db.ListLegs(ctx, run)
+	if err != nil {
+		return nil, err
+	}
+	starts, out := make([]int64, len(legs)), make(map[int]int64, len(legs))
+	for i, l := range legs {
+		starts[i] = l.FromStep
+	}
+	for i, end := range curve.Ends(starts) {
+		out[legs[i].Number] = end
+	}
+	return out, nil
+}
+
+func (s *Finder) RunID(ctx context.Context, in api.RunInput) (int64, error) {
+	if err := api.CheckProjectKey(in.Project); err != nil {
+		return 0, api.Fail(api.Invalid, "%v", err)
+	}
+	if id, ok := s.runs.Get(in); ok {
+		return id, nil
+	}
+	id, err := s.db.RunID(ctx, in.Project, in.Number)
+	if err == nil {
+		s.runs.Put(in, id)
+	}
+	if !errors.Is(err, pg.ErrNone) {
+		return id, err
+	}
+	if _, _, err := s.Project(ctx, in.Project); err != nil {
+		return 0, err
+	}
+	return 0, api.Fail(api.NotFound, "there is no run %s; kembrel runs %s lists the project's runs", act.RunAddress(in.Project, in.Number), in.Project)
+}
+
+func (s *Finder) Run(ctx context.Context, in api.RunInput) (*api.Run, error) {
+	r, _, _, err := s.RunWith(ctx, in)
+	return r, err
+}
+
+// RunWith finds a run, its row, and the summary of its objective.
+func (s *Finder) RunWith(ctx context.Context, in api.RunInput) (*api.Run, pg.Run, pg.Summary, error) {
+	p, o, err := s.Project(ctx, in.Project)
+	if err != nil {
+		return nil, pg.Run{}, pg.Summary{}, err
+	}
+	row, err := s.db.RunByNumber(ctx, p.ID, in.Number)
+	if errors.Is(err, pg.ErrNone) {
+		if _, why := s.RunID(ctx, in); why != nil { // in our words
+			err = why
+		}
+	}
+	if err != nil {
+		return nil, pg.Run{}, pg.Summary{}, err
+	}
+	sums, err := s.db.Summaries(ctx, []int64{row.ID}, o.Curve)
+	if err != nil {
+		return nil, pg.Run{}, pg.Summary{}, err
+	}
+	var sum pg.Summary
+	if len(sums) > 0 {
+		sum = sums[0]
+	}
+	run := ToRun(in.Project, o, row, sum)
+	return &run, row, sum, nil
+}

@@ -1,0 +1,25 @@
+package pages
+
+import (
+	"kembrel/service/checkpoints"
+	"kembrel/service/finding"
+	"kembrel/service/judging"
+	"kembrel/service/runs"
+	"kembrel/service/searches"
+	"kembrel/store/pg"
+)
+
+// Pages answers for what joins slices.
+type Pages struct {
+	*finding.Finder
+	db          *pg.Store
+	runs        *runs.Runs
+	judging     *judging.Judging
+	checkpoints *checkpoints.Checkpoints
+	searches    *searches.Searches
+}
+
+// New makes the slice.
+func New(f *finding.Finder, db *pg.Store, r *runs.Runs, j *judging.Judging, c *checkpoints.Checkpoints, s *searches.Searches) *Pages {
+	return &Pages{Finder: f, db: db, runs: r, judging: j, checkpoints: c, searches: s}
+}

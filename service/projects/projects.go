@@ -1,0 +1,140 @@
+package projects
+
+import (
+	"context"
+	"errors"
+
+	"kembrel/api"
+	"kembrel/core/verdict"
+	"kembrel/service/act"
+	"kembrel/service/finding"
+	"kembrel/store/pg"
+)
+
+// DefaultObjective judges the runs of a project that names none.
+const DefaultObjective = "loss.val lower"
+
+// ListProjects lists projects by key.
+func (s *Projects) ListProjects(ctx context.Context, _ act.Who, in *api.PageInput) (*api.Page[api.Project], error) {
+	rows, err := s.db.ListProjects(ctx, "", in.Cursor, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := act.Page(rows, in.Limit, toProject, func(p pg.CountedProject) string { return p.Key })
+	for i := range out.Items {
+		if err := s.addBest(ctx, rows[i], &out.Items[i]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// GetProject shows one project.
+func (s *Projects) GetProject(ctx context.Context, _ act.Who, in *api.ProjectInput) (*api.Project, error) {
+	if _, _, err := s.Project(ctx, in.Project); err != nil {
+		return nil, err
+	}
+	rows, err := s.db.ListProjects(ctx, in.Project, "", 1)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	out := toProject(rows[0])
+	return &out, s.addBest(ctx, rows[0], &out)
+}
+
+func toProject(p pg.CountedProject) api.Project {
+	return api.Project{Key: p.Key, Title: p.Title, Objective: p.Objective, Created: p.Created, Runs: p.Runs, Running: p.Running, Lost: p.Lost, Baseline: p.Baseline}
+}
+
+func (s *Projects) addBest(ctx context.Context, row pg.CountedProject, p *api.Project) error {
+	o, err := verdict.ParseObjective(row.Objective)
+	if err != nil {
+		return err
+	}
+	best, err := s.db.BestRun(ctx, row.ID, o.Direction == verdict.Lower)
+	if errors.Is(err, pg.ErrNone) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	sums, err := s.db.Summaries(ctx, []int64{best.ID}, o.Curve)
+	if err != nil || len(sums) == 0 {
+		return err
+	}
+	if reading, ok := o.Best(sums[0].Core()); ok {
+		p.BestRun, p.Best = best.Number, finding.Figure(o.Curve, reading)
+	}
+	return nil
+}
+
+// CreateProject makes a project. A key that is taken is a conflict.
+func (s *Projects) CreateProject(ctx context.Context, who act.Who, in *api.NewProject) (*api.Project, error) {
+	if err := api.CheckProjectKey(in.Body.Key); err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	if in.Body.Objective == "" {
+		in.Body.Objective = DefaultObjective
+	}
+	o, err := verdict.ParseObjective(in.Body.Objective)
+	if err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		id, made, err := q.AddProject(ctx, in.Body.Key, in.Body.Title, o.String(), who.ID)
+		if err != nil {
+			return err
+		}
+		if !made {
+			return api.Fail(api.Conflict, "there is a project %q already", in.Body.Key)
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: id, Person: who.ID, What: "made"})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.Live.News()
+	return s.GetProject(ctx, who, &api.ProjectInput{Project: in.Body.Key})
+}
+
+// ChangeProject changes the title, the objective or the baseline.
+func (s *Projects) ChangeProject(ctx context.Context, who act.Who, in *api.ProjectEdit) (*api.Project, error) {
+	p, _, err := s.Project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Objective != nil {
+		o, err := verdict.ParseObjective(*in.Body.Objective)
+		if err != nil {
+			return nil, api.Fail(api.Invalid, "%v", err)
+		}
+		text := o.String()
+		in.Body.Objective = &text
+	}
+	if in.Body.Baseline != nil && *in.Body.Baseline != 0 {
+		if _, err := s.RunID(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: *in.Body.Baseline}); err != nil {
+			return nil, err
+		}
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if in.Body.Baseline != nil {
+			if err := q.SetBaseline(ctx, p.ID, *in.Body.Baseline); err != nil {
+				return err
+			}
+		}
+		if err := q.ChangeProject(ctx, p.ID, in.Body.Title, in.Body.Objective); err != nil {
+			return err
+		}
+		if in.Body.Objective != nil {
+			if err := errors.Join(q.SetBest(ctx, p.ID), q.ForgetBest(ctx, p.ID)); err != nil {
+				return err
+			}
+		}
+		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, Person: who.ID, What: "changed"})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.Live.News()
+	return s.GetProject(ctx, who, &in.ProjectInput)
+}

@@ -1,0 +1,187 @@
+package runs
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"kembrel/api"
+	"kembrel/core/curve"
+	"kembrel/core/hyper"
+	"kembrel/service/act"
+	"kembrel/store/pg"
+)
+
+// SendBatch counts a batch once: its number and what it brings are kept in one transaction, or not at all.
+func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (*api.Counted, error) {
+	run, err := s.RunID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Number < 1 || in.Body.Upto < 1 || len(in.Body.Notes) > maxNotes {
+		return nil, api.Fail(api.Invalid, "a batch has a number and an upto from 1 up, and at most %d notes", maxNotes)
+	}
+	if err := hyper.Check(in.Body.Hyper); err != nil {
+		return nil, api.Fail(api.Invalid, "batch %d: %v", in.Body.Number, err)
+	}
+	batch, fresh, err := s.toBatch(ctx, run, in.Body)
+	if err != nil {
+		return nil, err
+	}
+	count := pg.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto, Batch: batch.Batch, Payload: batch.payload, Points: batch.training}
+	changed := len(in.Body.Hyper) > 0 || len(in.Body.Notes) > 0 || in.Body.Says != nil
+	if !changed && !fresh {
+		var before pg.Counted
+		if before, err = s.db.CountTogether(ctx, count); err == nil && before.State == "lost" {
+			err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
+				if err = q.LockRun(ctx, run); err != nil {
+					return err
+				}
+				changed, err = s.alive(ctx, q, run, in.Leg, before.State)
+				return err
+			})
+		}
+	} else {
+		err = s.db.InTx(ctx, func(q pg.Queries) error { return s.countAlone(ctx, q, who, in, batch, count) })
+	}
+	if errors.Is(err, pg.ErrNone) {
+		if err = s.whyNotCounted(ctx, in, run, count); err != nil {
+			var done *counted
+			if errors.As(err, &done) {
+				return &done.Counted, nil
+			}
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if changed {
+		s.Live.News()
+	}
+	if len(batch.Axis) > 0 {
+		s.Live.Touch("r", run)
+	}
+	out := &api.Counted{Leg: in.Leg, Batch: in.Body.Number, Upto: in.Body.Upto}
+	for _, c := range batch.Columns {
+		out.Readings += int64(len(c.Values))
+	}
+	return out, nil
+}
+
+// countAlone counts a batch that brings more than readings of known curves, all in one transaction.
+func (s *Runs) countAlone(ctx context.Context, q pg.Queries, who act.Who, in *api.BatchInput, batch readBatch, count pg.Count) error {
+	if err := q.LockRun(ctx, count.Run); err != nil {
+		return err
+	}
+	named := slices.DeleteFunc(slices.Clone(batch.names), func(n string) bool { return n == "" })
+	ids, err := q.CurveIDs(ctx, count.Run, named)
+	if err != nil {
+		return err
+	}
+	for i, name := range batch.names {
+		if name != "" {
+			count.Batch.Columns[i].Curve = ids[name]
+		}
+	}
+	before, err := q.CountBatch(ctx, count)
+	if err != nil {
+		return err
+	}
+	changed, err := s.alive(ctx, q, count.Run, in.Leg, before.State)
+	if err != nil {
+		return err
+	}
+	if len(in.Body.Hyper) > 0 {
+		changed = true
+		switch {
+		case in.Leg > 1 || before.Before > 0:
+			err = s.otherHyper(ctx, q, count.Run, in.Leg, in.Body.Hyper)
+		default:
+			err = q.SetHyper(ctx, count.Run, in.Body.Hyper)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if in.Body.Says != nil {
+		changed = true
+		if err := s.told(ctx, q, count.Run, in.Leg, in.Body.Says); err != nil {
+			return err
+		}
+	}
+	for _, n := range in.Body.Notes {
+		changed = true
+		if err := q.AddNote(ctx, count.Run, pg.Note{Leg: in.Leg, At: act.ByOurClock(ctx, n.At), Text: act.Clean(n.Text)}); err != nil {
+			return err
+		}
+	}
+	if !changed {
+		return nil
+	}
+	return s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: count.Run, Person: who.ID, What: "told"})
+}
+
+// NameCurves gives curves numbers.
+func (s *Runs) NameCurves(ctx context.Context, _ act.Who, in *api.CurveNames) (*api.CurveNumbers, error) {
+	run, err := s.RunID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range in.Body.Names {
+		if err := curve.CheckName(name); err != nil {
+			return nil, api.Fail(api.Invalid, "%v", err)
+		}
+	}
+	if leg, err := s.db.Leg(ctx, run, in.Leg); err != nil || leg.Recorder != in.Recorder {
+		if err != nil {
+			return nil, act.OrNotFound(err, "%s has no leg %d", act.RunAddress(in.Project, in.Number), in.Leg)
+		}
+		return nil, act.LegClaimed(act.RunAddress(in.Project, in.Number), in.Leg)
+	}
+	out := &api.CurveNumbers{Curves: make([]int, len(in.Body.Names))}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		ids, err := q.CurveIDs(ctx, run, in.Body.Names)
+		if err == nil && len(ids) > maxCurves {
+			err = tooManyCurves(in.RunInput)
+		}
+		for i, name := range in.Body.Names {
+			out.Curves[i] = ids[name]
+		}
+		return err
+	})
+	return out, err
+}
+
+// maxCurves is how many curves a run may have.
+const maxCurves = 5000
+
+func tooManyCurves(in api.RunInput) error {
+	return api.Fail(api.Invalid, "%s would have more than %d curves", act.RunAddress(in.Project, in.Number), maxCurves)
+}
+
+// maxNotes is how many notes one batch may bring; a note has at most 10,000 bytes, as the recorder sees to.
+const maxNotes = 10_000
+
+// counted says that a batch was counted before; it ends the transaction without being a failure.
+type counted struct{ api.Counted }
+
+func (*counted) Error() string { return "counted before" }
+
+// whyNotCounted finds out why a batch was not the next of its leg.
+func (s *Runs) whyNotCounted(ctx context.Context, in *api.BatchInput, run int64, c pg.Count) error {
+	leg, err := s.db.Leg(ctx, run, in.Leg)
+	address := act.RunAddress(in.Project, in.Number)
+	switch {
+	case err != nil:
+		return act.OrNotFound(err, "%s has no leg %d", address, in.Leg)
+	case leg.Recorder != in.Recorder:
+		return act.LegClaimed(address, in.Leg)
+	case in.Body.Number <= leg.Batches:
+		return &counted{api.Counted{Leg: in.Leg, Batch: leg.Batches, Upto: leg.Upto}}
+	case in.Body.Number > leg.Batches+1:
+		p := api.Fail(api.BatchGap, "batch %d of leg %d of %s came, but the last one counted is %d", in.Body.Number, in.Leg, address, leg.Batches)
+		p.Batch, p.Upto = leg.Batches, leg.Upto
+		return p
+	}
+	return api.Fail(api.Invalid, "batch %d goes back from step %d to step %d; within a leg the step never falls", in.Body.Number, leg.LastStep, c.Batch.Axis[0].Step)
+}

@@ -1,0 +1,87 @@
+package runs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"kembrel/api"
+	"kembrel/service/act"
+	"kembrel/store/pg"
+)
+
+// ArchiveRun puts a run out of the way, or brings it back.
+func (s *Runs) ArchiveRun(ctx context.Context, who act.Who, in *api.ArchiveInput) (*api.Run, error) {
+	what := "brought back"
+	if in.Body.Archived {
+		what = "archived"
+	}
+	return s.changeFate(ctx, who, in.RunInput, what, func(q pg.Queries, run int64) error { return q.ArchiveRun(ctx, run, in.Body.Archived) })
+}
+
+// DeleteRun marks a run for deletion.
+func (s *Runs) DeleteRun(ctx context.Context, who act.Who, in *api.LeaveInput) (*api.Run, error) {
+	if err := s.mayDelete(ctx, who, in.RunInput); err != nil {
+		return nil, err
+	}
+	return s.changeFate(ctx, who, in.RunInput, fmt.Sprintf("will be deleted in %g days", in.Days), func(q pg.Queries, run int64) error { return q.DoomRun(ctx, run, &in.Days) })
+}
+
+// KeepRun brings back a run that is about to be deleted.
+func (s *Runs) KeepRun(ctx context.Context, who act.Who, in *api.RunInput) (*api.Run, error) {
+	if err := s.mayDelete(ctx, who, *in); err != nil {
+		return nil, err
+	}
+	return s.changeFate(ctx, who, *in, "stays", func(q pg.Queries, run int64) error { return q.DoomRun(ctx, run, nil) })
+}
+
+// mayDelete refuses whoever neither made a run nor is an administrator, and a run that is still being written.
+func (s *Runs) mayDelete(ctx context.Context, who act.Who, in api.RunInput) error {
+	_, row, _, err := s.RunWith(ctx, in)
+	switch {
+	case err != nil:
+		return err
+	case row.Creator != who.ID && !who.Administrator:
+		return api.Fail(api.Denied, "%s was made by %s; they or an administrator may delete it", act.RunAddress(in.Project, in.Number), row.Who)
+	case row.State == "running":
+		return api.Fail(api.Conflict, "%s is running; end it first", act.RunAddress(in.Project, in.Number))
+	}
+	return nil
+}
+
+func (s *Runs) changeFate(ctx context.Context, who act.Who, in api.RunInput, what string, change func(q pg.Queries, run int64) error) (*api.Run, error) {
+	run, err := s.RunID(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.InTx(ctx, func(q pg.Queries) error {
+		if err := change(q, run); err != nil {
+			return err
+		}
+		return s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: what})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.Live.News()
+	return s.Run(ctx, in)
+}
+
+// EraseRuns deletes the runs whose grace period is over.
+func (s *Runs) EraseRuns(ctx context.Context) error {
+	due, err := s.db.DueRuns(ctx)
+	for _, r := range due {
+		err = errors.Join(err, s.db.InTx(ctx, func(q pg.Queries) error {
+			gone, err := q.EraseRun(ctx, r.ID)
+			if err != nil || !gone {
+				return err
+			}
+			return q.AddEvent(ctx, pg.Event{Kind: "project", Project: r.ProjectID, What: "deleted " + act.RunAddress(r.Project, r.Number)})
+		}))
+	}
+	if len(due) > 0 {
+		s.Forget()
+		s.Live.News()
+	}
+	return err
+}

@@ -1,0 +1,2 @@
+// Package searches keeps searches and says how far their trials are.
+package searches

@@ -1,0 +1,23 @@
+package searches
+
+import (
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"kembrel/core/space"
+	"kembrel/service/act"
+	"kembrel/service/finding"
+	"kembrel/store/pg"
+)
+
+// Searches answers for searches.
+type Searches struct {
+	*finding.Finder
+	db     *pg.Store
+	counts act.Remembered[picking, int] // how many settings
+	picked *lru.Cache[picking, []space.Setting]
+}
+
+// New makes the slice.
+func New(f *finding.Finder, db *pg.Store) *Searches {
+	return &Searches{Finder: f, db: db, picked: newPicked()}
+}
