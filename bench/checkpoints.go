@@ -13,6 +13,7 @@ import (
 	"time"
 
 	kembrel "kembrel/bindings/go"
+	"kembrel/store/pg/db"
 
 	"kembrel/api"
 	"kembrel/client"
@@ -113,7 +114,7 @@ func (w *world) send(source string) (stall, plain, commit float64, err error) {
 		return 0, 0, 0, fmt.Errorf("the program said %q", out)
 	}
 	var kept time.Time
-	err = w.db.JobPool().QueryRow(context.Background(), "select kept from checkpoint order by id desc limit 1").Scan(&kept)
+	err = w.db.Lane(db.Jobs).QueryRow(context.Background(), "select kept from checkpoint order by id desc limit 1").Scan(&kept)
 	return stall, plain, kept.Sub(time.Unix(0, began)).Seconds(), err
 }
 

@@ -10,11 +10,13 @@ import (
 	"path/filepath"
 	"time"
 
+	"kembrel/store/pg/curves"
+	"kembrel/store/pg/db"
+
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/curve"
 	"kembrel/store"
-	"kembrel/store/pg"
 )
 
 // sealed are the tables of sealed readings.
@@ -23,7 +25,7 @@ var sealed = []string{"block", "axis", "fold"}
 func (w *world) sizeOf(tables ...string) (bytes int64, err error) {
 	for _, t := range tables {
 		var n int64
-		if err := w.db.JobPool().QueryRow(context.Background(), "select pg_total_relation_size($1::regclass)", t).Scan(&n); err != nil {
+		if err := w.db.Lane(db.Jobs).QueryRow(context.Background(), "select pg_total_relation_size($1::regclass)", t).Scan(&n); err != nil {
 			return 0, err
 		}
 		bytes += n
@@ -38,11 +40,11 @@ func (w *world) sealAll() error {
 		if _, err := w.db.Summarise(ctx); err != nil {
 			return err
 		}
-		if _, err := w.db.Seal(ctx, pg.SealRule{}); err != nil {
+		if _, err := w.db.Seal(ctx, curves.SealRule{}); err != nil {
 			return err
 		}
 		var left bool
-		if err := w.db.JobPool().QueryRow(ctx, "select exists (select from journal)").Scan(&left); err != nil || !left {
+		if err := w.db.Lane(db.Jobs).QueryRow(ctx, "select exists (select from journal)").Scan(&left); err != nil || !left {
 			return err
 		}
 	}
@@ -50,7 +52,7 @@ func (w *world) sealAll() error {
 }
 
 // sustained writes while summaries and sealing keep up; what is left to be sealed at the end counts too.
-func (w *world) sustained(curves, points, batches int) (float64, error) {
+func (w *world) sustained(names, points, batches int) (float64, error) {
 	if err := w.sealAll(); err != nil {
 		return 0, err
 	}
@@ -61,7 +63,7 @@ func (w *world) sustained(curves, points, batches int) (float64, error) {
 		for working.Err() == nil {
 			_, err := w.db.Summarise(context.Background())
 			if err == nil {
-				_, err = w.db.Seal(context.Background(), pg.SealRule{Age: time.Second, Bytes: 16 << 20})
+				_, err = w.db.Seal(context.Background(), curves.SealRule{Age: time.Second, Bytes: 16 << 20})
 			}
 			if err != nil {
 				done <- err
@@ -71,7 +73,7 @@ func (w *world) sustained(curves, points, batches int) (float64, error) {
 		}
 		done <- nil
 	}()
-	if _, err := w.storeLayer(curves, points, batches); err != nil {
+	if _, err := w.storeLayer(names, points, batches); err != nil {
 		stop()
 		return 0, err
 	}
@@ -82,7 +84,7 @@ func (w *world) sustained(curves, points, batches int) (float64, error) {
 	if err := w.sealAll(); err != nil {
 		return 0, err
 	}
-	return float64(writers*batches*curves*points) / time.Since(began).Seconds(), nil
+	return float64(writers*batches*names*points) / time.Since(began).Seconds(), nil
 }
 
 // walPerReading compares what is written to the write-ahead log, sealing included.
@@ -90,18 +92,18 @@ func (w *world) walPerReading() row {
 	const curves, points, batches = 50, 20, 400
 	measure := func(fill func(int, int, int) (float64, error)) (float64, error) {
 		ctx := context.Background()
-		if _, err := w.db.JobPool().Exec(ctx, "checkpoint"); err != nil {
+		if _, err := w.db.Lane(db.Jobs).Exec(ctx, "checkpoint"); err != nil {
 			return 0, err
 		}
 		var from, to float64
 		position := "select pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0')::float8"
-		if err := w.db.JobPool().QueryRow(ctx, position).Scan(&from); err != nil {
+		if err := w.db.Lane(db.Jobs).QueryRow(ctx, position).Scan(&from); err != nil {
 			return 0, err
 		}
 		if _, err := fill(curves, points, batches); err != nil {
 			return 0, err
 		}
-		if err := w.db.JobPool().QueryRow(ctx, position).Scan(&to); err != nil {
+		if err := w.db.Lane(db.Jobs).QueryRow(ctx, position).Scan(&to); err != nil {
 			return 0, err
 		}
 		return (to - from) / (writers * batches * curves * points), nil
@@ -116,7 +118,7 @@ func (w *world) realBytes() row {
 	return row{what: "stored bytes per reading, sealed, the harbour's curves per step and per epoch", reference: "a row per reading", unit: "bytes", want: "<= 2.7 (2.2) bytes", rounds: 1,
 		theirs: func() (float64, error) {
 			ctx := context.Background()
-			if _, err := w.db.JobPool().Exec(ctx, "truncate plain_reading"); err != nil {
+			if _, err := w.db.Lane(db.Jobs).Exec(ctx, "truncate plain_reading"); err != nil {
 				return 0, err
 			}
 			if _, err := w.copyRows(50, 20, 100); err != nil {
@@ -130,7 +132,7 @@ func (w *world) realBytes() row {
 			if err := w.sealAll(); err != nil {
 				return 0, err
 			}
-			if _, err := w.db.JobPool().Exec(ctx, "truncate block, axis, fold, curve_summary, run_summary; update leg set summarised = batches, sealed = batches, open = false"); err != nil {
+			if _, err := w.db.Lane(db.Jobs).Exec(ctx, "truncate block, axis, fold, curve_summary, run_summary; update leg set summarised = batches, sealed = batches, open = false"); err != nil {
 				return 0, err
 			}
 			for seed := range 3 {
@@ -145,10 +147,10 @@ func (w *world) realBytes() row {
 				return 0, err
 			}
 			var count float64
-			if err := w.db.JobPool().QueryRow(ctx, "select sum(n)::float8 from block").Scan(&count); err != nil {
+			if err := w.db.Lane(db.Jobs).QueryRow(ctx, "select sum(n)::float8 from block").Scan(&count); err != nil {
 				return 0, err
 			}
-			if _, err := w.db.JobPool().Exec(ctx, "vacuum full block, axis, fold"); err != nil { // steady state, without the space of replaced rows
+			if _, err := w.db.Lane(db.Jobs).Exec(ctx, "vacuum full block, axis, fold"); err != nil { // steady state, without the space of replaced rows
 				return 0, err
 			}
 			n, err := w.sizeOf(sealed...)
@@ -161,7 +163,7 @@ func (w *world) shortBytes() row {
 	const curves, points = 1000, 30
 	return row{what: "stored bytes per reading, sealed, 1,000 curves of 30 readings", reference: "a row per reading", unit: "bytes", want: "(small)", rounds: 1,
 		theirs: func() (float64, error) {
-			if _, err := w.db.JobPool().Exec(context.Background(), "truncate plain_reading"); err != nil {
+			if _, err := w.db.Lane(db.Jobs).Exec(context.Background(), "truncate plain_reading"); err != nil {
 				return 0, err
 			}
 			if _, err := w.copyRows(curves, points, 1); err != nil {
@@ -214,20 +216,20 @@ func (w *world) longRun() (run int64, number int, err error) {
 			batch.Axis[i] = curve.Point{Step: step, Epoch: float64(step) / 10_000, Time: 1 + step*20}
 			batch.Columns[0].Values[i] = float64(float32(math.Exp(-float64(step)/3e6) + 0.05*r.NormFloat64()))
 		}
-		if _, err := w.db.CountTogether(ctx, pg.Count{Run: run, Leg: 1, Recorder: recorder, Number: int64(b + 1), Upto: int64(b + 1), Points: rows, Batch: batch}); err != nil {
+		if _, err := w.db.CountTogether(ctx, store.Count{Run: run, Leg: 1, Recorder: recorder, Number: int64(b + 1), Upto: int64(b + 1), Points: rows, Batch: batch}); err != nil {
 			return 0, 0, err
 		}
 	}
 	if err := w.sealAll(); err != nil {
 		return 0, 0, err
 	}
-	if _, err := w.db.JobPool().Exec(ctx, "delete from plain_reading where run = -1"); err != nil {
+	if _, err := w.db.Lane(db.Jobs).Exec(ctx, "delete from plain_reading where run = -1"); err != nil {
 		return 0, 0, err
 	}
-	if _, err := w.db.JobPool().Exec(ctx, `insert into plain_reading select -1, 1, i, i / 10000.0, to_timestamp(i * 0.02), exp(-i / 3e6) + 0.05 * random() from generate_series(0, $1::bigint - 1) i`, long); err != nil {
+	if _, err := w.db.Lane(db.Jobs).Exec(ctx, `insert into plain_reading select -1, 1, i, i / 10000.0, to_timestamp(i * 0.02), exp(-i / 3e6) + 0.05 * random() from generate_series(0, $1::bigint - 1) i`, long); err != nil {
 		return 0, 0, err
 	}
-	if _, err := w.db.JobPool().Exec(ctx, "analyze plain_reading"); err != nil {
+	if _, err := w.db.Lane(db.Jobs).Exec(ctx, "analyze plain_reading"); err != nil {
 		return 0, 0, err
 	}
 	w.long, w.longNumber = run, number
@@ -245,7 +247,7 @@ func (w *world) whole(what, want string, from, to float64, ours func(from, to in
 				return 0, err
 			}
 			began := time.Now()
-			rows, err := w.db.JobPool().Query(context.Background(), `select step / $3 as pixel, min(value), max(value), avg(value), count(*) from plain_reading
+			rows, err := w.db.Lane(db.Jobs).Query(context.Background(), `select step / $3 as pixel, min(value), max(value), avg(value), count(*) from plain_reading
 				where run = -1 and curve = 1 and step between $1 and $2 group by pixel order by pixel`, a, b, (b-a)/pixels+1)
 			if err != nil {
 				return 0, err
@@ -333,7 +335,7 @@ func (w *world) manyLegs() row {
 				b.Axis = append(b.Axis, curve.Point{Step: from + i, Epoch: float64(from+i) / 1000, Time: i})
 				b.Columns[0].Values = append(b.Columns[0].Values, value(l, int(i), 0))
 			}
-			if _, err := w.db.CountTogether(ctx, pg.Count{Run: run, Leg: l + 1, Recorder: recorder, Number: 1, Upto: 1, Points: rows, Batch: b}); err != nil {
+			if _, err := w.db.CountTogether(ctx, store.Count{Run: run, Leg: l + 1, Recorder: recorder, Number: 1, Upto: 1, Points: rows, Batch: b}); err != nil {
 				return err
 			}
 		}
@@ -369,7 +371,7 @@ func (w *world) thousandRuns() row {
 				return err
 			}
 			runs = append(runs, run)
-			if _, err := w.db.CountTogether(ctx, pg.Count{Run: run, Leg: 1, Recorder: recorder, Number: 1, Upto: 1, Points: 1, Batch: curve.Batch{Axis: []curve.Point{{Step: 1}},
+			if _, err := w.db.CountTogether(ctx, store.Count{Run: run, Leg: 1, Recorder: recorder, Number: 1, Upto: 1, Points: 1, Batch: curve.Batch{Axis: []curve.Point{{Step: 1}},
 				Columns: []curve.Column{{Curve: 1, Values: []float64{1}}}}}); err != nil {
 				return err
 			}

@@ -11,6 +11,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/store/pg/db"
 )
 
 // sizes are how many runs projects have that are looked at: what people open must not take longer as one grows.
@@ -43,7 +44,7 @@ func (w *world) fillGrown(ctx context.Context, n int) (api.ProjectInput, error) 
 		fmt.Sprintf(`update run r set best = s.low_value, best_step = 2000 from curve_summary s where r.project = %d and s.run = r.id and s.curve = 1`, p.ID),
 		`analyze run`, `analyze hyper`, `analyze curve`, `analyze curve_summary`, `analyze leg`,
 	} {
-		if _, err := w.db.JobPool().Exec(ctx, text); err != nil {
+		if _, err := w.db.Lane(db.Jobs).Exec(ctx, text); err != nil {
 			return at, fmt.Errorf("%.60s: %w", text, err)
 		}
 	}
@@ -84,7 +85,7 @@ func (w *world) wideTable() []row {
 					select r.id, c, 30, 0, 0, 3000, 30, 1, 1, 2000, 20, 1, 1, 100, 1, 1, 2, -1, '' from run r cross join generate_series(1, 30) c where r.project = %d order by r.id, c`, p.ID),
 				`analyze run`, `analyze hyper`, `analyze curve`, `analyze curve_summary`,
 			} {
-				if _, err := w.db.JobPool().Exec(ctx, text); err != nil {
+				if _, err := w.db.Lane(db.Jobs).Exec(ctx, text); err != nil {
 					return fmt.Errorf("%.60s: %w", text, err)
 				}
 			}
@@ -156,7 +157,7 @@ func (w *world) greatSearch() (rows []row) {
 			fmt.Sprintf(`insert into leg (run, number, key, recorder, state, started, ended, last_step, last_epoch, open) select id, 1, gen_random_uuid(), gen_random_uuid(), 'finished', started, ended, 3000, 30, false from run where project = %d`, p.ID),
 			`analyze run`, `analyze leg`,
 		} {
-			if _, err := w.db.JobPool().Exec(ctx, text); err != nil {
+			if _, err := w.db.Lane(db.Jobs).Exec(ctx, text); err != nil {
 				return fmt.Errorf("%.60s: %w", text, err)
 			}
 		}

@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"kembrel/store"
+
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
@@ -18,6 +20,7 @@ import (
 	"kembrel/client"
 	"kembrel/core/curve"
 	"kembrel/store/pg"
+	"kembrel/store/pg/db"
 )
 
 // recorderCost is the time of one readings call of the Go binding, under a real recorder, against one plain write to a file of
@@ -123,7 +126,7 @@ func value(b, p, c int) float64 {
 func (w *world) newRun(curves ...string) (run int64, number int, err error) {
 	ctx := context.Background()
 	err = w.db.InTx(ctx, func(q pg.Queries) (err error) {
-		if run, number, err = q.AddRun(ctx, pg.NewRun{Project: w.project, Creator: w.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.Now()}); err != nil {
+		if run, number, err = q.AddRun(ctx, store.NewRun{Project: w.project, Creator: w.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.Now()}); err != nil {
 			return err
 		}
 		_, err = q.CurveIDs(ctx, run, curves)
@@ -140,7 +143,7 @@ func (w *world) newLeg(run, from int64) (recorder string, err error) {
 		if err := q.LockRun(ctx, run); err != nil {
 			return err
 		}
-		_, err := q.AddLeg(ctx, run, pg.NewLeg{Key: uuid.NewString(), Recorder: recorder, FromStep: from, FromEpoch: math.NaN(), Started: time.Now()})
+		_, err := q.AddLeg(ctx, run, store.NewLeg{Key: uuid.NewString(), Recorder: recorder, FromStep: from, FromEpoch: math.NaN(), Started: time.Now()})
 		return err
 	})
 }
@@ -181,7 +184,7 @@ func (w *world) storeLayer(curves, points, batches int) (float64, error) {
 				}
 				batch.Columns = append(batch.Columns, curve.Column{Curve: c + 1, Values: values})
 			}
-			_, err := w.db.CountTogether(ctx, pg.Count{Run: t.run, Leg: 1, Recorder: t.recorder, Number: int64(b + 1), Upto: int64(b + 1), Points: points, Batch: batch})
+			_, err := w.db.CountTogether(ctx, store.Count{Run: t.run, Leg: 1, Recorder: t.recorder, Number: int64(b + 1), Upto: int64(b + 1), Points: points, Batch: batch})
 			if err != nil {
 				return err
 			}
@@ -269,7 +272,7 @@ func (w *world) bytesPerReading() row {
 	const curves, points, batches = 50, 20, 200
 	size := func(table string, fill func(int, int, int) (float64, error)) (float64, error) {
 		ctx := context.Background()
-		if _, err := w.db.JobPool().Exec(ctx, "truncate "+table); err != nil { // the next measurements begin without what was sealed
+		if _, err := w.db.Lane(db.Jobs).Exec(ctx, "truncate "+table); err != nil { // the next measurements begin without what was sealed
 			return 0, err
 		}
 		if _, err := fill(curves, points, batches); err != nil {

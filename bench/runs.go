@@ -7,6 +7,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/store/pg/db"
 )
 
 // fleetRuns is how many runs the project of the run list has.
@@ -39,7 +40,7 @@ func (w *world) fillFleet(ctx context.Context) error {
 		fmt.Sprintf(`update run r set best = s.low_value from curve c, curve_summary s where r.project = %d and c.run = r.id and c.name = 'loss.val' and s.run = c.run and s.curve = c.id`, p.ID),
 		`analyze run`, `analyze hyper`, `analyze curve`, `analyze curve_summary`, `analyze leg`,
 	} {
-		if _, err := w.db.JobPool().Exec(ctx, text); err != nil {
+		if _, err := w.db.Lane(db.Jobs).Exec(ctx, text); err != nil {
 			return fmt.Errorf("%.60s: %w", text, err)
 		}
 	}

@@ -15,12 +15,14 @@ import (
 	"strings"
 	"time"
 
+	"kembrel/store"
+	"kembrel/store/pg/db"
+
 	kembrel "kembrel/bindings/go"
 
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/tensor"
-	"kembrel/store/pg"
 )
 
 // states are real training states, made once by the demo's trainer at larger size: folders of checkpoints, a folder each.
@@ -285,7 +287,7 @@ func folderSize(folder string) (float64, error) {
 
 // forget empties the store, so that a set is new to it.
 func (w *world) forget() error {
-	_, err := w.db.JobPool().Exec(context.Background(), "truncate chunk; delete from checkpoint_file; delete from checkpoint")
+	_, err := w.db.Lane(db.Jobs).Exec(context.Background(), "truncate chunk; delete from checkpoint_file; delete from checkpoint")
 	return err
 }
 
@@ -304,7 +306,7 @@ func (w *world) recordAll(set string) (out saved, err error) {
 	}
 	out.seconds = time.Since(began).Seconds()
 	// What the packs have of it: each chunk as stored, and the 44 bytes before it.
-	err = w.db.JobPool().QueryRow(context.Background(), "select sum(stored + 44)::float8 from chunk").Scan(&out.bytes)
+	err = w.db.Lane(db.Jobs).QueryRow(context.Background(), "select sum(stored + 44)::float8 from chunk").Scan(&out.bytes)
 	return out, err
 }
 
@@ -338,7 +340,7 @@ func (w *world) sizes() row {
 				`insert into checkpoint_file (run, checkpoint, path, part, size, digest, chunks) select c.run, c.id, 'w', 'weights', c.size, '\x00',
 					(select string_agg(sha256(('c' || (c.place * 75 + j))::bytea) || '\x00400000'::bytea, '' order by j) from generate_series(0, 74) j)
 					from (select c.*, row_number() over (order by c.id) - 1 as place from checkpoint c) c`, "analyze"} {
-				if _, err := w.db.JobPool().Exec(ctx, text); err != nil {
+				if _, err := w.db.Lane(db.Jobs).Exec(ctx, text); err != nil {
 					return 0, err
 				}
 			}
@@ -348,7 +350,7 @@ func (w *world) sizes() row {
 			return 0, err
 		}
 		began := time.Now()
-		held, err := w.db.Held(ctx, pg.HeldQuery{By: "run", Project: p.ID})
+		held, err := w.db.Held(ctx, store.HeldQuery{By: "run", Project: p.ID})
 		if err == nil && (len(held) != 1000 || held[0].Own != held[0].Stored) {
 			err = fmt.Errorf("%d runs", len(held))
 		}

@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"kembrel/store/pg/db"
+
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/console"
@@ -51,7 +53,7 @@ func measurements() (rows []row, end func(), err error) {
 		return nil, nil, err
 	}
 	// The reference as one would write it: an unlogged or unindexed table would not be what people have.
-	if _, err := w.db.JobPool().Exec(ctx, `create table if not exists plain_reading (run bigint not null, curve int not null, step bigint not null,
+	if _, err := w.db.Lane(db.Jobs).Exec(ctx, `create table if not exists plain_reading (run bigint not null, curve int not null, step bigint not null,
 		epoch float8, at timestamptz not null, value float8 not null); create index if not exists plain_order on plain_reading (run, curve, step)`); err != nil {
 		return nil, nil, err
 	}

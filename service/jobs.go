@@ -6,13 +6,15 @@ import (
 	"log/slog"
 	"time"
 
+	"kembrel/store/pg/curves"
+	"kembrel/store/pg/db"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"kembrel/service/runs"
 	"kembrel/service/weights"
-	"kembrel/store/pg"
 )
 
 // The background jobs run in one replica at a time, chosen by river; each may run twice without harm.
@@ -51,7 +53,7 @@ func (w *seal) Timeout(*river.Job[sealArgs]) time.Duration { return 10 * time.Mi
 
 // Work seals what the journal holds.
 func (w *seal) Work(ctx context.Context, _ *river.Job[sealArgs]) error {
-	_, err := w.service.db.Seal(ctx, pg.SealRule{Age: w.service.options.SealAfter, Bytes: sealBytes})
+	_, err := w.service.db.Seal(ctx, curves.SealRule{Age: w.service.options.SealAfter, Bytes: sealBytes})
 	return err
 }
 
@@ -67,8 +69,8 @@ func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) 
 	river.AddWorker(workers, &lookout{service: s})
 	river.AddWorker(workers, &seal{service: s})
 	river.AddWorker(workers, s.Weights.Inspector())
-	client, err := river.NewClient(riverpgxv5.New(s.db.JobPool()), &river.Config{
-		Schema:                      pg.JobSchema,
+	client, err := river.NewClient(riverpgxv5.New(s.db.Lane(db.Jobs)), &river.Config{
+		Schema:                      db.JobSchema,
 		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, weights.Queue: {MaxWorkers: 1}},
 		Workers:                     workers,
 		Logger:                      slog.New(quieter{s.options.Log.Handler()}),
@@ -79,7 +81,7 @@ func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) 
 		return nil, err
 	}
 	s.WorkIn(client)
-	return client, client.Start(pg.In(context.WithoutCancel(ctx), pg.Jobs))
+	return client, client.Start(db.In(context.WithoutCancel(ctx), db.Jobs))
 }
 
 // quieter passes on warnings and errors only.

@@ -8,6 +8,7 @@ import (
 	"kembrel/service/projects"
 	"kembrel/service/runs"
 	"kembrel/service/weights"
+	"kembrel/store/pg/db"
 
 	"context"
 	"errors"
@@ -77,7 +78,7 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 
 // Run does the work beside the requests until ctx ends: telling the live streams, keeping summaries, background jobs.
 func (s *Service) Run(ctx context.Context) error {
-	ctx = pg.In(ctx, pg.Jobs)
+	ctx = db.In(ctx, db.Jobs)
 	jobs, err := s.startJobs(ctx)
 	if err != nil {
 		return err

@@ -7,11 +7,12 @@ import (
 	"strings"
 	"testing"
 
+	"kembrel/store/pg/db"
+
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
 	"kembrel/client"
-	"kembrel/store/pg"
 )
 
 // concrete fills a path's parameters.
@@ -197,7 +198,7 @@ func TestDatabaseAway(t *testing.T) {
 	cancel()
 	_, err := s.service.Ready(gone)
 	require.True(t, api.Is(err, api.Unavailable))
-	require.True(t, pg.Away(context.DeadlineExceeded))
+	require.True(t, db.Away(context.DeadlineExceeded))
 	p := s.service.Problem(context.DeadlineExceeded)
 	require.Equal(t, api.Unavailable, p.Kind())
 	require.Equal(t, api.Internal, s.service.Problem(http.ErrBodyNotAllowed).Kind())

@@ -12,12 +12,13 @@ import (
 	"testing"
 	"time"
 
+	"kembrel/store"
+
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
 	"kembrel/client"
-	"kembrel/store/pg"
 )
 
 // trained makes a finished run with hyperparameters, a recipe, and curves at epochs 1, 2, 3 ...
@@ -234,7 +235,7 @@ func TestViewsAndWhatBecomesOfRuns(t *testing.T) {
 	view.Body.Everybody = true
 	call(t, s, api.KeepView, view)
 	require.Len(t, call(t, s, api.ListViews, &vessels).Items, 2)
-	teo, err := s.db.AddPerson(ctx, pg.Person{Name: "Teo"})
+	teo, err := s.db.AddPerson(ctx, store.Person{Name: "Teo"})
 	require.NoError(t, err)
 	who := s.owner
 	who.ID, who.Name, who.Administrator = teo, "Teo", false

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"kembrel/store"
+
 	"kembrel/service/act"
 
 	"github.com/stretchr/testify/require"
@@ -15,7 +17,6 @@ import (
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/keep"
-	"kembrel/store/pg"
 )
 
 // saved makes a finished run with a checkpoint at each epoch: every one holds shared, and bytes of its own.
@@ -173,7 +174,7 @@ func TestWhatKeepRulesMayNotDrop(t *testing.T) {
 	bad.Body.Where, bad.Body.Best = "", -1
 	refuse(t, s, api.SetKeepRule, bad, api.Invalid, "")
 
-	teo, err := s.db.AddPerson(ctx, pg.Person{Name: "Teo"})
+	teo, err := s.db.AddPerson(ctx, store.Person{Name: "Teo"})
 	require.NoError(t, err)
 	other := *s
 	other.Client = client.New(s.URL, s.token(t, act.Who{ID: teo, Name: "Teo"}, 1).Secret)

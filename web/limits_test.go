@@ -15,12 +15,13 @@ import (
 	"testing"
 	"time"
 
+	"kembrel/store/pg/curves"
+
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
 	"kembrel/client"
-	"kembrel/store/pg"
 )
 
 // Words that nobody declared become no series, whoever sends them.
@@ -60,7 +61,7 @@ func longRun(t *testing.T, s *served) {
 		in.Body.Curves = append(in.Body.Curves, api.Column{Name: fmt.Sprintf("loss%d", i), Values: values})
 	}
 	call(t, s, api.AddHistory, in)
-	_, err := s.db.Seal(ctx, pg.SealRule{})
+	_, err := s.db.Seal(ctx, curves.SealRule{})
 	require.NoError(t, err)
 }
 
@@ -110,7 +111,7 @@ func TestSlowReadersStopNobody(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, err := s.db.Summarise(ctx)
 		require.NoError(t, err)
-		_, err = s.db.Seal(ctx, pg.SealRule{})
+		_, err = s.db.Seal(ctx, curves.SealRule{})
 		require.NoError(t, err)
 		var left int
 		require.NoError(t, s.db.Pool.QueryRow(ctx, "select count(*) from journal").Scan(&left))

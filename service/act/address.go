@@ -4,9 +4,10 @@ import (
 	"errors"
 	"fmt"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/checkpoint"
-	"kembrel/store/pg"
 )
 
 func LegClaimed(address string, leg int) error {
@@ -14,14 +15,14 @@ func LegClaimed(address string, leg int) error {
 }
 
 // CheckpointAddress is the address of a checkpoint of some run.
-func CheckpointAddress(project string, number int, p pg.Standing) string {
+func CheckpointAddress(project string, number int, p store.Standing) string {
 	stand := checkpoint.Stand{Leg: p.Leg, Step: p.Step, Epoch: p.Epoch, Replaced: p.Replaced}
 	return api.Address{Project: project, Run: number, At: stand.Own(p.Shared)}.String()
 }
 
 // OrNotFound turns a missing row into a problem that names what was asked for.
 func OrNotFound(err error, format string, args ...any) error {
-	if errors.Is(err, pg.ErrNone) {
+	if errors.Is(err, store.ErrNone) {
 		return api.Fail(api.NotFound, format, args...)
 	}
 	return err

@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/store/pg"
 )
@@ -158,7 +160,7 @@ func (l *Live) passEvents(ctx context.Context, mark string) string {
 	return mark
 }
 
-func toTold(e pg.Told) Told {
+func toTold(e store.Told) Told {
 	return Told{Mark: e.Mark(), Event: api.Event{Kind: e.Kind, Project: e.Project, Run: e.Run, What: e.What, Who: e.Who, At: e.At.UTC().Format(time.RFC3339Nano)}}
 }
 
@@ -177,7 +179,7 @@ func (l *Live) passTouches(ctx context.Context, words []string) {
 	if err != nil {
 		return
 	}
-	byID := map[int64]pg.RunName{}
+	byID := map[int64]store.RunName{}
 	for _, n := range names {
 		byID[n.ID] = n
 	}

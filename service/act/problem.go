@@ -5,13 +5,14 @@ import (
 	"errors"
 	"runtime/debug"
 
+	"kembrel/store/pg/db"
+
 	"kembrel/api"
 	"kembrel/store/blob"
-	"kembrel/store/pg"
 )
 
 // ForRecorders makes what is asked under ctx work for recorders, which has connections of its own.
-func ForRecorders(ctx context.Context) context.Context { return pg.In(ctx, pg.Recorders) }
+func ForRecorders(ctx context.Context) context.Context { return db.In(ctx, db.Recorders) }
 
 // Problem makes of any error what the API answers; what is our own fault is logged and not shown.
 func (s *Act) Problem(err error) *api.Problem {
@@ -19,15 +20,15 @@ func (s *Act) Problem(err error) *api.Problem {
 	switch {
 	case errors.As(err, &p):
 		return p
-	case pg.Away(err):
+	case db.Away(err):
 		s.Log.Warn("storage does not answer", "err", err)
 		return api.Fail(api.Unavailable, "the database does not answer just now; try again in a moment")
 	case errors.Is(err, blob.ErrAway):
 		s.Log.Warn("the blob store does not answer", "err", err)
 		return api.Fail(api.Unavailable, "the blob store does not answer just now; try again in a moment")
-	case pg.BadText(err):
+	case db.BadText(err):
 		return api.Fail(api.Invalid, "a text in the request has a NUL byte in it, or is not UTF-8")
-	case pg.TooCostly(err):
+	case db.TooCostly(err):
 		s.Log.Warn("the database took too long", "err", err)
 		return api.Fail(api.TooCostly, "the database took longer at this than is allowed; ask for less: a narrower filter, fewer columns, or fewer runs at once")
 	case errors.Is(err, context.Canceled):

@@ -9,6 +9,9 @@ import (
 	"math"
 	"slices"
 
+	"kembrel/store"
+	"kembrel/store/pg/db"
+
 	"github.com/google/uuid"
 
 	"kembrel/api"
@@ -76,7 +79,7 @@ func (s *Checkpoints) PutChunk(ctx context.Context, _ act.Who, in *api.ChunkInpu
 		switch {
 		case errors.As(err, &full):
 			return nil, api.Fail(api.NoRoom, "%s", sayFull(*full))
-		case pg.Away(err) || errors.Is(err, blob.ErrAway):
+		case db.Away(err) || errors.Is(err, blob.ErrAway):
 			return nil, err
 		}
 		s.Log.Error("keep a chunk", "err", err)
@@ -99,7 +102,7 @@ func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who, in *api
 			return nil, api.Fail(api.Conflict, "this key committed a checkpoint of another run")
 		}
 		return s.checkpointByID(ctx, in.RunInput, c.ID)
-	} else if !errors.Is(err, pg.ErrNone) {
+	} else if !errors.Is(err, store.ErrNone) {
 		return nil, err
 	}
 	leg, err := s.db.Leg(ctx, run, in.Leg)
@@ -119,7 +122,7 @@ func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who, in *api
 		}
 	}
 	if err := s.chunks.Flush(ctx); err != nil {
-		if pg.Away(err) {
+		if db.Away(err) {
 			return nil, err
 		}
 		s.Log.Error("make chunks safe", "err", err)
@@ -138,7 +141,7 @@ func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who, in *api
 			return err
 		}
 		var added bool
-		id, added, err = q.AddCheckpoint(ctx, run, pg.Checkpoint{Key: in.Key, Leg: in.Leg, Step: in.Body.Step, Epoch: float64(in.Body.Epoch),
+		id, added, err = q.AddCheckpoint(ctx, run, store.Checkpoint{Key: in.Key, Leg: in.Leg, Step: in.Body.Step, Epoch: float64(in.Body.Epoch),
 			Why: act.Clean(in.Body.Why), Figures: figures, Saved: act.ByOurClock(ctx, in.Body.Saved), Size: total}, files)
 		if err != nil {
 			return err
@@ -149,7 +152,7 @@ func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who, in *api
 		if err := s.weights.InspectLater(ctx, q, run, id, files); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, pg.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: "saved at step " + fmt.Sprint(in.Body.Step)})
+		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: "saved at step " + fmt.Sprint(in.Body.Step)})
 	})
 	if err != nil {
 		return nil, err
@@ -159,9 +162,9 @@ func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who, in *api
 }
 
 // toFiles checks the files of a manifest and lists their chunks with sizes.
-func toFiles(in []api.File) (files []pg.File, chunks map[chunk.Digest]int64, total int64, err error) {
+func toFiles(in []api.File) (files []store.File, chunks map[chunk.Digest]int64, total int64, err error) {
 	chunks, seen := map[chunk.Digest]int64{}, map[string]bool{}
-	bad := func(format string, args ...any) ([]pg.File, map[chunk.Digest]int64, int64, error) {
+	bad := func(format string, args ...any) ([]store.File, map[chunk.Digest]int64, int64, error) {
 		return nil, nil, 0, api.Fail(api.Invalid, format, args...)
 	}
 	for _, f := range in {
@@ -203,7 +206,7 @@ func toFiles(in []api.File) (files []pg.File, chunks map[chunk.Digest]int64, tot
 			return bad("file %q is one chunk, but its digest is another", f.Path)
 		}
 		total += size
-		files = append(files, pg.File{Path: f.Path, Part: f.Part, Size: size, Digest: whole[:], Chunks: chunk.Pack(pieces)})
+		files = append(files, store.File{Path: f.Path, Part: f.Part, Size: size, Digest: whole[:], Chunks: chunk.Pack(pieces)})
 	}
 	for path := range seen {
 		for other := range seen {
@@ -273,7 +276,7 @@ func (s *Checkpoints) Checkpoints(ctx context.Context, in api.RunInput) ([]api.C
 	if err != nil {
 		return nil, nil, err
 	}
-	byCheckpoint := map[int64][]pg.File{}
+	byCheckpoint := map[int64][]store.File{}
 	for _, f := range files {
 		byCheckpoint[f.Checkpoint] = append(byCheckpoint[f.Checkpoint], f)
 	}
@@ -286,7 +289,7 @@ func (s *Checkpoints) Checkpoints(ctx context.Context, in api.RunInput) ([]api.C
 		stands[i] = checkpoint.Stand{Leg: r.Leg, Step: r.Step, Epoch: r.Epoch, Replaced: r.Step >= ends[r.Leg]}
 	}
 	addresses := checkpoint.Addresses(stands)
-	held, err := s.db.Held(ctx, pg.HeldQuery{By: "checkpoint", Run: row.ID})
+	held, err := s.db.Held(ctx, store.HeldQuery{By: "checkpoint", Run: row.ID})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -294,12 +297,12 @@ func (s *Checkpoints) Checkpoints(ctx context.Context, in api.RunInput) ([]api.C
 	if o, err := verdict.ParseObjective(run.Objective); err != nil {
 		return nil, nil, err
 	} else if b, ok := o.Best(sum.Core()); ok && sum.Count > 0 {
-		best = slices.IndexFunc(rows, func(r pg.Checkpoint) bool { return r.Step <= b.Step && r.Step < ends[r.Leg] })
+		best = slices.IndexFunc(rows, func(r store.Checkpoint) bool { return r.Step <= b.Step && r.Step < ends[r.Leg] })
 		if best >= 0 && rows[best].Dropped != nil { // the best of those held, by the figures they were saved with
 			best = bestHeld(o, rows, ends)
 		}
 	}
-	last := slices.IndexFunc(rows, func(r pg.Checkpoint) bool { return r.Dropped == nil && r.Step < ends[r.Leg] })
+	last := slices.IndexFunc(rows, func(r store.Checkpoint) bool { return r.Dropped == nil && r.Step < ends[r.Leg] })
 	for i, r := range rows {
 		ids[i] = r.ID
 		c := api.Checkpoint{Address: api.Address{Project: in.Project, Run: in.Number, At: addresses[i]}.String(), Leg: r.Leg, Step: r.Step, Epoch: api.Float(r.Epoch),
@@ -329,7 +332,7 @@ func better(o verdict.Objective, a, b float64) bool {
 }
 
 // bestHeld finds the checkpoint with the best figure among those of the present course that are held; -1: none has one.
-func bestHeld(o verdict.Objective, rows []pg.Checkpoint, ends map[int]int64) int {
+func bestHeld(o verdict.Objective, rows []store.Checkpoint, ends map[int]int64) int {
 	best, value := -1, math.NaN()
 	for i, r := range rows {
 		var figures map[string]api.Float
@@ -380,13 +383,13 @@ func (s *Checkpoints) GetCheckpoint(ctx context.Context, _ act.Who, in *api.Chec
 }
 
 // Find resolves an address of a checkpoint.
-func (s *Checkpoints) Find(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []pg.File, error) {
+func (s *Checkpoints) Find(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []store.File, error) {
 	c, files, _, err := s.findWith(ctx, in)
 	return c, files, err
 }
 
 // FindHeld is find for a checkpoint whose bytes are wanted, with its id: one that was dropped is gone.
-func (s *Checkpoints) FindHeld(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []pg.File, int64, error) {
+func (s *Checkpoints) FindHeld(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []store.File, int64, error) {
 	c, files, id, err := s.findWith(ctx, in)
 	if err == nil && c.Dropped != nil {
 		err = api.Fail(api.Gone, "the bytes of %s were dropped on %s %s; its figures and digests are still here", c.Address, c.Dropped.UTC().Format("2 January 2006 15:04 MST"), c.WhyGoes)
@@ -394,8 +397,8 @@ func (s *Checkpoints) FindHeld(ctx context.Context, in api.CheckpointInput) (*ap
 	return c, files, id, err
 }
 
-func (s *Checkpoints) findWith(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []pg.File, int64, error) {
-	none := func(err error) (*api.Checkpoint, []pg.File, int64, error) { return nil, nil, 0, err }
+func (s *Checkpoints) findWith(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []store.File, int64, error) {
+	none := func(err error) (*api.Checkpoint, []store.File, int64, error) { return nil, nil, 0, err }
 	at, err := api.ParseAt(in.At)
 	if err != nil {
 		return none(api.Fail(api.Invalid, "%v; write e12, s4800, best or last", err))

@@ -5,16 +5,18 @@ import (
 	"fmt"
 	"time"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/service/act"
 	"kembrel/store/pg"
 )
 
 // mayDrop refuses whoever neither made a run nor is an administrator.
-func (s *Checkpoints) mayDrop(ctx context.Context, who act.Who, in api.RunInput) (pg.Project, pg.Run, error) {
+func (s *Checkpoints) mayDrop(ctx context.Context, who act.Who, in api.RunInput) (store.Project, store.Run, error) {
 	p, _, err := s.Project(ctx, in.Project)
 	if err != nil {
-		return p, pg.Run{}, err
+		return p, store.Run{}, err
 	}
 	_, row, _, err := s.RunWith(ctx, in)
 	if err == nil && row.Creator != who.ID && !who.Administrator {
@@ -27,13 +29,13 @@ func (s *Checkpoints) mayDrop(ctx context.Context, who act.Who, in api.RunInput)
 func (s *Checkpoints) DropDue(ctx context.Context) error {
 	after, dropped := int64(0), 0
 	for {
-		var due pg.DueCheckpoint
+		var due store.DueCheckpoint
 		ok := false
 		err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
 			if due, ok, err = q.DropDueCheckpoint(ctx, after); err != nil || !ok {
 				return err
 			}
-			return s.RunEvent(ctx, q, pg.Event{Kind: "checkpoint", Run: due.Run, What: fmt.Sprintf("dropped the bytes of step %d %s", due.Step, due.Why)})
+			return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: due.Run, What: fmt.Sprintf("dropped the bytes of step %d %s", due.Step, due.Why)})
 		})
 		if err != nil || !ok {
 			if dropped > 0 {
@@ -121,7 +123,7 @@ func (s *Checkpoints) changeCheckpoint(ctx context.Context, who act.Who, in api.
 		if err := change(q, run, id); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, pg.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: fmt.Sprintf(what, c.Step)})
+		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: fmt.Sprintf(what, c.Step)})
 	})
 	if err != nil {
 		return nil, err

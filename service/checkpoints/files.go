@@ -10,10 +10,11 @@ import (
 	"strings"
 	"time"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/chunk"
 	"kembrel/store/pack"
-	"kembrel/store/pg"
 )
 
 // OpenFile opens a file of a checkpoint for reading at any place; every chunk's digest is checked as it is read.
@@ -40,26 +41,26 @@ func (s *Checkpoints) OpenFile(ctx context.Context, in *api.FileInput) (io.ReadS
 }
 
 // fileOf finds a file of a checkpoint: one row where the address is of a leg's step, as restoring asks again and again; else the run's checkpoints are gone through.
-func (s *Checkpoints) fileOf(ctx context.Context, in *api.FileInput) (pg.SavedFile, error) {
+func (s *Checkpoints) fileOf(ctx context.Context, in *api.FileInput) (store.SavedFile, error) {
 	if at, err := api.ParseAt(in.At); err == nil && at.Kind == api.AtStep && at.Leg > 0 {
 		run, err := s.RunID(ctx, in.RunInput)
 		if err != nil {
-			return pg.SavedFile{}, err
+			return store.SavedFile{}, err
 		}
 		found, err := s.db.FileAt(ctx, run, at.Leg, at.Step, in.Path)
-		if !errors.Is(err, pg.ErrNone) {
+		if !errors.Is(err, store.ErrNone) {
 			return found, err
 		} // what is not there is told below
 	}
 	c, files, _, err := s.FindHeld(ctx, in.CheckpointInput)
 	if err != nil {
-		return pg.SavedFile{}, err
+		return store.SavedFile{}, err
 	}
-	i := slices.IndexFunc(files, func(f pg.File) bool { return f.Path == in.Path })
+	i := slices.IndexFunc(files, func(f store.File) bool { return f.Path == in.Path })
 	if i < 0 {
-		return pg.SavedFile{}, api.Fail(api.NotFound, "%s has no file %q", c.Address, in.Path)
+		return store.SavedFile{}, api.Fail(api.NotFound, "%s has no file %q", c.Address, in.Path)
 	}
-	return pg.SavedFile{File: files[i], Saved: c.Saved}, nil
+	return store.SavedFile{File: files[i], Saved: c.Saved}, nil
 }
 
 // rangeStart is where the first range of a Range header begins (RFC 9110, section 14.1.2); 0 where it does not say.
@@ -73,11 +74,11 @@ func rangeStart(header string) int64 {
 }
 
 // Content reads a file from its chunks.
-func (s *Checkpoints) Content(ctx context.Context, f pg.File) (io.ReadSeeker, error) {
+func (s *Checkpoints) Content(ctx context.Context, f store.File) (io.ReadSeeker, error) {
 	return s.read(ctx, f)
 }
 
-func (s *Checkpoints) read(ctx context.Context, f pg.File) (*fileReader, error) {
+func (s *Checkpoints) read(ctx context.Context, f store.File) (*fileReader, error) {
 	pieces, err := chunk.Unpack(f.Chunks)
 	return &fileReader{ctx: ctx, name: f.Path, chunks: s.chunks, pieces: pieces, size: f.Size}, err
 }

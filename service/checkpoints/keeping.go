@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/filter"
 	"kembrel/core/keep"
@@ -81,12 +83,12 @@ func (s *Checkpoints) changeProjectKeepRule(ctx context.Context, who act.Who, in
 		if err := q.SetProjectKeepRule(ctx, p.ID, rule); err != nil {
 			return err
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, Person: who.ID, What: what})
+		return q.AddEvent(ctx, store.Event{Kind: "project", Project: p.ID, Person: who.ID, What: what})
 	})
 	if err != nil {
 		return nil, err
 	}
-	if err := s.applyKeepRules(ctx, pg.Keeping{ID: p.ID, Key: p.Key, Objective: p.Objective}); err != nil {
+	if err := s.applyKeepRules(ctx, store.Keeping{ID: p.ID, Key: p.Key, Objective: p.Objective}); err != nil {
 		return nil, err
 	}
 	return s.GetKeepRule(ctx, who, &in)
@@ -120,12 +122,12 @@ func (s *Checkpoints) changeRunKeepRule(ctx context.Context, who act.Who, in api
 		if err := q.SetRunKeepRule(ctx, row.ID, rule); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: row.ID, Person: who.ID, What: what})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: row.ID, Person: who.ID, What: what})
 	})
 	if err != nil {
 		return nil, err
 	}
-	if err := s.applyKeepRules(ctx, pg.Keeping{ID: p.ID, Key: p.Key, Objective: p.Objective}); err != nil {
+	if err := s.applyKeepRules(ctx, store.Keeping{ID: p.ID, Key: p.Key, Objective: p.Objective}); err != nil {
 		return nil, err
 	}
 	return s.GetRunKeepRule(ctx, who, &in)
@@ -133,14 +135,14 @@ func (s *Checkpoints) changeRunKeepRule(ctx context.Context, who act.Who, in api
 
 // decided is what a rule says of a checkpoint.
 type decided struct {
-	pg.KeepCandidate
+	store.KeepCandidate
 	rule   *keep.Rule // nil: all stay
 	figure float64
 	why    []string // why it stays
 }
 
 // decide applies keep rules to the checkpoints of a project's runs, or of some (nil: all): one given, or those that are set.
-func (s *Checkpoints) decide(ctx context.Context, p pg.Keeping, numbers []int64, given *keep.Rule) ([]decided, error) {
+func (s *Checkpoints) decide(ctx context.Context, p store.Keeping, numbers []int64, given *keep.Rule) ([]decided, error) {
 	o, err := verdict.ParseObjective(p.Objective)
 	if err != nil {
 		return nil, err
@@ -246,7 +248,7 @@ func (s *Checkpoints) matching(ctx context.Context, project int64, o verdict.Obj
 				numbers = append(numbers, k)
 			}
 		}
-		q := pg.RunQuery{Project: project, Objective: o.Curve, Lower: func(curve string) bool { return finding.LowerIsBetter(o, curve) }}
+		q := store.RunQuery{Project: project, Objective: o.Curve, Lower: func(curve string) bool { return finding.LowerIsBetter(o, curve) }}
 		if values, err = s.db.RunValues(ctx, q, numbers, ofRun); err != nil {
 			return finding.OrOutOfRange(err)
 		}
@@ -291,7 +293,7 @@ func filterValue(kind filter.Kind, text json.RawMessage) (any, error) {
 }
 
 // applyKeepRules begins the grace period of what goes by a project's rules and ends that of what no longer does.
-func (s *Checkpoints) applyKeepRules(ctx context.Context, p pg.Keeping) error {
+func (s *Checkpoints) applyKeepRules(ctx context.Context, p store.Keeping) error {
 	list, err := s.decide(ctx, p, nil, nil)
 	if err != nil {
 		return err
@@ -321,7 +323,7 @@ func (s *Checkpoints) applyKeepRules(ctx context.Context, p pg.Keeping) error {
 			}
 			begun += n
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, What: fmt.Sprintf("by its keep rules %d checkpoints go after their grace period, %d stay after all", begun, len(stays))})
+		return q.AddEvent(ctx, store.Event{Kind: "project", Project: p.ID, What: fmt.Sprintf("by its keep rules %d checkpoints go after their grace period, %d stay after all", begun, len(stays))})
 	})
 	if err == nil {
 		s.Live.News()
@@ -363,7 +365,7 @@ func (s *Checkpoints) TryKeepRule(ctx context.Context, _ act.Who, in *api.TryKee
 		}
 		numbers = append(numbers, int64(n))
 	}
-	list, err := s.decide(ctx, pg.Keeping{ID: p.ID, Key: p.Key, Objective: p.Objective}, numbers, given)
+	list, err := s.decide(ctx, store.Keeping{ID: p.ID, Key: p.Key, Objective: p.Objective}, numbers, given)
 	if err != nil {
 		return nil, err
 	}
@@ -381,16 +383,16 @@ func (s *Checkpoints) TryKeepRule(ctx context.Context, _ act.Who, in *api.TryKee
 		return nil, err
 	}
 	if len(staying) > 0 {
-		held, err := s.db.Held(ctx, pg.HeldQuery{By: "all", Checkpoints: staying})
+		held, err := s.db.Held(ctx, store.HeldQuery{By: "all", Checkpoints: staying})
 		if err != nil {
 			return nil, err
 		}
 		out.Leaves = held[0].Stored
 	}
 	out.Says = sayTried(out)
-	alone := map[int64]pg.Held{}
+	alone := map[int64]store.Held{}
 	if len(list) > 0 {
-		if alone, err = s.db.Held(ctx, pg.HeldQuery{By: "checkpoint", Project: p.ID, Checkpoints: append(going, staying...)}); err != nil {
+		if alone, err = s.db.Held(ctx, store.HeldQuery{By: "checkpoint", Project: p.ID, Checkpoints: append(going, staying...)}); err != nil {
 			return nil, err
 		}
 	}
@@ -416,6 +418,6 @@ func (s *Checkpoints) frees(ctx context.Context, checkpoints []int64) (int64, er
 	if len(checkpoints) == 0 {
 		return 0, nil
 	}
-	held, err := s.db.Held(ctx, pg.HeldQuery{By: "all", Checkpoints: checkpoints})
+	held, err := s.db.Held(ctx, store.HeldQuery{By: "all", Checkpoints: checkpoints})
 	return held[0].Own, err
 }

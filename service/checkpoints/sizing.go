@@ -8,9 +8,10 @@ import (
 	"strings"
 	"time"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // saySizes says what the bytes of checkpoints come to.
@@ -48,8 +49,8 @@ const sizesAge = time.Minute
 
 // heldBytes are what checkpoints hold, as it was lately.
 type heldBytes struct {
-	parts map[int64]pg.Held
-	all   pg.Held
+	parts map[int64]store.Held
+	all   store.Held
 	as    time.Time
 }
 
@@ -61,10 +62,10 @@ func (s *Checkpoints) held(ctx context.Context, project int64, by string) (out h
 		return known, nil
 	}
 	out.as = time.Now()
-	if out.parts, err = s.db.Held(ctx, pg.HeldQuery{By: by, Project: project}); err != nil {
+	if out.parts, err = s.db.Held(ctx, store.HeldQuery{By: by, Project: project}); err != nil {
 		return out, err
 	}
-	all, err := s.db.Held(ctx, pg.HeldQuery{By: "all", Project: project})
+	all, err := s.db.Held(ctx, store.HeldQuery{By: "all", Project: project})
 	if err != nil {
 		return out, err
 	}

@@ -5,6 +5,8 @@ import (
 	"sync"
 	"time"
 
+	"kembrel/store"
+
 	"kembrel/service/finding"
 	"kembrel/store/pack"
 	"kembrel/store/pg"
@@ -12,7 +14,7 @@ import (
 
 // Weights has files of weights looked into.
 type Weights interface {
-	InspectLater(ctx context.Context, q pg.Queries, run, id int64, files []pg.File) error
+	InspectLater(ctx context.Context, q pg.Queries, run, id int64, files []store.File) error
 }
 
 // Checkpoints answers for checkpoints and the chunks that they are made of.

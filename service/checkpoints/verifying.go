@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/service/act"
 	"kembrel/store/pg"
@@ -89,7 +91,7 @@ func (s *Checkpoints) AddVerification(ctx context.Context, who act.Who, in *api.
 		if err := q.AddVerification(ctx, run, ids[i], who.ID, v.Host, v); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, pg.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: "verified"})
+		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: "verified"})
 	})
 	s.Live.News()
 	v.Says = sayVerified(v)

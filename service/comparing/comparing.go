@@ -10,13 +10,14 @@ import (
 	"strings"
 	"time"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/chunk"
 	"kembrel/core/compare"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/service/finding"
-	"kembrel/store/pg"
 )
 
 // How many runs one comparison holds, and how many one question about what mattered looks at.
@@ -27,12 +28,12 @@ const (
 
 // compared are runs of a project that somebody asks about.
 type compared struct {
-	project   pg.Project
+	project   store.Project
 	objective verdict.Objective
-	query     pg.RunQuery
-	runs      []pg.Run // in the order asked for
-	left      int64    // chosen by the filter beyond what there is room for
-	baseline  int      // number of a run; 0: none
+	query     store.RunQuery
+	runs      []store.Run // in the order asked for
+	left      int64       // chosen by the filter beyond what there is room for
+	baseline  int         // number of a run; 0: none
 }
 
 // chosen finds the runs of a comparison.
@@ -78,7 +79,7 @@ func (s *Comparing) chosen(ctx context.Context, in *api.CompareInput, most int) 
 	if err != nil {
 		return nil, err
 	}
-	byNumber := map[int64]pg.Run{}
+	byNumber := map[int64]store.Run{}
 	for _, r := range rows {
 		byNumber[int64(r.Number)] = r
 	}
@@ -98,13 +99,13 @@ func (s *Comparing) chosen(ctx context.Context, in *api.CompareInput, most int) 
 }
 
 // summaries are those of one curve, by run.
-func (s *Comparing) summariesOf(ctx context.Context, runs []pg.Run, name string) (map[int64]pg.Summary, error) {
+func (s *Comparing) summariesOf(ctx context.Context, runs []store.Run, name string) (map[int64]store.Summary, error) {
 	ids := make([]int64, len(runs))
 	for i, r := range runs {
 		ids[i] = r.ID
 	}
 	rows, err := s.db.Summaries(ctx, ids, name)
-	out := map[int64]pg.Summary{}
+	out := map[int64]store.Summary{}
 	for _, sum := range rows {
 		out[sum.Run] = sum
 	}
@@ -240,7 +241,7 @@ func isData(name string) bool {
 }
 
 // factsOf are the things that went into a run.
-func factsOf(run api.Run, recipe api.Recipe, row pg.Run) (out []compare.Fact) {
+func factsOf(run api.Run, recipe api.Recipe, row store.Run) (out []compare.Fact) {
 	add := func(section, name, value string) {
 		if value != "" {
 			out = append(out, compare.Fact{Section: section, Name: name, Value: value})

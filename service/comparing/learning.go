@@ -5,11 +5,12 @@ import (
 	"math"
 	"slices"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/compare"
 	"kembrel/service/act"
 	"kembrel/service/finding"
-	"kembrel/store/pg"
 )
 
 // GetLearning reads curves of several runs, on one axis.
@@ -29,7 +30,7 @@ func (s *Comparing) GetLearning(ctx context.Context, who act.Who, in *api.Learni
 	members := make([]compare.Run, len(c.runs))
 	byRun := map[string]map[int]*api.LearningLine{}
 	for i, r := range c.runs {
-		members[i] = toCompared(finding.ToRun(in.Project, c.objective, r, pg.Summary{}), recipes[r.ID])
+		members[i] = toCompared(finding.ToRun(in.Project, c.objective, r, store.Summary{}), recipes[r.ID])
 		lines, err := s.linesOf(ctx, who, in, r)
 		if err != nil {
 			return nil, err
@@ -107,7 +108,7 @@ func groupLine(g compare.Group, lines map[int]*api.LearningLine, c *compared) *a
 
 // baseLines are the baseline's lines where it is none of the runs compared.
 func (s *Comparing) baseLines(ctx context.Context, who act.Who, in *api.LearningInput, c *compared) (map[string]*api.LearningLine, error) {
-	if c.baseline == 0 || slices.ContainsFunc(c.runs, func(r pg.Run) bool { return r.Number == c.baseline }) {
+	if c.baseline == 0 || slices.ContainsFunc(c.runs, func(r store.Run) bool { return r.Number == c.baseline }) {
 		return nil, nil
 	}
 	row, err := s.db.RunByNumber(ctx, c.project.ID, c.baseline)
@@ -118,7 +119,7 @@ func (s *Comparing) baseLines(ctx context.Context, who act.Who, in *api.Learning
 }
 
 // linesOf reads those of the curves asked for that a run has.
-func (s *Comparing) linesOf(ctx context.Context, who act.Who, in *api.LearningInput, r pg.Run) (map[string]*api.LearningLine, error) {
+func (s *Comparing) linesOf(ctx context.Context, who act.Who, in *api.LearningInput, r store.Run) (map[string]*api.LearningLine, error) {
 	known, err := s.db.CachedCurves(ctx, r.ID, in.Names, 0)
 	if err != nil {
 		return nil, err

@@ -11,17 +11,19 @@ import (
 	"strings"
 	"time"
 
+	"kembrel/store"
+	"kembrel/store/pg/db"
+
 	"kembrel/api"
 	"kembrel/core/filter"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // RunQuery reads what runs are asked for.
-func RunQuery(project int64, o verdict.Objective, in api.RunChoice) (q pg.RunQuery, err error) {
+func RunQuery(project int64, o verdict.Objective, in api.RunChoice) (q store.RunQuery, err error) {
 	now := time.Now()
-	q = pg.RunQuery{Project: project, Shown: in.Shown, Descending: in.Order == "descending" || in.Sort == "" && in.Order == "",
+	q = store.RunQuery{Project: project, Shown: in.Shown, Descending: in.Order == "descending" || in.Sort == "" && in.Order == "",
 		Objective: o.Curve, Lower: func(curve string) bool { return LowerIsBetter(o, curve) }}
 	if strings.TrimSpace(in.Where) != "" {
 		if q.Where, err = filter.Parse(in.Where, now); err != nil {
@@ -71,7 +73,7 @@ func ColumnsOf(o verdict.Objective, text string) ([]*filter.Node, []string, erro
 }
 
 // afterCursor is the place behind which a page begins; nil: the first.
-func afterCursor(cursor string) (after *pg.RunPlace, err error) {
+func afterCursor(cursor string) (after *store.RunPlace, err error) {
 	if cursor == "" {
 		return nil, nil
 	}
@@ -110,7 +112,7 @@ func (s *Finder) ListLandmarks(ctx context.Context, _ act.Who, in *api.Landmarks
 }
 
 func OrOutOfRange(err error) error {
-	if pg.OutOfRange(err) {
+	if db.OutOfRange(err) {
 		return api.Fail(api.Invalid, "a number in the filter grows beyond what can be calculated with")
 	}
 	return err
@@ -127,7 +129,7 @@ func FilterProblem(where string, err error) error {
 	return err
 }
 
-func runCursor(p pg.RunPlace) string {
+func runCursor(p store.RunPlace) string {
 	text, _ := json.Marshal(p)
 	return base64.RawURLEncoding.EncodeToString(text)
 }

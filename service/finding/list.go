@@ -4,10 +4,11 @@ import (
 	"context"
 	"encoding/json"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // ListRuns lists a project's runs: those that fulfil a condition, in the order asked for.
@@ -40,7 +41,7 @@ func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*a
 	if err != nil {
 		return nil, err
 	}
-	ids, byNumber := make([]int64, len(rows)), map[int64]pg.Run{}
+	ids, byNumber := make([]int64, len(rows)), map[int64]store.Run{}
 	for i, r := range rows {
 		ids[i], byNumber[int64(r.Number)] = r.ID, r
 	}
@@ -48,7 +49,7 @@ func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*a
 	if err != nil {
 		return nil, err
 	}
-	byRun := map[int64]pg.Summary{}
+	byRun := map[int64]store.Summary{}
 	for _, sum := range summaries {
 		byRun[sum.Run] = sum
 	}
@@ -62,7 +63,7 @@ func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*a
 	if err != nil {
 		return nil, err
 	}
-	return act.Page(places, in.Limit, func(place pg.RunPlace) api.Run {
+	return act.Page(places, in.Limit, func(place store.RunPlace) api.Run {
 		r := byNumber[place.Number]
 		run := ToRun(in.Project, o, r, byRun[r.ID])
 		if base != nil && run.Best != nil && r.Number != p.Baseline {
@@ -75,7 +76,7 @@ func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*a
 }
 
 // baselineBest is the best reading of a project's baseline; nil where it has none.
-func (s *Finder) baselineBest(ctx context.Context, p pg.Project, o verdict.Objective) (*api.Float, error) {
+func (s *Finder) baselineBest(ctx context.Context, p store.Project, o verdict.Objective) (*api.Float, error) {
 	if p.Baseline == 0 {
 		return nil, nil
 	}

@@ -6,15 +6,16 @@ import (
 	"fmt"
 	"math"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/curve"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // RecipesOf reads the recipes of runs, by id.
-func (s *Finder) RecipesOf(ctx context.Context, runs []pg.Run) (map[int64]api.Recipe, error) {
+func (s *Finder) RecipesOf(ctx context.Context, runs []store.Run) (map[int64]api.Recipe, error) {
 	ids := make([]int64, len(runs))
 	for i, r := range runs {
 		ids[i] = r.ID
@@ -46,7 +47,7 @@ func Finite(name string, r curve.Reading) *api.Figure {
 	return Figure(name, r)
 }
 
-func ToRun(project string, o verdict.Objective, r pg.Run, sum pg.Summary) api.Run {
+func ToRun(project string, o verdict.Objective, r store.Run, sum store.Summary) api.Run {
 	out := api.Run{Address: act.RunAddress(project, r.Number), Project: project, Number: r.Number, Title: r.Title, State: r.State, Who: r.Who,
 		Tags: r.Tags, Note: r.Note, Search: r.Search, Trial: r.Trial, Archived: r.Archived, Leaves: r.Doomed, Host: r.Host, Started: r.Started, Ended: r.Ended, Took: r.Took, Since: r.Since, Objective: o.String(), Step: r.Step, Epoch: api.Float(r.Epoch)}
 	json.Unmarshal(r.Hyper, &out.Hyper)

@@ -4,16 +4,17 @@ import (
 	"context"
 	"errors"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/curve"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
-func (s *Finder) Project(ctx context.Context, key string) (pg.Project, verdict.Objective, error) {
+func (s *Finder) Project(ctx context.Context, key string) (store.Project, verdict.Objective, error) {
 	if err := api.CheckProjectKey(key); err != nil {
-		return pg.Project{}, verdict.Objective{}, api.Fail(api.Invalid, "%v", err)
+		return store.Project{}, verdict.Objective{}, api.Fail(api.Invalid, "%v", err)
 	}
 	p, err := s.db.ProjectByKey(ctx, key)
 	if err != nil {
@@ -50,7 +51,7 @@ func (s *Finder) RunID(ctx context.Context, in api.RunInput) (int64, error) {
 	if err == nil {
 		s.runs.Put(in, id)
 	}
-	if !errors.Is(err, pg.ErrNone) {
+	if !errors.Is(err, store.ErrNone) {
 		return id, err
 	}
 	if _, _, err := s.Project(ctx, in.Project); err != nil {
@@ -65,25 +66,25 @@ func (s *Finder) Run(ctx context.Context, in api.RunInput) (*api.Run, error) {
 }
 
 // RunWith finds a run, its row, and the summary of its objective.
-func (s *Finder) RunWith(ctx context.Context, in api.RunInput) (*api.Run, pg.Run, pg.Summary, error) {
+func (s *Finder) RunWith(ctx context.Context, in api.RunInput) (*api.Run, store.Run, store.Summary, error) {
 	p, o, err := s.Project(ctx, in.Project)
 	if err != nil {
-		return nil, pg.Run{}, pg.Summary{}, err
+		return nil, store.Run{}, store.Summary{}, err
 	}
 	row, err := s.db.RunByNumber(ctx, p.ID, in.Number)
-	if errors.Is(err, pg.ErrNone) {
+	if errors.Is(err, store.ErrNone) {
 		if _, why := s.RunID(ctx, in); why != nil { // in our words
 			err = why
 		}
 	}
 	if err != nil {
-		return nil, pg.Run{}, pg.Summary{}, err
+		return nil, store.Run{}, store.Summary{}, err
 	}
 	sums, err := s.db.Summaries(ctx, []int64{row.ID}, o.Curve)
 	if err != nil {
-		return nil, pg.Run{}, pg.Summary{}, err
+		return nil, store.Run{}, store.Summary{}, err
 	}
-	var sum pg.Summary
+	var sum store.Summary
 	if len(sums) > 0 {
 		sum = sums[0]
 	}

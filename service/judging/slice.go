@@ -20,4 +20,4 @@ func New(f *finding.Finder, db *pg.Store) *Judging { return &Judging{Finder: f, 
 
 // Summarised notes that readings of a run were summarised, so that it is judged when there is time. Only one goroutine may call it, the one that
 // calls JudgeSome.
-func (s *Judging) Summarised(d pg.Summarised) { s.unjudged.add(d) }
+func (s *Judging) Summarised(d store.Summarised) { s.unjudged.add(d) }

@@ -54,7 +54,7 @@ func (s *Judging) WatchRuns(ctx context.Context, runs []int64) error {
 	return nil
 }
 
-func (s *Judging) watchRun(ctx context.Context, row pg.Judgement) error {
+func (s *Judging) watchRun(ctx context.Context, row store.Judgement) error {
 	rule := rules.ParseRule(row.Rule)
 	o, err := verdict.ParseObjective(row.Objective)
 	if err != nil || rule == nil {
@@ -71,7 +71,7 @@ func (s *Judging) watchRun(ctx context.Context, row pg.Judgement) error {
 		if first, err = q.SetStopped(ctx, row.ID, stopped); err != nil || !first {
 			return err
 		}
-		return s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: row.ID, What: "was told to stop"})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: row.ID, What: "was told to stop"})
 	})
 	if first {
 		s.Live.News()
@@ -81,7 +81,7 @@ func (s *Judging) watchRun(ctx context.Context, row pg.Judgement) error {
 
 // seen brings the watch of a run up to date and returns it. Nobody waits while the readings are read: where two do it at once both read them,
 // and the one that came further is kept.
-func (s *Judging) seen(ctx context.Context, row pg.Judgement, o verdict.Objective, rule verdict.StopRule) (watched, error) {
+func (s *Judging) seen(ctx context.Context, row store.Judgement, o verdict.Objective, rule verdict.StopRule) (watched, error) {
 	legs, err := s.db.ListLegs(ctx, row.ID)
 	if err != nil {
 		return watched{}, err
@@ -138,10 +138,10 @@ func stoppedAt(o verdict.Objective, rule verdict.StopRule, w verdict.Watch) api.
 
 // bestCheckpoint is the checkpoint nearest at or before the best reading. It is looked up when it is asked for: a program saves, and a
 // recorder sends, after the readings on which the rule decides.
-func (s *Judging) bestCheckpoint(ctx context.Context, row pg.Judgement, best api.Figure) (string, error) {
+func (s *Judging) bestCheckpoint(ctx context.Context, row store.Judgement, best api.Figure) (string, error) {
 	step, epoch, err := s.db.CheckpointBefore(ctx, row.ID, best.Step)
 	switch {
-	case errors.Is(err, pg.ErrNone):
+	case errors.Is(err, store.ErrNone):
 		return "", nil
 	case err != nil:
 		return "", err
@@ -221,7 +221,7 @@ func (s *Judging) changeProjectRule(ctx context.Context, who act.Who, in api.Pro
 		if err := q.SetProjectStopRule(ctx, p.ID, kept); err != nil {
 			return err
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, Person: who.ID, What: what})
+		return q.AddEvent(ctx, store.Event{Kind: "project", Project: p.ID, Person: who.ID, What: what})
 	})
 	if err != nil {
 		return nil, err
@@ -258,7 +258,7 @@ func (s *Judging) changeRunRule(ctx context.Context, who act.Who, in api.RunInpu
 		if err := q.SetRunStopRule(ctx, run, rule); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: what})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, What: what})
 	})
 	if err != nil {
 		return nil, err

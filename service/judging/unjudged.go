@@ -9,10 +9,12 @@ import (
 	"slices"
 	"time"
 
+	"kembrel/store"
+	"kembrel/store/pg/db"
+
 	"kembrel/core/curve"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // judgeShare is how long judging may take before the summaries have their turn again. With very many runs those are judged first that are in another
@@ -42,11 +44,11 @@ type learnt struct {
 }
 
 // add takes in what came; false: it does not simply go on.
-func (l *learnt) add(d pg.Summarised) bool {
+func (l *learnt) add(d store.Summarised) bool {
 	if d.Before != l.batches {
 		return false
 	}
-	for i, stretches := range [][]pg.Stretch{d.Train, d.Objective} {
+	for i, stretches := range [][]store.Stretch{d.Train, d.Objective} {
 		r := []*curve.Reducer{&l.train, &l.val}[i]
 		last := int64(-1) // what was read had perhaps come already when it was read whole
 		if n := len(r.Folds); n > 0 {
@@ -77,7 +79,7 @@ func (l *learnt) usable(o string, sum curve.Summary) bool {
 	return l.objective == o && math.IsNaN(sum.Last.Epoch) == (w.By == curve.ByStep) && judgedWindow(w.By, w.From, l.to).Width == w.Width
 }
 
-func (u *unjudged) add(d pg.Summarised) {
+func (u *unjudged) add(d store.Summarised) {
 	if u.waiting == nil {
 		u.waiting, u.judged, u.learnt = map[int64]int64{}, map[int64]int64{}, map[int64]*learnt{}
 	}
@@ -140,7 +142,7 @@ func (s *Judging) JudgeSome(ctx context.Context) (failed error) {
 	began, waiting := time.Now(), s.unjudged.next()
 	for group := range slices.Chunk(waiting, judgeRuns) {
 		err := s.judgeGroup(ctx, group, len(waiting) <= judgeRuns, began.Add(judgeShare))
-		if pg.Away(err) {
+		if db.Away(err) {
 			return err // they go on waiting
 		}
 		if failed = errors.Join(failed, err); time.Since(began) > judgeShare || ctx.Err() != nil {
@@ -157,7 +159,7 @@ func (s *Judging) judgeGroup(ctx context.Context, runs []int64, thorough bool, u
 	if err != nil {
 		return err
 	}
-	byRun, objectives, named := map[int64]pg.Judgement{}, map[string]verdict.Objective{}, map[string][]int64{}
+	byRun, objectives, named := map[int64]store.Judgement{}, map[string]verdict.Objective{}, map[string][]int64{}
 	for _, row := range rows {
 		byRun[row.ID] = row
 		if row.State != "running" {
@@ -186,14 +188,14 @@ func (s *Judging) judgeGroup(ctx context.Context, runs []int64, thorough bool, u
 		if !known || row.State != "running" { // it was deleted, or what is said of it now stays
 			delete(s.unjudged.learnt, run)
 			if err := s.Judge(ctx, run); err != nil {
-				if pg.Away(err) {
+				if db.Away(err) {
 					return err
 				}
 				failed = errors.Join(failed, err)
 			}
 		} else {
 			text, err := s.judgeOne(ctx, row, objectives[row.Objective], sums[run])
-			if pg.Away(err) {
+			if db.Away(err) {
 				return err
 			}
 			if failed = errors.Join(failed, err); err == nil {
@@ -219,7 +221,7 @@ func (s *Judging) judgeGroup(ctx context.Context, runs []int64, thorough bool, u
 }
 
 // judgeOne says what the curves of a run that trains say: from what is known of it and what came since, or by reading it.
-func (s *Judging) judgeOne(ctx context.Context, row pg.Judgement, o verdict.Objective, sum curve.Summary) (json.RawMessage, error) {
+func (s *Judging) judgeOne(ctx context.Context, row store.Judgement, o verdict.Objective, sum curve.Summary) (json.RawMessage, error) {
 	if sum.Count == 0 {
 		sum = curve.NewSummary()
 	}

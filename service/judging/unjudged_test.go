@@ -5,10 +5,11 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"kembrel/store"
+
 	"github.com/stretchr/testify/require"
 
 	"kembrel/core/curve"
-	"kembrel/store/pg"
 )
 
 // A run that trains is judged by what is remembered of it and what came since: these are the folds that reading it whole gives, whatever the batches, also
@@ -19,7 +20,7 @@ func TestRememberedFoldsAreThoseOfTheWhole(t *testing.T) {
 	for round := range 12 {
 		by := []curve.By{curve.ByEpoch, curve.ByStep}[round%2]
 		perStep := r.IntN(2) == 0 // training is read at every step, validation at the end of epochs
-		type batch struct{ train, val pg.Stretch }
+		type batch struct{ train, val store.Stretch }
 		var batches []batch
 		step := int64(0)
 		for range 20 + r.IntN(900) {
@@ -68,7 +69,7 @@ func TestRememberedFoldsAreThoseOfTheWhole(t *testing.T) {
 		u, told, ahead := unjudged{}, 0, 0
 		for told < len(batches) {
 			n := min(told+1+r.IntN(5), len(batches))
-			d := pg.Summarised{Run: 1, Before: int64(told), Batches: int64(n)}
+			d := store.Summarised{Run: 1, Before: int64(told), Batches: int64(n)}
 			for _, b := range batches[told:n] {
 				d.Train, d.Objective = append(d.Train, b.train), append(d.Objective, b.val)
 			}
@@ -94,7 +95,7 @@ func TestRememberedFoldsAreThoseOfTheWhole(t *testing.T) {
 			}
 			u.done(1)
 			if r.IntN(40) == 0 { // another replica was faster, or an earlier leg was replaced
-				u.add(pg.Summarised{Run: 1, Before: -1, Batches: int64(told)})
+				u.add(store.Summarised{Run: 1, Before: -1, Batches: int64(told)})
 				require.Nil(t, u.learnt[1])
 			}
 		}

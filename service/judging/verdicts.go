@@ -41,7 +41,7 @@ func (s *Judging) Judge(ctx context.Context, run int64) error {
 }
 
 // lookAtBest keeps what each curve of a run was when the objective was best: its last reading at or before that step.
-func (s *Judging) lookAtBest(ctx context.Context, row pg.Judgement, o verdict.Objective) error {
+func (s *Judging) lookAtBest(ctx context.Context, row store.Judgement, o verdict.Objective) error {
 	sums, err := s.db.Summaries(ctx, []int64{row.ID}, "")
 	if err != nil {
 		return err
@@ -89,7 +89,7 @@ func (s *Judging) lookAtBest(ctx context.Context, row pg.Judgement, o verdict.Ob
 const sketchPixels = 64
 
 // drawSketch makes the sketch of a curve that became the objective after it was summarised.
-func (s *Judging) drawSketch(ctx context.Context, run int64, c pg.Summary) error {
+func (s *Judging) drawSketch(ctx context.Context, run int64, c store.Summary) error {
 	w := curve.Window{By: curve.ByStep, To: float64(c.LastStep), Width: max(1, curve.PixelWidth(curve.ByStep, 0, float64(c.LastStep), sketchPixels))}
 	got, err := s.readings.View(ctx, store.Span{Run: run, Names: []string{c.Name}}, w, curve.Smoothing{})
 	if err != nil {
@@ -234,7 +234,7 @@ func (s *Judging) changeDispute(ctx context.Context, who act.Who, run int64, dis
 		if err := q.DisputeVerdict(ctx, run, dispute); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: what})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, What: what})
 	})
 	if err != nil {
 		return nil, err

@@ -6,12 +6,13 @@ import (
 	"fmt"
 	"strings"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/checkpoint"
 	"kembrel/core/hyper"
 	"kembrel/service/act"
 	"kembrel/service/runs"
-	"kembrel/store/pg"
 )
 
 // presentAddress is the address by which a checkpoint is found now that had another once: a later leg may have replaced it since, and the address
@@ -56,7 +57,7 @@ func (s *Pages) presentOrigins(ctx context.Context, r *api.RunDetail) (err error
 }
 
 // untaken finds which of the values that a run was asked to take it did not: those of its origin, or of the search that it is a trial of.
-func (s *Pages) untaken(ctx context.Context, row pg.Run, r *api.RunDetail) error {
+func (s *Pages) untaken(ctx context.Context, row store.Run, r *api.RunDetail) error {
 	var asked map[string]json.RawMessage
 	switch {
 	case r.Origin != nil:

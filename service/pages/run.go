@@ -5,11 +5,12 @@ import (
 	"encoding/json"
 	"time"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/service/finding"
-	"kembrel/store/pg"
 )
 
 // GetRun shows a run with its legs, notes, curves and the sentences of its page.
@@ -19,7 +20,7 @@ func (s *Pages) GetRun(ctx context.Context, _ act.Who, in *api.RunInput) (*api.R
 		return nil, err
 	}
 	out := &api.RunDetail{Run: *run, Legs: []api.Leg{}, Notes: []api.Note{}, Curves: []api.CurveInfo{}}
-	recipes, err := s.RecipesOf(ctx, []pg.Run{row})
+	recipes, err := s.RecipesOf(ctx, []store.Run{row})
 	if err != nil {
 		return nil, err
 	}

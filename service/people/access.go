@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"time"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/service/act"
 	"kembrel/store/pg"
 )
 
-func whoIs(p pg.Person) act.Who {
+func whoIs(p store.Person) act.Who {
 	return act.Who{ID: p.ID, Name: p.Name, Administrator: p.Administrator, HasPassword: p.Password != nil}
 }
 
@@ -38,7 +40,7 @@ func (s *People) WhoByToken(ctx context.Context, token string) (act.Who, error) 
 	}
 	t, err := s.db.TokenPerson(ctx, hash)
 	switch {
-	case errors.Is(err, pg.ErrNone):
+	case errors.Is(err, store.ErrNone):
 		return act.Who{}, api.Fail(api.SignedOut, "this token is not known here; create one with: kembrel tokens create")
 	case err != nil:
 		return act.Who{}, err
@@ -83,7 +85,7 @@ func (s *People) WhoBySession(ctx context.Context, session string) (act.Who, err
 }
 
 func orSignedOut(err error) error {
-	if errors.Is(err, pg.ErrNone) {
+	if errors.Is(err, store.ErrNone) {
 		return api.Fail(api.SignedOut, "this session has ended; sign in again")
 	}
 	return err
@@ -95,7 +97,7 @@ func (s *People) SignIn(ctx context.Context, in api.SignIn, from string) (sessio
 		return "", nil, err
 	}
 	p, err := s.db.PersonByName(ctx, in.Name)
-	if err != nil && !errors.Is(err, pg.ErrNone) {
+	if err != nil && !errors.Is(err, store.ErrNone) {
 		return "", nil, err
 	}
 	hash := unusableHash // the same work for a name that is not known
@@ -118,7 +120,7 @@ func (s *People) SignInByLink(ctx context.Context, code, from string) (session s
 		return "", nil, err
 	}
 	p, err := s.db.UseLink(ctx, hashOf(code))
-	if errors.Is(err, pg.ErrNone) {
+	if errors.Is(err, store.ErrNone) {
 		return "", nil, api.Fail(api.SignedOut, "this sign-in link has been used or has expired; create another with: kembrel sign-in --link")
 	}
 	if err != nil {
@@ -128,7 +130,7 @@ func (s *People) SignInByLink(ctx context.Context, code, from string) (session s
 }
 
 // open opens a session; parent is the token that it comes from.
-func (s *People) open(ctx context.Context, p pg.Person, parent *int64) (string, *api.Me, error) {
+func (s *People) open(ctx context.Context, p store.Person, parent *int64) (string, *api.Me, error) {
 	session := secret()
 	if err := s.db.AddSession(ctx, hashOf(session), p.ID, SessionHours, parent); err != nil {
 		return "", nil, err
@@ -188,7 +190,7 @@ func (s *People) SetPassword(ctx context.Context, who act.Who, in *api.PasswordI
 				return err
 			}
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: what})
+		return q.AddEvent(ctx, store.Event{Kind: "person", Person: who.ID, What: what})
 	})
 	return nil, err
 }
@@ -218,12 +220,12 @@ func (s *People) ListPeople(ctx context.Context, _ act.Who, in *api.PageInput) (
 	if err != nil {
 		return nil, err
 	}
-	return act.Page(people, in.Limit, func(p pg.Person) api.Me { return *me(whoIs(p)) }, func(p pg.Person) string { return fmt.Sprint(p.ID) }), nil
+	return act.Page(people, in.Limit, func(p store.Person) api.Me { return *me(whoIs(p)) }, func(p store.Person) string { return fmt.Sprint(p.ID) }), nil
 }
 
 // AddPerson adds a person, with or without a password.
 func (s *People) AddPerson(ctx context.Context, who act.Who, in *api.NewPerson) (*api.Me, error) {
-	p := pg.Person{Name: in.Body.Name, Administrator: in.Body.Administrator}
+	p := store.Person{Name: in.Body.Name, Administrator: in.Body.Administrator}
 	if in.Body.Password != "" {
 		hash, err := s.tries.hash(ctx, in.Body.Password)
 		if err != nil {
@@ -233,14 +235,14 @@ func (s *People) AddPerson(ctx context.Context, who act.Who, in *api.NewPerson) 
 	}
 	if _, err := s.db.PersonByName(ctx, p.Name); err == nil {
 		return nil, api.Fail(api.Conflict, "there is a person named %q", p.Name)
-	} else if !errors.Is(err, pg.ErrNone) {
+	} else if !errors.Is(err, store.ErrNone) {
 		return nil, err
 	}
 	err := s.db.InTx(ctx, func(q pg.Queries) error {
 		if _, err := q.AddPerson(ctx, p); err != nil {
 			return err
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: "added " + p.Name})
+		return q.AddEvent(ctx, store.Event{Kind: "person", Person: who.ID, What: "added " + p.Name})
 	})
 	return me(whoIs(p)), err
 }
@@ -251,7 +253,7 @@ func (s *People) FirstStart(ctx context.Context, name string) (bool, error) {
 	if err != nil || n > 0 {
 		return false, err
 	}
-	_, err = s.db.AddPerson(ctx, pg.Person{Name: name, Administrator: true})
+	_, err = s.db.AddPerson(ctx, store.Person{Name: name, Administrator: true})
 	return err == nil, err
 }
 
@@ -274,12 +276,12 @@ func (s *People) ListTokens(ctx context.Context, who act.Who, _ *struct{}) (*api
 // CreateToken makes a personal token; its secret is in the answer and nowhere else.
 func (s *People) CreateToken(ctx context.Context, who act.Who, in *api.NewToken) (*api.CreatedToken, error) {
 	sec := tokenPrefix + secret()
-	var t pg.Token
+	var t store.Token
 	err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
 		if t, err = q.AddToken(ctx, who.ID, act.Clean(in.Body.Name), hashOf(sec), in.Body.Days, madeWith(who)); err != nil {
 			return err
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: "token made: " + t.Name})
+		return q.AddEvent(ctx, store.Event{Kind: "person", Person: who.ID, What: "token made: " + t.Name})
 	})
 	return &api.CreatedToken{Token: api.Token(t), Secret: sec}, err
 }
@@ -295,6 +297,6 @@ func (s *People) RevokeToken(ctx context.Context, who act.Who, in *api.TokenInpu
 		if !done {
 			return api.Fail(api.NotFound, "you have no token %d; kembrel tokens lists yours", in.ID)
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "person", Person: who.ID, What: fmt.Sprintf("token %d revoked", in.ID)})
+		return q.AddEvent(ctx, store.Event{Kind: "person", Person: who.ID, What: fmt.Sprintf("token %d revoked", in.ID)})
 	})
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
@@ -20,7 +22,7 @@ func (s *Projects) ListProjects(ctx context.Context, _ act.Who, in *api.PageInpu
 	if err != nil {
 		return nil, err
 	}
-	out := act.Page(rows, in.Limit, toProject, func(p pg.CountedProject) string { return p.Key })
+	out := act.Page(rows, in.Limit, toProject, func(p store.CountedProject) string { return p.Key })
 	for i := range out.Items {
 		if err := s.addBest(ctx, rows[i], &out.Items[i]); err != nil {
 			return nil, err
@@ -42,17 +44,17 @@ func (s *Projects) GetProject(ctx context.Context, _ act.Who, in *api.ProjectInp
 	return &out, s.addBest(ctx, rows[0], &out)
 }
 
-func toProject(p pg.CountedProject) api.Project {
+func toProject(p store.CountedProject) api.Project {
 	return api.Project{Key: p.Key, Title: p.Title, Objective: p.Objective, Created: p.Created, Runs: p.Runs, Running: p.Running, Lost: p.Lost, Baseline: p.Baseline}
 }
 
-func (s *Projects) addBest(ctx context.Context, row pg.CountedProject, p *api.Project) error {
+func (s *Projects) addBest(ctx context.Context, row store.CountedProject, p *api.Project) error {
 	o, err := verdict.ParseObjective(row.Objective)
 	if err != nil {
 		return err
 	}
 	best, err := s.db.BestRun(ctx, row.ID, o.Direction == verdict.Lower)
-	if errors.Is(err, pg.ErrNone) {
+	if errors.Is(err, store.ErrNone) {
 		return nil
 	}
 	if err != nil {
@@ -88,7 +90,7 @@ func (s *Projects) CreateProject(ctx context.Context, who act.Who, in *api.NewPr
 		if !made {
 			return api.Fail(api.Conflict, "there is a project %q already", in.Body.Key)
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: id, Person: who.ID, What: "made"})
+		return q.AddEvent(ctx, store.Event{Kind: "project", Project: id, Person: who.ID, What: "made"})
 	})
 	if err != nil {
 		return nil, err
@@ -130,7 +132,7 @@ func (s *Projects) ChangeProject(ctx context.Context, who act.Who, in *api.Proje
 				return err
 			}
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, Person: who.ID, What: "changed"})
+		return q.AddEvent(ctx, store.Event{Kind: "project", Project: p.ID, Person: who.ID, What: "changed"})
 	})
 	if err != nil {
 		return nil, err

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"slices"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/curve"
 	"kembrel/core/hyper"
@@ -28,10 +30,10 @@ func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (
 	if err != nil {
 		return nil, err
 	}
-	count := pg.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto, Batch: batch.Batch, Payload: batch.payload, Points: batch.training}
+	count := store.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto, Batch: batch.Batch, Payload: batch.payload, Points: batch.training}
 	changed := len(in.Body.Hyper) > 0 || len(in.Body.Notes) > 0 || in.Body.Says != nil
 	if !changed && !fresh {
-		var before pg.Counted
+		var before store.Counted
 		if before, err = s.db.CountTogether(ctx, count); err == nil && before.State == "lost" {
 			err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
 				if err = q.LockRun(ctx, run); err != nil {
@@ -44,7 +46,7 @@ func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (
 	} else {
 		err = s.db.InTx(ctx, func(q pg.Queries) error { return s.countAlone(ctx, q, who, in, batch, count) })
 	}
-	if errors.Is(err, pg.ErrNone) {
+	if errors.Is(err, store.ErrNone) {
 		if err = s.whyNotCounted(ctx, in, run, count); err != nil {
 			var done *counted
 			if errors.As(err, &done) {
@@ -69,7 +71,7 @@ func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (
 }
 
 // countAlone counts a batch that brings more than readings of known curves, all in one transaction.
-func (s *Runs) countAlone(ctx context.Context, q pg.Queries, who act.Who, in *api.BatchInput, batch readBatch, count pg.Count) error {
+func (s *Runs) countAlone(ctx context.Context, q pg.Queries, who act.Who, in *api.BatchInput, batch readBatch, count store.Count) error {
 	if err := q.LockRun(ctx, count.Run); err != nil {
 		return err
 	}
@@ -111,14 +113,14 @@ func (s *Runs) countAlone(ctx context.Context, q pg.Queries, who act.Who, in *ap
 	}
 	for _, n := range in.Body.Notes {
 		changed = true
-		if err := q.AddNote(ctx, count.Run, pg.Note{Leg: in.Leg, At: act.ByOurClock(ctx, n.At), Text: act.Clean(n.Text)}); err != nil {
+		if err := q.AddNote(ctx, count.Run, store.Note{Leg: in.Leg, At: act.ByOurClock(ctx, n.At), Text: act.Clean(n.Text)}); err != nil {
 			return err
 		}
 	}
 	if !changed {
 		return nil
 	}
-	return s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: count.Run, Person: who.ID, What: "told"})
+	return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: count.Run, Person: who.ID, What: "told"})
 }
 
 // NameCurves gives curves numbers.
@@ -168,7 +170,7 @@ type counted struct{ api.Counted }
 func (*counted) Error() string { return "counted before" }
 
 // whyNotCounted finds out why a batch was not the next of its leg.
-func (s *Runs) whyNotCounted(ctx context.Context, in *api.BatchInput, run int64, c pg.Count) error {
+func (s *Runs) whyNotCounted(ctx context.Context, in *api.BatchInput, run int64, c store.Count) error {
 	leg, err := s.db.Leg(ctx, run, in.Leg)
 	address := act.RunAddress(in.Project, in.Number)
 	switch {

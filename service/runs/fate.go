@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/service/act"
 	"kembrel/store/pg"
@@ -58,7 +60,7 @@ func (s *Runs) changeFate(ctx context.Context, who act.Who, in api.RunInput, wha
 		if err := change(q, run); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: what})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, What: what})
 	})
 	if err != nil {
 		return nil, err
@@ -67,17 +69,29 @@ func (s *Runs) changeFate(ctx context.Context, who act.Who, in api.RunInput, wha
 	return s.Run(ctx, in)
 }
 
+// errStays takes back what was begun with a run that is not deleted after all.
+var errStays = errors.New("the run stays")
+
 // EraseRuns deletes the runs whose grace period is over.
 func (s *Runs) EraseRuns(ctx context.Context) error {
 	due, err := s.db.DueRuns(ctx)
 	for _, r := range due {
-		err = errors.Join(err, s.db.InTx(ctx, func(q pg.Queries) error {
-			gone, err := q.EraseRun(ctx, r.ID)
-			if err != nil || !gone {
+		failed := s.db.InTx(ctx, func(q pg.Queries) error {
+			if err := q.ReleaseChunks(ctx, r.ID, 0); err != nil {
 				return err
 			}
-			return q.AddEvent(ctx, pg.Event{Kind: "project", Project: r.ProjectID, What: "deleted " + act.RunAddress(r.Project, r.Number)})
-		}))
+			gone, err := q.EraseRun(ctx, r.ID)
+			if err != nil {
+				return err
+			}
+			if !gone { // somebody kept it a moment ago: so its chunks are held as before
+				return errStays
+			}
+			return q.AddEvent(ctx, store.Event{Kind: "project", Project: r.ProjectID, What: "deleted " + act.RunAddress(r.Project, r.Number)})
+		})
+		if !errors.Is(failed, errStays) {
+			err = errors.Join(err, failed)
+		}
 	}
 	if len(due) > 0 {
 		s.Forget()

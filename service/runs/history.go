@@ -32,22 +32,22 @@ const maxWide = 5_000_000
 type History struct {
 	service   *Runs
 	in        *api.HistoryInput
-	runs      []pg.Run
+	runs      []store.Run
 	objective string
 	columns   []*filter.Node // of a table of runs; nil: all
 	headings  []string       // of the columns
-	query     pg.RunQuery
+	query     store.RunQuery
 }
 
 // runsChosen finds runs of a project: those named, the first first, or those that a query chooses, in its order; read reads them.
-func (s *Runs) runsChosen(ctx context.Context, q pg.RunQuery, wanted []int, read func(context.Context, int64, []int64) ([]pg.Run, error)) ([]pg.Run, error) {
+func (s *Runs) runsChosen(ctx context.Context, q store.RunQuery, wanted []int, read func(context.Context, int64, []int64) ([]store.Run, error)) ([]store.Run, error) {
 	numbers := make([]int64, len(wanted))
 	for i, n := range wanted {
 		numbers[i] = int64(n)
 	}
 	slices.Sort(numbers)
 	q.Limit = 500
-	var out []pg.Run
+	var out []store.Run
 	for {
 		if wanted == nil {
 			places, err := s.db.FindRuns(ctx, q)
@@ -63,7 +63,7 @@ func (s *Runs) runsChosen(ctx context.Context, q pg.RunQuery, wanted []int, read
 		if err != nil {
 			return nil, err
 		}
-		slices.SortFunc(rows, func(a, b pg.Run) int {
+		slices.SortFunc(rows, func(a, b store.Run) int {
 			return slices.Index(numbers, int64(a.Number)) - slices.Index(numbers, int64(b.Number))
 		})
 		if out = append(out, rows...); wanted != nil || len(numbers) < q.Limit {
@@ -96,7 +96,7 @@ func (s *Runs) OpenHistory(ctx context.Context, in *api.HistoryInput) (*History,
 		return nil, err
 	}
 	for _, n := range in.Runs {
-		if !slices.ContainsFunc(h.runs, func(r pg.Run) bool { return r.Number == n }) {
+		if !slices.ContainsFunc(h.runs, func(r store.Run) bool { return r.Number == n }) {
 			return nil, api.Fail(api.NotFound, "there is no run %s", act.RunAddress(in.Project, n))
 		}
 	}
@@ -174,7 +174,7 @@ func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 		}
 		return table.Close()
 	}
-	sums := map[int64][]pg.Summary{}
+	sums := map[int64][]store.Summary{}
 	for i, r := range h.runs {
 		if i%100 == 0 { // of as many runs at a time
 			clear(sums)
@@ -225,7 +225,7 @@ func (h *History) addColumns(ctx context.Context, table *history.Table) error {
 	table.Declare(append([]string{"run", "title"}, h.headings...)...)
 	table.Fixed()
 	type part struct {
-		runs   []pg.Run
+		runs   []store.Run
 		values map[int64][]json.RawMessage
 	}
 	parts := make(chan part) // the next is read while one is put into the table
@@ -265,7 +265,7 @@ func (h *History) addColumns(ctx context.Context, table *history.Table) error {
 }
 
 // row is a run's with the columns asked for.
-func (h *History) row(r pg.Run, values []json.RawMessage) (history.Row, error) {
+func (h *History) row(r store.Run, values []json.RawMessage) (history.Row, error) {
 	row := history.Row{{Name: "run", Value: act.RunAddress(h.in.Project, r.Number)}, {Name: "title", Value: r.Title}}
 	for i, v := range values {
 		if v == nil {
@@ -345,7 +345,7 @@ func (s *Runs) AddHistory(ctx context.Context, who act.Who, in *api.NewHistory) 
 		return s.Run(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: number})
 	}
 	err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
-		run, number, err = q.AddRun(ctx, pg.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: act.Clean(b.Title), Recipe: api.Recipe{}, Started: b.Started})
+		run, number, err = q.AddRun(ctx, store.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: act.Clean(b.Title), Recipe: api.Recipe{}, Started: b.Started})
 		if err != nil {
 			return err
 		}
@@ -364,7 +364,7 @@ func (s *Runs) AddHistory(ctx context.Context, who act.Who, in *api.NewHistory) 
 func (s *Runs) keepHistory(ctx context.Context, q pg.Queries, run int64, who act.Who, in *api.NewHistory, batch readBatch) error {
 	b := in.Body
 	recorder := uuid.NewString()
-	leg, err := q.AddLeg(ctx, run, pg.NewLeg{Key: uuid.NewString(), Recorder: recorder, FromStep: batch.Axis[0].Step, FromEpoch: math.NaN(), Started: b.Started})
+	leg, err := q.AddLeg(ctx, run, store.NewLeg{Key: uuid.NewString(), Recorder: recorder, FromStep: batch.Axis[0].Step, FromEpoch: math.NaN(), Started: b.Started})
 	if err != nil {
 		return err
 	}
@@ -378,19 +378,19 @@ func (s *Runs) keepHistory(ctx context.Context, q pg.Queries, run int64, who act
 	number := int64(0)
 	for part := range batch.Parts(importPoints) {
 		number++
-		_, err := q.CountBatch(ctx, pg.Count{Run: run, Leg: leg, Recorder: recorder, Number: number, Upto: number, Points: len(part.Axis), Batch: part})
+		_, err := q.CountBatch(ctx, store.Count{Run: run, Leg: leg, Recorder: recorder, Number: number, Upto: number, Points: len(part.Axis), Batch: part})
 		if err != nil {
 			return fmt.Errorf("keep part %d of a history: %w", number, err)
 		}
 	}
-	if _, err := q.EndLeg(ctx, pg.Ending{Run: run, Leg: leg, Recorder: recorder, State: "finished", Ended: b.Ended}); err != nil {
+	if _, err := q.EndLeg(ctx, store.Ending{Run: run, Leg: leg, Recorder: recorder, State: "finished", Ended: b.Ended}); err != nil {
 		return err
 	}
 	if _, err := q.SetRunState(ctx, run, "finished", &b.Ended); err != nil {
 		return err
 	}
-	if err := q.AddNote(ctx, run, pg.Note{Leg: leg, At: time.Now(), Text: act.Clean("Brought in from " + b.Source)}); err != nil {
+	if err := q.AddNote(ctx, run, store.Note{Leg: leg, At: time.Now(), Text: act.Clean("Brought in from " + b.Source)}); err != nil {
 		return err
 	}
-	return s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: "imported"})
+	return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, What: "imported"})
 }

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"kembrel/store"
+
 	"github.com/google/uuid"
 
 	"kembrel/api"
@@ -45,7 +47,7 @@ func (s *Runs) OpenLeg(ctx context.Context, who act.Who, in *api.NewLeg) (*api.C
 			}
 			return q.ClaimLeg(ctx, run, leg.Number, in.Body.Recorder)
 		}
-		if !errors.Is(err, pg.ErrNone) {
+		if !errors.Is(err, store.ErrNone) {
 			return err
 		}
 		if elsewhere, err := q.LegKeyElsewhere(ctx, run, in.Key); err != nil || elsewhere {
@@ -58,14 +60,14 @@ func (s *Runs) OpenLeg(ctx context.Context, who act.Who, in *api.NewLeg) (*api.C
 			return err
 		}
 		if text := act.SayClock(ctx, act.Clean(in.Body.Host)); text != "" {
-			if err := q.AddNote(ctx, run, pg.Note{Leg: out.Leg, At: time.Now(), Text: text}); err != nil {
+			if err := q.AddNote(ctx, run, store.Note{Leg: out.Leg, At: time.Now(), Text: text}); err != nil {
 				return err
 			}
 		}
 		if _, err := q.SetRunState(ctx, run, "running", nil); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, pg.Event{Kind: "leg", Run: run, Person: who.ID, What: "began"})
+		return s.RunEvent(ctx, q, store.Event{Kind: "leg", Run: run, Person: who.ID, What: "began"})
 	})
 	s.Live.News()
 	return &out, err
@@ -82,7 +84,7 @@ func (s *Runs) alive(ctx context.Context, q pg.Queries, run int64, leg int, stat
 	if _, err := q.SetRunState(ctx, run, "running", nil); err != nil {
 		return false, err
 	}
-	return true, s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: run, What: "heard of again"})
+	return true, s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, What: "heard of again"})
 }
 
 // ShowLife notes a sign of life, and tells what is new. Where batches keep coming that is one statement, which only reads.
@@ -128,7 +130,7 @@ func (s *Runs) seeLeg(ctx context.Context, run int64, in *api.LegInput) error {
 }
 
 // legNews applies the stop rule to what is there, so that a recorder which asks hears at once.
-func (s *Runs) legNews(ctx context.Context, run int64, in *api.LegInput, news pg.LegNews) (*api.LegNews, error) {
+func (s *Runs) legNews(ctx context.Context, run int64, in *api.LegInput, news store.LegNews) (*api.LegNews, error) {
 	out := &api.LegNews{Objective: news.Objective, Rule: rules.ParseRule(news.Rule)}
 	if out.Rule != nil && news.State == "running" && news.Stopped == nil {
 		if err := s.judging.WatchRuns(ctx, []int64{run}); err != nil {
@@ -162,7 +164,7 @@ func (s *Runs) legNews(ctx context.Context, run int64, in *api.LegInput, news pg
 }
 
 func (s *Runs) orNotMine(ctx context.Context, err error, run int64, in *api.LegInput) error {
-	if !errors.Is(err, pg.ErrNone) {
+	if !errors.Is(err, store.ErrNone) {
 		return err
 	}
 	address := act.RunAddress(in.Project, in.Number)
@@ -183,7 +185,7 @@ func (s *Runs) SendOutput(ctx context.Context, _ act.Who, in *api.OutputInput) (
 	}
 	b := in.Body
 	err = s.db.InTx(ctx, func(q pg.Queries) error {
-		return s.orNotMine(ctx, q.AddOutput(ctx, run, in.Recorder, pg.Output{Leg: in.Leg, Stream: b.Stream, Start: b.Offset, Size: b.Size, Text: act.Clean(b.Text)}, outputKept), run, &in.LegInput)
+		return s.orNotMine(ctx, q.AddOutput(ctx, run, in.Recorder, store.Output{Leg: in.Leg, Stream: b.Stream, Start: b.Offset, Size: b.Size, Text: act.Clean(b.Text)}, outputKept), run, &in.LegInput)
 	})
 	if err == nil {
 		s.Live.Touch("o", run)
@@ -198,7 +200,7 @@ func (s *Runs) GetOutput(ctx context.Context, _ act.Who, in *api.OutputsInput) (
 		return nil, err
 	}
 	rows, err := s.db.ListOutput(ctx, run, in.After)
-	return act.Page(rows, len(rows), func(o pg.Output) api.Output {
+	return act.Page(rows, len(rows), func(o store.Output) api.Output {
 		return api.Output{ID: o.ID, Leg: o.Leg, Stream: o.Stream, Offset: o.Start, Size: o.Size, Text: o.Text}
 	}, nil), err
 }
@@ -218,7 +220,7 @@ func (s *Runs) EndLeg(ctx context.Context, who act.Who, in *api.EndInput) (*api.
 		if err := q.LockRun(ctx, run); err != nil {
 			return s.orNotMine(ctx, err, run, &in.LegInput)
 		}
-		newest, err := q.EndLeg(ctx, pg.Ending{Run: run, Leg: in.Leg, Recorder: in.Recorder, State: b.State, Ended: ended, ExitCode: b.ExitCode,
+		newest, err := q.EndLeg(ctx, store.Ending{Run: run, Leg: in.Leg, Recorder: in.Recorder, State: b.State, Ended: ended, ExitCode: b.ExitCode,
 			Signal: act.Clean(b.Signal), Why: act.Clean(b.Why), Tail: act.Clean(b.Tail)})
 		if err != nil {
 			return s.orNotMine(ctx, err, run, &in.LegInput)
@@ -228,7 +230,7 @@ func (s *Runs) EndLeg(ctx context.Context, who act.Who, in *api.EndInput) (*api.
 				return err
 			}
 		}
-		return s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: run, Person: who.ID, What: b.State})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, What: b.State})
 	})
 	if err == nil { // whoever asks for the best now is to get it; the ticker would do it a moment later
 		_, err := s.db.SummariseRun(ctx, run)
@@ -242,7 +244,7 @@ func (s *Runs) EndLeg(ctx context.Context, who act.Who, in *api.EndInput) (*api.
 
 // LoseRuns marks what has not been heard of for too long.
 func (s *Runs) LoseRuns(ctx context.Context) error {
-	var lost []pg.LostLeg
+	var lost []store.LostLeg
 	err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
 		if lost, err = q.LoseLegs(ctx, s.LostAfter.Seconds()); err != nil {
 			return err
@@ -254,7 +256,7 @@ func (s *Runs) LoseRuns(ctx context.Context) error {
 			if _, err := q.SetRunState(ctx, l.Run, "lost", l.Ended); err != nil {
 				return err
 			}
-			if err := s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: l.Run, What: "lost"}); err != nil {
+			if err := s.RunEvent(ctx, q, store.Event{Kind: "run", Run: l.Run, What: "lost"}); err != nil {
 				return err
 			}
 		}

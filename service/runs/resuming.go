@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/checkpoint"
 	"kembrel/core/hyper"
@@ -21,14 +23,14 @@ import (
 func (s *Runs) addLeg(ctx context.Context, q pg.Queries, run int64, in *api.NewLeg) (int, error) {
 	address := act.RunAddress(in.Project, in.Number)
 	newest, err := q.NewestLeg(ctx, run, s.LostAfter.Seconds())
-	if err != nil && !errors.Is(err, pg.ErrNone) {
+	if err != nil && !errors.Is(err, store.ErrNone) {
 		return 0, err
 	}
 	if err == nil && newest.State == "running" && newest.Alive && !in.Body.TakeOver {
 		return 0, api.Fail(api.Conflict, "%s is being recorded: leg %d on %s was heard of %s ago. End that program first, wait until it is lost (%s without a sign), or take over (--take-over), and it will be told to stop",
 			address, newest.Number, newest.Host, time.Since(newest.Seen).Round(time.Second), s.LostAfter)
 	}
-	leg := pg.NewLeg{Key: in.Key, Recorder: in.Body.Recorder, Host: act.Clean(in.Body.Host), FromEpoch: math.NaN(), Started: act.ByOurClock(ctx, in.Body.Started)}
+	leg := store.NewLeg{Key: in.Key, Recorder: in.Body.Recorder, Host: act.Clean(in.Body.Host), FromEpoch: math.NaN(), Started: act.ByOurClock(ctx, in.Body.Started)}
 	if in.Body.From == "" {
 		if newest.Number > 0 {
 			return 0, api.Fail(api.Invalid, "%s has a leg already; say from which checkpoint the next one goes on", address)
@@ -102,7 +104,7 @@ func (s *Runs) packagesDiffer(ctx context.Context, q pg.Queries, run int64, leg 
 		return err
 	}
 	if found := changed(had.Packages, in.Packages); len(found) > 0 {
-		return q.AddNote(ctx, run, pg.Note{Leg: leg, At: time.Now(), Text: act.Clean(fmt.Sprintf("Leg %d runs with other packages: %s.", leg, act.Few(found, 20)))})
+		return q.AddNote(ctx, run, store.Note{Leg: leg, At: time.Now(), Text: act.Clean(fmt.Sprintf("Leg %d runs with other packages: %s.", leg, act.Few(found, 20)))})
 	}
 	return nil
 }
@@ -163,5 +165,5 @@ func (s *Runs) otherHyper(ctx context.Context, q pg.Queries, run int64, leg int,
 		return nil
 	}
 	slices.Sort(differ)
-	return q.AddNote(ctx, run, pg.Note{Leg: leg, At: time.Now(), Text: act.Clean(fmt.Sprintf("Leg %d trains with other hyperparameters than the run began with: %s. The run keeps those.", leg, act.Few(differ, 20)))})
+	return q.AddNote(ctx, run, store.Note{Leg: leg, At: time.Now(), Text: act.Clean(fmt.Sprintf("Leg %d trains with other hyperparameters than the run began with: %s. The run keeps those.", leg, act.Few(differ, 20)))})
 }

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"unicode"
 
+	"kembrel/store"
+
 	"github.com/google/uuid"
 
 	"kembrel/api"
@@ -65,10 +67,10 @@ func (s *Runs) BeginRun(ctx context.Context, who act.Who, in *api.NewRun) (*api.
 	if err == nil && project != p.ID {
 		return nil, api.Fail(api.Conflict, "this key made a run of another project")
 	}
-	if errors.Is(err, pg.ErrNone) {
+	if errors.Is(err, store.ErrNone) {
 		err = s.db.InTx(ctx, func(q pg.Queries) error {
 			var id int64
-			id, number, err = q.AddRun(ctx, pg.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: act.Clean(in.Body.Title),
+			id, number, err = q.AddRun(ctx, store.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: act.Clean(in.Body.Title),
 				Host: in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Origin: origin, Search: in.Body.Search, Trial: in.Body.Trial, Started: act.ByOurClock(ctx, in.Body.Started)})
 			if err != nil {
 				return err
@@ -81,7 +83,7 @@ func (s *Runs) BeginRun(ctx context.Context, who act.Who, in *api.NewRun) (*api.
 					return err
 				}
 			}
-			return q.AddEvent(ctx, pg.Event{Kind: "run", Project: p.ID, Run: id, Person: who.ID, What: "started"})
+			return q.AddEvent(ctx, store.Event{Kind: "run", Project: p.ID, Run: id, Person: who.ID, What: "started"})
 		})
 		s.Live.News()
 	}
@@ -130,7 +132,7 @@ func (s *Runs) ChangeRun(ctx context.Context, who act.Who, in *api.RunEdit) (*ap
 		if err := q.ChangeRun(ctx, id, title, tags, in.Body.Note); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, pg.Event{Kind: "run", Run: id, Person: who.ID, What: "changed"})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: id, Person: who.ID, What: "changed"})
 	})
 	if err != nil {
 		return nil, err

@@ -13,7 +13,7 @@ import (
 // Checkpoints is what runs need to know of checkpoints.
 type Checkpoints interface {
 	// FindHeld finds a checkpoint whose bytes are here, its files and its id.
-	FindHeld(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []pg.File, int64, error)
+	FindHeld(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []store.File, int64, error)
 }
 
 // Judging is told when a run has ended.

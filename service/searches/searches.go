@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"kembrel/store"
+
 	"github.com/google/uuid"
 	lru "github.com/hashicorp/golang-lru/v2"
 
@@ -40,11 +42,11 @@ func (s *Searches) CreateSearch(ctx context.Context, who act.Who, in *api.NewSea
 		b.Command[i] = act.Clean(b.Command[i])
 	}
 	err = s.db.InTx(ctx, func(q pg.Queries) error {
-		err := q.AddSearch(ctx, pg.NewSearch{Project: p.ID, Person: who.ID, Key: in.Key, Title: act.Clean(b.Title), Strategy: b.Strategy, Space: act.Clean(b.Space), Seed: b.Seed, Budget: b.Budget, Command: b.Command})
+		err := q.AddSearch(ctx, store.NewSearch{Project: p.ID, Person: who.ID, Key: in.Key, Title: act.Clean(b.Title), Strategy: b.Strategy, Space: act.Clean(b.Space), Seed: b.Seed, Budget: b.Budget, Command: b.Command})
 		if err != nil {
 			return err
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, Person: who.ID, What: "search begun"})
+		return q.AddEvent(ctx, store.Event{Kind: "project", Project: p.ID, Person: who.ID, What: "search begun"})
 	})
 	if err != nil {
 		return nil, err
@@ -82,12 +84,12 @@ func (s *Searches) ListSearches(ctx context.Context, _ act.Who, in *api.Searches
 	if err != nil {
 		return nil, err
 	}
-	bySearch := map[int]pg.SearchSum{}
+	bySearch := map[int]store.SearchSum{}
 	for _, sum := range sums {
 		bySearch[sum.Search] = sum
 	}
 	var failed error
-	out := act.Page(rows, in.Limit, func(row pg.Search) api.Search {
+	out := act.Page(rows, in.Limit, func(row store.Search) api.Search {
 		one, err := s.counted(in.Project, row)
 		if err != nil {
 			failed = err
@@ -95,15 +97,15 @@ func (s *Searches) ListSearches(ctx context.Context, _ act.Who, in *api.Searches
 		}
 		one.Says = saySearch(in.Project, row.Budget, one.Count, bySearch[row.Number])
 		return *one
-	}, func(row pg.Search) string { return fmt.Sprint(row.Number) })
+	}, func(row store.Search) string { return fmt.Sprint(row.Number) })
 	return out, failed
 }
 
 // Search finds a search, its project and objective.
-func (s *Searches) Search(ctx context.Context, in *api.SearchInput) (pg.Project, verdict.Objective, pg.Search, error) {
+func (s *Searches) Search(ctx context.Context, in *api.SearchInput) (store.Project, verdict.Objective, store.Search, error) {
 	p, o, err := s.Project(ctx, in.Project)
 	if err != nil {
-		return p, o, pg.Search{}, err
+		return p, o, store.Search{}, err
 	}
 	row, err := s.db.SearchByNumber(ctx, p.ID, in.Number)
 	return p, o, row, act.OrNotFound(err, "there is no search %d in %s; kembrel searches %s lists them", in.Number, in.Project, in.Project)
@@ -146,7 +148,7 @@ func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchI
 		if err := do(q, p.ID); err != nil {
 			return err
 		}
-		return q.AddEvent(ctx, pg.Event{Kind: "project", Project: p.ID, Person: who.ID, What: fmt.Sprintf("%s: %d", what, in.Number)})
+		return q.AddEvent(ctx, store.Event{Kind: "project", Project: p.ID, Person: who.ID, What: fmt.Sprintf("%s: %d", what, in.Number)})
 	})
 	s.Live.News()
 	return err
@@ -174,10 +176,12 @@ type picking struct {
 	budget          int
 }
 
-func pickingOf(row pg.Search) picking { return picking{row.Strategy, row.Space, row.Seed, row.Budget} }
+func pickingOf(row store.Search) picking {
+	return picking{row.Strategy, row.Space, row.Seed, row.Budget}
+}
 
 // counted is a search as far as its row says, with how many trials it has.
-func (s *Searches) counted(project string, row pg.Search) (*api.Search, error) {
+func (s *Searches) counted(project string, row store.Search) (*api.Search, error) {
 	key := pickingOf(row)
 	out, err := rowSearch(project, row)
 	if n, known := s.counts.Get(key); err == nil && known {
@@ -192,7 +196,7 @@ func (s *Searches) counted(project string, row pg.Search) (*api.Search, error) {
 }
 
 // Settings is a search as far as its row says, and the settings of its trials.
-func (s *Searches) Settings(project string, row pg.Search) (*api.Search, []space.Setting, error) {
+func (s *Searches) Settings(project string, row store.Search) (*api.Search, []space.Setting, error) {
 	out, err := rowSearch(project, row)
 	if err != nil {
 		return nil, nil, err
@@ -226,12 +230,12 @@ func newPicked() *lru.Cache[picking, []space.Setting] {
 	return c
 }
 
-func rowSearch(project string, row pg.Search) (*api.Search, error) {
+func rowSearch(project string, row store.Search) (*api.Search, error) {
 	out := &api.Search{Project: project, Number: row.Number, Title: row.Title, Strategy: row.Strategy, Space: row.Space, Seed: row.Seed, Budget: row.Budget, Who: row.Who, Started: row.Started, Archived: row.Archived != nil}
 	return out, json.Unmarshal(row.Command, &out.Command)
 }
 
-func (s *Searches) toSearch(ctx context.Context, project string, o verdict.Objective, row pg.Search) (*api.Search, error) {
+func (s *Searches) toSearch(ctx context.Context, project string, o verdict.Objective, row store.Search) (*api.Search, error) {
 	out, settings, err := s.Settings(project, row)
 	if err != nil {
 		return nil, err
@@ -240,11 +244,11 @@ func (s *Searches) toSearch(ctx context.Context, project string, o verdict.Objec
 	if err != nil {
 		return nil, err
 	}
-	byTrial := map[int]pg.Trial{}
+	byTrial := map[int]store.Trial{}
 	for _, t := range known {
 		byTrial[t.Trial] = t
 	}
-	sum := pg.SearchSum{}
+	sum := store.SearchSum{}
 	for i, setting := range settings {
 		trial := api.Trial{Number: i + 1, Setting: make(map[string]json.RawMessage, len(setting))}
 		for _, v := range setting {
@@ -277,7 +281,7 @@ func (s *Searches) toSearch(ctx context.Context, project string, o verdict.Objec
 }
 
 // saySearch says how far a search is.
-func saySearch(project string, budget, trials int, sum pg.SearchSum) string {
+func saySearch(project string, budget, trials int, sum store.SearchSum) string {
 	says := fmt.Sprintf("%d of %s done", sum.Done, act.Many(trials, "trial is", "trials are"))
 	for _, s := range []struct {
 		n     int

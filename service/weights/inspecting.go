@@ -12,6 +12,9 @@ import (
 	"sync"
 	"time"
 
+	"kembrel/store"
+	"kembrel/store/pg/db"
+
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/rivertype"
 
@@ -33,7 +36,7 @@ const (
 	inspectTries = 4                // where its chunks are away, within about five minutes
 	inspectAgain = time.Hour        // until a file whose chunks stayed away is tried again
 	mostTensors  = 100_000
-	Queue = "weights"
+	Queue        = "weights"
 )
 
 // described is a tensor with its statistics, as it is kept.
@@ -73,29 +76,29 @@ func (w *Inspect) Work(ctx context.Context, job *river.Job[inspectArgs]) error {
 	if err != nil {
 		return river.JobCancel(err)
 	}
-	p := pg.PendingFile{Digest: digest, Run: job.Args.Run, Checkpoint: job.Args.Checkpoint, Path: job.Args.Path}
+	p := store.PendingFile{Digest: digest, Run: job.Args.Run, Checkpoint: job.Args.Checkpoint, Path: job.Args.Path}
 	found, err := w.service.inspectFile(ctx, p)
 	if ctx.Err() != nil {
 		return ctx.Err() // the service ends: the job is taken up again
 	}
 	var problem *api.Problem
-	away := errors.Is(err, blob.ErrAway) || pg.Away(err) || errors.As(err, &problem) && problem.Kind() == api.ChunkGone
+	away := errors.Is(err, blob.ErrAway) || db.Away(err) || errors.As(err, &problem) && problem.Kind() == api.ChunkGone
 	switch {
 	case err == nil:
 	case away && job.Attempt < job.MaxAttempts:
 		return err
 	default:
-		found = pg.TensorFile{Digest: digest, Tensors: json.RawMessage("[]"), Problem: act.Clean(err.Error())}
+		found = store.TensorFile{Digest: digest, Tensors: json.RawMessage("[]"), Problem: act.Clean(err.Error())}
 		if away {
 			again := time.Now().Add(inspectAgain)
 			found.Again = &again
 		}
 	}
 	if err := w.service.db.SetTensors(ctx, found); err != nil {
-		if pg.Away(err) {
+		if db.Away(err) {
 			return err
 		}
-		found = pg.TensorFile{Digest: digest, Tensors: json.RawMessage("[]"), Problem: act.Clean(fmt.Sprintf("what was found of it cannot be kept: %v", err))}
+		found = store.TensorFile{Digest: digest, Tensors: json.RawMessage("[]"), Problem: act.Clean(fmt.Sprintf("what was found of it cannot be kept: %v", err))}
 		if err := w.service.db.SetTensors(ctx, found); err != nil {
 			return err
 		}
@@ -105,15 +108,15 @@ func (w *Inspect) Work(ctx context.Context, job *river.Job[inspectArgs]) error {
 }
 
 // InspectLater has the files of weights of a checkpoint looked into, in the transaction that commits it.
-func (s *Weights) InspectLater(ctx context.Context, q pg.Queries, run, id int64, files []pg.File) error {
+func (s *Weights) InspectLater(ctx context.Context, q pg.Queries, run, id int64, files []store.File) error {
 	jobs := s.jobs.Load()
 	if jobs == nil || q.Tx() == nil {
 		return nil // the lookout finds them
 	}
-	var pending []pg.PendingFile
+	var pending []store.PendingFile
 	for _, f := range files {
 		if f.Part == checkpoint.Weights && checkpoint.HoldsTensors(f.Path) {
-			pending = append(pending, pg.PendingFile{Digest: f.Digest, Run: run, Checkpoint: id, Path: f.Path})
+			pending = append(pending, store.PendingFile{Digest: f.Digest, Run: run, Checkpoint: id, Path: f.Path})
 		}
 	}
 	if len(pending) == 0 {
@@ -124,7 +127,7 @@ func (s *Weights) InspectLater(ctx context.Context, q pg.Queries, run, id int64,
 }
 
 // inspections are the jobs for files, one for each content.
-func inspections(files []pg.PendingFile) (out []river.InsertManyParams) {
+func inspections(files []store.PendingFile) (out []river.InsertManyParams) {
 	seen := map[string]bool{}
 	for _, f := range files {
 		if digest := hex.EncodeToString(f.Digest); !seen[digest] {
@@ -150,7 +153,7 @@ func (s *Weights) InspectPending(ctx context.Context) error {
 }
 
 // inspectFile computes what is kept of a file. A fault of ours at what is in it is an error like any other.
-func (s *Weights) inspectFile(ctx context.Context, p pg.PendingFile) (out pg.TensorFile, err error) {
+func (s *Weights) inspectFile(ctx context.Context, p store.PendingFile) (out store.TensorFile, err error) {
 	defer func() {
 		if r := recover(); r != nil {
 			s.Log.Error("looking into weights", "file", p.Path, "run", p.Run, "fault", r)
@@ -159,12 +162,12 @@ func (s *Weights) inspectFile(ctx context.Context, p pg.PendingFile) (out pg.Ten
 	}()
 	limited, cancel := context.WithTimeout(ctx, inspectTime)
 	defer cancel()
-	out = pg.TensorFile{Digest: p.Digest, Tensors: json.RawMessage("[]")}
+	out = store.TensorFile{Digest: p.Digest, Tensors: json.RawMessage("[]")}
 	files, err := s.db.ListFiles(limited, p.Run, p.Checkpoint)
 	if err != nil {
 		return out, err
 	}
-	i := slices.IndexFunc(files, func(f pg.File) bool { return f.Path == p.Path })
+	i := slices.IndexFunc(files, func(f store.File) bool { return f.Path == p.Path })
 	if i < 0 {
 		return out, nil
 	}
@@ -185,7 +188,7 @@ func (s *Weights) inspectFile(ctx context.Context, p pg.PendingFile) (out pg.Ten
 }
 
 // describe reads the tensors of a file.
-func (s *Weights) describe(ctx context.Context, file pg.File) (list []described, print chunk.Digest, err error) {
+func (s *Weights) describe(ctx context.Context, file store.File) (list []described, print chunk.Digest, err error) {
 	f, err := s.openTensors(ctx, file)
 	if err != nil {
 		return nil, print, err
@@ -205,7 +208,7 @@ func (s *Weights) describe(ctx context.Context, file pg.File) (list []described,
 }
 
 // openTensors opens a file of tensors in the blob store.
-func (s *Weights) openTensors(ctx context.Context, f pg.File) (*tensor.File, error) {
+func (s *Weights) openTensors(ctx context.Context, f store.File) (*tensor.File, error) {
 	content, err := s.checkpoints.Content(ctx, f)
 	if err != nil {
 		return nil, err

@@ -7,11 +7,12 @@ import (
 	"io"
 	"strings"
 
+	"kembrel/store"
+
 	"kembrel/api"
 	"kembrel/core/checkpoint"
 	"kembrel/core/tensor"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // maxListed bounds a part that lists tensors as text, in bytes.
@@ -19,7 +20,7 @@ const maxListed = 16 << 20
 
 // listedTensors reads the list of tensors in a part such as the architecture: a JSON file {"tensors": [{"name", "dtype", "shape"}, ...]}, or
 // any file of tensors.
-func (s *Weights) listedTensors(ctx context.Context, c *api.Checkpoint, rows []pg.File, part string) ([]tensor.Info, error) {
+func (s *Weights) listedTensors(ctx context.Context, c *api.Checkpoint, rows []store.File, part string) ([]tensor.Info, error) {
 	var out []tensor.Info
 	found := false
 	for _, f := range rows {

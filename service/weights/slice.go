@@ -5,6 +5,8 @@ import (
 	"io"
 	"sync/atomic"
 
+	"kembrel/store"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
@@ -18,10 +20,10 @@ type Checkpoints interface {
 	// Checkpoints lists a run's checkpoints, with their ids beside.
 	Checkpoints(ctx context.Context, in api.RunInput) ([]api.Checkpoint, []int64, error)
 	// Find finds one with its files; FindHeld one whose bytes are here, with its id.
-	Find(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []pg.File, error)
-	FindHeld(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []pg.File, int64, error)
+	Find(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []store.File, error)
+	FindHeld(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []store.File, int64, error)
 	// Content reads a file of a checkpoint.
-	Content(ctx context.Context, f pg.File) (io.ReadSeeker, error)
+	Content(ctx context.Context, f store.File) (io.ReadSeeker, error)
 }
 
 // Weights answers for tensors.

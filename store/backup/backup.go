@@ -17,12 +17,13 @@ import (
 	"strings"
 	"time"
 
+	"kembrel/store/pg/db"
+
 	"github.com/jackc/pgx/v5"
 
 	"kembrel/core/chunk"
 	"kembrel/store/blob"
 	"kembrel/store/pack"
-	"kembrel/store/pg"
 )
 
 // Parts are what a Kembrel consists of.
@@ -79,7 +80,7 @@ func Make(ctx context.Context, from Parts, into blob.Store, version string, keep
 		return out, fmt.Errorf("connect to the database: %w", err)
 	}
 	defer conn.Close(context.WithoutCancel(ctx)) // ends the lock
-	if _, err := conn.Exec(ctx, "select pg_advisory_lock_shared($1)", pg.CleaningLock); err != nil {
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock_shared($1)", db.CleaningLock); err != nil {
 		return out, fmt.Errorf("wait for cleaning to end: %w", err)
 	}
 	if out.Database, err = dump(ctx, from, into, folder+out.Name()+"/database"); err != nil {

@@ -21,13 +21,11 @@ func TestStructsAreTheColumns(t *testing.T) {
 	conn, err := f.Pool.Acquire(ctx)
 	require.NoError(t, err)
 	defer conn.Release()
-	loaded, err := packages.Load(&packages.Config{Mode: packages.NeedSyntax | packages.NeedTypes | packages.NeedTypesInfo | packages.NeedName | packages.NeedImports | packages.NeedExportFile}, "kembrel/store/pg")
+	loaded, err := packages.Load(&packages.Config{Mode: packages.NeedSyntax | packages.NeedTypes | packages.NeedTypesInfo | packages.NeedName | packages.NeedImports | packages.NeedExportFile}, "kembrel/store/pg/...")
 	require.NoError(t, err)
-	require.Len(t, loaded, 1)
-	require.Empty(t, loaded[0].Errors)
-	info := loaded[0].TypesInfo
+	require.Greater(t, len(loaded), 10)
 	checked, unnamed := 0, 0
-	for _, file := range loaded[0].Syntax {
+	look := func(info *types.Info, file *ast.File) {
 		ast.Inspect(file, func(n ast.Node) bool {
 			call, ok := n.(*ast.CallExpr)
 			if !ok {
@@ -37,8 +35,8 @@ func TestStructsAreTheColumns(t *testing.T) {
 			if !ok {
 				return true
 			}
-			name, ok := index.X.(*ast.Ident)
-			if !ok || name.Name != "list" && name.Name != "one" || len(call.Args) < 3 {
+			name, ok := index.X.(*ast.SelectorExpr)
+			if !ok || name.Sel.Name != "List" && name.Sel.Name != "One" || len(call.Args) < 3 {
 				return true
 			}
 			row, ok := info.TypeOf(index.Index).Underlying().(*types.Struct)
@@ -51,7 +49,7 @@ func TestStructsAreTheColumns(t *testing.T) {
 				return true
 			}
 			query := constant.StringVal(value)
-			text, known := f.QueryTexts()[query]
+			text, known := f.DB.QueryTexts()[query]
 			require.True(t, known, query)
 			rewritten, _, err := pgx.NamedArgs{}.RewriteQuery(ctx, conn.Conn(), text, nil)
 			require.NoError(t, err, query)
@@ -70,6 +68,12 @@ func TestStructsAreTheColumns(t *testing.T) {
 			checked++
 			return true
 		})
+	}
+	for _, p := range loaded {
+		require.Empty(t, p.Errors)
+		for _, file := range p.Syntax {
+			look(p.TypesInfo, file)
+		}
 	}
 	require.Greater(t, checked, 50)
 	require.Less(t, unnamed, 6)

@@ -9,11 +9,12 @@ import (
 	"testing"
 	"time"
 
+	"kembrel/store/pg/curves"
+
 	"github.com/stretchr/testify/require"
 
 	"kembrel/core/curve"
 	"kembrel/store"
-	"kembrel/store/pg"
 )
 
 // model is what was written, in the plainest form.
@@ -150,10 +151,10 @@ func TestReadersSeeJournalAndBlocksAsOne(t *testing.T) {
 				require.NoError(t, err)
 				// Cut off at any moment, as by a crash, it is taken up again the next time.
 				cut, cancel := context.WithTimeout(ctx, time.Duration(r.IntN(40))*time.Millisecond)
-				_, _ = f.Seal(cut, pg.SealRule{})
+				_, _ = f.Seal(cut, curves.SealRule{})
 				cancel()
 				if r.IntN(2) == 0 {
-					_, err = f.Seal(ctx, pg.SealRule{})
+					_, err = f.Seal(ctx, curves.SealRule{})
 					require.NoError(t, err)
 				}
 			}
@@ -203,14 +204,14 @@ func TestSealedVolumesAreEmptied(t *testing.T) {
 	}
 	for i := range int64(6) {
 		l.write(t, map[string][]curve.Reading{"loss.val": {at(i, 1)}})
-		_, err := f.Seal(ctx, pg.SealRule{})
+		_, err := f.Seal(ctx, curves.SealRule{})
 		require.NoError(t, err)
 	}
 	require.Equal(t, 6, rows(), "what is not summarised stays in the journal")
 	_, err := f.Summarise(ctx)
 	require.NoError(t, err)
 	for range 3 {
-		_, err = f.Seal(ctx, pg.SealRule{})
+		_, err = f.Seal(ctx, curves.SealRule{})
 		require.NoError(t, err)
 	}
 	require.Zero(t, rows())
@@ -241,7 +242,7 @@ func TestReadingWhileSealing(t *testing.T) {
 				done <- err
 				return
 			}
-			if _, err := f.Seal(ctx, pg.SealRule{}); err != nil {
+			if _, err := f.Seal(ctx, curves.SealRule{}); err != nil {
 				done <- err
 				return
 			}

@@ -10,11 +10,13 @@ import (
 	"testing"
 	"time"
 
+	"kembrel/store"
+	"kembrel/store/pg/db"
+
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/core/filter"
-	"kembrel/store/pg"
 )
 
 // The database and the slow evaluator choose the same runs, whatever the expression, on runs with absent values and values of mixed kinds;
@@ -35,7 +37,7 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 			recipe["commit"] = pick("abc", "abd")
 			run.Fields["commit"] = recipe["commit"]
 		}
-		id, _, err := f.AddRun(ctx, pg.NewRun{Project: project, Creator: f.person, Key: uuid.NewString(), Title: fmt.Sprint("net ", r.IntN(5)), Host: run.Fields["host"].(string), Recipe: recipe, Started: started})
+		id, _, err := f.AddRun(ctx, store.NewRun{Project: project, Creator: f.person, Key: uuid.NewString(), Title: fmt.Sprint("net ", r.IntN(5)), Host: run.Fields["host"].(string), Recipe: recipe, Started: started})
 		require.NoError(t, err)
 		run.Fields["started"], run.Fields["title"] = started, ""
 		for _, name := range []string{"lr", "layers", "mixed", "net.depth", "flag"} {
@@ -147,8 +149,8 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 		expression := condition(3)
 		node, err := filter.Parse(expression, now)
 		require.NoError(t, err, expression)
-		got, err := f.FindRuns(ctx, pg.RunQuery{Project: project, Where: node, Lower: lower, Objective: "loss.val", Limit: 1000})
-		if pg.OutOfRange(err) {
+		got, err := f.FindRuns(ctx, store.RunQuery{Project: project, Where: node, Lower: lower, Objective: "loss.val", Limit: 1000})
+		if db.OutOfRange(err) {
 			continue
 		}
 		require.NoError(t, err, expression)
@@ -182,8 +184,8 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 			nodes = append(nodes, node)
 		}
 		numbers := []int64{3, 17, 42, 80}
-		got, err := f.RunValues(ctx, pg.RunQuery{Project: project, Lower: lower, Objective: "loss.val"}, numbers, nodes)
-		if pg.OutOfRange(err) {
+		got, err := f.RunValues(ctx, store.RunQuery{Project: project, Lower: lower, Objective: "loss.val"}, numbers, nodes)
+		if db.OutOfRange(err) {
 			continue
 		}
 		require.NoError(t, err)
@@ -209,12 +211,12 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 		node, err := filter.ParseValue(by, now)
 		require.NoError(t, err)
 		for _, descending := range []bool{false, true} {
-			whole, err := f.FindRuns(ctx, pg.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Objective: "loss.val", Limit: 1000})
+			whole, err := f.FindRuns(ctx, store.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Objective: "loss.val", Limit: 1000})
 			require.NoError(t, err, by)
 			require.Len(t, whole, len(runs))
-			var pages []pg.RunPlace
-			for after := (*pg.RunPlace)(nil); ; {
-				page, err := f.FindRuns(ctx, pg.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Objective: "loss.val", After: after, Limit: 7})
+			var pages []store.RunPlace
+			for after := (*store.RunPlace)(nil); ; {
+				page, err := f.FindRuns(ctx, store.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Objective: "loss.val", After: after, Limit: 7})
 				require.NoError(t, err, by)
 				if len(page) == 0 {
 					break
@@ -223,7 +225,7 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 				after = &page[len(page)-1]
 			}
 			require.Equal(t, whole, pages, "%s %v", by, descending)
-			marks, err := f.Landmarks(ctx, pg.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Objective: "loss.val"}, 11)
+			marks, err := f.Landmarks(ctx, store.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Objective: "loss.val"}, 11)
 			require.NoError(t, err)
 			require.Len(t, marks, len(whole)/11+1)
 			for _, m := range marks {

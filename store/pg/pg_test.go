@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"kembrel/store/pg/curves"
+
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
@@ -31,7 +33,7 @@ type fixture struct {
 func start(t *testing.T) fixture {
 	f := fixture{Store: testdb.New(t)}
 	var err error
-	f.person, err = f.AddPerson(ctx, pg.Person{Name: "Ines"})
+	f.person, err = f.AddPerson(ctx, store.Person{Name: "Ines"})
 	require.NoError(t, err)
 	f.project, _, err = f.AddProject(ctx, "vessels", "", "loss.val lower", f.person)
 	require.NoError(t, err)
@@ -41,7 +43,7 @@ func start(t *testing.T) fixture {
 func (f fixture) run(t *testing.T) int64 {
 	var id int64
 	require.NoError(t, f.InTx(ctx, func(q pg.Queries) (err error) {
-		id, _, err = q.AddRun(ctx, pg.NewRun{Project: f.project, Creator: f.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.Now()})
+		id, _, err = q.AddRun(ctx, store.NewRun{Project: f.project, Creator: f.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.Now()})
 		return err
 	}))
 	return id
@@ -60,7 +62,7 @@ func (f fixture) leg(t *testing.T, run, from int64) *leg {
 	l := &leg{f: f, run: run, recorder: uuid.NewString()}
 	require.NoError(t, f.InTx(ctx, func(q pg.Queries) (err error) {
 		require.NoError(t, q.LockRun(ctx, run))
-		l.number, err = q.AddLeg(ctx, run, pg.NewLeg{Key: uuid.NewString(), Recorder: l.recorder, Host: "hydra-2", FromStep: from, FromEpoch: math.NaN(), Started: time.Now()})
+		l.number, err = q.AddLeg(ctx, run, store.NewLeg{Key: uuid.NewString(), Recorder: l.recorder, Host: "hydra-2", FromStep: from, FromEpoch: math.NaN(), Started: time.Now()})
 		return err
 	}))
 	return l
@@ -89,7 +91,7 @@ func (l *leg) count(t *testing.T, names []string, batch curve.Batch) {
 		batch.Columns[i].Curve = ids[names[i]]
 	}
 	l.batch++
-	_, err = l.f.CountTogether(ctx, pg.Count{Run: l.run, Leg: l.number, Recorder: l.recorder, Number: l.batch, Upto: 10 * l.batch, Batch: batch})
+	_, err = l.f.CountTogether(ctx, store.Count{Run: l.run, Leg: l.number, Recorder: l.recorder, Number: l.batch, Upto: 10 * l.batch, Batch: batch})
 	require.NoError(t, err)
 }
 
@@ -104,7 +106,7 @@ func TestEveryQueryPrepares(t *testing.T) {
 	require.NoError(t, err)
 	defer conn.Release()
 	count := 0
-	for name, text := range f.QueryTexts() {
+	for name, text := range f.DB.QueryTexts() {
 		rewritten, _, err := pgx.NamedArgs{}.RewriteQuery(ctx, conn.Conn(), text, nil)
 		require.NoError(t, err, name)
 		_, err = conn.Conn().Prepare(ctx, fmt.Sprint("q", count), rewritten)
@@ -154,7 +156,7 @@ func TestBatchesCountOnce(t *testing.T) {
 	points := func(from, to int64) curve.Batch {
 		return curve.Batch{Axis: []curve.Point{{Step: from}, {Step: to}}, Columns: []curve.Column{{Curve: 1, Values: []float64{1, 2}}}}
 	}
-	claim := func(c pg.Count) error {
+	claim := func(c store.Count) error {
 		c.Run, c.Leg, c.Upto = run, 1, 99
 		_, together := f.CountTogether(ctx, c)
 		if together != nil {
@@ -162,11 +164,11 @@ func TestBatchesCountOnce(t *testing.T) {
 		}
 		return together
 	}
-	require.ErrorIs(t, claim(pg.Count{Number: 1, Recorder: l.recorder}), pg.ErrNone, "repeated")
-	require.ErrorIs(t, claim(pg.Count{Number: 3, Recorder: l.recorder}), pg.ErrNone, "gap")
-	require.ErrorIs(t, claim(pg.Count{Number: 2, Recorder: uuid.NewString()}), pg.ErrNone, "another recorder")
-	require.ErrorIs(t, claim(pg.Count{Number: 2, Recorder: l.recorder, Batch: points(4, 4)}), pg.ErrNone, "the step falls")
-	require.NoError(t, claim(pg.Count{Number: 2, Recorder: l.recorder, Batch: points(5, 6)}))
+	require.ErrorIs(t, claim(store.Count{Number: 1, Recorder: l.recorder}), store.ErrNone, "repeated")
+	require.ErrorIs(t, claim(store.Count{Number: 3, Recorder: l.recorder}), store.ErrNone, "gap")
+	require.ErrorIs(t, claim(store.Count{Number: 2, Recorder: uuid.NewString()}), store.ErrNone, "another recorder")
+	require.ErrorIs(t, claim(store.Count{Number: 2, Recorder: l.recorder, Batch: points(4, 4)}), store.ErrNone, "the step falls")
+	require.NoError(t, claim(store.Count{Number: 2, Recorder: l.recorder, Batch: points(5, 6)}))
 	require.Len(t, scan(t, f, store.Span{Run: run})["loss.val"], 3)
 }
 
@@ -183,7 +185,7 @@ func TestCommonCommits(t *testing.T) {
 	for _, l := range legs {
 		wait.Go(func() {
 			for n := range int64(30) {
-				c := pg.Count{Run: l.run, Leg: 1, Recorder: l.recorder, Number: n + 1, Upto: n + 1, Batch: curve.Batch{
+				c := store.Count{Run: l.run, Leg: 1, Recorder: l.recorder, Number: n + 1, Upto: n + 1, Batch: curve.Batch{
 					Axis: []curve.Point{{Step: n}}, Columns: []curve.Column{{Curve: 1, Values: []float64{float64(n)}}}}}
 				errs := make(chan error, 2)
 				for range 2 {
@@ -235,7 +237,7 @@ func TestSummariesInAnyOrder(t *testing.T) {
 				_, err := f.Summarise(ctx)
 				require.NoError(t, err)
 			case 3:
-				_, err := f.Seal(ctx, pg.SealRule{})
+				_, err := f.Seal(ctx, curves.SealRule{})
 				require.NoError(t, err)
 			default:
 				i := len(legs) - 1
@@ -267,7 +269,7 @@ func TestSummariesInAnyOrder(t *testing.T) {
 		require.Equal(t, fmt.Sprintf("%+v", got), fmt.Sprintf("%+v", whole))
 		named, err := f.Summaries(ctx, []int64{run}, "loss.val")
 		require.NoError(t, err)
-		require.Equal(t, fmt.Sprintf("%+v", slices.DeleteFunc(slices.Clone(got), func(s pg.Summary) bool { return s.Name != "loss.val" })), fmt.Sprintf("%+v", named))
+		require.Equal(t, fmt.Sprintf("%+v", slices.DeleteFunc(slices.Clone(got), func(s store.Summary) bool { return s.Name != "loss.val" })), fmt.Sprintf("%+v", named))
 		_, err = f.SummariseRun(ctx, run)
 		require.NoError(t, err)
 		again, err := f.Summaries(ctx, []int64{run}, "")
@@ -296,7 +298,7 @@ func TestEventsAreNotOvertaken(t *testing.T) {
 	require.NoError(t, err)
 	_, err = slow.Exec(ctx, "insert into event (kind, what) values ('run', 'slow')")
 	require.NoError(t, err)
-	require.NoError(t, f.AddEvent(ctx, pg.Event{Kind: "run", What: "fast"}))
+	require.NoError(t, f.AddEvent(ctx, store.Event{Kind: "run", What: "fast"}))
 	events, err := f.EventsAfter(ctx, mark)
 	require.NoError(t, err)
 	require.Empty(t, events, "the fast one waits for the slow one")
@@ -320,7 +322,7 @@ func TestOutputIsBounded(t *testing.T) {
 	run := f.run(t)
 	l := f.leg(t, run, 0)
 	for i := range int64(100) {
-		o := pg.Output{Leg: 1, Stream: "stdout", Start: i * 100, Size: 100, Text: fmt.Sprint("line ", i)}
+		o := store.Output{Leg: 1, Stream: "stdout", Start: i * 100, Size: 100, Text: fmt.Sprint("line ", i)}
 		require.NoError(t, f.AddOutput(ctx, run, l.recorder, o, 1000))
 		require.NoError(t, f.AddOutput(ctx, run, l.recorder, o, 1000), "sent again")
 	}
@@ -328,5 +330,5 @@ func TestOutputIsBounded(t *testing.T) {
 	require.NoError(t, err)
 	require.LessOrEqual(t, len(kept), 13)
 	require.Equal(t, "line 99", kept[len(kept)-1].Text)
-	require.ErrorIs(t, f.AddOutput(ctx, run, uuid.NewString(), pg.Output{Leg: 1, Stream: "stdout", Start: 1 << 20, Size: 1}, 1000), pg.ErrNone)
+	require.ErrorIs(t, f.AddOutput(ctx, run, uuid.NewString(), store.Output{Leg: 1, Stream: "stdout", Start: 1 << 20, Size: 1}, 1000), store.ErrNone)
 }

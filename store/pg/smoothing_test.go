@@ -5,11 +5,12 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"kembrel/store/pg/curves"
+
 	"github.com/stretchr/testify/require"
 
 	"kembrel/core/curve"
 	"kembrel/store"
-	"kembrel/store/pg"
 )
 
 // longCurve is a run with one curve of n readings that fall, with noise and now and then a spike, sealed.
@@ -32,7 +33,7 @@ func longCurve(t *testing.T, f fixture, n int) (run int64, values []float64) {
 	}
 	_, err := f.Summarise(ctx)
 	require.NoError(t, err)
-	_, err = f.Seal(ctx, pg.SealRule{})
+	_, err = f.Seal(ctx, curves.SealRule{})
 	require.NoError(t, err)
 	return run, values
 }

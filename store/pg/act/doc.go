@@ -1,0 +1,2 @@
+// Package act keeps events, and the news of them.
+package act

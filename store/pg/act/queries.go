@@ -1,0 +1,18 @@
+package act
+
+import (
+	"embed"
+
+	"kembrel/store/pg/db"
+)
+
+// Files are the queries of this slice.
+//
+//go:embed *.sql
+var Files embed.FS
+
+// Queries ask the database.
+type Queries struct{ db.Q }
+
+// Store tells news to all replicas and hears them.
+type Store struct{ *db.DB }

@@ -1,0 +1,2 @@
+// Package checkpoints keeps checkpoints, their files and chunks, and keep rules.
+package checkpoints

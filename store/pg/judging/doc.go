@@ -1,0 +1,2 @@
+// Package judging keeps verdicts, stop rules, and what runs were at their best.
+package judging

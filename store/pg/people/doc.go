@@ -1,0 +1,2 @@
+// Package people keeps people, their tokens, sessions and links.
+package people

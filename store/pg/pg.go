@@ -1,0 +1,80 @@
+package pg
+
+import (
+	"context"
+
+	"kembrel/store/pg/act"
+	"kembrel/store/pg/checkpoints"
+	"kembrel/store/pg/curves"
+	"kembrel/store/pg/db"
+	"kembrel/store/pg/finding"
+	"kembrel/store/pg/judging"
+	"kembrel/store/pg/people"
+	"kembrel/store/pg/projects"
+	"kembrel/store/pg/runs"
+	"kembrel/store/pg/searches"
+	"kembrel/store/pg/weights"
+)
+
+type (
+	ofAct         = act.Queries
+	ofPeople      = people.Queries
+	ofProjects    = projects.Queries
+	ofRuns        = runs.Queries
+	ofFinding     = finding.Queries
+	ofCurves      = curves.Queries
+	ofJudging     = judging.Queries
+	ofCheckpoints = checkpoints.Queries
+	ofWeights     = weights.Queries
+	ofSearches    = searches.Queries
+
+	news   = act.Store
+	engine = curves.Store
+)
+
+// Queries are those of all slices, on the connections or in a transaction.
+type Queries struct {
+	db.Q
+	ofAct
+	ofPeople
+	ofProjects
+	ofRuns
+	ofFinding
+	ofCurves
+	ofJudging
+	ofCheckpoints
+	ofWeights
+	ofSearches
+}
+
+func queries(q db.Q) Queries {
+	return Queries{Q: q, ofAct: act.Queries{Q: q}, ofPeople: people.Queries{Q: q}, ofProjects: projects.Queries{Q: q}, ofRuns: runs.Queries{Q: q}, ofFinding: finding.Queries{Q: q}, ofCurves: curves.Queries{Q: q}, ofJudging: judging.Queries{Q: q}, ofCheckpoints: checkpoints.Queries{Q: q}, ofWeights: weights.Queries{Q: q}, ofSearches: searches.Queries{Q: q}}
+}
+
+// Store is a database with Kembrel's tables.
+type Store struct {
+	*db.DB
+	Queries
+	*news
+	*engine
+}
+
+// Open connects to the database at url and waits for nothing: an unreachable database is an error.
+func Open(ctx context.Context, url string) (*Store, error) {
+	d, err := db.Open(ctx, url, db.Files, act.Files, people.Files, projects.Files, runs.Files, finding.Files, curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files)
+	if err != nil {
+		return nil, err
+	}
+	return &Store{DB: d, Queries: queries(d.Q), news: &act.Store{DB: d}, engine: curves.New(d)}, nil
+}
+
+// Close ends all connections. Nothing may be asked of the store after.
+func (s *Store) Close() {
+	s.engine.Close()
+	s.DB.Close()
+}
+
+// InTx runs do in a transaction that is committed if do returns nil.
+func (s *Store) InTx(ctx context.Context, do func(q Queries) error) error {
+	return s.DB.InTx(ctx, func(q db.Q) error { return do(queries(q)) })
+}

@@ -1,0 +1,2 @@
+// Package projects keeps projects and views.
+package projects

@@ -1,0 +1,53 @@
+package projects
+
+import (
+	"context"
+
+	"kembrel/store"
+	"kembrel/store/pg/db"
+)
+
+// SetBaseline names the run that a project's others are held against; 0: none.
+func (q Queries) SetBaseline(ctx context.Context, project int64, number int) error {
+	_, err := q.Exec(ctx, "project_baseline", db.A{"id": project, "number": number})
+	return err
+}
+
+// AddProject makes a project; false where the key is taken.
+func (q Queries) AddProject(ctx context.Context, key, title, objective string, creator int64) (int64, bool, error) {
+	id, err := db.Value[int64](ctx, q, "project_add", db.A{"key": key, "title": title, "objective": objective, "creator": creator})
+	if db.None(err) {
+		return 0, false, nil
+	}
+	return id, err == nil, err
+}
+
+// ProjectByKey finds a project.
+func (q Queries) ProjectByKey(ctx context.Context, key string) (store.Project, error) {
+	return db.One[store.Project](ctx, q, "project_by_key", db.A{"key": key})
+}
+
+// ListProjects lists projects by key, with counts; a key given lists only that one.
+func (q Queries) ListProjects(ctx context.Context, key, after string, limit int) ([]store.CountedProject, error) {
+	return db.List[store.CountedProject](ctx, q, "project_list", db.A{"key": key, "after": after, "limit": limit})
+}
+
+// BestRun finds it; ErrNone where no run has a finite reading. O(log runs).
+func (q Queries) BestRun(ctx context.Context, project int64, lower bool) (store.BestRun, error) {
+	if lower {
+		return db.One[store.BestRun](ctx, q, "project_best_lower", db.A{"project": project})
+	}
+	return db.One[store.BestRun](ctx, q, "project_best_higher", db.A{"project": project})
+}
+
+// GatherTally brings the rows together that count a project's runs.
+func (q Queries) GatherTally(ctx context.Context) error {
+	_, err := q.Exec(ctx, "tally_gather", nil)
+	return err
+}
+
+// ChangeProject changes what is not nil.
+func (q Queries) ChangeProject(ctx context.Context, id int64, title, objective *string) error {
+	_, err := q.Exec(ctx, "project_change", db.A{"id": id, "title": title, "objective": objective})
+	return err
+}

@@ -1,0 +1,47 @@
+-- query: project_add
+insert into project (key, title, objective, creator) values (@key, @title, @objective, @creator)
+on conflict (key) do nothing returning id;
+
+-- query: project_by_key
+select id, key, title, objective, created, creator, coalesce(baseline, 0) as baseline from project where key = @key;
+
+-- query: project_list
+select p.id, p.key, p.title, p.objective, p.created, p.creator, coalesce(p.baseline, 0) as baseline, c.runs, c.running, c.lost
+from project p
+cross join lateral (select coalesce(sum(runs), 0)::bigint as runs, coalesce(sum(running), 0)::bigint as running, coalesce(sum(lost), 0)::bigint as lost
+                    from run_tally where project = p.id) c
+where (@key = '' or p.key = @key) and p.key > @after order by p.key limit @limit;
+
+-- query: project_best_lower
+-- The best run of a project by its objective, which each run's best is of: the first or the last in an index, past those left out.
+select id, number from run where project = @project and archived is null and doomed is null and best is not null order by best, number desc limit 1;
+
+-- query: project_best_higher
+select id, number from run where project = @project and archived is null and doomed is null and best is not null order by best desc nulls last, number desc limit 1;
+
+-- query: tally_gather
+-- Brings each project's rows together. Rows that another replica is at are left to it.
+with gone as (
+    delete from run_tally where ctid in (
+        select ctid from run_tally where project in (select project from run_tally group by project having count(*) > 20) for update skip locked)
+    returning *
+)
+insert into run_tally select project, sum(runs), sum(running), sum(lost) from gone group by project;
+
+-- query: project_change
+update project set title = coalesce(@title, title), objective = coalesce(@objective, objective) where id = @id;
+
+-- query: project_baseline
+update project set baseline = nullif(@number::int, 0) where id = @id;
+
+-- query: view_list
+select v.id, v.name, v.look, coalesce(p.name, '') as who, v.person is null as everybody, v.changed from view v left join person p on p.id = v.person
+where v.project = @project and (v.person is null or v.person = @person) order by lower(v.name), v.id;
+
+-- query: view_set
+insert into view (project, person, name, look) values (@project, @person, @name, @look)
+on conflict (project, person, name) do update set look = excluded.look, changed = now() returning id;
+
+-- query: view_drop
+-- One's own, or everybody's.
+delete from view where id = @id and project = @project and (person is null or person = @person);

@@ -1,0 +1,2 @@
+// Package runs keeps runs, legs, notes and output.
+package runs

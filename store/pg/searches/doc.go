@@ -1,0 +1,2 @@
+// Package searches keeps searches and trials.
+package searches

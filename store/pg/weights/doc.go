@@ -1,0 +1,2 @@
+// Package weights keeps what files of weights hold.
+package weights

@@ -1,0 +1,35 @@
+package store
+
+import (
+	"time"
+)
+
+// View is a kept way to look at a project's runs.
+type View struct {
+	ID         int64
+	Name, Look string
+	Who        string
+	Everybody  bool
+	Changed    time.Time
+}
+
+// Project is a row of projects with its counts.
+type Project struct {
+	ID                    int64
+	Key, Title, Objective string
+	Created               time.Time
+	Creator               int64
+	Baseline              int // number of a run; 0: none
+}
+
+// CountedProject is a project with how many runs it has.
+type CountedProject struct {
+	Project
+	Runs, Running, Lost int64
+}
+
+// BestRun is the best run of a project by its objective.
+type BestRun struct {
+	ID     int64
+	Number int
+}
