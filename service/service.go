@@ -55,6 +55,25 @@ type Service struct {
 	options Options
 }
 
+// on is the store for a slice: its transactions give the slice what it needs of one, T.
+type on[T any] struct{ *pg.Store }
+
+// InTx runs do in a transaction that is committed if do returns nil.
+func (s on[T]) InTx(ctx context.Context, do func(q T) error) error {
+	return s.Store.InTx(ctx, func(q pg.Queries) error { return do(any(q).(T)) })
+}
+
+// A transaction gives each slice what it needs.
+var (
+	_ act.Tx         = pg.Queries{}
+	_ people.Tx      = pg.Queries{}
+	_ projects.Tx    = pg.Queries{}
+	_ runs.Tx        = pg.Queries{}
+	_ judging.Tx     = pg.Queries{}
+	_ checkpoints.Tx = pg.Queries{}
+	_ searches.Tx    = pg.Queries{}
+)
+
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
 func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	if o.SealAfter == 0 {
@@ -67,10 +86,10 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	a := act.New(db, o.Log)
 	f := finding.New(a, db)
 	s := &Service{Act: a, Finder: f, db: db, options: o,
-		People: people.New(a, db), Projects: projects.New(f, db), Curves: curves.New(f, db), Judging: judging.New(f, db), Weights: weights.New(f, db), Searches: searches.New(f, db)}
-	s.Checkpoints = checkpoints.New(f, db, chunks, s.Weights)
+		People: people.New(a, on[people.Tx]{db}), Projects: projects.New(f, on[projects.Tx]{db}), Curves: curves.New(f, db), Judging: judging.New(f, on[judging.Tx]{db}), Weights: weights.New(f, db), Searches: searches.New(f, on[searches.Tx]{db})}
+	s.Checkpoints = checkpoints.New(f, on[checkpoints.Tx]{db}, chunks, s.Weights)
 	s.Weights.ReadFrom(s.Checkpoints)
-	s.Runs = runs.New(f, db, s.Checkpoints, s.Judging, o.LostAfter)
+	s.Runs = runs.New(f, on[runs.Tx]{db}, s.Checkpoints, s.Judging, o.LostAfter)
 	s.Comparing = comparing.New(f, db, s.Curves)
 	s.Pages = pages.New(f, db, s.Runs, s.Judging, s.Checkpoints, s.Searches)
 	return s

@@ -59,6 +59,67 @@ func TestImportsPointDown(t *testing.T) {
 	require.Greater(t, seen, 20)
 }
 
+// rooms are the layers that are divided by what people do: a slice imports those named here of its own layer, and no other.
+var rooms = map[string]struct {
+	all   []string            // what every slice may stand on
+	bases map[string][]string // what a base stands on
+	more  map[string][]string // what else a slice may import
+}{
+	"kembrel/service": {
+		all:   []string{"act", "finding", "rules"},
+		bases: map[string][]string{"act": {}, "rules": {}, "finding": {"act"}},
+		more:  map[string][]string{"pages": {"checkpoints", "judging", "runs", "searches"}, "comparing": {"comparing/document"}},
+	},
+	"kembrel/store/pg": {all: []string{"db"}, bases: map[string][]string{"db": {}}},
+}
+
+func TestSlicesDoNotImportEachOther(t *testing.T) {
+	for layer, r := range rooms {
+		out, err := exec.Command("go", "list", "-json=ImportPath,Imports", layer+"/...").Output()
+		require.NoError(t, err)
+		seen := 0
+		for d := json.NewDecoder(strings.NewReader(string(out))); d.More(); {
+			var p struct {
+				ImportPath string
+				Imports    []string
+			}
+			require.NoError(t, d.Decode(&p))
+			slice := strings.TrimPrefix(p.ImportPath, layer+"/")
+			if slice == p.ImportPath || strings.Contains(slice, "/") { // the whole, which wires; and rooms within a slice
+				continue
+			}
+			seen++
+			allowed, base := r.bases[slice]
+			if !base {
+				allowed = append(append([]string(nil), r.all...), r.more[slice]...)
+			}
+			for _, i := range p.Imports {
+				if other := strings.TrimPrefix(i, layer+"/"); other != i {
+					require.Contains(t, allowed, other, "%s imports %s", p.ImportPath, i)
+				}
+			}
+		}
+		require.Greater(t, seen, 8, layer)
+	}
+}
+
+// A slice of the service knows rows and errors, not the database: what it needs of that it says in its storage.go.
+func TestSlicesSayWhatTheyNeedOfTheStore(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}}: {{join .Imports \" \"}}", "kembrel/service/...").Output()
+	require.NoError(t, err)
+	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		name, imports, _ := strings.Cut(line, ": ")
+		if name == "kembrel/service" {
+			continue
+		}
+		for _, i := range strings.Fields(imports) {
+			if strings.HasPrefix(i, "kembrel/store/pg") {
+				require.Equal(t, "kembrel/store/pg/db", i, "%s imports %s", name, i)
+			}
+		}
+	}
+}
+
 func partOf(path string) string {
 	return strings.SplitN(strings.TrimPrefix(path, "kembrel/"), "/", 2)[0]
 }

@@ -2,18 +2,16 @@ package act
 
 import (
 	"log/slog"
-
-	"kembrel/store/pg"
 )
 
 // Act is embedded by every slice.
 type Act struct {
-	db   *pg.Store
+	db   Storage
 	Log  *slog.Logger
 	Live *Live
 }
 
 // New makes it on an open store.
-func New(db *pg.Store, log *slog.Logger) *Act {
+func New(db Storage, log *slog.Logger) *Act {
 	return &Act{db: db, Log: log, Live: newLive(db, log)}
 }

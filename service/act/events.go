@@ -4,12 +4,10 @@ import (
 	"context"
 
 	"kembrel/store"
-
-	"kembrel/store/pg"
 )
 
 // RunEvent writes an event of a run, filling in the project.
-func (s *Act) RunEvent(ctx context.Context, q pg.Queries, e store.Event) (err error) {
+func (s *Act) RunEvent(ctx context.Context, q Tx, e store.Event) (err error) {
 	if e.Project, err = q.RunProject(ctx, e.Run); err != nil {
 		return err
 	}

@@ -12,13 +12,12 @@ import (
 	"kembrel/store"
 
 	"kembrel/api"
-	"kembrel/store/pg"
 )
 
 // Live tells console and terminals what changes. Writers leave word (news, touch); tell passes it on to all replicas a
 // few times a second through the database; listen hears it and serves the subscribers of this replica.
 type Live struct {
-	db  *pg.Store
+	db  Storage
 	log *slog.Logger
 
 	mutex       sync.Mutex
@@ -40,7 +39,7 @@ type Told struct {
 
 const tellPace = 100 * time.Millisecond
 
-func newLive(db *pg.Store, log *slog.Logger) *Live {
+func newLive(db Storage, log *slog.Logger) *Live {
 	return &Live{db: db, log: log, touched: map[string]map[int64]bool{}, subscribers: map[*subscriber]bool{}}
 }
 

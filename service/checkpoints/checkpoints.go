@@ -21,7 +21,6 @@ import (
 	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/store/blob"
-	"kembrel/store/pg"
 )
 
 func parseDigests(texts []string) ([]chunk.Digest, error) {
@@ -132,7 +131,7 @@ func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who, in *api
 		return nil, err
 	}
 	var id int64
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := useChunks(ctx, q, chunks); err != nil {
 			return err
 		}
@@ -235,7 +234,7 @@ func (s *Checkpoints) chunksAreThere(ctx context.Context, chunks map[chunk.Diges
 }
 
 // useChunks counts the chunks of a checkpoint that is being committed as used, which keeps them from being cleaned away.
-func useChunks(ctx context.Context, q pg.Queries, chunks map[chunk.Digest]int64) error {
+func useChunks(ctx context.Context, q Tx, chunks map[chunk.Digest]int64) error {
 	known, err := q.UseChunks(ctx, slices.Collect(maps.Keys(chunks)))
 	if err != nil {
 		return err

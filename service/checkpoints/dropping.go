@@ -9,7 +9,6 @@ import (
 
 	"kembrel/api"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // mayDrop refuses whoever neither made a run nor is an administrator.
@@ -31,7 +30,7 @@ func (s *Checkpoints) DropDue(ctx context.Context) error {
 	for {
 		var due store.DueCheckpoint
 		ok := false
-		err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
+		err := s.db.InTx(ctx, func(q Tx) (err error) {
 			if due, ok, err = q.DropDueCheckpoint(ctx, after); err != nil || !ok {
 				return err
 			}
@@ -55,7 +54,7 @@ func (s *Checkpoints) PinCheckpoint(ctx context.Context, who act.Who, in *api.Pi
 	if !in.Body.Pinned {
 		what = "no longer pinned step %d"
 	}
-	return s.changeCheckpoint(ctx, who, in.CheckpointInput, !in.Body.Pinned, what, func(q pg.Queries, run, id int64) error {
+	return s.changeCheckpoint(ctx, who, in.CheckpointInput, !in.Body.Pinned, what, func(q Tx, run, id int64) error {
 		_, err := q.PinCheckpoint(ctx, run, id, in.Body.Pinned)
 		return err
 	})
@@ -79,7 +78,7 @@ func (s *Checkpoints) DropCheckpoint(ctx context.Context, who act.Who, in *api.D
 	if list := children[place{in.Number, c.Step}]; len(list) > 0 {
 		what += fmt.Sprintf("; %v began from it", list)
 	}
-	return s.changeCheckpoint(ctx, who, in.CheckpointInput, true, what, func(q pg.Queries, _, _ int64) error {
+	return s.changeCheckpoint(ctx, who, in.CheckpointInput, true, what, func(q Tx, _, _ int64) error {
 		_, err := q.CheckpointsGo(ctx, []int64{id}, stay, "as "+who.Name+" said", false)
 		return err
 	})
@@ -94,7 +93,7 @@ func (s *Checkpoints) KeepCheckpoint(ctx context.Context, who act.Who, in *api.C
 	if c.Goes == nil {
 		return nil, api.Fail(api.Conflict, "%s stays", c.Address)
 	}
-	return s.changeCheckpoint(ctx, who, *in, false, "brought back step %d", func(q pg.Queries, run, id int64) error {
+	return s.changeCheckpoint(ctx, who, *in, false, "brought back step %d", func(q Tx, run, id int64) error {
 		if !c.ByRule {
 			_, err := q.CheckpointsStay(ctx, []int64{id}, false)
 			return err
@@ -105,7 +104,7 @@ func (s *Checkpoints) KeepCheckpoint(ctx context.Context, who act.Who, in *api.C
 }
 
 // changeCheckpoint changes what becomes of a checkpoint that is held; what names the step in its event.
-func (s *Checkpoints) changeCheckpoint(ctx context.Context, who act.Who, in api.CheckpointInput, makers bool, what string, change func(q pg.Queries, run, id int64) error) (*api.Checkpoint, error) {
+func (s *Checkpoints) changeCheckpoint(ctx context.Context, who act.Who, in api.CheckpointInput, makers bool, what string, change func(q Tx, run, id int64) error) (*api.Checkpoint, error) {
 	c, _, id, err := s.FindHeld(ctx, in)
 	if err != nil {
 		return nil, err
@@ -119,7 +118,7 @@ func (s *Checkpoints) changeCheckpoint(ctx context.Context, who act.Who, in api.
 			return nil, err
 		}
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := change(q, run, id); err != nil {
 			return err
 		}

@@ -18,7 +18,6 @@ import (
 	"kembrel/service/act"
 	"kembrel/service/finding"
 	"kembrel/service/rules"
-	"kembrel/store/pg"
 )
 
 // checkKeepRule refuses a rule that says nothing or whose condition cannot be read.
@@ -79,7 +78,7 @@ func (s *Checkpoints) changeProjectKeepRule(ctx context.Context, who act.Who, in
 	if p.Creator != who.ID && !who.Administrator {
 		return nil, api.Fail(api.Denied, "only who made %s, or an administrator, says what stays in it", in.Project)
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := q.SetProjectKeepRule(ctx, p.ID, rule); err != nil {
 			return err
 		}
@@ -118,7 +117,7 @@ func (s *Checkpoints) changeRunKeepRule(ctx context.Context, who act.Who, in api
 	if err != nil {
 		return nil, err
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := q.SetRunKeepRule(ctx, row.ID, rule); err != nil {
 			return err
 		}
@@ -312,7 +311,7 @@ func (s *Checkpoints) applyKeepRules(ctx context.Context, p store.Keeping) error
 		return nil
 	}
 	begun := int64(0)
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if _, err := q.CheckpointsStay(ctx, stays, true); err != nil {
 			return err
 		}

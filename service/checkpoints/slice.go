@@ -9,18 +9,17 @@ import (
 
 	"kembrel/service/finding"
 	"kembrel/store/pack"
-	"kembrel/store/pg"
 )
 
 // Weights has files of weights looked into.
 type Weights interface {
-	InspectLater(ctx context.Context, q pg.Queries, run, id int64, files []store.File) error
+	InspectLater(ctx context.Context, q store.InTx, run, id int64, files []store.File) error
 }
 
 // Checkpoints answers for checkpoints and the chunks that they are made of.
 type Checkpoints struct {
 	*finding.Finder
-	db      *pg.Store
+	db      Storage
 	chunks  *pack.Packs
 	weights Weights
 
@@ -35,6 +34,6 @@ type Checkpoints struct {
 }
 
 // New makes the slice.
-func New(f *finding.Finder, db *pg.Store, chunks *pack.Packs, w Weights) *Checkpoints {
+func New(f *finding.Finder, db Storage, chunks *pack.Packs, w Weights) *Checkpoints {
 	return &Checkpoints{Finder: f, db: db, chunks: chunks, weights: w}
 }

@@ -12,7 +12,6 @@ import (
 
 	"kembrel/api"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // verifications reads those of a run's checkpoints, by checkpoint.
@@ -87,7 +86,7 @@ func (s *Checkpoints) AddVerification(ctx context.Context, who act.Who, in *api.
 		return nil, err
 	}
 	i := slices.IndexFunc(items, func(x api.Checkpoint) bool { return x.Leg == c.Leg && x.Step == c.Step })
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := q.AddVerification(ctx, run, ids[i], who.ID, v.Host, v); err != nil {
 			return err
 		}

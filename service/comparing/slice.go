@@ -6,7 +6,6 @@ import (
 	"kembrel/api"
 	"kembrel/service/act"
 	"kembrel/service/finding"
-	"kembrel/store/pg"
 )
 
 // Curves is where the curves of runs that are compared come from.
@@ -17,11 +16,11 @@ type Curves interface {
 // Comparing answers for comparisons.
 type Comparing struct {
 	*finding.Finder
-	db     *pg.Store
+	db     Storage
 	curves Curves
 }
 
 // New makes the slice.
-func New(f *finding.Finder, db *pg.Store, c Curves) *Comparing {
+func New(f *finding.Finder, db Storage, c Curves) *Comparing {
 	return &Comparing{Finder: f, db: db, curves: c}
 }

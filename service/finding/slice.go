@@ -3,18 +3,17 @@ package finding
 import (
 	"kembrel/api"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // Finder finds projects and runs. Slices that name runs embed it.
 type Finder struct {
 	*act.Act
-	db   *pg.Store
+	db   Storage
 	runs act.Remembered[api.RunInput, int64] // by address; a run keeps it
 }
 
 // New makes it.
-func New(a *act.Act, db *pg.Store) *Finder { return &Finder{Act: a, db: db} }
+func New(a *act.Act, db Storage) *Finder { return &Finder{Act: a, db: db} }
 
 // Forget drops what is remembered of addresses: runs were deleted.
 func (s *Finder) Forget() { s.runs.Forget() }

@@ -15,7 +15,6 @@ import (
 	"kembrel/service/finding"
 	"kembrel/service/rules"
 	"kembrel/store"
-	"kembrel/store/pg"
 )
 
 // watches are the stop rules at work, by run: what of the objective has been seen. They are rebuilt from the readings after a start.
@@ -67,7 +66,7 @@ func (s *Judging) watchRun(ctx context.Context, row store.Judgement) error {
 	}
 	stopped := stoppedAt(o, *rule, w.watch)
 	first := false
-	err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
+	err = s.db.InTx(ctx, func(q Tx) (err error) {
 		if first, err = q.SetStopped(ctx, row.ID, stopped); err != nil || !first {
 			return err
 		}
@@ -213,7 +212,7 @@ func (s *Judging) changeProjectRule(ctx context.Context, who act.Who, in api.Pro
 	if err != nil {
 		return nil, err
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		var kept any
 		if rule != nil {
 			kept = rule
@@ -254,7 +253,7 @@ func (s *Judging) changeRunRule(ctx context.Context, who act.Who, in api.RunInpu
 	if err != nil {
 		return nil, err
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := q.SetRunStopRule(ctx, run, rule); err != nil {
 			return err
 		}

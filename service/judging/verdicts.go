@@ -14,7 +14,6 @@ import (
 	"kembrel/service/act"
 	"kembrel/service/finding"
 	"kembrel/store"
-	"kembrel/store/pg"
 )
 
 // judgedPlaces is into how many epochs or stretches of steps curves are folded before they are judged.
@@ -230,7 +229,7 @@ func (s *Judging) UndisputeVerdict(ctx context.Context, who act.Who, in *api.Run
 }
 
 func (s *Judging) changeDispute(ctx context.Context, who act.Who, run int64, dispute any, what string) (*api.Verdict, error) {
-	err := s.db.InTx(ctx, func(q pg.Queries) error {
+	err := s.db.InTx(ctx, func(q Tx) error {
 		if err := q.DisputeVerdict(ctx, run, dispute); err != nil {
 			return err
 		}

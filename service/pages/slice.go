@@ -6,13 +6,12 @@ import (
 	"kembrel/service/judging"
 	"kembrel/service/runs"
 	"kembrel/service/searches"
-	"kembrel/store/pg"
 )
 
 // Pages answers for what joins slices.
 type Pages struct {
 	*finding.Finder
-	db          *pg.Store
+	db          Storage
 	runs        *runs.Runs
 	judging     *judging.Judging
 	checkpoints *checkpoints.Checkpoints
@@ -20,6 +19,6 @@ type Pages struct {
 }
 
 // New makes the slice.
-func New(f *finding.Finder, db *pg.Store, r *runs.Runs, j *judging.Judging, c *checkpoints.Checkpoints, s *searches.Searches) *Pages {
+func New(f *finding.Finder, db Storage, r *runs.Runs, j *judging.Judging, c *checkpoints.Checkpoints, s *searches.Searches) *Pages {
 	return &Pages{Finder: f, db: db, runs: r, judging: j, checkpoints: c, searches: s}
 }

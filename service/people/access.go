@@ -12,7 +12,6 @@ import (
 
 	"kembrel/api"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 func whoIs(p store.Person) act.Who {
@@ -179,7 +178,7 @@ func (s *People) SetPassword(ctx context.Context, who act.Who, in *api.PasswordI
 	if err != nil {
 		return nil, err
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := q.SetPassword(ctx, who.ID, hash, who.Session); err != nil {
 			return err
 		}
@@ -238,7 +237,7 @@ func (s *People) AddPerson(ctx context.Context, who act.Who, in *api.NewPerson) 
 	} else if !errors.Is(err, store.ErrNone) {
 		return nil, err
 	}
-	err := s.db.InTx(ctx, func(q pg.Queries) error {
+	err := s.db.InTx(ctx, func(q Tx) error {
 		if _, err := q.AddPerson(ctx, p); err != nil {
 			return err
 		}
@@ -277,7 +276,7 @@ func (s *People) ListTokens(ctx context.Context, who act.Who, _ *struct{}) (*api
 func (s *People) CreateToken(ctx context.Context, who act.Who, in *api.NewToken) (*api.CreatedToken, error) {
 	sec := tokenPrefix + secret()
 	var t store.Token
-	err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
+	err := s.db.InTx(ctx, func(q Tx) (err error) {
 		if t, err = q.AddToken(ctx, who.ID, act.Clean(in.Body.Name), hashOf(sec), in.Body.Days, madeWith(who)); err != nil {
 			return err
 		}
@@ -289,7 +288,7 @@ func (s *People) CreateToken(ctx context.Context, who act.Who, in *api.NewToken)
 // RevokeToken ends a token of the caller, with the tokens, sessions and links that were made with it.
 func (s *People) RevokeToken(ctx context.Context, who act.Who, in *api.TokenInput) (*api.None, error) {
 	defer s.credentialsEnded(ctx)
-	return nil, s.db.InTx(ctx, func(q pg.Queries) error {
+	return nil, s.db.InTx(ctx, func(q Tx) error {
 		done, err := q.RevokeToken(ctx, who.ID, in.ID)
 		if err != nil {
 			return err

@@ -2,17 +2,16 @@ package people
 
 import (
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // People answers for people and their credentials.
 type People struct {
 	*act.Act
-	db          *pg.Store
+	db          Storage
 	tries       *tries
 	credentials credentials
 	tokens      act.Remembered[string, knownToken] // by hash
 }
 
 // New makes the slice.
-func New(a *act.Act, db *pg.Store) *People { return &People{Act: a, db: db, tries: newTries()} }
+func New(a *act.Act, db Storage) *People { return &People{Act: a, db: db, tries: newTries()} }

@@ -10,7 +10,6 @@ import (
 	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/service/finding"
-	"kembrel/store/pg"
 )
 
 // DefaultObjective judges the runs of a project that names none.
@@ -82,7 +81,7 @@ func (s *Projects) CreateProject(ctx context.Context, who act.Who, in *api.NewPr
 	if err != nil {
 		return nil, api.Fail(api.Invalid, "%v", err)
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		id, made, err := q.AddProject(ctx, in.Body.Key, in.Body.Title, o.String(), who.ID)
 		if err != nil {
 			return err
@@ -118,7 +117,7 @@ func (s *Projects) ChangeProject(ctx context.Context, who act.Who, in *api.Proje
 			return nil, err
 		}
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if in.Body.Baseline != nil {
 			if err := q.SetBaseline(ctx, p.ID, *in.Body.Baseline); err != nil {
 				return err

@@ -2,14 +2,13 @@ package projects
 
 import (
 	"kembrel/service/finding"
-	"kembrel/store/pg"
 )
 
 // Projects answers for projects and views.
 type Projects struct {
 	*finding.Finder
-	db *pg.Store
+	db Storage
 }
 
 // New makes the slice.
-func New(f *finding.Finder, db *pg.Store) *Projects { return &Projects{Finder: f, db: db} }
+func New(f *finding.Finder, db Storage) *Projects { return &Projects{Finder: f, db: db} }

@@ -11,7 +11,6 @@ import (
 	"kembrel/core/curve"
 	"kembrel/core/hyper"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // SendBatch counts a batch once: its number and what it brings are kept in one transaction, or not at all.
@@ -35,7 +34,7 @@ func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (
 	if !changed && !fresh {
 		var before store.Counted
 		if before, err = s.db.CountTogether(ctx, count); err == nil && before.State == "lost" {
-			err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
+			err = s.db.InTx(ctx, func(q Tx) (err error) {
 				if err = q.LockRun(ctx, run); err != nil {
 					return err
 				}
@@ -44,7 +43,7 @@ func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (
 			})
 		}
 	} else {
-		err = s.db.InTx(ctx, func(q pg.Queries) error { return s.countAlone(ctx, q, who, in, batch, count) })
+		err = s.db.InTx(ctx, func(q Tx) error { return s.countAlone(ctx, q, who, in, batch, count) })
 	}
 	if errors.Is(err, store.ErrNone) {
 		if err = s.whyNotCounted(ctx, in, run, count); err != nil {
@@ -71,7 +70,7 @@ func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (
 }
 
 // countAlone counts a batch that brings more than readings of known curves, all in one transaction.
-func (s *Runs) countAlone(ctx context.Context, q pg.Queries, who act.Who, in *api.BatchInput, batch readBatch, count store.Count) error {
+func (s *Runs) countAlone(ctx context.Context, q Tx, who act.Who, in *api.BatchInput, batch readBatch, count store.Count) error {
 	if err := q.LockRun(ctx, count.Run); err != nil {
 		return err
 	}
@@ -141,7 +140,7 @@ func (s *Runs) NameCurves(ctx context.Context, _ act.Who, in *api.CurveNames) (*
 		return nil, act.LegClaimed(act.RunAddress(in.Project, in.Number), in.Leg)
 	}
 	out := &api.CurveNumbers{Curves: make([]int, len(in.Body.Names))}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		ids, err := q.CurveIDs(ctx, run, in.Body.Names)
 		if err == nil && len(ids) > maxCurves {
 			err = tooManyCurves(in.RunInput)

@@ -9,7 +9,6 @@ import (
 
 	"kembrel/api"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // ArchiveRun puts a run out of the way, or brings it back.
@@ -18,7 +17,7 @@ func (s *Runs) ArchiveRun(ctx context.Context, who act.Who, in *api.ArchiveInput
 	if in.Body.Archived {
 		what = "archived"
 	}
-	return s.changeFate(ctx, who, in.RunInput, what, func(q pg.Queries, run int64) error { return q.ArchiveRun(ctx, run, in.Body.Archived) })
+	return s.changeFate(ctx, who, in.RunInput, what, func(q Tx, run int64) error { return q.ArchiveRun(ctx, run, in.Body.Archived) })
 }
 
 // DeleteRun marks a run for deletion.
@@ -26,7 +25,7 @@ func (s *Runs) DeleteRun(ctx context.Context, who act.Who, in *api.LeaveInput) (
 	if err := s.mayDelete(ctx, who, in.RunInput); err != nil {
 		return nil, err
 	}
-	return s.changeFate(ctx, who, in.RunInput, fmt.Sprintf("will be deleted in %g days", in.Days), func(q pg.Queries, run int64) error { return q.DoomRun(ctx, run, &in.Days) })
+	return s.changeFate(ctx, who, in.RunInput, fmt.Sprintf("will be deleted in %g days", in.Days), func(q Tx, run int64) error { return q.DoomRun(ctx, run, &in.Days) })
 }
 
 // KeepRun brings back a run that is about to be deleted.
@@ -34,7 +33,7 @@ func (s *Runs) KeepRun(ctx context.Context, who act.Who, in *api.RunInput) (*api
 	if err := s.mayDelete(ctx, who, *in); err != nil {
 		return nil, err
 	}
-	return s.changeFate(ctx, who, *in, "stays", func(q pg.Queries, run int64) error { return q.DoomRun(ctx, run, nil) })
+	return s.changeFate(ctx, who, *in, "stays", func(q Tx, run int64) error { return q.DoomRun(ctx, run, nil) })
 }
 
 // mayDelete refuses whoever neither made a run nor is an administrator, and a run that is still being written.
@@ -51,12 +50,12 @@ func (s *Runs) mayDelete(ctx context.Context, who act.Who, in api.RunInput) erro
 	return nil
 }
 
-func (s *Runs) changeFate(ctx context.Context, who act.Who, in api.RunInput, what string, change func(q pg.Queries, run int64) error) (*api.Run, error) {
+func (s *Runs) changeFate(ctx context.Context, who act.Who, in api.RunInput, what string, change func(q Tx, run int64) error) (*api.Run, error) {
 	run, err := s.RunID(ctx, in)
 	if err != nil {
 		return nil, err
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := change(q, run); err != nil {
 			return err
 		}
@@ -76,7 +75,7 @@ var errStays = errors.New("the run stays")
 func (s *Runs) EraseRuns(ctx context.Context) error {
 	due, err := s.db.DueRuns(ctx)
 	for _, r := range due {
-		failed := s.db.InTx(ctx, func(q pg.Queries) error {
+		failed := s.db.InTx(ctx, func(q Tx) error {
 			if err := q.ReleaseChunks(ctx, r.ID, 0); err != nil {
 				return err
 			}

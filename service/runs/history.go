@@ -22,7 +22,6 @@ import (
 	"kembrel/service/act"
 	"kembrel/service/finding"
 	"kembrel/store"
-	"kembrel/store/pg"
 )
 
 // maxWide is how many readings of one run a wide CSV holds: its rows are put together in memory.
@@ -344,7 +343,7 @@ func (s *Runs) AddHistory(ctx context.Context, who act.Who, in *api.NewHistory) 
 	case err == nil:
 		return s.Run(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: number})
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) (err error) {
+	err = s.db.InTx(ctx, func(q Tx) (err error) {
 		run, number, err = q.AddRun(ctx, store.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: act.Clean(b.Title), Recipe: api.Recipe{}, Started: b.Started})
 		if err != nil {
 			return err
@@ -361,7 +360,7 @@ func (s *Runs) AddHistory(ctx context.Context, who act.Who, in *api.NewHistory) 
 	return s.Run(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: number})
 }
 
-func (s *Runs) keepHistory(ctx context.Context, q pg.Queries, run int64, who act.Who, in *api.NewHistory, batch readBatch) error {
+func (s *Runs) keepHistory(ctx context.Context, q Tx, run int64, who act.Who, in *api.NewHistory, batch readBatch) error {
 	b := in.Body
 	recorder := uuid.NewString()
 	leg, err := q.AddLeg(ctx, run, store.NewLeg{Key: uuid.NewString(), Recorder: recorder, FromStep: batch.Axis[0].Step, FromEpoch: math.NaN(), Started: b.Started})

@@ -15,7 +15,6 @@ import (
 	"kembrel/api"
 	"kembrel/service/act"
 	"kembrel/service/rules"
-	"kembrel/store/pg"
 )
 
 // OpenLeg opens a leg, or claims one opened before with the same key for another recorder process.
@@ -30,7 +29,7 @@ func (s *Runs) OpenLeg(ctx context.Context, who act.Who, in *api.NewLeg) (*api.C
 		}
 	}
 	var out api.Counted
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := q.LockRun(ctx, run); err != nil {
 			return err
 		}
@@ -74,7 +73,7 @@ func (s *Runs) OpenLeg(ctx context.Context, who act.Who, in *api.NewLeg) (*api.C
 }
 
 // alive makes a lost leg running again and returns whether it was.
-func (s *Runs) alive(ctx context.Context, q pg.Queries, run int64, leg int, state string) (bool, error) {
+func (s *Runs) alive(ctx context.Context, q Tx, run int64, leg int, state string) (bool, error) {
 	if state != "lost" {
 		return false, nil
 	}
@@ -112,7 +111,7 @@ func (s *Runs) ShowLife(ctx context.Context, _ act.Who, in *api.LegInput) (*api.
 // seeLeg notes that a leg was heard of.
 func (s *Runs) seeLeg(ctx context.Context, run int64, in *api.LegInput) error {
 	revived := false
-	err := s.db.InTx(ctx, func(q pg.Queries) error {
+	err := s.db.InTx(ctx, func(q Tx) error {
 		if err := q.LockRun(ctx, run); err != nil {
 			return s.orNotMine(ctx, err, run, in)
 		}
@@ -184,7 +183,7 @@ func (s *Runs) SendOutput(ctx context.Context, _ act.Who, in *api.OutputInput) (
 		return nil, err
 	}
 	b := in.Body
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		return s.orNotMine(ctx, q.AddOutput(ctx, run, in.Recorder, store.Output{Leg: in.Leg, Stream: b.Stream, Start: b.Offset, Size: b.Size, Text: act.Clean(b.Text)}, outputKept), run, &in.LegInput)
 	})
 	if err == nil {
@@ -215,7 +214,7 @@ func (s *Runs) EndLeg(ctx context.Context, who act.Who, in *api.EndInput) (*api.
 	if b.ExitCode != nil && int(int32(*b.ExitCode)) != *b.ExitCode { // of no system there is
 		b.ExitCode = nil
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		ended := act.ByOurClock(ctx, b.At)
 		if err := q.LockRun(ctx, run); err != nil {
 			return s.orNotMine(ctx, err, run, &in.LegInput)
@@ -245,7 +244,7 @@ func (s *Runs) EndLeg(ctx context.Context, who act.Who, in *api.EndInput) (*api.
 // LoseRuns marks what has not been heard of for too long.
 func (s *Runs) LoseRuns(ctx context.Context) error {
 	var lost []store.LostLeg
-	err := s.db.InTx(ctx, func(q pg.Queries) (err error) {
+	err := s.db.InTx(ctx, func(q Tx) (err error) {
 		if lost, err = q.LoseLegs(ctx, s.LostAfter.Seconds()); err != nil {
 			return err
 		}

@@ -15,12 +15,11 @@ import (
 	"kembrel/core/checkpoint"
 	"kembrel/core/hyper"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // addLeg opens the next leg of a run, which is locked. Only one leg of a run is written at a time: while the one before is heard of, a
 // new one is refused, unless it is told to take over.
-func (s *Runs) addLeg(ctx context.Context, q pg.Queries, run int64, in *api.NewLeg) (int, error) {
+func (s *Runs) addLeg(ctx context.Context, q Tx, run int64, in *api.NewLeg) (int, error) {
 	address := act.RunAddress(in.Project, in.Number)
 	newest, err := q.NewestLeg(ctx, run, s.LostAfter.Seconds())
 	if err != nil && !errors.Is(err, store.ErrNone) {
@@ -70,7 +69,7 @@ func (s *Runs) resumption(ctx context.Context, in *api.NewLeg) (*api.Resumed, er
 }
 
 // told applies what a program says of itself. Only the first leg's says what the run is.
-func (s *Runs) told(ctx context.Context, q pg.Queries, run int64, leg int, in *api.ProgramSays) error {
+func (s *Runs) told(ctx context.Context, q Tx, run int64, leg int, in *api.ProgramSays) error {
 	if leg > 1 {
 		return s.packagesDiffer(ctx, q, run, leg, in)
 	}
@@ -94,7 +93,7 @@ func (s *Runs) told(ctx context.Context, q pg.Queries, run int64, leg int, in *a
 }
 
 // packagesDiffer leaves a note where a later leg runs with other packages.
-func (s *Runs) packagesDiffer(ctx context.Context, q pg.Queries, run int64, leg int, in *api.ProgramSays) error {
+func (s *Runs) packagesDiffer(ctx context.Context, q Tx, run int64, leg int, in *api.ProgramSays) error {
 	recipe, err := q.Recipe(ctx, run)
 	if err != nil {
 		return err
@@ -130,7 +129,7 @@ func changed(had, has map[string]string) []string {
 
 // otherHyper takes hyperparameters that came when the run's were fixed, on a later leg or behind the first reading: the same again are welcome,
 // so is a value that was asked for and is taken late; others are noted, as the run has those that it began with.
-func (s *Runs) otherHyper(ctx context.Context, q pg.Queries, run int64, leg int, given map[string]json.RawMessage) error {
+func (s *Runs) otherHyper(ctx context.Context, q Tx, run int64, leg int, given map[string]json.RawMessage) error {
 	had, err := q.Hyper(ctx, run)
 	if err != nil {
 		return err

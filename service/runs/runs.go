@@ -14,7 +14,6 @@ import (
 	"kembrel/api"
 	"kembrel/core/hyper"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // cleanEdit checks what a person changes.
@@ -68,7 +67,7 @@ func (s *Runs) BeginRun(ctx context.Context, who act.Who, in *api.NewRun) (*api.
 		return nil, api.Fail(api.Conflict, "this key made a run of another project")
 	}
 	if errors.Is(err, store.ErrNone) {
-		err = s.db.InTx(ctx, func(q pg.Queries) error {
+		err = s.db.InTx(ctx, func(q Tx) error {
 			var id int64
 			id, number, err = q.AddRun(ctx, store.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: act.Clean(in.Body.Title),
 				Host: in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Origin: origin, Search: in.Body.Search, Trial: in.Body.Trial, Started: act.ByOurClock(ctx, in.Body.Started)})
@@ -128,7 +127,7 @@ func (s *Runs) ChangeRun(ctx context.Context, who act.Who, in *api.RunEdit) (*ap
 	if err != nil {
 		return nil, err
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := q.ChangeRun(ctx, id, title, tags, in.Body.Note); err != nil {
 			return err
 		}

@@ -7,7 +7,6 @@ import (
 	"kembrel/api"
 	"kembrel/service/finding"
 	"kembrel/store"
-	"kembrel/store/pg"
 )
 
 // Checkpoints is what runs need to know of checkpoints.
@@ -25,7 +24,7 @@ type Judging interface {
 // Runs answers for runs and their legs.
 type Runs struct {
 	*finding.Finder
-	db          *pg.Store
+	db          Storage
 	readings    store.Readings
 	checkpoints Checkpoints
 	judging     Judging
@@ -33,6 +32,6 @@ type Runs struct {
 }
 
 // New makes the slice.
-func New(f *finding.Finder, db *pg.Store, c Checkpoints, j Judging, lostAfter time.Duration) *Runs {
+func New(f *finding.Finder, db Storage, c Checkpoints, j Judging, lostAfter time.Duration) *Runs {
 	return &Runs{Finder: f, db: db, readings: db, checkpoints: c, judging: j, LostAfter: lostAfter}
 }

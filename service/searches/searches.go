@@ -15,7 +15,6 @@ import (
 	"kembrel/core/space"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
-	"kembrel/store/pg"
 )
 
 // CreateSearch makes a search, or answers the one made before with the same key.
@@ -41,7 +40,7 @@ func (s *Searches) CreateSearch(ctx context.Context, who act.Who, in *api.NewSea
 	for i := range b.Command {
 		b.Command[i] = act.Clean(b.Command[i])
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		err := q.AddSearch(ctx, store.NewSearch{Project: p.ID, Person: who.ID, Key: in.Key, Title: act.Clean(b.Title), Strategy: b.Strategy, Space: act.Clean(b.Space), Seed: b.Seed, Budget: b.Budget, Command: b.Command})
 		if err != nil {
 			return err
@@ -126,7 +125,7 @@ func (s *Searches) ArchiveSearch(ctx context.Context, who act.Who, in *api.Searc
 	if !in.Body.Archived {
 		what = "search no longer archived"
 	}
-	if err := s.alterSearch(ctx, who, &in.SearchInput, what, func(q pg.Queries, project int64) error {
+	if err := s.alterSearch(ctx, who, &in.SearchInput, what, func(q Tx, project int64) error {
 		return q.ArchiveSearch(ctx, project, in.Number, in.Body.Archived)
 	}); err != nil {
 		return nil, err
@@ -136,15 +135,15 @@ func (s *Searches) ArchiveSearch(ctx context.Context, who act.Who, in *api.Searc
 
 // DeleteSearch deletes a search. Its runs stay, as runs of their own.
 func (s *Searches) DeleteSearch(ctx context.Context, who act.Who, in *api.SearchInput) (*api.None, error) {
-	return nil, s.alterSearch(ctx, who, in, "search deleted", func(q pg.Queries, project int64) error { return q.DeleteSearch(ctx, project, in.Number) })
+	return nil, s.alterSearch(ctx, who, in, "search deleted", func(q Tx, project int64) error { return q.DeleteSearch(ctx, project, in.Number) })
 }
 
-func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchInput, what string, do func(q pg.Queries, project int64) error) error {
+func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchInput, what string, do func(q Tx, project int64) error) error {
 	p, _, _, err := s.Search(ctx, in)
 	if err != nil {
 		return err
 	}
-	err = s.db.InTx(ctx, func(q pg.Queries) error {
+	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := do(q, p.ID); err != nil {
 			return err
 		}

@@ -6,18 +6,17 @@ import (
 	"kembrel/core/space"
 	"kembrel/service/act"
 	"kembrel/service/finding"
-	"kembrel/store/pg"
 )
 
 // Searches answers for searches.
 type Searches struct {
 	*finding.Finder
-	db     *pg.Store
+	db     Storage
 	counts act.Remembered[picking, int] // how many settings
 	picked *lru.Cache[picking, []space.Setting]
 }
 
 // New makes the slice.
-func New(f *finding.Finder, db *pg.Store) *Searches {
+func New(f *finding.Finder, db Storage) *Searches {
 	return &Searches{Finder: f, db: db, picked: newPicked()}
 }

@@ -24,7 +24,6 @@ import (
 	"kembrel/core/tensor"
 	"kembrel/service/act"
 	"kembrel/store/blob"
-	"kembrel/store/pg"
 )
 
 // Each file of weights is looked into once, after its commit, by a job of its own. Whatever is wrong with it is its own problem, shown at its
@@ -108,7 +107,7 @@ func (w *Inspect) Work(ctx context.Context, job *river.Job[inspectArgs]) error {
 }
 
 // InspectLater has the files of weights of a checkpoint looked into, in the transaction that commits it.
-func (s *Weights) InspectLater(ctx context.Context, q pg.Queries, run, id int64, files []store.File) error {
+func (s *Weights) InspectLater(ctx context.Context, q store.InTx, run, id int64, files []store.File) error {
 	jobs := s.jobs.Load()
 	if jobs == nil || q.Tx() == nil {
 		return nil // the lookout finds them

@@ -12,7 +12,6 @@ import (
 
 	"kembrel/api"
 	"kembrel/service/finding"
-	"kembrel/store/pg"
 )
 
 // Checkpoints is what weights are read from.
@@ -29,14 +28,14 @@ type Checkpoints interface {
 // Weights answers for tensors.
 type Weights struct {
 	*finding.Finder
-	db          *pg.Store
+	db          Storage
 	checkpoints Checkpoints
 	jobs        atomic.Pointer[river.Client[pgx.Tx]] // nil: not begun yet
 	differing   chan struct{}                        // holds one for each comparison of weights under way
 }
 
 // New makes the slice; it reads from what ReadFrom names.
-func New(f *finding.Finder, db *pg.Store) *Weights {
+func New(f *finding.Finder, db Storage) *Weights {
 	return &Weights{Finder: f, db: db, differing: make(chan struct{}, 2)}
 }
 
