@@ -40,7 +40,7 @@ type DamagedChunk struct {
 
 // The operations on the chunk store as a whole.
 var (
-	GetBlobs   = declare[struct{}, BlobTotals](Spec{ID: "blobs", Method: "GET", Path: "/blobs", Summary: "What the chunk store holds", Access: SignedIn})
+	GetBlobs   = declare[struct{}, BlobTotals](Spec{ID: "blobs", Method: "GET", Path: "/blobs", Summary: "What the chunk store holds", Access: Administrator})
 	CheckBlobs = declare[CheckBlobsInput, CheckedBlobs](Spec{ID: "check-blobs", Method: "POST", Path: "/blobs/check", Summary: "Read a part of the chunk store and check every digest", Access: Administrator, Long: true})
 )
 

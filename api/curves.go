@@ -1,5 +1,7 @@
 package api
 
+import "encoding/json"
+
 // CurvesInput reads curves of a run.
 type CurvesInput struct {
 	RunInput
@@ -47,16 +49,21 @@ type EventsInput struct {
 // Event is a change of state, or the news that a run has new readings (kind "readings", which is not replayed: who
 // reconnects reads the curves from where it was).
 type Event struct {
-	Kind    string `json:"kind" enum:"project,person,run,leg,checkpoint,readings,summary,output"`
-	Project string `json:"project,omitempty"`
-	Run     int    `json:"run,omitempty"`
-	What    string `json:"what,omitempty" doc:"What happened, such as started, finished, lost"`
-	Who     string `json:"who,omitempty"`
-	At      string `json:"at,omitempty"`
+	ID      int64           `json:"id,omitempty" doc:"Its number"`
+	Kind    string          `json:"kind" enum:"service,session,person,team,role,project,search,run,leg,checkpoint,readings,summary,output" doc:"Of what kind of thing"`
+	Verb    string          `json:"verb,omitempty" doc:"What was done, such as started, finished, lost"`
+	Subject string          `json:"subject,omitempty" doc:"To what: an address or a name"`
+	Project string          `json:"project,omitempty"`
+	Run     int             `json:"run,omitempty"`
+	Data    json.RawMessage `json:"data,omitempty" doc:"What more there is to know, by name"`
+	Says    string          `json:"says,omitempty" doc:"Verb and data as a person reads them"`
+	Who     string          `json:"who,omitempty"`
+	From    string          `json:"from,omitempty" doc:"Address from which it was done; only in the audit"`
+	At      string          `json:"at,omitempty"`
 }
 
 // The operations on curves and the live stream. Curves come as JSON or, asked for by Accept, as CBOR with typed arrays (docs/curves.md).
 var (
-	GetCurves = declare[CurvesInput, Curves](Spec{ID: "curves", Method: "GET", Path: "/projects/{project}/runs/{number}/curves", Summary: "Read curves", Access: SignedIn, Binary: true})
+	GetCurves = declare[CurvesInput, Curves](Spec{ID: "curves", Method: "GET", Path: "/projects/{project}/runs/{number}/curves", Summary: "Read curves", Access: Reader, Binary: true})
 	GetEvents = declare[EventsInput, None](Spec{ID: "events", Method: "GET", Path: "/events", Summary: "Live stream (server-sent events)", Access: SignedIn, Status: 200})
 )

@@ -165,11 +165,11 @@ type OutputsInput struct {
 
 // The operations on legs, called by recorders.
 var (
-	OpenLeg    = declare[NewLeg, Counted](Spec{ID: "open-leg", Method: "POST", Path: "/projects/{project}/runs/{number}/legs", Summary: "Open a leg, or claim it again", Access: SignedIn, Recorders: true})
-	NameCurves = declare[CurveNames, CurveNumbers](Spec{ID: "name-curves", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/curves", Summary: "Give curves numbers, for batches", Access: SignedIn, Recorders: true})
-	SendBatch  = declare[BatchInput, Counted](Spec{ID: "send-batch", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/batches", Summary: "Send a numbered batch, as JSON or CBOR", Access: SignedIn, Recorders: true, MaxBody: 16 << 20, OwnCheck: true, Binary: true})
-	ShowLife   = declare[LegInput, LegNews](Spec{ID: "alive", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/alive", Summary: "Show a sign of life", Access: SignedIn, Recorders: true})
-	SendOutput = declare[OutputInput, None](Spec{ID: "send-output", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/output", Summary: "Send output of the program", Access: SignedIn, Recorders: true, MaxBody: 2 << 20})
-	EndLeg     = declare[EndInput, None](Spec{ID: "end-leg", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/end", Summary: "End a leg", Access: SignedIn, Recorders: true})
-	GetOutput  = declare[OutputsInput, Page[Output]](Spec{ID: "output", Method: "GET", Path: "/projects/{project}/runs/{number}/output", Summary: "Read the program's output", Access: SignedIn})
+	OpenLeg    = declare[NewLeg, Counted](Spec{ID: "open-leg", Method: "POST", Path: "/projects/{project}/runs/{number}/legs", Summary: "Open a leg, or claim it again", Access: Member, Own: Recorder, Recorders: true})
+	NameCurves = declare[CurveNames, CurveNumbers](Spec{ID: "name-curves", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/curves", Summary: "Give curves numbers, for batches", Access: Member, Own: Recorder, Recorders: true})
+	SendBatch  = declare[BatchInput, Counted](Spec{ID: "send-batch", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/batches", Summary: "Send a numbered batch, as JSON or CBOR", Access: Member, Own: Recorder, Recorders: true, MaxBody: 16 << 20, OwnCheck: true, Binary: true})
+	ShowLife   = declare[LegInput, LegNews](Spec{ID: "alive", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/alive", Summary: "Show a sign of life", Access: Member, Own: Recorder, Recorders: true})
+	SendOutput = declare[OutputInput, None](Spec{ID: "send-output", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/output", Summary: "Send output of the program", Access: Member, Own: Recorder, Recorders: true, MaxBody: 2 << 20})
+	EndLeg     = declare[EndInput, None](Spec{ID: "end-leg", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/end", Summary: "End a leg", Access: Member, Own: Recorder, Recorders: true})
+	GetOutput  = declare[OutputsInput, Page[Output]](Spec{ID: "output", Method: "GET", Path: "/projects/{project}/runs/{number}/output", Summary: "Read the program's output", Access: Reader})
 )

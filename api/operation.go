@@ -1,20 +1,13 @@
 package api
 
-// Access says who may call an operation.
-type Access int
-
-// Who may call.
-const (
-	Anyone        Access = iota // sign-in, health
-	SignedIn                    // a person with a session or a token
-	Administrator               // an administrator
-)
-
 // Spec describes an operation without its types.
 type Spec struct {
 	ID, Method, Path string // Path is below /api/v1
 	Summary          string
-	Access           Access
+	Access           Role  // what one must be, on the project of the path, else on the service
+	Own              Role  // what is enough for a run that one has made oneself; 0: no less
+	Anywhere         bool  // Access is enough on any project; where there is none in the path
+	Whole            bool  // not with a token that is narrowed
 	Status           int   // of success; 0: 200, or 204 without output
 	MaxBody          int64 // bytes; 0: 1 MiB
 	Binary           bool  // the Go client speaks CBOR here, not JSON

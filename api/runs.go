@@ -21,6 +21,8 @@ type Project struct {
 	Best      *Figure   `json:"best,omitempty" doc:"The best reading of the objective among all runs"`
 	BestRun   int       `json:"best_run,omitempty" doc:"The run it belongs to"`
 	Baseline  int       `json:"baseline,omitempty" doc:"Number of the run that others are held against"`
+	Open      bool      `json:"open" doc:"Everybody who is signed in sees it"`
+	Role      string    `json:"role" enum:"reader,recorder,member,approver,owner,administrator" doc:"What whoever asks is on it"`
 }
 
 // Figure is a reading with where it stands.
@@ -224,7 +226,15 @@ type ProjectEdit struct {
 	Body struct {
 		Title     *string `json:"title,omitempty" maxLength:"200"`
 		Objective *string `json:"objective,omitempty" maxLength:"220"`
-		Baseline  *int    `json:"baseline,omitempty" minimum:"0" doc:"Number of the run that others are held against; 0: none"`
+		Open      *bool   `json:"open,omitempty" doc:"Everybody who is signed in sees an open project; a closed one only those who have a role on it"`
+	}
+}
+
+// BaselineInput sets the run that a project's others are held against.
+type BaselineInput struct {
+	ProjectInput
+	Body struct {
+		Run int `json:"run" minimum:"0" doc:"Number of the run; 0: none"`
 	}
 }
 
@@ -325,20 +335,21 @@ type Completions struct {
 
 // The operations on projects and runs.
 var (
-	ListLandmarks  = declare[LandmarksInput, Landmarks](Spec{ID: "landmarks", Method: "GET", Path: "/projects/{project}/runs/landmarks", Summary: "Count runs, and say where pages of them can begin", Access: SignedIn})
-	GetWords       = declare[ProjectInput, Words](Spec{ID: "words", Method: "GET", Path: "/projects/{project}/words", Summary: "List what there is for columns and filters", Access: SignedIn})
-	ArchiveRun     = declare[ArchiveInput, Run](Spec{ID: "archive-run", Method: "PUT", Path: "/projects/{project}/runs/{number}/archived", Summary: "Put a run out of the way, or bring it back", Access: SignedIn})
-	DeleteRun      = declare[LeaveInput, Run](Spec{ID: "delete-run", Method: "DELETE", Path: "/projects/{project}/runs/{number}", Summary: "Delete a run after a grace period: its maker, or an administrator", Access: SignedIn, Status: 200})
-	KeepRun        = declare[RunInput, Run](Spec{ID: "keep-run", Method: "POST", Path: "/projects/{project}/runs/{number}/keep", Summary: "Bring back a run that is about to be deleted", Access: SignedIn, Status: 200})
-	CompleteFilter = declare[CompletionInput, Completions](Spec{ID: "complete", Method: "GET", Path: "/projects/{project}/complete", Summary: "Complete a filter from the project's own data", Access: SignedIn})
+	ListLandmarks  = declare[LandmarksInput, Landmarks](Spec{ID: "landmarks", Method: "GET", Path: "/projects/{project}/runs/landmarks", Summary: "Count runs, and say where pages of them can begin", Access: Reader})
+	GetWords       = declare[ProjectInput, Words](Spec{ID: "words", Method: "GET", Path: "/projects/{project}/words", Summary: "List what there is for columns and filters", Access: Reader})
+	ArchiveRun     = declare[ArchiveInput, Run](Spec{ID: "archive-run", Method: "PUT", Path: "/projects/{project}/runs/{number}/archived", Summary: "Put a run out of the way, or bring it back", Access: Member, Own: Recorder})
+	DeleteRun      = declare[LeaveInput, Run](Spec{ID: "delete-run", Method: "DELETE", Path: "/projects/{project}/runs/{number}", Summary: "Delete a run after a grace period: its maker, or an owner", Access: Owner, Own: Recorder, Status: 200})
+	KeepRun        = declare[RunInput, Run](Spec{ID: "keep-run", Method: "POST", Path: "/projects/{project}/runs/{number}/keep", Summary: "Bring back a run that is about to be deleted", Access: Owner, Own: Recorder, Status: 200})
+	CompleteFilter = declare[CompletionInput, Completions](Spec{ID: "complete", Method: "GET", Path: "/projects/{project}/complete", Summary: "Complete a filter from the project's own data", Access: Reader})
 	ListProjects   = declare[PageInput, Page[Project]](Spec{ID: "projects", Method: "GET", Path: "/projects", Summary: "List projects", Access: SignedIn})
-	CreateProject  = declare[NewProject, Project](Spec{ID: "create-project", Method: "POST", Path: "/projects", Summary: "Create a project", Access: SignedIn, Status: 201})
-	GetProject     = declare[ProjectInput, Project](Spec{ID: "project", Method: "GET", Path: "/projects/{project}", Summary: "Show a project", Access: SignedIn})
-	ChangeProject  = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH", Path: "/projects/{project}", Summary: "Change a project's title, objective or baseline", Access: SignedIn})
-	ListRuns       = declare[RunsInput, Page[Run]](Spec{ID: "runs", Method: "GET", Path: "/projects/{project}/runs", Summary: "List runs, newest first", Access: SignedIn})
-	BeginRun       = declare[NewRun, Run](Spec{ID: "begin-run", Method: "POST", Path: "/projects/{project}/runs", Summary: "Begin a run", Access: SignedIn, Recorders: true, Status: 201})
-	GetRun         = declare[RunInput, RunDetail](Spec{ID: "run", Method: "GET", Path: "/projects/{project}/runs/{number}", Summary: "Show a run", Access: SignedIn})
-	ChangeRun      = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH", Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title, tags and note", Access: SignedIn})
+	CreateProject  = declare[NewProject, Project](Spec{ID: "create-project", Method: "POST", Path: "/projects", Summary: "Create a project", Access: Member, Status: 201})
+	GetProject     = declare[ProjectInput, Project](Spec{ID: "project", Method: "GET", Path: "/projects/{project}", Summary: "Show a project", Access: Reader})
+	ChangeProject  = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH", Path: "/projects/{project}", Summary: "Change a project's title or objective, or who sees it", Access: Owner})
+	SetBaseline    = declare[BaselineInput, Project](Spec{ID: "set-baseline", Method: "PUT", Path: "/projects/{project}/baseline", Summary: "Say which run of a project its others are held against", Access: Member})
+	ListRuns       = declare[RunsInput, Page[Run]](Spec{ID: "runs", Method: "GET", Path: "/projects/{project}/runs", Summary: "List runs, newest first", Access: Reader})
+	BeginRun       = declare[NewRun, Run](Spec{ID: "begin-run", Method: "POST", Path: "/projects/{project}/runs", Summary: "Begin a run", Access: Recorder, Recorders: true, Status: 201})
+	GetRun         = declare[RunInput, RunDetail](Spec{ID: "run", Method: "GET", Path: "/projects/{project}/runs/{number}", Summary: "Show a run", Access: Reader})
+	ChangeRun      = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH", Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title, tags and note", Access: Member, Own: Recorder})
 )
 
 // WithheldFrom reports whether something was taken out of a part of the recipe: command, environment or changes.

@@ -81,10 +81,10 @@ type SearchEdit struct {
 
 // The operations on searches.
 var (
-	ListSearches  = declare[SearchesInput, Page[Search]](Spec{ID: "searches", Method: "GET", Path: "/projects/{project}/searches", Summary: "List searches, the newest first", Access: SignedIn})
-	CreateSearch  = declare[NewSearch, Search](Spec{ID: "create-search", Method: "POST", Path: "/projects/{project}/searches", Summary: "Create a search", Access: SignedIn, Status: 201})
-	GetSearch     = declare[SearchInput, Search](Spec{ID: "search", Method: "GET", Path: "/projects/{project}/searches/{number}", Summary: "Show a search with its trials", Access: SignedIn})
-	ArchiveSearch = declare[SearchArchiveInput, Search](Spec{ID: "archive-search", Method: "PUT", Path: "/projects/{project}/searches/{number}/archived", Summary: "Take a search out of the list, or put it back", Access: SignedIn})
-	DeleteSearch  = declare[SearchInput, None](Spec{ID: "delete-search", Method: "DELETE", Path: "/projects/{project}/searches/{number}", Summary: "Delete a search; its runs stay", Access: SignedIn})
-	ChangeSearch  = declare[SearchEdit, Search](Spec{ID: "change-search", Method: "PATCH", Path: "/projects/{project}/searches/{number}", Summary: "Give a search more trials, or fewer", Access: SignedIn})
+	ListSearches  = declare[SearchesInput, Page[Search]](Spec{ID: "searches", Method: "GET", Path: "/projects/{project}/searches", Summary: "List searches, the newest first", Access: Reader})
+	CreateSearch  = declare[NewSearch, Search](Spec{ID: "create-search", Method: "POST", Path: "/projects/{project}/searches", Summary: "Create a search", Access: Member, Status: 201})
+	GetSearch     = declare[SearchInput, Search](Spec{ID: "search", Method: "GET", Path: "/projects/{project}/searches/{number}", Summary: "Show a search with its trials", Access: Reader})
+	ArchiveSearch = declare[SearchArchiveInput, Search](Spec{ID: "archive-search", Method: "PUT", Path: "/projects/{project}/searches/{number}/archived", Summary: "Take a search out of the list, or put it back", Access: Member})
+	DeleteSearch  = declare[SearchInput, None](Spec{ID: "delete-search", Method: "DELETE", Path: "/projects/{project}/searches/{number}", Summary: "Delete a search; its runs stay", Access: Member})
+	ChangeSearch  = declare[SearchEdit, Search](Spec{ID: "change-search", Method: "PATCH", Path: "/projects/{project}/searches/{number}", Summary: "Give a search more trials, or fewer", Access: Member})
 )

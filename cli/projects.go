@@ -75,7 +75,8 @@ func (a *App) projectMake() *cobra.Command {
 func (a *App) projectChange() *cobra.Command {
 	var title, objective string
 	var baseline int
-	cmd := &cobra.Command{Use: "change PROJECT", Short: "Change a project's title, objective or baseline", Args: arguments("PROJECT"),
+	var open, closed bool
+	cmd := &cobra.Command{Use: "change PROJECT", Short: "Change a project's title, objective or baseline, or who sees it", Args: arguments("PROJECT"),
 		Example:           "  kembrel projects change vessels --objective \"accuracy.val higher\"",
 		ValidArgsFunction: a.complete(false, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -90,21 +91,36 @@ func (a *App) projectChange() *cobra.Command {
 			if cmd.Flags().Changed("objective") {
 				in.Body.Objective = &objective
 			}
-			if cmd.Flags().Changed("baseline") {
-				in.Body.Baseline = &baseline
+			if open || closed {
+				in.Body.Open = &open
 			}
-			out, err := client.Call(cmd.Context(), a.client(), api.ChangeProject, in)
-			if err != nil {
-				return err
+			var out *api.Project
+			if cmd.Flags().Changed("baseline") {
+				of := &api.BaselineInput{ProjectInput: projectOf(p)}
+				of.Body.Run = baseline
+				if out, err = client.Call(cmd.Context(), a.client(), api.SetBaseline, of); err != nil {
+					return err
+				}
+			}
+			if out == nil || in.Body.Title != nil || in.Body.Objective != nil || in.Body.Open != nil {
+				if out, err = client.Call(cmd.Context(), a.client(), api.ChangeProject, in); err != nil {
+					return err
+				}
 			}
 			fmt.Fprintf(a.Out, "project %s: %q, judged by %s", out.Key, out.Title, out.Objective)
 			if out.Baseline > 0 {
 				fmt.Fprintf(a.Out, ", held against %s/%d", out.Key, out.Baseline)
 			}
+			if !out.Open {
+				fmt.Fprint(a.Out, ", closed: only those with a role on it see it")
+			}
 			fmt.Fprintln(a.Out)
 			return nil
 		}}
 	cmd.Flags().StringVar(&title, "title", "", "what it is about")
+	cmd.Flags().BoolVar(&open, "open", false, "everybody who is signed in sees it")
+	cmd.Flags().BoolVar(&closed, "closed", false, "only those with a role on it see it")
+	cmd.MarkFlagsMutuallyExclusive("open", "closed")
 	cmd.Flags().IntVar(&baseline, "baseline", 0, "number of the run that others are held against; 0: none")
 	cmd.Flags().StringVar(&objective, "objective", "", "curve and direction, such as \"accuracy.val higher\"")
 	return cmd

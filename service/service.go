@@ -105,6 +105,7 @@ func (s *Service) Run(ctx context.Context) error {
 	var wait sync.WaitGroup
 	wait.Go(func() { s.Live.Listen(ctx) })
 	wait.Go(func() { s.Live.Tell(ctx) })
+	wait.Go(func() { s.KeepChain(ctx) })
 	wait.Go(func() { s.keepSummaries(ctx) })
 	wait.Go(func() { s.KeepChunks(ctx) })
 	wait.Go(func() { s.WatchCredentials(ctx) })

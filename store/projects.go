@@ -20,6 +20,7 @@ type Project struct {
 	Created               time.Time
 	Creator               int64
 	Baseline              int // number of a run; 0: none
+	Open                  bool
 }
 
 // CountedProject is a project with how many runs it has.
@@ -32,4 +33,11 @@ type CountedProject struct {
 type BestRun struct {
 	ID     int64
 	Number int
+}
+
+// Seen says which projects somebody sees: all, or the open ones and those of some keys; of these only one, where that is named.
+type Seen struct {
+	All, Open bool
+	Keys      []string
+	Only      string
 }

@@ -17,8 +17,8 @@ import (
 
 // concrete fills a path's parameters.
 func concrete(path string) string {
-	return strings.NewReplacer("{project}", "vessels", "{number}", "1", "{leg}", "1", "{at}", "best", "{id}", "1",
-		"{digest}", "b3:"+strings.Repeat("0", 64)).Replace(path)
+	return strings.NewReplacer("{project}", "vessels", "{number}", "1", "{leg}", "1", "{at}", "best", "{id}", "999",
+		"{digest}", "b3:"+strings.Repeat("0", 64), "{name}", "nobody", "{team}", "none").Replace(path)
 }
 
 // Whatever the operation, nothing but sign-in and health answers without a token, with a wrong, an expired or a revoked one.
@@ -144,6 +144,7 @@ func TestSecretsAreKeptAsHashesOnly(t *testing.T) {
 
 func TestProblemsForEverything(t *testing.T) {
 	s := serve(t)
+	s.project(t)
 	for _, c := range []struct {
 		method, path, body string
 		status             int
@@ -156,6 +157,7 @@ func TestProblemsForEverything(t *testing.T) {
 		{"POST", "/anywhere", "", 405, api.NotAllowed},
 		{"GET", "/assets/../../etc/passwd", "", 404, api.NotFound},
 		{"GET", "/assets/none.js", "", 404, api.NotFound},
+		{"GET", "/api/v1/projects/none/runs/0", "", 404, api.NotFound},
 		{"POST", "/api/v1/projects", "{", 400, api.Malformed},
 		{"POST", "/api/v1/projects", `{"key":"secret-value-here","nonsense":1}`, 422, api.Invalid},
 		{"GET", "/api/v1/projects?limit=9999", "", 422, api.Invalid},

@@ -106,6 +106,31 @@ func (s *served) token(t testing.TB, who act.Who, days int) *api.CreatedToken {
 	return token
 }
 
+// as is the service as somebody else sees it, who is made where they are not there: with roles on projects ("": the service).
+func (s *served) as(t testing.TB, name string, roles map[string]string) *served {
+	t.Helper()
+	p, err := s.db.PersonByName(ctx, name)
+	if err != nil {
+		in := &api.NewPerson{}
+		in.Body.Name = name
+		call(t, s, api.AddPerson, in)
+		p, err = s.db.PersonByName(ctx, name)
+	}
+	require.NoError(t, err)
+	for project, role := range roles {
+		edit := api.RoleEdit{Person: name, Role: api.RoleName(role)}
+		if project == "" {
+			call(t, s, api.SetRole, &api.RoleInput{Body: edit})
+		} else {
+			call(t, s, api.SetProjectRole, &api.ProjectRoleInput{ProjectInput: api.ProjectInput{Project: project}, Body: edit})
+		}
+	}
+	other := *s
+	other.owner = act.Who{ID: p.ID, Name: name}
+	other.Client = client.New(s.URL, s.token(t, other.owner, 1).Secret)
+	return &other
+}
+
 func call[I, O any](t testing.TB, s *served, op api.Operation[I, O], in *I) *O {
 	t.Helper()
 	out, err := client.Call(ctx, s.Client, op, in)

@@ -97,7 +97,7 @@ func extendDeadline(w http.ResponseWriter) {
 	control.SetWriteDeadline(time.Now().Add(requestTime))
 }
 
-type whoKey struct{}
+type callerKey struct{}
 
 // caller is what identify found out: a person, nobody, or why the token or session given is no good.
 type caller struct {
@@ -108,7 +108,8 @@ type caller struct {
 // identify finds out who asks, from a bearer token or a session cookie.
 func (w *server) identify(c *gin.Context) {
 	var found caller
-	ctx := c.Request.Context()
+	from := c.ClientIP()
+	ctx := act.As(c.Request.Context(), act.Who{}, from)
 	if !strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		c.Next()
 		return
@@ -118,7 +119,7 @@ func (w *server) identify(c *gin.Context) {
 		if !ok {
 			found.err = api.Fail(api.SignedOut, "Authorization must read: Bearer and a token")
 		} else {
-			found.who, found.err = w.service.WhoByToken(act.ForRecorders(ctx), strings.TrimSpace(token))
+			found.who, found.err = w.service.WhoByToken(act.ForRecorders(ctx), strings.TrimSpace(token), from)
 		}
 	} else if cookie, err := c.Cookie(sessionCookie); err == nil && cookie != "" {
 		if foreignOrigin(c.Request) {
@@ -127,7 +128,7 @@ func (w *server) identify(c *gin.Context) {
 			found.who, found.err = w.service.WhoBySession(ctx, cookie)
 		}
 	}
-	c.Request = c.Request.WithContext(context.WithValue(ctx, whoKey{}, found))
+	c.Request = c.Request.WithContext(context.WithValue(act.As(ctx, found.who, from), callerKey{}, found))
 	c.Next()
 }
 
@@ -141,18 +142,19 @@ func foreignOrigin(r *http.Request) bool {
 }
 
 // allowed says why the caller may not use an operation, or nil.
-func allowed(ctx context.Context, access api.Access) error {
-	found, _ := ctx.Value(whoKey{}).(caller)
-	if access != api.Anyone && found.err != nil {
+func (w *server) allowed(c *gin.Context, op api.Spec) error {
+	ctx := c.Request.Context()
+	found, _ := ctx.Value(callerKey{}).(caller)
+	if op.Access != api.Anyone && found.err != nil {
 		return found.err
 	}
-	return act.Allow(found.who, access)
+	return w.service.Allow(ctx, op, c.Param("project"), c.Param("number"))
 }
 
 // whoAsks is the caller of an operation that the guard has let pass.
 func whoAsks(ctx context.Context) act.Who {
-	found, _ := ctx.Value(whoKey{}).(caller)
-	return found.who
+	who, _ := act.Asks(ctx)
+	return who
 }
 
 func writeProblem(c *gin.Context, p *api.Problem) {

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"path"
+	"strings"
 	"sync"
 	"time"
 
@@ -32,8 +33,27 @@ func (w *server) routes() {
 	bind(w, api.GetMe, s.Me)
 	bind(w, api.SetPassword, s.SetPassword)
 	bind(w, api.CreateLink, s.CreateLink)
+	bind(w, api.ListSessions, s.ListSessions)
+	bind(w, api.EndSession, s.EndSession)
 	bind(w, api.ListPeople, s.ListPeople)
 	bind(w, api.AddPerson, s.AddPerson)
+	bind(w, api.ChangePerson, s.ChangePerson)
+	bind(w, api.CreateLinkFor, s.CreateLinkFor)
+	bind(w, api.CreateTokenFor, s.CreateTokenFor)
+	bind(w, api.ListCredentials, s.ListCredentials)
+	bind(w, api.EndCredentials, s.EndCredentials)
+	bind(w, api.ListTeams, s.ListTeams)
+	bind(w, api.SetTeam, s.SetTeam)
+	bind(w, api.DropTeam, s.DropTeam)
+	bind(w, api.ListRoles, s.ListRoles)
+	bind(w, api.SetRole, s.SetRole)
+	bind(w, api.DropRole, s.DropRole)
+	bind(w, api.ListProjectRoles, s.ListProjectRoles)
+	bind(w, api.SetProjectRole, s.SetProjectRole)
+	bind(w, api.DropProjectRole, s.DropProjectRole)
+	bind(w, api.GetAudit, s.GetAudit)
+	bind(w, api.GetProjectAudit, s.GetProjectAudit)
+	bind(w, api.CheckAudit, s.CheckAudit)
 	bind(w, api.ListTokens, s.ListTokens)
 	bind(w, api.CreateToken, s.CreateToken)
 	bind(w, api.RevokeToken, s.RevokeToken)
@@ -44,6 +64,7 @@ func (w *server) routes() {
 	bind(w, api.CreateProject, s.CreateProject)
 	bind(w, api.GetProject, s.GetProject)
 	bind(w, api.ChangeProject, s.ChangeProject)
+	bind(w, api.SetBaseline, s.SetBaseline)
 	bind(w, api.ListRuns, s.ListRuns)
 	bind(w, api.CompleteFilter, s.CompleteFilter)
 	bind(w, api.ListLandmarks, s.ListLandmarks)
@@ -170,12 +191,12 @@ const (
 // describe turns a declaration into Huma's, with a guard that asks who is there before anything of the request is read.
 func (w *server) describe(s api.Spec, how manner) huma.Operation {
 	guard := func(ctx huma.Context, next func(huma.Context)) {
-		if err := allowed(ctx.Context(), s.Access); err != nil {
+		g := humagin.Unwrap(ctx)
+		if err := w.allowed(g, s); err != nil {
 			p := w.service.Problem(err)
 			huma.WriteErr(w.huma, ctx, p.Status, p.Detail, p)
 			return
 		}
-		g := humagin.Unwrap(ctx)
 		defer w.weighBody(g.Request, whoAsks(ctx.Context()).ID, s)()
 		if s.Recorders {
 			g.Request = g.Request.WithContext(act.ForRecorders(g.Request.Context()))
@@ -197,10 +218,35 @@ func (w *server) describe(s api.Spec, how manner) huma.Operation {
 	if s.Access != api.Anyone {
 		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 	}
-	if s.Access == api.Administrator {
-		op.Description = "For administrators."
+	if s.Access != api.Anyone {
+		op.Description = sayAccess(s)
 	}
 	return op
+}
+
+// sayAccess is who may call an operation, as a sentence.
+func sayAccess(s api.Spec) string {
+	where := " on the service"
+	switch {
+	case strings.Contains(s.Path, "{project}"):
+		where = " on the project"
+	case s.Anywhere:
+		where = " on any project"
+	}
+	text := "For whoever is signed in"
+	switch {
+	case s.Access == api.Administrator:
+		text = "For administrators"
+	case s.Access > api.SignedIn:
+		text = "For the role " + s.Access.String() + where
+	}
+	if s.Own != 0 {
+		text += ", and for " + s.Own.String() + "s who made the run"
+	}
+	if s.Whole {
+		text += "; not with a narrowed token"
+	}
+	return text + "."
 }
 
 type answer[O any] struct {

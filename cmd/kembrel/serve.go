@@ -290,7 +290,7 @@ func leaveCredential(ctx context.Context, svc *service.Service, address string) 
 		return err
 	}
 	if known.Token != "" {
-		if _, err := svc.WhoByToken(ctx, strings.TrimSpace(known.Token)); err == nil {
+		if _, err := svc.WhoByToken(ctx, strings.TrimSpace(known.Token), "127.0.0.1"); err == nil {
 			return nil
 		}
 	}

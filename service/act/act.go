@@ -9,6 +9,9 @@ type Act struct {
 	db   Storage
 	Log  *slog.Logger
 	Live *Live
+
+	places Remembered[string, knownPlace] // by key
+	makers Remembered[string, int64]      // of runs, by address
 }
 
 // New makes it on an open store.

@@ -2,6 +2,7 @@ package act
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"strconv"
@@ -143,6 +144,12 @@ func (l *Live) Listen(ctx context.Context) {
 }
 
 func (l *Live) passEvents(ctx context.Context, mark string) string {
+	changed := false
+	defer func() {
+		if changed {
+			l.cutAll()
+		}
+	}()
 	for mark != "" {
 		events, err := l.db.EventsAfter(ctx, mark)
 		if err != nil {
@@ -151,6 +158,7 @@ func (l *Live) passEvents(ctx context.Context, mark string) string {
 		for _, e := range events {
 			mark = e.Mark()
 			l.pass(toTold(e))
+			changed = changed || changesRights(e)
 		}
 		if len(events) == 0 {
 			break
@@ -159,8 +167,25 @@ func (l *Live) passEvents(ctx context.Context, mark string) string {
 	return mark
 }
 
-func toTold(e store.Told) Told {
-	return Told{Mark: e.Mark(), Event: api.Event{Kind: e.Kind, Project: e.Project, Run: e.Run, What: e.What, Who: e.Who, At: e.At.UTC().Format(time.RFC3339Nano)}}
+func toTold(e store.Told) Told { return Told{Mark: e.Mark(), Event: toEvent(e)} }
+
+func toEvent(e store.Told) api.Event {
+	return api.Event{ID: e.ID, Kind: e.Kind, Verb: e.Verb, Subject: e.Subject, Project: e.Project, Run: e.Run, Data: e.Data, Says: SayEvent(e.Verb, e.Data),
+		Who: e.Who, At: e.At.UTC().Format(time.RFC3339Nano)}
+}
+
+// changesRights reports whether somebody may see more, or less, after an event: those who listen begin anew.
+func changesRights(e store.Told) bool {
+	switch e.Kind {
+	case "role", "team":
+		return true
+	case "person":
+		return e.Verb == "changed" || e.Verb == "closed"
+	case "project":
+		var data struct{ Open *bool }
+		return json.Unmarshal(e.Data, &data) == nil && data.Open != nil
+	}
+	return false
 }
 
 func (l *Live) passTouches(ctx context.Context, words []string) {
@@ -241,7 +266,7 @@ func (s *Act) Subscribe(ctx context.Context, in *api.EventsInput, hello func(mar
 	for len(replay) > 0 {
 		for _, e := range replay {
 			mark = e.Mark()
-			if t := toTold(e); wants(in, t.Event) {
+			if t := toTold(e); wants(in, t.Event) && s.mayHear(ctx, t.Event) {
 				if err := each(t); err != nil {
 					return err
 				}
@@ -258,7 +283,7 @@ func (s *Act) Subscribe(ctx context.Context, in *api.EventsInput, hello func(mar
 		case <-sub.end:
 			return fmt.Errorf("too slow")
 		case t := <-sub.in:
-			if t.Mark != "" && !after(t.Mark, mark) || !wants(in, t.Event) {
+			if t.Mark != "" && !after(t.Mark, mark) || !wants(in, t.Event) || !s.mayHear(ctx, t.Event) {
 				continue
 			}
 			if err := each(t); err != nil {
@@ -266,6 +291,16 @@ func (s *Act) Subscribe(ctx context.Context, in *api.EventsInput, hello func(mar
 			}
 		}
 	}
+}
+
+// mayHear reports whether whoever listens may see what an event is of; those of no project are for administrators.
+func (s *Act) mayHear(ctx context.Context, e api.Event) bool {
+	if e.Project == "" {
+		who, asks := Asks(ctx)
+		return !asks || who.OnService() >= api.Administrator
+	}
+	sees, err := s.Sees(ctx, e.Project)
+	return sees && err == nil
 }
 
 func wants(in *api.EventsInput, e api.Event) bool {

@@ -151,7 +151,7 @@ func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who, in *api
 		if err := s.weights.InspectLater(ctx, q, run, id, files); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: "saved at step " + fmt.Sprint(in.Body.Step)})
+		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Person: who.ID, Subject: fmt.Sprintf("@s%d", in.Body.Step), Verb: "saved"})
 	})
 	if err != nil {
 		return nil, err

@@ -11,19 +11,6 @@ import (
 	"kembrel/service/act"
 )
 
-// mayDrop refuses whoever neither made a run nor is an administrator.
-func (s *Checkpoints) mayDrop(ctx context.Context, who act.Who, in api.RunInput) (store.Project, store.Run, error) {
-	p, _, err := s.Project(ctx, in.Project)
-	if err != nil {
-		return p, store.Run{}, err
-	}
-	_, row, _, err := s.RunWith(ctx, in)
-	if err == nil && row.Creator != who.ID && !who.Administrator {
-		err = api.Fail(api.Denied, "%s was made by %s; they or an administrator say what stays of it", act.RunAddress(in.Project, in.Number), row.Who)
-	}
-	return p, row, err
-}
-
 // DropDue drops the checkpoints whose grace period is over, one at a time, so that it may be interrupted anywhere.
 func (s *Checkpoints) DropDue(ctx context.Context) error {
 	after, dropped := int64(0), 0
@@ -34,7 +21,7 @@ func (s *Checkpoints) DropDue(ctx context.Context) error {
 			if due, ok, err = q.DropDueCheckpoint(ctx, after); err != nil || !ok {
 				return err
 			}
-			return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: due.Run, What: fmt.Sprintf("dropped the bytes of step %d %s", due.Step, due.Why)})
+			return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: due.Run, Subject: fmt.Sprintf("@s%d", due.Step), Verb: "bytes-dropped", Data: map[string]any{"why": due.Why}})
 		})
 		if err != nil || !ok {
 			if dropped > 0 {
@@ -47,14 +34,13 @@ func (s *Checkpoints) DropDue(ctx context.Context) error {
 	}
 }
 
-// PinCheckpoint keeps a checkpoint from being dropped, or no longer. Anybody may pin; the pin is taken away by the run's maker or an
-// administrator.
+// PinCheckpoint keeps a checkpoint from being dropped, or no longer.
 func (s *Checkpoints) PinCheckpoint(ctx context.Context, who act.Who, in *api.PinInput) (*api.Checkpoint, error) {
-	what := "pinned step %d"
+	did := act.Did{Verb: "pinned"}
 	if !in.Body.Pinned {
-		what = "no longer pinned step %d"
+		did.Verb = "unpinned"
 	}
-	return s.changeCheckpoint(ctx, who, in.CheckpointInput, !in.Body.Pinned, what, func(q Tx, run, id int64) error {
+	return s.changeCheckpoint(ctx, who, in.CheckpointInput, did, func(q Tx, run, id int64) error {
 		_, err := q.PinCheckpoint(ctx, run, id, in.Body.Pinned)
 		return err
 	})
@@ -74,11 +60,11 @@ func (s *Checkpoints) DropCheckpoint(ctx context.Context, who act.Who, in *api.D
 	if err != nil {
 		return nil, err
 	}
-	what := fmt.Sprintf("will drop the bytes of step %%d in %g days", in.Days)
+	did := act.Did{Verb: "to-be-dropped", Data: map[string]any{"days": in.Days}}
 	if list := children[place{in.Number, c.Step}]; len(list) > 0 {
-		what += fmt.Sprintf("; %v began from it", list)
+		did.Data["began_from_it"] = list
 	}
-	return s.changeCheckpoint(ctx, who, in.CheckpointInput, true, what, func(q Tx, _, _ int64) error {
+	return s.changeCheckpoint(ctx, who, in.CheckpointInput, did, func(q Tx, _, _ int64) error {
 		_, err := q.CheckpointsGo(ctx, []int64{id}, stay, "as "+who.Name+" said", false)
 		return err
 	})
@@ -93,7 +79,7 @@ func (s *Checkpoints) KeepCheckpoint(ctx context.Context, who act.Who, in *api.C
 	if c.Goes == nil {
 		return nil, api.Fail(api.Conflict, "%s stays", c.Address)
 	}
-	return s.changeCheckpoint(ctx, who, *in, false, "brought back step %d", func(q Tx, run, id int64) error {
+	return s.changeCheckpoint(ctx, who, *in, act.Did{Verb: "kept"}, func(q Tx, run, id int64) error {
 		if !c.ByRule {
 			_, err := q.CheckpointsStay(ctx, []int64{id}, false)
 			return err
@@ -103,8 +89,8 @@ func (s *Checkpoints) KeepCheckpoint(ctx context.Context, who act.Who, in *api.C
 	})
 }
 
-// changeCheckpoint changes what becomes of a checkpoint that is held; what names the step in its event.
-func (s *Checkpoints) changeCheckpoint(ctx context.Context, who act.Who, in api.CheckpointInput, makers bool, what string, change func(q Tx, run, id int64) error) (*api.Checkpoint, error) {
+// changeCheckpoint changes what becomes of a checkpoint that is held.
+func (s *Checkpoints) changeCheckpoint(ctx context.Context, who act.Who, in api.CheckpointInput, did act.Did, change func(q Tx, run, id int64) error) (*api.Checkpoint, error) {
 	c, _, id, err := s.FindHeld(ctx, in)
 	if err != nil {
 		return nil, err
@@ -113,16 +99,11 @@ func (s *Checkpoints) changeCheckpoint(ctx context.Context, who act.Who, in api.
 	if err != nil {
 		return nil, err
 	}
-	if makers {
-		if _, _, err := s.mayDrop(ctx, who, in.RunInput); err != nil {
-			return nil, err
-		}
-	}
 	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := change(q, run, id); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: fmt.Sprintf(what, c.Step)})
+		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Subject: c.Address, Person: who.ID, Verb: did.Verb, Data: did.Data})
 	})
 	if err != nil {
 		return nil, err

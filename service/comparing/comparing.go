@@ -132,7 +132,7 @@ func (s *Comparing) Compare(ctx context.Context, _ act.Who, in *api.CompareInput
 	facts := make([][]compare.Fact, len(c.runs))
 	changes := map[int]string{}
 	for i, r := range c.runs {
-		run := finding.ToRun(in.Project, c.objective, r, sums[r.ID])
+		run := s.ToRun(ctx, in.Project, c.objective, r, sums[r.ID])
 		out.Runs = append(out.Runs, run)
 		recipe := recipes[r.ID]
 		runs[i] = toCompared(run, recipe)

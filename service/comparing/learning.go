@@ -10,7 +10,6 @@ import (
 	"kembrel/api"
 	"kembrel/core/compare"
 	"kembrel/service/act"
-	"kembrel/service/finding"
 )
 
 // GetLearning reads curves of several runs, on one axis.
@@ -30,7 +29,7 @@ func (s *Comparing) GetLearning(ctx context.Context, who act.Who, in *api.Learni
 	members := make([]compare.Run, len(c.runs))
 	byRun := map[string]map[int]*api.LearningLine{}
 	for i, r := range c.runs {
-		members[i] = toCompared(finding.ToRun(in.Project, c.objective, r, store.Summary{}), recipes[r.ID])
+		members[i] = toCompared(s.ToRun(ctx, in.Project, c.objective, r, store.Summary{}), recipes[r.ID])
 		lines, err := s.linesOf(ctx, who, in, r)
 		if err != nil {
 			return nil, err

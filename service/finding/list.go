@@ -65,7 +65,7 @@ func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*a
 	}
 	return act.Page(places, in.Limit, func(place store.RunPlace) api.Run {
 		r := byNumber[place.Number]
-		run := ToRun(in.Project, o, r, byRun[r.ID])
+		run := s.ToRun(ctx, in.Project, o, r, byRun[r.ID])
 		if base != nil && run.Best != nil && r.Number != p.Baseline {
 			less := run.Best.Value - *base
 			run.Against = &less

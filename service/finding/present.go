@@ -47,7 +47,7 @@ func Finite(name string, r curve.Reading) *api.Figure {
 	return Figure(name, r)
 }
 
-func ToRun(project string, o verdict.Objective, r store.Run, sum store.Summary) api.Run {
+func (s *Finder) ToRun(ctx context.Context, project string, o verdict.Objective, r store.Run, sum store.Summary) api.Run {
 	out := api.Run{Address: act.RunAddress(project, r.Number), Project: project, Number: r.Number, Title: r.Title, State: r.State, Who: r.Who,
 		Tags: r.Tags, Note: r.Note, Search: r.Search, Trial: r.Trial, Archived: r.Archived, Leaves: r.Doomed, Host: r.Host, Started: r.Started, Ended: r.Ended, Took: r.Took, Since: r.Since, Objective: o.String(), Step: r.Step, Epoch: api.Float(r.Epoch)}
 	json.Unmarshal(r.Hyper, &out.Hyper)
@@ -60,6 +60,9 @@ func ToRun(project string, o verdict.Objective, r store.Run, sum store.Summary) 
 	}
 	if r.Origin != nil {
 		json.Unmarshal(r.Origin, &out.Origin)
+	}
+	if out.Origin != nil {
+		out.Origin.From = s.Shown(ctx, out.Origin.From)
 	}
 	out.Verdict = ToVerdict(r.Verdict, r.Dispute)
 	return out

@@ -12,9 +12,16 @@ import (
 	"kembrel/service/act"
 )
 
+// Project finds a project by its key and its objective. One that whoever asks may not see is not there.
 func (s *Finder) Project(ctx context.Context, key string) (store.Project, verdict.Objective, error) {
 	if err := api.CheckProjectKey(key); err != nil {
 		return store.Project{}, verdict.Objective{}, api.Fail(api.Invalid, "%v", err)
+	}
+	if sees, err := s.Sees(ctx, key); err != nil || !sees {
+		if err == nil {
+			err = act.NoProject(key)
+		}
+		return store.Project{}, verdict.Objective{}, err
 	}
 	p, err := s.db.ProjectByKey(ctx, key)
 	if err != nil {
@@ -40,9 +47,16 @@ func (s *Finder) LegEnds(ctx context.Context, run int64) (map[int]int64, error) 
 	return out, nil
 }
 
+// RunID finds a run's id by its address.
 func (s *Finder) RunID(ctx context.Context, in api.RunInput) (int64, error) {
 	if err := api.CheckProjectKey(in.Project); err != nil {
 		return 0, api.Fail(api.Invalid, "%v", err)
+	}
+	if sees, err := s.Sees(ctx, in.Project); err != nil || !sees {
+		if err == nil {
+			err = act.NoProject(in.Project)
+		}
+		return 0, err
 	}
 	if id, ok := s.runs.Get(in); ok {
 		return id, nil
@@ -60,6 +74,7 @@ func (s *Finder) RunID(ctx context.Context, in api.RunInput) (int64, error) {
 	return 0, api.Fail(api.NotFound, "there is no run %s; kembrel runs %s lists the project's runs", act.RunAddress(in.Project, in.Number), in.Project)
 }
 
+// Run shows a run.
 func (s *Finder) Run(ctx context.Context, in api.RunInput) (*api.Run, error) {
 	r, _, _, err := s.RunWith(ctx, in)
 	return r, err
@@ -88,6 +103,6 @@ func (s *Finder) RunWith(ctx context.Context, in api.RunInput) (*api.Run, store.
 	if len(sums) > 0 {
 		sum = sums[0]
 	}
-	run := ToRun(in.Project, o, row, sum)
+	run := s.ToRun(ctx, in.Project, o, row, sum)
 	return &run, row, sum, nil
 }

@@ -16,4 +16,7 @@ type Finder struct {
 func New(a *act.Act, db Storage) *Finder { return &Finder{Act: a, db: db} }
 
 // Forget drops what is remembered of addresses: runs were deleted.
-func (s *Finder) Forget() { s.runs.Forget() }
+func (s *Finder) Forget() {
+	s.runs.Forget()
+	s.ForgetRuns()
+}

@@ -70,7 +70,7 @@ func (s *Judging) watchRun(ctx context.Context, row store.Judgement) error {
 		if first, err = q.SetStopped(ctx, row.ID, stopped); err != nil || !first {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: row.ID, What: "was told to stop"})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: row.ID, Verb: "told-to-stop"})
 	})
 	if first {
 		s.Live.News()
@@ -199,15 +199,15 @@ func (s *Judging) SetStopRule(ctx context.Context, who act.Who, in *api.RuleInpu
 	if err := in.Body.Check(); err != nil {
 		return nil, api.Fail(api.Invalid, "%v", err)
 	}
-	return s.changeProjectRule(ctx, who, in.ProjectInput, &in.Body, "set the stop rule: "+in.Body.Say())
+	return s.changeProjectRule(ctx, who, in.ProjectInput, &in.Body, act.Did{Verb: "stop-rule-set", Data: map[string]any{"rule": in.Body.Say()}})
 }
 
 // DropStopRule takes a project's rule away.
 func (s *Judging) DropStopRule(ctx context.Context, who act.Who, in *api.ProjectInput) (*api.StopState, error) {
-	return s.changeProjectRule(ctx, who, *in, nil, "took the stop rule away")
+	return s.changeProjectRule(ctx, who, *in, nil, act.Did{Verb: "stop-rule-cleared"})
 }
 
-func (s *Judging) changeProjectRule(ctx context.Context, who act.Who, in api.ProjectInput, rule *verdict.StopRule, what string) (*api.StopState, error) {
+func (s *Judging) changeProjectRule(ctx context.Context, who act.Who, in api.ProjectInput, rule *verdict.StopRule, did act.Did) (*api.StopState, error) {
 	p, _, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
@@ -220,7 +220,7 @@ func (s *Judging) changeProjectRule(ctx context.Context, who act.Who, in api.Pro
 		if err := q.SetProjectStopRule(ctx, p.ID, kept); err != nil {
 			return err
 		}
-		return q.AddEvent(ctx, store.Event{Kind: "project", Project: p.ID, Person: who.ID, What: what})
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID, Verb: did.Verb, Data: did.Data})
 	})
 	if err != nil {
 		return nil, err
@@ -235,20 +235,20 @@ func (s *Judging) SetRunRule(ctx context.Context, who act.Who, in *api.RunRuleIn
 		return nil, api.Fail(api.Invalid, "give a rule, or say none")
 	}
 	if in.Body.None {
-		return s.changeRunRule(ctx, who, in.RunInput, struct{}{}, "will not be stopped by a rule")
+		return s.changeRunRule(ctx, who, in.RunInput, struct{}{}, act.Did{Verb: "stop-rule-set", Data: map[string]any{"rule": "none"}})
 	}
 	if err := in.Body.Rule.Check(); err != nil {
 		return nil, api.Fail(api.Invalid, "%v", err)
 	}
-	return s.changeRunRule(ctx, who, in.RunInput, in.Body.Rule, "got the stop rule: "+in.Body.Rule.Say())
+	return s.changeRunRule(ctx, who, in.RunInput, in.Body.Rule, act.Did{Verb: "stop-rule-set", Data: map[string]any{"rule": in.Body.Rule.Say()}})
 }
 
 // DropRunRule lets the project's rule hold again.
 func (s *Judging) DropRunRule(ctx context.Context, who act.Who, in *api.RunInput) (*api.StopState, error) {
-	return s.changeRunRule(ctx, who, *in, nil, "follows the project's stop rule")
+	return s.changeRunRule(ctx, who, *in, nil, act.Did{Verb: "stop-rule-cleared"})
 }
 
-func (s *Judging) changeRunRule(ctx context.Context, who act.Who, in api.RunInput, rule any, what string) (*api.StopState, error) {
+func (s *Judging) changeRunRule(ctx context.Context, who act.Who, in api.RunInput, rule any, did act.Did) (*api.StopState, error) {
 	run, err := s.RunID(ctx, in)
 	if err != nil {
 		return nil, err
@@ -257,7 +257,7 @@ func (s *Judging) changeRunRule(ctx context.Context, who act.Who, in api.RunInpu
 		if err := q.SetRunStopRule(ctx, run, rule); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, What: what})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, Verb: did.Verb, Data: did.Data})
 	})
 	if err != nil {
 		return nil, err

@@ -3,7 +3,6 @@ package judging
 import (
 	"context"
 	"errors"
-	"fmt"
 	"math"
 	"slices"
 	"time"
@@ -216,7 +215,7 @@ func (s *Judging) DisputeVerdict(ctx context.Context, who act.Who, in *api.Dispu
 		return nil, api.Fail(api.Invalid, "%s has no verdict yet", act.RunAddress(in.Project, in.Number))
 	}
 	dispute := api.Dispute{Kind: v.Kind, Reason: act.Clean(in.Body.Reason), Who: who.Name, At: time.Now()}
-	return s.changeDispute(ctx, who, run, dispute, fmt.Sprintf("disputed the verdict %q: %s", v.Kind, dispute.Reason))
+	return s.changeDispute(ctx, who, run, dispute, act.Did{Verb: "verdict-disputed", Data: map[string]any{"verdict": v.Kind, "reason": dispute.Reason}})
 }
 
 // UndisputeVerdict lets the verdict stand again.
@@ -225,15 +224,15 @@ func (s *Judging) UndisputeVerdict(ctx context.Context, who act.Who, in *api.Run
 	if err != nil {
 		return nil, err
 	}
-	return s.changeDispute(ctx, who, run, nil, "let the verdict stand")
+	return s.changeDispute(ctx, who, run, nil, act.Did{Verb: "verdict-undisputed"})
 }
 
-func (s *Judging) changeDispute(ctx context.Context, who act.Who, run int64, dispute any, what string) (*api.Verdict, error) {
+func (s *Judging) changeDispute(ctx context.Context, who act.Who, run int64, dispute any, did act.Did) (*api.Verdict, error) {
 	err := s.db.InTx(ctx, func(q Tx) error {
 		if err := q.DisputeVerdict(ctx, run, dispute); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, What: what})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, Verb: did.Verb, Data: did.Data})
 	})
 	if err != nil {
 		return nil, err

@@ -22,6 +22,9 @@ func (s *Pages) presentAddress(ctx context.Context, address string, leg int, ste
 	if err != nil || leg == 0 || from.Run == 0 {
 		return address, nil
 	}
+	if s.Shown(ctx, address) == act.Hidden {
+		return act.Hidden, nil
+	}
 	run, err := s.RunID(ctx, api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run})
 	if api.Is(err, api.NotFound) { // it was deleted
 		return address, nil
@@ -45,6 +48,9 @@ func (s *Pages) presentOrigins(ctx context.Context, r *api.RunDetail) (err error
 		if o.From, err = s.presentAddress(ctx, o.From, o.Leg, o.Step); err != nil {
 			return err
 		}
+	}
+	if r.Repeats != nil && r.Origin != nil && r.Origin.From == act.Hidden {
+		r.Repeats.Says = "It was compared with a run that you do not see."
 	}
 	for i := range r.Legs {
 		if l := r.Legs[i].Resumed; l != nil {

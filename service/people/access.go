@@ -5,7 +5,8 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"errors"
-	"fmt"
+	"net/netip"
+	"strings"
 	"time"
 
 	"kembrel/store"
@@ -14,8 +15,11 @@ import (
 	"kembrel/service/act"
 )
 
-func whoIs(p store.Person) act.Who {
-	return act.Who{ID: p.ID, Name: p.Name, Administrator: p.Administrator, HasPassword: p.Password != nil}
+// whoIs is a person with their roles, as far as a token lets them be that.
+func (s *People) whoIs(ctx context.Context, p store.Person, scope store.Scope) (act.Who, error) {
+	roles, err := s.db.PersonRoles(ctx, p.ID)
+	who := act.Who{ID: p.ID, Name: p.Name, Administrator: p.Administrator, HasPassword: p.Password != nil, Machine: p.Kind == "machine", Scope: scope}
+	return who.With(roles), err
 }
 
 // tokenPrefix marks a personal token, so that one that leaks can be recognised.
@@ -31,11 +35,11 @@ func hashOf(secret string) []byte {
 	return h[:]
 }
 
-// WhoByToken finds the person behind a token.
-func (s *People) WhoByToken(ctx context.Context, token string) (act.Who, error) {
+// WhoByToken finds the person behind a token that is used from an address.
+func (s *People) WhoByToken(ctx context.Context, token, from string) (act.Who, error) {
 	hash := hashOf(token)
 	if known, ok := s.tokens.Get(string(hash)); ok && time.Since(known.at) < tokenMemory {
-		return known.who, nil
+		return known.who, within(known.who.Scope, from)
 	}
 	t, err := s.db.TokenPerson(ctx, hash)
 	switch {
@@ -43,20 +47,43 @@ func (s *People) WhoByToken(ctx context.Context, token string) (act.Who, error) 
 		return act.Who{}, api.Fail(api.SignedOut, "this token is not known here; create one with: kembrel tokens create")
 	case err != nil:
 		return act.Who{}, err
+	case t.Closed != nil:
+		return act.Who{}, api.Fail(api.SignedOut, "%s was closed by an administrator, and with them this token", t.Name)
 	case t.Revoked:
 		return act.Who{}, api.Fail(api.SignedOut, "this token has been revoked; create another with: kembrel tokens create")
 	case t.Expired:
 		return act.Who{}, api.Fail(api.SignedOut, "this token has expired; create another with: kembrel tokens create")
 	}
+	if err := within(t.Scope, from); err != nil {
+		return act.Who{}, err
+	}
 	if t.Stale {
-		if err := s.db.TouchToken(ctx, t.Token); err != nil {
+		if err := s.db.TouchToken(ctx, t.Token, from); err != nil {
 			s.Log.Warn("note the use of a token", "err", err)
 		}
 	}
-	who := whoIs(t.Person)
+	who, err := s.whoIs(ctx, t.Person, t.Scope)
+	if err != nil {
+		return act.Who{}, err
+	}
 	who.Credential, who.Token = hash, t.Token
 	s.tokens.Put(string(hash), knownToken{who, time.Now()})
 	return who, nil
+}
+
+// within refuses a token that is used from an address which it is not for.
+func within(scope store.Scope, from string) error {
+	if len(scope.Networks) == 0 {
+		return nil
+	}
+	if address, err := netip.ParseAddr(from); err == nil {
+		for _, text := range scope.Networks {
+			if network, err := netip.ParsePrefix(text); err == nil && network.Contains(address.Unmap()) {
+				return nil
+			}
+		}
+	}
+	return api.Fail(api.SignedOut, "this token is for use from %s, not from %s", strings.Join(scope.Networks, ", "), from)
 }
 
 // A token that was good a moment ago is taken to be good: recorders call many times a second. A revoked one is forgotten at once by the
@@ -74,11 +101,22 @@ func (s *People) WhoBySession(ctx context.Context, session string) (act.Who, err
 	if err != nil {
 		return act.Who{}, orSignedOut(err)
 	}
-	who := whoIs(p.Person)
+	if err := within(p.Scope, act.Place(ctx)); err != nil {
+		return act.Who{}, err
+	}
+	who, err := s.whoIs(ctx, p.Person, p.Scope)
+	if err != nil {
+		return act.Who{}, err
+	}
 	who.Session = hashOf(session)
 	who.Credential = who.Session
 	if p.Parent != nil {
 		who.Token = *p.Parent
+	}
+	if p.Stale {
+		if err := s.db.TouchSession(ctx, who.Session); err != nil {
+			s.Log.Warn("note the use of a session", "err", err)
+		}
 	}
 	return who, nil
 }
@@ -107,10 +145,11 @@ func (s *People) SignIn(ctx context.Context, in api.SignIn, from string) (sessio
 	if failed != nil {
 		return "", nil, failed
 	}
-	if !right || err != nil {
+	if !right || err != nil || p.Closed != nil {
+		s.note(ctx, store.Event{Kind: "session", Subject: in.Name, Person: p.ID, Verb: "sign-in-failed", Data: map[string]any{"with": "password"}})
 		return "", nil, api.Fail(api.SignedOut, "name or password is not right")
 	}
-	return s.open(ctx, p, nil)
+	return s.open(ctx, p, nil, store.Scope{}, "password")
 }
 
 // SignInByLink uses up a one-time link and opens a session.
@@ -120,25 +159,60 @@ func (s *People) SignInByLink(ctx context.Context, code, from string) (session s
 	}
 	p, err := s.db.UseLink(ctx, hashOf(code))
 	if errors.Is(err, store.ErrNone) {
+		s.note(ctx, store.Event{Kind: "session", Subject: "a link", Verb: "sign-in-failed", Data: map[string]any{"with": "link"}})
 		return "", nil, api.Fail(api.SignedOut, "this sign-in link has been used or has expired; create another with: kembrel sign-in --link")
 	}
 	if err != nil {
 		return "", nil, err
 	}
-	return s.open(ctx, p.Person, p.Parent)
+	return s.open(ctx, p.Person, p.Parent, p.Scope, "link")
 }
 
 // open opens a session; parent is the token that it comes from.
-func (s *People) open(ctx context.Context, p store.Person, parent *int64) (string, *api.Me, error) {
+func (s *People) open(ctx context.Context, p store.Person, parent *int64, scope store.Scope, with string) (string, *api.Me, error) {
 	session := secret()
-	if err := s.db.AddSession(ctx, hashOf(session), p.ID, SessionHours, parent); err != nil {
+	err := s.db.InTx(ctx, func(q Tx) error {
+		if err := q.AddSession(ctx, hashOf(session), p.ID, SessionHours, parent, act.Place(ctx)); err != nil {
+			return err
+		}
+		return s.Event(ctx, q, store.Event{Kind: "session", Subject: p.Name, Person: p.ID, Verb: "signed-in", Data: map[string]any{"with": with}})
+	})
+	if err != nil {
 		return "", nil, err
 	}
-	return session, me(whoIs(p)), nil
+	who, err := s.whoIs(ctx, p, scope)
+	return session, me(who), err
+}
+
+// note writes an event of its own; what fails of it is logged only.
+func (s *People) note(ctx context.Context, e store.Event) {
+	err := s.db.InTx(ctx, func(q Tx) error { return s.Event(ctx, q, e) })
+	if err != nil {
+		s.Log.Warn("an event is lost", "kind", e.Kind, "verb", e.Verb, "err", err)
+	}
 }
 
 func me(w act.Who) *api.Me {
-	return &api.Me{Name: w.Name, Administrator: w.Administrator, HasPassword: w.HasPassword}
+	out := &api.Me{Name: w.Name, Administrator: w.OnService() == api.Administrator, HasPassword: w.HasPassword, Scope: toScope(w.Scope)}
+	if r := w.OnService(); r >= api.Reader {
+		out.Role = api.RoleName(min(r, api.Owner).String())
+	}
+	return out
+}
+
+// toScope is what a token is narrowed to; nil: nothing.
+func toScope(s store.Scope) *api.Scope {
+	if s.Role == nil && s.Project == nil && len(s.Networks) == 0 {
+		return nil
+	}
+	out := &api.Scope{Networks: s.Networks}
+	if s.Role != nil {
+		out.Role = api.RoleName(*s.Role)
+	}
+	if s.Project != nil {
+		out.Project = *s.Project
+	}
+	return out
 }
 
 // SignOut ends the caller's session.
@@ -147,7 +221,12 @@ func (s *People) SignOut(ctx context.Context, who act.Who) error {
 		return nil
 	}
 	defer s.credentialsEnded(ctx)
-	return s.db.EndSession(ctx, who.Session)
+	return s.db.InTx(ctx, func(q Tx) error {
+		if err := q.EndSession(ctx, who.Session); err != nil {
+			return err
+		}
+		return s.Event(ctx, q, store.Event{Kind: "session", Subject: who.Name, Person: who.ID, Verb: "signed-out"})
+	})
 }
 
 // Me says who is asking.
@@ -182,14 +261,12 @@ func (s *People) SetPassword(ctx context.Context, who act.Who, in *api.PasswordI
 		if err := q.SetPassword(ctx, who.ID, hash, who.Session); err != nil {
 			return err
 		}
-		what := "password set"
 		if in.Body.RevokeTokens {
-			what = "password set, tokens revoked"
 			if err := q.RevokeTokens(ctx, who.ID, who.Token); err != nil {
 				return err
 			}
 		}
-		return q.AddEvent(ctx, store.Event{Kind: "person", Person: who.ID, What: what})
+		return s.Event(ctx, q, store.Event{Kind: "person", Subject: who.Name, Person: who.ID, Verb: "password-set", Data: map[string]any{"tokens_revoked": in.Body.RevokeTokens}})
 	})
 	return nil, err
 }
@@ -209,93 +286,27 @@ func madeWith(who act.Who) *int64 {
 	return &who.Token
 }
 
-// ListPeople lists the people.
-func (s *People) ListPeople(ctx context.Context, _ act.Who, in *api.PageInput) (*api.Page[api.Me], error) {
-	after, err := act.CursorNumber(in.Cursor, 0)
-	if err != nil {
-		return nil, err
-	}
-	people, err := s.db.ListPeople(ctx, after, in.Limit+1)
-	if err != nil {
-		return nil, err
-	}
-	return act.Page(people, in.Limit, func(p store.Person) api.Me { return *me(whoIs(p)) }, func(p store.Person) string { return fmt.Sprint(p.ID) }), nil
-}
-
-// AddPerson adds a person, with or without a password.
-func (s *People) AddPerson(ctx context.Context, who act.Who, in *api.NewPerson) (*api.Me, error) {
-	p := store.Person{Name: in.Body.Name, Administrator: in.Body.Administrator}
-	if in.Body.Password != "" {
-		hash, err := s.tries.hash(ctx, in.Body.Password)
-		if err != nil {
-			return nil, err
-		}
-		p.Password = &hash
-	}
-	if _, err := s.db.PersonByName(ctx, p.Name); err == nil {
-		return nil, api.Fail(api.Conflict, "there is a person named %q", p.Name)
-	} else if !errors.Is(err, store.ErrNone) {
-		return nil, err
-	}
-	err := s.db.InTx(ctx, func(q Tx) error {
-		if _, err := q.AddPerson(ctx, p); err != nil {
-			return err
-		}
-		return q.AddEvent(ctx, store.Event{Kind: "person", Person: who.ID, What: "added " + p.Name})
-	})
-	return me(whoIs(p)), err
-}
-
 // FirstStart makes the administrator of an empty service and returns whether it did.
 func (s *People) FirstStart(ctx context.Context, name string) (bool, error) {
 	n, err := s.db.CountPeople(ctx)
 	if err != nil || n > 0 {
 		return false, err
 	}
-	_, err = s.db.AddPerson(ctx, store.Person{Name: name, Administrator: true})
+	err = s.db.InTx(ctx, func(q Tx) error {
+		id, err := q.AddPerson(ctx, store.Person{Name: name, Administrator: true}, "")
+		if err != nil {
+			return err
+		}
+		return s.Event(ctx, q, store.Event{Kind: "person", Subject: name, Person: id, Verb: "added", Data: map[string]any{"administrator": true, "by": "the first start"}})
+	})
 	return err == nil, err
 }
 
 // OwnerAccess gives whoever started the service on their own machine a token or a sign-in link as the first administrator.
 func (s *People) OwnerAccess(ctx context.Context) (act.Who, error) {
 	p, err := s.db.FirstAdministrator(ctx)
-	return whoIs(p), err
-}
-
-// ListTokens lists the caller's tokens.
-func (s *People) ListTokens(ctx context.Context, who act.Who, _ *struct{}) (*api.Page[api.Token], error) {
-	tokens, err := s.db.ListTokens(ctx, who.ID)
-	out := &api.Page[api.Token]{Items: make([]api.Token, len(tokens))}
-	for i, t := range tokens {
-		out.Items[i] = api.Token(t)
+	if err != nil {
+		return act.Who{}, err
 	}
-	return out, err
-}
-
-// CreateToken makes a personal token; its secret is in the answer and nowhere else.
-func (s *People) CreateToken(ctx context.Context, who act.Who, in *api.NewToken) (*api.CreatedToken, error) {
-	sec := tokenPrefix + secret()
-	var t store.Token
-	err := s.db.InTx(ctx, func(q Tx) (err error) {
-		if t, err = q.AddToken(ctx, who.ID, act.Clean(in.Body.Name), hashOf(sec), in.Body.Days, madeWith(who)); err != nil {
-			return err
-		}
-		return q.AddEvent(ctx, store.Event{Kind: "person", Person: who.ID, What: "token made: " + t.Name})
-	})
-	return &api.CreatedToken{Token: api.Token(t), Secret: sec}, err
-}
-
-// RevokeToken ends a token of the caller, with the tokens, sessions and links that were made with it.
-func (s *People) RevokeToken(ctx context.Context, who act.Who, in *api.TokenInput) (*api.None, error) {
-	defer s.credentialsEnded(ctx)
-	return nil, s.db.InTx(ctx, func(q Tx) error {
-		done, err := q.RevokeToken(ctx, who.ID, in.ID)
-		if err != nil {
-			return err
-		}
-		if !done {
-			return api.Fail(api.NotFound, "you have no token %d; kembrel tokens lists yours", in.ID)
-		}
-		return q.AddEvent(ctx, store.Event{Kind: "person", Person: who.ID, What: fmt.Sprintf("token %d revoked", in.ID)})
-	})
+	return s.whoIs(ctx, p, store.Scope{})
 }

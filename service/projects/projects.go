@@ -16,12 +16,12 @@ import (
 const DefaultObjective = "loss.val lower"
 
 // ListProjects lists projects by key.
-func (s *Projects) ListProjects(ctx context.Context, _ act.Who, in *api.PageInput) (*api.Page[api.Project], error) {
-	rows, err := s.db.ListProjects(ctx, "", in.Cursor, in.Limit+1)
+func (s *Projects) ListProjects(ctx context.Context, who act.Who, in *api.PageInput) (*api.Page[api.Project], error) {
+	rows, err := s.db.ListProjects(ctx, who.Seen(), "", in.Cursor, in.Limit+1)
 	if err != nil {
 		return nil, err
 	}
-	out := act.Page(rows, in.Limit, toProject, func(p store.CountedProject) string { return p.Key })
+	out := act.Page(rows, in.Limit, func(p store.CountedProject) api.Project { return toProject(who, p) }, func(p store.CountedProject) string { return p.Key })
 	for i := range out.Items {
 		if err := s.addBest(ctx, rows[i], &out.Items[i]); err != nil {
 			return nil, err
@@ -31,20 +31,21 @@ func (s *Projects) ListProjects(ctx context.Context, _ act.Who, in *api.PageInpu
 }
 
 // GetProject shows one project.
-func (s *Projects) GetProject(ctx context.Context, _ act.Who, in *api.ProjectInput) (*api.Project, error) {
+func (s *Projects) GetProject(ctx context.Context, who act.Who, in *api.ProjectInput) (*api.Project, error) {
 	if _, _, err := s.Project(ctx, in.Project); err != nil {
 		return nil, err
 	}
-	rows, err := s.db.ListProjects(ctx, in.Project, "", 1)
+	rows, err := s.db.ListProjects(ctx, who.Seen(), in.Project, "", 1)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	out := toProject(rows[0])
+	out := toProject(who, rows[0])
 	return &out, s.addBest(ctx, rows[0], &out)
 }
 
-func toProject(p store.CountedProject) api.Project {
-	return api.Project{Key: p.Key, Title: p.Title, Objective: p.Objective, Created: p.Created, Runs: p.Runs, Running: p.Running, Lost: p.Lost, Baseline: p.Baseline}
+func toProject(who act.Who, p store.CountedProject) api.Project {
+	return api.Project{Key: p.Key, Title: p.Title, Objective: p.Objective, Created: p.Created, Runs: p.Runs, Running: p.Running, Lost: p.Lost, Baseline: p.Baseline,
+		Open: p.Open, Role: who.On(p.Key, p.Open).String()}
 }
 
 func (s *Projects) addBest(ctx context.Context, row store.CountedProject, p *api.Project) error {
@@ -89,16 +90,20 @@ func (s *Projects) CreateProject(ctx context.Context, who act.Who, in *api.NewPr
 		if !made {
 			return api.Fail(api.Conflict, "there is a project %q already", in.Body.Key)
 		}
-		return q.AddEvent(ctx, store.Event{Kind: "project", Project: id, Person: who.ID, What: "made"})
+		if err := q.SetRole(ctx, &id, &who.ID, nil, api.Owner.String()); err != nil {
+			return err
+		}
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: in.Body.Key, Project: id, Person: who.ID, Verb: "created"})
 	})
 	if err != nil {
 		return nil, err
 	}
+	s.ForgetPlaces()
 	s.Live.News()
 	return s.GetProject(ctx, who, &api.ProjectInput{Project: in.Body.Key})
 }
 
-// ChangeProject changes the title, the objective or the baseline.
+// ChangeProject changes the title, the objective, or whether everybody sees it.
 func (s *Projects) ChangeProject(ctx context.Context, who act.Who, in *api.ProjectEdit) (*api.Project, error) {
 	p, _, err := s.Project(ctx, in.Project)
 	if err != nil {
@@ -112,30 +117,65 @@ func (s *Projects) ChangeProject(ctx context.Context, who act.Who, in *api.Proje
 		text := o.String()
 		in.Body.Objective = &text
 	}
-	if in.Body.Baseline != nil && *in.Body.Baseline != 0 {
-		if _, err := s.RunID(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: *in.Body.Baseline}); err != nil {
-			return nil, err
-		}
-	}
 	err = s.db.InTx(ctx, func(q Tx) error {
-		if in.Body.Baseline != nil {
-			if err := q.SetBaseline(ctx, p.ID, *in.Body.Baseline); err != nil {
+		if err := q.ChangeProject(ctx, p.ID, in.Body.Title, in.Body.Objective, in.Body.Open); err != nil {
+			return err
+		}
+		if in.Body.Open != nil && !*in.Body.Open && !who.Administrator { // who closes it stays in
+			if err := q.SetRole(ctx, &p.ID, &who.ID, nil, api.Owner.String()); err != nil {
 				return err
 			}
-		}
-		if err := q.ChangeProject(ctx, p.ID, in.Body.Title, in.Body.Objective); err != nil {
-			return err
 		}
 		if in.Body.Objective != nil {
 			if err := errors.Join(q.SetBest(ctx, p.ID), q.ForgetBest(ctx, p.ID)); err != nil {
 				return err
 			}
 		}
-		return q.AddEvent(ctx, store.Event{Kind: "project", Project: p.ID, Person: who.ID, What: "changed"})
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID, Verb: "changed", Data: changes(in)})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.ForgetPlaces()
+	s.Live.News()
+	return s.GetProject(ctx, who, &in.ProjectInput)
+}
+
+// SetBaseline says which run a project's others are held against; 0: none.
+func (s *Projects) SetBaseline(ctx context.Context, who act.Who, in *api.BaselineInput) (*api.Project, error) {
+	p, _, err := s.Project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Run != 0 {
+		if _, err := s.RunID(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: in.Body.Run}); err != nil {
+			return nil, err
+		}
+	}
+	err = s.db.InTx(ctx, func(q Tx) error {
+		if err := q.SetBaseline(ctx, p.ID, in.Body.Run); err != nil {
+			return err
+		}
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID, Verb: "baseline-set", Data: map[string]any{"run": in.Body.Run}})
 	})
 	if err != nil {
 		return nil, err
 	}
 	s.Live.News()
 	return s.GetProject(ctx, who, &in.ProjectInput)
+}
+
+// changes are what an edit changes, for its event.
+func changes(in *api.ProjectEdit) map[string]any {
+	out := map[string]any{}
+	if in.Body.Title != nil {
+		out["title"] = *in.Body.Title
+	}
+	if in.Body.Objective != nil {
+		out["objective"] = *in.Body.Objective
+	}
+	if in.Body.Open != nil {
+		out["open"] = *in.Body.Open
+	}
+	return out
 }

@@ -33,6 +33,9 @@ func (s *Projects) KeepView(ctx context.Context, who act.Who, in *api.ViewInput)
 	}
 	person := &who.ID
 	if in.Body.Everybody {
+		if err := s.Need(ctx, api.Member, in.Project); err != nil {
+			return nil, err
+		}
 		person = nil
 	}
 	out := &api.View{Name: act.Clean(in.Body.Name), Look: act.Clean(in.Body.Look), Everybody: in.Body.Everybody, Changed: time.Now()}
@@ -40,13 +43,17 @@ func (s *Projects) KeepView(ctx context.Context, who act.Who, in *api.ViewInput)
 	return out, err
 }
 
-// DropView drops one of one's own views, or one of the project's.
+// DropView drops one of one's own views, or, as a member, one of the project's.
 func (s *Projects) DropView(ctx context.Context, who act.Who, in *api.ViewIDInput) (*api.None, error) {
 	p, _, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
-	dropped, err := s.db.DropView(ctx, p.ID, who.ID, in.ID)
+	role, err := s.RoleOn(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	dropped, err := s.db.DropView(ctx, p.ID, who.ID, in.ID, role >= api.Member)
 	if err == nil && !dropped {
 		err = api.Fail(api.NotFound, "there is no view %d of yours, nor of the project's", in.ID)
 	}

@@ -119,7 +119,7 @@ func (s *Runs) countAlone(ctx context.Context, q Tx, who act.Who, in *api.BatchI
 	if !changed {
 		return nil
 	}
-	return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: count.Run, Person: who.ID, What: "told"})
+	return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: count.Run, Person: who.ID, Verb: "told"})
 }
 
 // NameCurves gives curves numbers.

@@ -3,7 +3,6 @@ package runs
 import (
 	"context"
 	"errors"
-	"fmt"
 
 	"kembrel/store"
 
@@ -13,44 +12,42 @@ import (
 
 // ArchiveRun puts a run out of the way, or brings it back.
 func (s *Runs) ArchiveRun(ctx context.Context, who act.Who, in *api.ArchiveInput) (*api.Run, error) {
-	what := "brought back"
+	did := act.Did{Verb: "unarchived"}
 	if in.Body.Archived {
-		what = "archived"
+		did.Verb = "archived"
 	}
-	return s.changeFate(ctx, who, in.RunInput, what, func(q Tx, run int64) error { return q.ArchiveRun(ctx, run, in.Body.Archived) })
+	return s.changeFate(ctx, who, in.RunInput, did, func(q Tx, run int64) error { return q.ArchiveRun(ctx, run, in.Body.Archived) })
 }
 
 // DeleteRun marks a run for deletion.
 func (s *Runs) DeleteRun(ctx context.Context, who act.Who, in *api.LeaveInput) (*api.Run, error) {
-	if err := s.mayDelete(ctx, who, in.RunInput); err != nil {
+	if err := s.ended(ctx, in.RunInput); err != nil {
 		return nil, err
 	}
-	return s.changeFate(ctx, who, in.RunInput, fmt.Sprintf("will be deleted in %g days", in.Days), func(q Tx, run int64) error { return q.DoomRun(ctx, run, &in.Days) })
+	return s.changeFate(ctx, who, in.RunInput, act.Did{Verb: "to-be-deleted", Data: map[string]any{"days": in.Days}}, func(q Tx, run int64) error { return q.DoomRun(ctx, run, &in.Days) })
 }
 
 // KeepRun brings back a run that is about to be deleted.
 func (s *Runs) KeepRun(ctx context.Context, who act.Who, in *api.RunInput) (*api.Run, error) {
-	if err := s.mayDelete(ctx, who, *in); err != nil {
+	if err := s.ended(ctx, *in); err != nil {
 		return nil, err
 	}
-	return s.changeFate(ctx, who, *in, "stays", func(q Tx, run int64) error { return q.DoomRun(ctx, run, nil) })
+	return s.changeFate(ctx, who, *in, act.Did{Verb: "kept"}, func(q Tx, run int64) error { return q.DoomRun(ctx, run, nil) })
 }
 
-// mayDelete refuses whoever neither made a run nor is an administrator, and a run that is still being written.
-func (s *Runs) mayDelete(ctx context.Context, who act.Who, in api.RunInput) error {
+// ended refuses a run that is still being written.
+func (s *Runs) ended(ctx context.Context, in api.RunInput) error {
 	_, row, _, err := s.RunWith(ctx, in)
 	switch {
 	case err != nil:
 		return err
-	case row.Creator != who.ID && !who.Administrator:
-		return api.Fail(api.Denied, "%s was made by %s; they or an administrator may delete it", act.RunAddress(in.Project, in.Number), row.Who)
 	case row.State == "running":
 		return api.Fail(api.Conflict, "%s is running; end it first", act.RunAddress(in.Project, in.Number))
 	}
 	return nil
 }
 
-func (s *Runs) changeFate(ctx context.Context, who act.Who, in api.RunInput, what string, change func(q Tx, run int64) error) (*api.Run, error) {
+func (s *Runs) changeFate(ctx context.Context, who act.Who, in api.RunInput, did act.Did, change func(q Tx, run int64) error) (*api.Run, error) {
 	run, err := s.RunID(ctx, in)
 	if err != nil {
 		return nil, err
@@ -59,7 +56,7 @@ func (s *Runs) changeFate(ctx context.Context, who act.Who, in api.RunInput, wha
 		if err := change(q, run); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, What: what})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, Verb: did.Verb, Data: did.Data})
 	})
 	if err != nil {
 		return nil, err
@@ -86,7 +83,7 @@ func (s *Runs) EraseRuns(ctx context.Context) error {
 			if !gone { // somebody kept it a moment ago: so its chunks are held as before
 				return errStays
 			}
-			return q.AddEvent(ctx, store.Event{Kind: "project", Project: r.ProjectID, What: "deleted " + act.RunAddress(r.Project, r.Number)})
+			return s.Event(ctx, q, store.Event{Kind: "run", Subject: act.RunAddress(r.Project, r.Number), Project: r.ProjectID, Verb: "deleted"})
 		})
 		if !errors.Is(failed, errStays) {
 			err = errors.Join(err, failed)

@@ -391,5 +391,5 @@ func (s *Runs) keepHistory(ctx context.Context, q Tx, run int64, who act.Who, in
 	if err := q.AddNote(ctx, run, store.Note{Leg: leg, At: time.Now(), Text: act.Clean("Brought in from " + b.Source)}); err != nil {
 		return err
 	}
-	return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, What: "imported"})
+	return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, Verb: "imported"})
 }

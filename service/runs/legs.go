@@ -66,7 +66,7 @@ func (s *Runs) OpenLeg(ctx context.Context, who act.Who, in *api.NewLeg) (*api.C
 		if _, err := q.SetRunState(ctx, run, "running", nil); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "leg", Run: run, Person: who.ID, What: "began"})
+		return s.RunEvent(ctx, q, store.Event{Kind: "leg", Run: run, Person: who.ID, Verb: "began"})
 	})
 	s.Live.News()
 	return &out, err
@@ -83,7 +83,7 @@ func (s *Runs) alive(ctx context.Context, q Tx, run int64, leg int, state string
 	if _, err := q.SetRunState(ctx, run, "running", nil); err != nil {
 		return false, err
 	}
-	return true, s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, What: "heard of again"})
+	return true, s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Verb: "heard-of-again"})
 }
 
 // ShowLife notes a sign of life, and tells what is new. Where batches keep coming that is one statement, which only reads.
@@ -229,7 +229,7 @@ func (s *Runs) EndLeg(ctx context.Context, who act.Who, in *api.EndInput) (*api.
 				return err
 			}
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, What: b.State})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, Verb: b.State})
 	})
 	if err == nil { // whoever asks for the best now is to get it; the ticker would do it a moment later
 		_, err := s.db.SummariseRun(ctx, run)
@@ -255,7 +255,7 @@ func (s *Runs) LoseRuns(ctx context.Context) error {
 			if _, err := q.SetRunState(ctx, l.Run, "lost", l.Ended); err != nil {
 				return err
 			}
-			if err := s.RunEvent(ctx, q, store.Event{Kind: "run", Run: l.Run, What: "lost"}); err != nil {
+			if err := s.RunEvent(ctx, q, store.Event{Kind: "run", Run: l.Run, Verb: "lost"}); err != nil {
 				return err
 			}
 		}

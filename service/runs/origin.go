@@ -72,6 +72,13 @@ func (s *Runs) Start(ctx context.Context, run int64, said json.RawMessage) (*api
 		return nil, err
 	}
 	if known != nil {
+		sees, err := s.Sees(ctx, known.Project)
+		if err != nil {
+			return nil, err
+		}
+		if !sees {
+			return sayStart(out), nil // it is as if it were not known
+		}
 		out.Equals = act.CheckpointAddress(known.Project, known.Number, known.Standing)
 	}
 	return sayStart(out), nil

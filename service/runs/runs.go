@@ -82,7 +82,7 @@ func (s *Runs) BeginRun(ctx context.Context, who act.Who, in *api.NewRun) (*api.
 					return err
 				}
 			}
-			return q.AddEvent(ctx, store.Event{Kind: "run", Project: p.ID, Run: id, Person: who.ID, What: "started"})
+			return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: id, Person: who.ID, Verb: "started"})
 		})
 		s.Live.News()
 	}
@@ -131,7 +131,7 @@ func (s *Runs) ChangeRun(ctx context.Context, who act.Who, in *api.RunEdit) (*ap
 		if err := q.ChangeRun(ctx, id, title, tags, in.Body.Note); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: id, Person: who.ID, What: "changed"})
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: id, Person: who.ID, Verb: "changed"})
 	})
 	if err != nil {
 		return nil, err

@@ -45,7 +45,7 @@ func (s *Searches) CreateSearch(ctx context.Context, who act.Who, in *api.NewSea
 		if err != nil {
 			return err
 		}
-		return q.AddEvent(ctx, store.Event{Kind: "project", Project: p.ID, Person: who.ID, What: "search begun"})
+		return s.Event(ctx, q, store.Event{Kind: "search", Subject: in.Project, Project: p.ID, Person: who.ID, Verb: "created", Data: map[string]any{"title": b.Title, "strategy": b.Strategy, "budget": b.Budget}})
 	})
 	if err != nil {
 		return nil, err
@@ -121,11 +121,11 @@ func (s *Searches) GetSearch(ctx context.Context, _ act.Who, in *api.SearchInput
 
 // ArchiveSearch takes a search out of the list, or puts it back.
 func (s *Searches) ArchiveSearch(ctx context.Context, who act.Who, in *api.SearchArchiveInput) (*api.Search, error) {
-	what := "search archived"
+	verb := "archived"
 	if !in.Body.Archived {
-		what = "search no longer archived"
+		verb = "unarchived"
 	}
-	if err := s.alterSearch(ctx, who, &in.SearchInput, what, func(q Tx, project int64) error {
+	if err := s.alterSearch(ctx, who, &in.SearchInput, verb, func(q Tx, project int64) error {
 		return q.ArchiveSearch(ctx, project, in.Number, in.Body.Archived)
 	}); err != nil {
 		return nil, err
@@ -135,10 +135,10 @@ func (s *Searches) ArchiveSearch(ctx context.Context, who act.Who, in *api.Searc
 
 // DeleteSearch deletes a search. Its runs stay, as runs of their own.
 func (s *Searches) DeleteSearch(ctx context.Context, who act.Who, in *api.SearchInput) (*api.None, error) {
-	return nil, s.alterSearch(ctx, who, in, "search deleted", func(q Tx, project int64) error { return q.DeleteSearch(ctx, project, in.Number) })
+	return nil, s.alterSearch(ctx, who, in, "deleted", func(q Tx, project int64) error { return q.DeleteSearch(ctx, project, in.Number) })
 }
 
-func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchInput, what string, do func(q Tx, project int64) error) error {
+func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchInput, verb string, do func(q Tx, project int64) error) error {
 	p, _, _, err := s.Search(ctx, in)
 	if err != nil {
 		return err
@@ -147,7 +147,7 @@ func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchI
 		if err := do(q, p.ID); err != nil {
 			return err
 		}
-		return q.AddEvent(ctx, store.Event{Kind: "project", Project: p.ID, Person: who.ID, What: fmt.Sprintf("%s: %d", what, in.Number)})
+		return s.Event(ctx, q, store.Event{Kind: "search", Subject: fmt.Sprintf("%s search %d", in.Project, in.Number), Project: p.ID, Person: who.ID, Verb: verb})
 	})
 	s.Live.News()
 	return err

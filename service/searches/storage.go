@@ -3,6 +3,7 @@ package searches
 import (
 	"context"
 
+	"kembrel/service/act"
 	"kembrel/store"
 )
 
@@ -19,7 +20,7 @@ type Storage interface {
 
 // Tx is what it needs of a transaction.
 type Tx interface {
-	AddEvent(ctx context.Context, e store.Event) error
+	act.Tx // events
 	AddSearch(ctx context.Context, n store.NewSearch) error
 	ArchiveSearch(ctx context.Context, project int64, number int, archived bool) error
 	DeleteSearch(ctx context.Context, project int64, number int) error

@@ -33,7 +33,7 @@ type fixture struct {
 func start(t *testing.T) fixture {
 	f := fixture{Store: testdb.New(t)}
 	var err error
-	f.person, err = f.AddPerson(ctx, store.Person{Name: "Ines"})
+	f.person, err = f.AddPerson(ctx, store.Person{Name: "Ines"}, "")
 	require.NoError(t, err)
 	f.project, _, err = f.AddProject(ctx, "vessels", "", "loss.val lower", f.person)
 	require.NoError(t, err)
@@ -296,9 +296,9 @@ func TestEventsAreNotOvertaken(t *testing.T) {
 	require.NoError(t, err)
 	slow, err := f.Pool.Begin(ctx)
 	require.NoError(t, err)
-	_, err = slow.Exec(ctx, "insert into event (kind, what) values ('run', 'slow')")
+	_, err = slow.Exec(ctx, "insert into event (kind, verb) values ('run', 'slow')")
 	require.NoError(t, err)
-	require.NoError(t, f.AddEvent(ctx, store.Event{Kind: "run", What: "fast"}))
+	require.NoError(t, f.AddEvent(ctx, store.Event{Kind: "run", Verb: "fast"}))
 	events, err := f.EventsAfter(ctx, mark)
 	require.NoError(t, err)
 	require.Empty(t, events, "the fast one waits for the slow one")
@@ -307,7 +307,7 @@ func TestEventsAreNotOvertaken(t *testing.T) {
 		events, err = f.EventsAfter(ctx, mark)
 		return err == nil && len(events) == 2
 	}, 10*time.Second, 20*time.Millisecond)
-	require.Equal(t, "slow", events[0].What)
+	require.Equal(t, "slow", events[0].Verb)
 	rest, err := f.EventsAfter(ctx, events[0].Mark())
 	require.NoError(t, err)
 	require.Len(t, rest, 1)

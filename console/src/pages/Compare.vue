@@ -126,8 +126,8 @@ const loadProject = loader(async () => {
     (await answer(client.GET('/api/v1/projects/{project}', { params: { path: path.value } }))).baseline ?? 0
 })
 const keepBaseline = loader(async () => {
-  const body = { baseline: baseline.value }
-  await answer(client.PATCH('/api/v1/projects/{project}', { params: { path: path.value }, body }))
+  const body = { run: baseline.value }
+  await answer(client.PUT('/api/v1/projects/{project}/baseline', { params: { path: path.value }, body }))
   await loadProject()
 })
 const weighedSays = computed(() => {

@@ -1,9 +1,11 @@
 -- query: event_add
-insert into event (kind, project, run, person, what) values (@kind, @project, @run, @person, @what);
+insert into event (kind, verb, subject, project, run, person, data, place)
+values (@kind, @verb, @subject, @project, @run, @person, @data, @place);
 
 -- query: event_after
 -- Up to the oldest transaction still open, so that none is overtaken and missed.
-select e.xact::text as xact, e.id, e.kind, coalesce(p.key, '') as project, coalesce(r.number, 0) as run, e.what, coalesce(n.name, '') as who, e.at
+select e.xact::text as xact, e.id, e.kind, e.verb, e.subject, coalesce(p.key, '') as project, coalesce(r.number, 0) as run, e.data,
+       coalesce(n.name, '') as who, e.place, e.at
 from event e left join project p on p.id = e.project left join run r on r.id = e.run left join person n on n.id = e.person
 where (e.xact, e.id) > (@xact::text::xid8, @id) and e.xact < pg_snapshot_xmin(pg_current_snapshot())
 order by e.xact, e.id limit 500;
@@ -11,5 +13,55 @@ order by e.xact, e.id limit 500;
 -- query: event_now
 select pg_snapshot_xmin(pg_current_snapshot())::text;
 
+-- query: event_audit
+select e.xact::text as xact, e.id, e.kind, e.verb, e.subject, coalesce(p.key, '') as project, coalesce(r.number, 0) as run, e.data,
+       coalesce(n.name, '') as who, e.place, e.at
+from event e left join project p on p.id = e.project left join run r on r.id = e.run left join person n on n.id = e.person
+where (@before = 0 or e.id < @before)
+  and (@project = '' or p.key = @project) and (@who = '' or lower(n.name) = lower(@who))
+  and (@kind = '' or e.kind = @kind) and (@verb = '' or e.verb = @verb)
+  and (@subject = '' or e.subject = @subject or e.subject like @under)
+  and (@since::timestamptz is null or e.at >= @since) and (@until::timestamptz is null or e.at < @until)
+order by e.id desc limit @limit;
+
+-- query: chain_lock
+select pg_try_advisory_xact_lock(hashtext('kembrel event chain'));
+
+-- query: chain_end
+select seq, event, xact::text as xact, digest from event_chain order by seq desc limit 1;
+
+-- query: chain_next
+-- In the order in which events became visible: none comes before one that is chained already.
+select e.xact::text as xact, e.id, jsonb_build_array(e.id, extract(epoch from e.at)::text, e.kind, e.verb, e.subject, e.project, e.run, e.person, e.data, e.place)::text as text
+from event e
+where (e.xact, e.id) > (@xact::text::xid8, @event) and e.xact < pg_snapshot_xmin(pg_current_snapshot())
+order by e.xact, e.id limit @limit;
+
+-- query: chain_add
+insert into event_chain (seq, event, xact, digest)
+select seq, event, xact::xid8, digest
+from unnest(@seqs::bigint[], @events::bigint[], @xacts::text[], @digests::bytea[]) as c(seq, event, xact, digest);
+
+-- query: chain_read
+select c.seq, c.event, c.digest, e.id is null as gone,
+       coalesce(jsonb_build_array(e.id, extract(epoch from e.at)::text, e.kind, e.verb, e.subject, e.project, e.run, e.person, e.data, e.place)::text, '') as text
+from event_chain c left join event e on e.id = c.event
+where c.seq > @after order by c.seq limit @limit;
+
+-- query: chain_beside
+-- Events that came in beside the chain: older than its end, yet not in it.
+select e.id from event e
+where (e.xact, e.id) <= (@xact::text::xid8, @event) and not exists (select from event_chain c where c.event = e.id)
+order by e.id limit 1;
+
 -- query: run_names
 select r.id, p.key as project, r.number from run r join project p on p.id = r.project where r.id = any(@runs);
+
+-- query: run_of
+select r.id, p.id as project, p.key, r.number from run r join project p on p.id = r.project where r.id = @run;
+
+-- query: project_place
+select id, open from project where key = @key;
+
+-- query: run_maker
+select r.creator from run r join project p on p.id = r.project where p.key = @project and r.number = @number;

@@ -18,8 +18,32 @@ func (q Queries) AddEvent(ctx context.Context, e store.Event) error {
 		}
 		return &v
 	}
-	_, err := q.Exec(ctx, "event_add", db.A{"kind": e.Kind, "project": id(e.Project), "run": id(e.Run), "person": id(e.Person), "what": e.What})
+	if e.Data == nil {
+		e.Data = map[string]any{}
+	}
+	_, err := q.Exec(ctx, "event_add", db.A{"kind": e.Kind, "verb": e.Verb, "subject": e.Subject, "project": id(e.Project), "run": id(e.Run),
+		"person": id(e.Person), "data": e.Data, "place": e.Place})
 	return err
+}
+
+// RunOf is the project and the address of a run.
+func (q Queries) RunOf(ctx context.Context, run int64) (project int64, address string, err error) {
+	r, err := db.One[struct {
+		ID, Project int64
+		Key         string
+		Number      int
+	}](ctx, q, "run_of", db.A{"run": run})
+	return r.Project, fmt.Sprintf("%s/%d", r.Key, r.Number), err
+}
+
+// ProjectPlace finds a project as rights see it.
+func (q Queries) ProjectPlace(ctx context.Context, key string) (store.Place, error) {
+	return db.One[store.Place](ctx, q, "project_place", db.A{"key": key})
+}
+
+// RunMaker is who made a run.
+func (q Queries) RunMaker(ctx context.Context, project string, number int) (int64, error) {
+	return db.Value[int64](ctx, q, "run_maker", db.A{"project": project, "number": number})
 }
 
 // EventsAfter lists events behind a mark, at most 500. None is overtaken: events of transactions that began before one

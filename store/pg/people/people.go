@@ -13,9 +13,13 @@ func (q Queries) CountPeople(ctx context.Context) (int64, error) {
 	return db.Value[int64](ctx, q, "person_count", db.A{})
 }
 
-// AddPerson adds a person and returns the id.
-func (q Queries) AddPerson(ctx context.Context, p store.Person) (int64, error) {
-	return db.Value[int64](ctx, q, "person_add", db.A{"name": p.Name, "password": p.Password, "administrator": p.Administrator})
+// AddPerson adds a person and returns the id; team is that of a machine, or "".
+func (q Queries) AddPerson(ctx context.Context, p store.Person, team string) (int64, error) {
+	if p.Kind == "" {
+		p.Kind = "person"
+	}
+	return db.Value[int64](ctx, q, "person_add", db.A{"name": p.Name, "password": p.Password, "administrator": p.Administrator, "kind": p.Kind,
+		"email": p.Email, "team": team})
 }
 
 // PersonByName finds a person whatever the case of the letters.
@@ -28,9 +32,96 @@ func (q Queries) FirstAdministrator(ctx context.Context) (store.Person, error) {
 	return db.One[store.Person](ctx, q, "person_first_administrator", db.A{})
 }
 
-// ListPeople lists people by id.
-func (q Queries) ListPeople(ctx context.Context, after int64, limit int) ([]store.Person, error) {
-	return db.List[store.Person](ctx, q, "person_list", db.A{"after": after, "limit": limit})
+// ListPeople lists people by id; with a name, only that one.
+func (q Queries) ListPeople(ctx context.Context, name string, after int64, limit int) ([]store.ListedPerson, error) {
+	return db.List[store.ListedPerson](ctx, q, "person_list", db.A{"name": name, "after": after, "limit": limit})
+}
+
+// ChangePerson changes a person. Of those who are closed all sessions and links end; their tokens are good no more.
+func (q Queries) ChangePerson(ctx context.Context, in store.PersonEdit) error {
+	if _, err := q.Exec(ctx, "person_change", db.A{"id": in.ID, "administrator": in.Administrator, "closed": in.Closed, "email": in.Email}); err != nil {
+		return err
+	}
+	if in.Closed == nil || !*in.Closed {
+		return nil
+	}
+	return q.EndSessions(ctx, in.ID)
+}
+
+// EndSessions ends all sessions and links of a person.
+func (q Queries) EndSessions(ctx context.Context, person int64) error {
+	if _, err := q.Exec(ctx, "session_end_all", db.A{"person": person, "keep": nil}); err != nil {
+		return err
+	}
+	_, err := q.Exec(ctx, "link_end_all", db.A{"person": person})
+	return err
+}
+
+// LockAdministrators is held, until the transaction ends, by whoever takes an administrator away.
+func (q Queries) LockAdministrators(ctx context.Context) error {
+	_, err := q.Exec(ctx, "administrators_lock", nil)
+	return err
+}
+
+// CountAdministrators counts those who can sign in.
+func (q Queries) CountAdministrators(ctx context.Context) (int64, error) {
+	return db.Value[int64](ctx, q, "administrators_left", nil)
+}
+
+// PersonRoles are a person's roles, the highest of each place.
+func (q Queries) PersonRoles(ctx context.Context, person int64) ([]store.RoleOn, error) {
+	return db.List[store.RoleOn](ctx, q, "person_roles", db.A{"person": person})
+}
+
+// ListTeams lists teams by name; with a name, only that one.
+func (q Queries) ListTeams(ctx context.Context, name string) ([]store.Team, error) {
+	return db.List[store.Team](ctx, q, "team_list", db.A{"name": name})
+}
+
+// SetTeam makes a team, or changes who is in it, and returns how many people of those named there are.
+func (q Queries) SetTeam(ctx context.Context, name string, people []string) (int64, error) {
+	out, err := db.One[struct{ ID, Count int64 }](ctx, q, "team_set", db.A{"name": name, "people": people})
+	return out.Count, err
+}
+
+// DropTeam deletes a team with the roles given to it; false where there is none.
+func (q Queries) DropTeam(ctx context.Context, name string) (bool, error) {
+	n, err := q.Exec(ctx, "team_drop", db.A{"name": name})
+	return n > 0, err
+}
+
+// ListRoles lists the roles given on a project, or on the service (nil).
+func (q Queries) ListRoles(ctx context.Context, project *int64) ([]store.GivenRole, error) {
+	return db.List[store.GivenRole](ctx, q, "role_list", db.A{"project": project})
+}
+
+// SetRole gives a role to a person or a team (the other is nil) on a project, or on the service (nil).
+func (q Queries) SetRole(ctx context.Context, project, person, team *int64, role string) error {
+	_, err := q.Exec(ctx, "role_set", db.A{"project": project, "person": person, "team": team, "role": role})
+	return err
+}
+
+// DropRole takes a role away; false where none was given.
+func (q Queries) DropRole(ctx context.Context, project, person, team *int64) (bool, error) {
+	n, err := q.Exec(ctx, "role_drop", db.A{"project": project, "person": person, "team": team})
+	return n > 0, err
+}
+
+// ListSessions lists a person's open sessions.
+func (q Queries) ListSessions(ctx context.Context, person int64) ([]store.Session, error) {
+	return db.List[store.Session](ctx, q, "session_list", db.A{"person": person})
+}
+
+// EndOneSession ends a session of a person; false where there is none.
+func (q Queries) EndOneSession(ctx context.Context, person, id int64) (bool, error) {
+	n, err := q.Exec(ctx, "session_end_one", db.A{"person": person, "id": id})
+	return n > 0, err
+}
+
+// TouchSession notes that a session was used.
+func (q Queries) TouchSession(ctx context.Context, hash []byte) error {
+	_, err := q.Exec(ctx, "session_touch", db.A{"hash": hash})
+	return err
 }
 
 // SetPassword keeps a new hash and ends all sessions but the one named.
@@ -42,9 +133,9 @@ func (q Queries) SetPassword(ctx context.Context, person int64, hash string, kee
 	return err
 }
 
-// AddSession keeps a session for some hours; parent is the token that it ends with, or nil.
-func (q Queries) AddSession(ctx context.Context, hash []byte, person int64, hours int, parent *int64) error {
-	_, err := q.Exec(ctx, "session_add", db.A{"hash": hash, "person": person, "hours": hours, "parent": parent})
+// AddSession keeps a session for some hours, opened from an address; parent is the token that it ends with, or nil.
+func (q Queries) AddSession(ctx context.Context, hash []byte, person int64, hours int, parent *int64, place string) error {
+	_, err := q.Exec(ctx, "session_add", db.A{"hash": hash, "person": person, "hours": hours, "parent": parent, "place": place})
 	return err
 }
 
@@ -70,8 +161,12 @@ func (q Queries) UseLink(ctx context.Context, hash []byte) (store.OpenedBy, erro
 }
 
 // AddToken keeps a token for some days.
-func (q Queries) AddToken(ctx context.Context, person int64, name string, hash []byte, days int, parent *int64) (store.Token, error) {
-	return db.One[store.Token](ctx, q, "token_add", db.A{"person": person, "name": name, "hash": hash, "days": days, "parent": parent})
+func (q Queries) AddToken(ctx context.Context, t store.NewToken) (store.Token, error) {
+	if t.Networks == nil {
+		t.Networks = []string{}
+	}
+	return db.One[store.Token](ctx, q, "token_add", db.A{"person": t.Person, "name": t.Name, "hash": t.Hash, "days": t.Days, "parent": t.Parent,
+		"role": t.Role, "project": t.Project, "networks": t.Networks})
 }
 
 // TokenPerson finds a token by the hash of its secret.
@@ -79,9 +174,9 @@ func (q Queries) TokenPerson(ctx context.Context, hash []byte) (store.TokenPerso
 	return db.One[store.TokenPerson](ctx, q, "token_person", db.A{"hash": hash})
 }
 
-// TouchToken notes that a token was used.
-func (q Queries) TouchToken(ctx context.Context, id int64) error {
-	_, err := q.Exec(ctx, "token_touch", db.A{"id": id})
+// TouchToken notes that a token was used, and from where.
+func (q Queries) TouchToken(ctx context.Context, id int64, place string) error {
+	_, err := q.Exec(ctx, "token_touch", db.A{"id": id, "place": place})
 	return err
 }
 

@@ -27,9 +27,9 @@ func (q Queries) ProjectByKey(ctx context.Context, key string) (store.Project, e
 	return db.One[store.Project](ctx, q, "project_by_key", db.A{"key": key})
 }
 
-// ListProjects lists projects by key, with counts; a key given lists only that one.
-func (q Queries) ListProjects(ctx context.Context, key, after string, limit int) ([]store.CountedProject, error) {
-	return db.List[store.CountedProject](ctx, q, "project_list", db.A{"key": key, "after": after, "limit": limit})
+// ListProjects lists projects that somebody sees by key, with counts; a key given lists only that one.
+func (q Queries) ListProjects(ctx context.Context, seen store.Seen, key, after string, limit int) ([]store.CountedProject, error) {
+	return db.List[store.CountedProject](ctx, q, "project_list", db.A{"all": seen.All, "open": seen.Open, "keys": seen.Keys, "only": seen.Only, "key": key, "after": after, "limit": limit})
 }
 
 // BestRun finds it; ErrNone where no run has a finite reading. O(log runs).
@@ -47,7 +47,7 @@ func (q Queries) GatherTally(ctx context.Context) error {
 }
 
 // ChangeProject changes what is not nil.
-func (q Queries) ChangeProject(ctx context.Context, id int64, title, objective *string) error {
-	_, err := q.Exec(ctx, "project_change", db.A{"id": id, "title": title, "objective": objective})
+func (q Queries) ChangeProject(ctx context.Context, id int64, title, objective *string, open *bool) error {
+	_, err := q.Exec(ctx, "project_change", db.A{"id": id, "title": title, "objective": objective, "open": open})
 	return err
 }

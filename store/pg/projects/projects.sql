@@ -3,14 +3,14 @@ insert into project (key, title, objective, creator) values (@key, @title, @obje
 on conflict (key) do nothing returning id;
 
 -- query: project_by_key
-select id, key, title, objective, created, creator, coalesce(baseline, 0) as baseline from project where key = @key;
+select id, key, title, objective, created, creator, coalesce(baseline, 0) as baseline, open from project where key = @key;
 
 -- query: project_list
-select p.id, p.key, p.title, p.objective, p.created, p.creator, coalesce(p.baseline, 0) as baseline, c.runs, c.running, c.lost
+select p.id, p.key, p.title, p.objective, p.created, p.creator, coalesce(p.baseline, 0) as baseline, p.open, c.runs, c.running, c.lost
 from project p
 cross join lateral (select coalesce(sum(runs), 0)::bigint as runs, coalesce(sum(running), 0)::bigint as running, coalesce(sum(lost), 0)::bigint as lost
                     from run_tally where project = p.id) c
-where (@key = '' or p.key = @key) and p.key > @after order by p.key limit @limit;
+where (@all or p.open and @open or p.key = any(@keys::text[])) and (@only = '' or p.key = @only) and (@key = '' or p.key = @key) and p.key > @after order by p.key limit @limit;
 
 -- query: project_best_lower
 -- The best run of a project by its objective, which each run's best is of: the first or the last in an index, past those left out.
@@ -29,7 +29,7 @@ with gone as (
 insert into run_tally select project, sum(runs), sum(running), sum(lost) from gone group by project;
 
 -- query: project_change
-update project set title = coalesce(@title, title), objective = coalesce(@objective, objective) where id = @id;
+update project set title = coalesce(@title, title), objective = coalesce(@objective, objective), open = coalesce(@open, open) where id = @id;
 
 -- query: project_baseline
 update project set baseline = nullif(@number::int, 0) where id = @id;
@@ -43,5 +43,5 @@ insert into view (project, person, name, look) values (@project, @person, @name,
 on conflict (project, person, name) do update set look = excluded.look, changed = now() returning id;
 
 -- query: view_drop
--- One's own, or everybody's.
-delete from view where id = @id and project = @project and (person is null or person = @person);
+-- One's own, or, where that is enough, everybody's.
+delete from view where id = @id and project = @project and (person is null and @everybodys or person = @person);

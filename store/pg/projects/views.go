@@ -17,8 +17,8 @@ func (q Queries) SetView(ctx context.Context, project int64, person *int64, name
 	return db.Value[int64](ctx, q, "view_set", db.A{"project": project, "person": person, "name": name, "look": look})
 }
 
-// DropView drops a view; false where it is not the person's, nor everybody's.
-func (q Queries) DropView(ctx context.Context, project, person, id int64) (bool, error) {
-	n, err := q.Exec(ctx, "view_drop", db.A{"project": project, "person": person, "id": id})
+// DropView drops a view; false where it is not the person's, nor everybody's (where that is enough).
+func (q Queries) DropView(ctx context.Context, project, person, id int64, everybodys bool) (bool, error) {
+	n, err := q.Exec(ctx, "view_drop", db.A{"project": project, "person": person, "id": id, "everybodys": everybodys})
 	return n > 0, err
 }

@@ -64,11 +64,6 @@ func (q Queries) LoseLegs(ctx context.Context, after float64) ([]store.LostLeg, 
 	return db.List[store.LostLeg](ctx, q, "leg_lose", db.A{"after": after})
 }
 
-// RunProject is the project of a run.
-func (q Queries) RunProject(ctx context.Context, run int64) (int64, error) {
-	return db.Value[int64](ctx, q, "run_project", db.A{"run": run})
-}
-
 // AddOutput keeps a stretch once and at most keep bytes for the leg; ErrNone where the recorder is not the leg's.
 func (q Queries) AddOutput(ctx context.Context, run int64, recorder string, o store.Output, keep int64) error {
 	n, err := q.Exec(ctx, "output_add", db.A{"run": run, "leg": o.Leg, "stream": o.Stream, "start": o.Start, "size": o.Size, "text": o.Text})

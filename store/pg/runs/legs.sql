@@ -50,9 +50,6 @@ update leg set state = 'lost', ended = seen from held
 where leg.run = held.id and open and leg.state = 'running' and seen < now() - make_interval(secs => @after)
 returning run, ended, number = (select max(number) from leg l where l.run = leg.run) as newest;
 
--- query: run_project
-select project from run where id = @run;
-
 -- query: output_add
 insert into output (run, leg, stream, start, size, text) values (@run, @leg, @stream, @start, @size, @text)
 on conflict (run, leg, stream, start) do nothing;
