@@ -1,10 +1,17 @@
 package cli
 
 import (
+	"kembrel/cli/checkpoints"
+	"kembrel/cli/compare"
+	"kembrel/cli/curves"
+	"kembrel/cli/history"
+	"kembrel/cli/people"
+	"kembrel/cli/projects"
+	"kembrel/cli/runs"
+
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strings"
 	"time"
@@ -12,51 +19,40 @@ import (
 	"github.com/spf13/cobra"
 
 	"kembrel/api"
+	"kembrel/cli/record"
+	"kembrel/cli/term"
 	"kembrel/client"
 	"kembrel/core/plain"
 )
 
-// The exit codes, as docs/commands.md lists them. kembrel record ends with its program's own.
-const (
-	ExitFailed   = 1
-	ExitUsage    = 2
-	ExitNotFound = 3
-	ExitDenied   = 4
-	ExitAway     = 5
-	ExitExists   = 6
+type (
+	ofRecord      = record.Commands
+	ofRuns        = runs.Commands
+	ofProjects    = projects.Commands
+	ofCurves      = curves.Commands
+	ofHistory     = history.Commands
+	ofCheckpoints = checkpoints.Commands
+	ofCompare     = compare.Commands
+	ofPeople      = people.Commands
 )
 
-// exit is an error that carries an exit code; without text nothing is printed.
-type exit struct {
-	code int
-	err  error
-}
-
-func (e exit) Error() string { return e.err.Error() }
-func (e exit) Unwrap() error { return e.err }
-
-// usage marks an error as one of usage.
-func usage(format string, args ...any) error {
-	return exit{ExitUsage, fmt.Errorf(format, args...)}
-}
-
-// Usage is usage for commands from elsewhere.
-func Usage(format string, args ...any) error { return usage(format, args...) }
-
-// Differs marks an error as one of content that is not what it should be.
-func Differs(err error) error { return exit{ExitDiffers, err} }
-
-// App is what the commands share. Out and Err make what is printed harmless (screen.go).
-type App struct {
-	Settings *Settings
-	Version  string
-	In       io.Reader
-	Out, Err io.Writer
+// commands are those of all folders.
+type commands struct {
+	*term.App
+	ofRecord
+	ofRuns
+	ofProjects
+	ofCurves
+	ofHistory
+	ofCheckpoints
+	ofCompare
+	ofPeople
 }
 
 // New makes the command tree. more are commands from elsewhere, made with the same App; one whose Use begins with "blobs " belongs below blobs.
-func New(version string, more ...func(*App) *cobra.Command) *cobra.Command {
-	a := &App{Settings: NewSettings(), Version: version, In: os.Stdin, Out: &plain.Writer{To: os.Stdout}, Err: &plain.Writer{To: os.Stderr}}
+func New(version string, more ...func(*term.App) *cobra.Command) *cobra.Command {
+	app := &term.App{Settings: term.NewSettings(), Version: version, In: os.Stdin, Out: &plain.Writer{To: os.Stdout}, Err: &plain.Writer{To: os.Stderr}}
+	a := commands{app, record.Commands{App: app}, runs.Commands{App: app}, projects.Commands{App: app}, curves.Commands{App: app}, history.Commands{App: app}, checkpoints.Commands{App: app}, compare.Commands{App: app}, people.Commands{App: app}}
 	root := &cobra.Command{
 		Use:   "kembrel",
 		Short: "Record, watch, compare and restore training runs",
@@ -74,12 +70,12 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return usage("%w; see %s --help", err, cmd.CommandPath())
+		return term.Usage("%w; see %s --help", err, cmd.CommandPath())
 	})
 	a.Settings.Add(root.PersistentFlags(), "url")
-	blobs := a.blobs()
+	blobs := a.Blobs()
 	for _, f := range more {
-		cmd := f(a)
+		cmd := f(app)
 		if below, ok := strings.CutPrefix(cmd.Use, "blobs "); ok {
 			cmd.Use = below
 			blobs.AddCommand(cmd)
@@ -87,8 +83,8 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 		}
 		root.AddCommand(cmd)
 	}
-	root.AddCommand(a.record(), a.reading(), a.resume(), a.branch(), a.rerun(), a.spoolCommand(), blobs, a.projects(), a.runs(), a.change(), a.archive(), a.deleteRun(), a.views(), a.compare(), a.search(), a.searches(), a.open(), a.show(), a.curves(), a.follow(), a.verdict(), a.stopRule(), a.export(), a.importCommand(), a.checkpoints(), a.keep(), a.pin(), a.drop(), a.sizes(), a.restore(), a.verify(), a.match(), a.diffWeights(), a.tensors(),
-		a.signIn(), a.tokens(), a.config(), a.version(), drain())
+	root.AddCommand(a.Record(), a.Reading(), a.Resume(), a.Branch(), a.Rerun(), a.SpoolCommand(), blobs, a.Projects(), a.Runs(), a.Change(), a.Archive(), a.DeleteRun(), a.Views(), a.Compare(), a.Search(), a.Searches(), a.Open(), a.Show(), a.Curves(), a.Follow(), a.Verdict(), a.StopRule(), a.Export(), a.ImportCommand(), a.Checkpoints(), a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Match(), a.DiffWeights(), a.Tensors(),
+		a.SignIn(), a.Tokens(), a.Config(), a.version(), record.Drain())
 	return root
 }
 
@@ -98,86 +94,21 @@ func Execute(ctx context.Context, root *cobra.Command) int {
 	if err == nil {
 		return 0
 	}
-	var e exit
-	if errors.As(err, &e) && e.err == nil {
-		return e.code
+	var e term.Exit
+	if errors.As(err, &e) && e.Err == nil {
+		return e.Code
 	}
 	fmt.Fprintln(os.Stderr, "kembrel:", plain.Text(err.Error()))
-	return exitCode(err)
+	return term.ExitCode(err)
 }
 
-func exitCode(err error) int {
-	var e exit
-	if errors.As(err, &e) {
-		return e.code
-	}
-	switch {
-	case api.Is(err, api.NotFound), api.Is(err, api.Gone):
-		return ExitNotFound
-	case api.Is(err, api.SignedOut), api.Is(err, api.Denied):
-		return ExitDenied
-	case errors.Is(err, client.ErrAway), api.Is(err, api.Unavailable):
-		return ExitAway
-	case api.Is(err, api.Conflict):
-		return ExitExists
-	case api.Is(err, api.Invalid), api.Is(err, api.Malformed):
-		return ExitUsage
-	case strings.HasPrefix(err.Error(), "unknown command"):
-		return ExitUsage
-	}
-	return ExitFailed
-}
-
-// client makes a client for the service of the settings.
-func (a *App) client() *client.Client { return connect(a.Settings.Get("url")) }
-
-// connect makes a client for a service with this user's credentials of the moment.
-func connect(service string) *client.Client {
-	credential, _ := client.LoadCredential(service) // without one the service says what to do
-	return client.New(service, credential.Token)
-}
-
-// address parses an argument that must name a run, or a checkpoint where at is set.
-func address(text string, run, at bool) (api.Address, error) {
-	a, err := api.ParseAddress(text)
-	switch {
-	case err != nil:
-		return a, usage("%w", err)
-	case run && a.Run == 0:
-		return a, usage("address %q names a project; a run is wanted, such as %s/1", text, a.Project)
-	case !run && a.Run != 0:
-		return a, usage("address %q names a run; a project is wanted, such as %s", text, a.Project)
-	case at && a.At.Kind == api.AtNone:
-		return a, usage("address %q names a run; a checkpoint is wanted, such as %s@best", text, text)
-	case !at && a.At.Kind != api.AtNone:
-		return a, usage("address %q names a checkpoint; a run is wanted, such as %s/%d", text, a.Project, a.Run)
-	}
-	return a, nil
-}
-
-func projectOf(a api.Address) api.ProjectInput { return api.ProjectInput{Project: a.Project} }
-
-func runOf(a api.Address) api.RunInput {
-	return api.RunInput{ProjectInput: projectOf(a), Number: a.Run}
-}
-
-// arguments is cobra.ExactArgs with our exit code and wording.
-func arguments(names ...string) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if len(args) != len(names) {
-			return usage("%s takes %d argument(s): %s; see %s --help", cmd.CommandPath(), len(names), strings.Join(names, " "), cmd.CommandPath())
-		}
-		return nil
-	}
-}
-
-func (a *App) version() *cobra.Command {
-	return &cobra.Command{Use: "version", Short: "Print the versions of this command and of the service", Args: arguments(), Example: "  kembrel version",
+func (a commands) version() *cobra.Command {
+	return &cobra.Command{Use: "version", Short: "Print the versions of this command and of the service", Args: term.Arguments(), Example: "  kembrel version",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			fmt.Fprintf(a.Out, "kembrel %s, level %d of the API\n", a.Version, api.Level)
 			ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Second)
 			defer cancel()
-			if h, err := client.Call(ctx, a.client(), api.GetHealth, &struct{}{}); err == nil {
+			if h, err := client.Call(ctx, a.Client(), api.GetHealth, &struct{}{}); err == nil {
 				fmt.Fprintf(a.Out, "service at %s: %s, level %d\n", a.Settings.Get("url"), h.Version, max(1, h.Level))
 			}
 			return nil

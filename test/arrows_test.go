@@ -70,6 +70,7 @@ var rooms = map[string]struct {
 		bases: map[string][]string{"act": {}, "rules": {}, "finding": {"act"}},
 		more:  map[string][]string{"pages": {"checkpoints", "judging", "runs", "searches"}, "comparing": {"comparing/document"}},
 	},
+	"kembrel/cli":      {all: []string{"term"}, bases: map[string][]string{"term": {}}},
 	"kembrel/store/pg": {all: []string{"db"}, bases: map[string][]string{"db": {}}},
 }
 

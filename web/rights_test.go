@@ -371,8 +371,14 @@ func TestPeopleLeave(t *testing.T) {
 	call(t, maker, api.ChangePerson, edit("Ines", func(e *api.PersonEdit) { e.Body.Administrator = &yes }))
 	for range 5 {
 		done := make(chan error, 2)
-		go func() { _, err := client.Call(ctx, maker.Client, api.ChangePerson, edit("Ines", func(e *api.PersonEdit) { e.Body.Administrator = &no })); done <- err }()
-		go func() { _, err := client.Call(ctx, c.Client, api.ChangePerson, edit("Maker", func(e *api.PersonEdit) { e.Body.Administrator = &no })); done <- err }()
+		go func() {
+			_, err := client.Call(ctx, maker.Client, api.ChangePerson, edit("Ines", func(e *api.PersonEdit) { e.Body.Administrator = &no }))
+			done <- err
+		}()
+		go func() {
+			_, err := client.Call(ctx, c.Client, api.ChangePerson, edit("Maker", func(e *api.PersonEdit) { e.Body.Administrator = &no }))
+			done <- err
+		}()
 		<-done
 		<-done
 		left, err := c.db.CountAdministrators(ctx)

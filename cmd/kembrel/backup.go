@@ -9,10 +9,11 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"kembrel/cli/term"
+
 	"github.com/spf13/cobra"
 
 	"kembrel/api"
-	"kembrel/cli"
 	"kembrel/store/backup"
 	"kembrel/store/blob"
 	"kembrel/store/cluster"
@@ -30,7 +31,7 @@ func interruptible(run func(ctx context.Context, args []string) error) func(*cob
 
 // parts are the database and the blobs that settings name: those of kembrel serve where a database is named, else those in the data folder. If
 // nobody runs the database in the data folder it runs until release is called.
-func parts(ctx context.Context, a *cli.App) (p backup.Parts, release func(), err error) {
+func parts(ctx context.Context, a *term.App) (p backup.Parts, release func(), err error) {
 	release = func() {}
 	p.Database = a.Settings.Get("database")
 	place := a.Settings.Get("blobs")
@@ -79,7 +80,7 @@ func parts(ctx context.Context, a *cli.App) (p backup.Parts, release func(), err
 	return p, release, nil
 }
 
-func backupCommand(a *cli.App) *cobra.Command {
+func backupCommand(a *term.App) *cobra.Command {
 	var into string
 	var keep int
 	var listed bool
@@ -90,10 +91,10 @@ needs PostgreSQL's pg_dump. While it runs nothing is cleaned away. Every chunk t
 		Example: "  kembrel backup --into /mnt/backup\n  kembrel backup --into 's3://harbour-backup/kembrel?endpoint=https://s3.harbour:9000' --keep 14\n  kembrel backup --into /mnt/backup --list",
 		RunE: interruptible(func(ctx context.Context, _ []string) error {
 			if into == "" {
-				return cli.Usage("say where to: --into FOLDER, or --into s3://...")
+				return term.Usage("say where to: --into FOLDER, or --into s3://...")
 			}
 			if keep < 0 {
-				return cli.Usage("--keep %d: from 0 up", keep)
+				return term.Usage("--keep %d: from 0 up", keep)
 			}
 			to, err := blob.Open(ctx, into)
 			if err != nil {
@@ -110,7 +111,8 @@ needs PostgreSQL's pg_dump. While it runs nothing is cleaned away. Every chunk t
 				return err
 			}
 			defer release()
-			add, done := a.Meter("blobs", 0)
+			meter := a.Meter("blobs", 0)
+			add, done := meter.Add, meter.Done
 			made, err := backup.Make(ctx, from, to, a.Version, keep, func(c pack.Copied) { add(c.Size) })
 			done()
 			if err != nil {
@@ -121,7 +123,7 @@ needs PostgreSQL's pg_dump. While it runs nothing is cleaned away. Every chunk t
 				fmt.Fprintf(a.Out, "%d older taken away.\n", made.Pruned)
 			}
 			if n := len(made.Damaged) + len(made.Lost); n > 0 {
-				return cli.Differs(fmt.Errorf("%d chunks and %d packs were damaged or gone already; kembrel blobs check names the checkpoints", len(made.Damaged), len(made.Lost)))
+				return term.Differs(fmt.Errorf("%d chunks and %d packs were damaged or gone already; kembrel blobs check names the checkpoints", len(made.Damaged), len(made.Lost)))
 			}
 			return nil
 		})}
@@ -132,7 +134,7 @@ needs PostgreSQL's pg_dump. While it runs nothing is cleaned away. Every chunk t
 	return cmd
 }
 
-func listBackups(ctx context.Context, a *cli.App, at blob.Store) error {
+func listBackups(ctx context.Context, a *term.App, at blob.Store) error {
 	list, err := backup.List(ctx, at)
 	if err != nil {
 		return err
@@ -146,7 +148,7 @@ func listBackups(ctx context.Context, a *cli.App, at blob.Store) error {
 	return nil
 }
 
-func restoreBackup(a *cli.App) *cobra.Command {
+func restoreBackup(a *term.App) *cobra.Command {
 	var at string
 	cmd := &cobra.Command{Use: "restore-backup FROM", Short: "Make database and blobs of a backup, in an empty place",
 		Long: `Make database and blobs of a backup: in the data folder of a kembrel start that is to be, or with --database and --blobs. The database must be empty. Every blob is
@@ -154,7 +156,7 @@ checked; the database is made whole or not at all. Cut off, the same command goe
 		Example: "  kembrel restore-backup /mnt/backup --data /var/lib/kembrel-2\n  kembrel restore-backup /mnt/backup --at 20261123t203105z --data /var/lib/kembrel-2",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return cli.Usage("say where the backup is: kembrel restore-backup FROM --data FOLDER")
+				return term.Usage("say where the backup is: kembrel restore-backup FROM --data FOLDER")
 			}
 			return nil
 		},
@@ -185,7 +187,8 @@ checked; the database is made whole or not at all. Cut off, the same command goe
 				return err
 			}
 			defer release()
-			add, done := a.Meter("blobs", 0)
+			meter := a.Meter("blobs", 0)
+			add, done := meter.Add, meter.Done
 			m, err := backup.Restore(ctx, from, at, to, func(b backup.Blob) { add(b.Size) })
 			done()
 			if errors.Is(err, backup.ErrNotEmpty) {
@@ -202,7 +205,7 @@ checked; the database is made whole or not at all. Cut off, the same command goe
 	return cmd
 }
 
-func blobsCopy(a *cli.App) *cobra.Command {
+func blobsCopy(a *term.App) *cobra.Command {
 	var from, to string
 	cmd := &cobra.Command{Use: "blobs copy --from PLACE --to PLACE", Short: "Move a blob store: copy its packs from a folder or bucket to another", Args: cobra.NoArgs,
 		Long: `Copy all packs from one place to another: a folder or a bucket each. Every chunk is checked on the way, and what has arrived is read again and compared. Cut off, the
@@ -211,7 +214,7 @@ service with --blobs NEW PLACE. The exit code is 7 where a chunk was damaged.`,
 		Example: "  kembrel blobs copy --from /var/lib/kembrel/blobs --to 's3://kembrel/blobs?endpoint=https://s3.harbour:9000'",
 		RunE: interruptible(func(ctx context.Context, _ []string) error {
 			if from == "" || to == "" {
-				return cli.Usage("say from where and where to: --from PLACE --to PLACE")
+				return term.Usage("say from where and where to: --from PLACE --to PLACE")
 			}
 			source, err := blob.Open(ctx, from)
 			if err != nil {
@@ -224,7 +227,7 @@ service with --blobs NEW PLACE. The exit code is 7 where a chunk was damaged.`,
 			blobs, chunks, there, damaged, unknown := 0, 0, 0, 0, int64(0)
 			var bytes int64
 			add, done := func(int64) {}, func() {}
-			err = pack.CopyAll(ctx, source, goal, func(_ int, bytes int64) { add, done = a.Meter("blobs", bytes) }, func(c pack.Copied) {
+			err = pack.CopyAll(ctx, source, goal, func(_ int, bytes int64) { m := a.Meter("blobs", bytes); add, done = m.Add, m.Done }, func(c pack.Copied) {
 				add(c.Size)
 				if c.There {
 					there++
@@ -241,7 +244,7 @@ service with --blobs NEW PLACE. The exit code is 7 where a chunk was damaged.`,
 				fmt.Fprintf(a.Out, "%s at the ends of packs are no chunks, as a crash leaves them.\n", api.Bytes(unknown))
 			}
 			if damaged > 0 {
-				return cli.Differs(fmt.Errorf("%d chunks are damaged, here as there; kembrel blobs check names the checkpoints", damaged))
+				return term.Differs(fmt.Errorf("%d chunks are damaged, here as there; kembrel blobs check names the checkpoints", damaged))
 			}
 			return nil
 		})}

@@ -16,13 +16,14 @@ import (
 	"syscall"
 	"time"
 
+	"kembrel/cli/term"
+
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
 
 	"kembrel/api"
 	python "kembrel/bindings/python"
-	"kembrel/cli"
 	"kembrel/client"
 	"kembrel/console"
 	"kembrel/service"
@@ -32,7 +33,7 @@ import (
 	"kembrel/web"
 )
 
-func up(a *cli.App) *cobra.Command {
+func up(a *term.App) *cobra.Command {
 	cmd := &cobra.Command{Use: "start", Short: "Start everything on this machine: private PostgreSQL, service, console",
 		Long: `Start a private PostgreSQL in the data folder, and the service with its console, until interrupted. The first start makes an administrator
 and leaves a token for this user, so that the other commands work at once; every start prints a one-time link to the console.`,
@@ -46,7 +47,7 @@ and leaves a token for this user, so that the other commands work at once; every
 	return cmd
 }
 
-func serve(a *cli.App) *cobra.Command {
+func serve(a *term.App) *cobra.Command {
 	cmd := &cobra.Command{Use: "serve", Short: "Start the service on a database and a blob store that others run",
 		Long: `Start the service with its console on a PostgreSQL database and a folder or a bucket for blobs that are looked after elsewhere, until interrupted.
 Any number of them may serve the same database and blobs. The first start prints a one-time link for the administrator.`,
@@ -81,7 +82,7 @@ Any number of them may serve the same database and blobs. The first start prints
 	return cmd
 }
 
-func newLog(a *cli.App) (*slog.Logger, error) {
+func newLog(a *term.App) (*slog.Logger, error) {
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(a.Settings.Get("log-level"))); err != nil {
 		return nil, fmt.Errorf("log-level: %w", err)
@@ -99,7 +100,7 @@ func newLog(a *cli.App) (*slog.Logger, error) {
 // leastSpace is how much room the data folder needs for a first start. Later ones have the reserve, and must come up to make room.
 const leastSpace = 512 << 20
 
-func runUp(ctx context.Context, a *cli.App) error {
+func runUp(ctx context.Context, a *term.App) error {
 	log, err := newLog(a)
 	if err != nil {
 		return err
@@ -146,7 +147,7 @@ func runUp(ctx context.Context, a *cli.App) error {
 }
 
 // blobsOf is where the blobs of kembrel start are: beside its database, unless another place is set.
-func blobsOf(a *cli.App, data string) string {
+func blobsOf(a *term.App, data string) string {
 	if place := a.Settings.Get("blobs"); place != "" {
 		return place
 	}
@@ -178,7 +179,7 @@ func portFree(address string) error {
 }
 
 // platforms is the folder of binaries for other platforms: the one that is set, or that beside this binary.
-func platforms(a *cli.App) string {
+func platforms(a *term.App) string {
 	if folder := a.Settings.Get("platforms"); folder != "" {
 		return folder
 	}
@@ -193,7 +194,7 @@ func platforms(a *cli.App) string {
 const memoryLimit = 240 << 20
 
 // runService opens the stores and serves until ctx ends. ready is called when it answers.
-func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blobs string, alone bool,
+func runService(ctx context.Context, a *term.App, log *slog.Logger, database, blobs string, alone bool,
 	ready func(ctx context.Context, svc *service.Service, address string, first bool) error) error {
 	lost, err := time.ParseDuration(a.Settings.Get("lost-after"))
 	if err != nil || lost < time.Second {
@@ -201,7 +202,7 @@ func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blo
 	}
 	proxies := strings.FieldsFunc(a.Settings.Get("trusted-proxy"), func(r rune) bool { return r == ',' || r == ' ' })
 	if err := web.CheckProxies(proxies); err != nil {
-		return cli.Usage("%v", err)
+		return term.Usage("%v", err)
 	}
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
@@ -223,7 +224,7 @@ func runService(ctx context.Context, a *cli.App, log *slog.Logger, database, blo
 	}
 	reserve, err := humanize.ParseBytes(a.Settings.Get("reserve"))
 	if err != nil || reserve > 1<<50 {
-		return cli.Usage("reserve %q: write a size such as 512MB", a.Settings.Get("reserve"))
+		return term.Usage("reserve %q: write a size such as 512MB", a.Settings.Get("reserve"))
 	}
 	if local, ok := kept.(*blob.Local); ok {
 		local.Reserve(int64(reserve))

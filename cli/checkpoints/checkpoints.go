@@ -1,0 +1,156 @@
+package checkpoints
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/cli/term"
+	"kembrel/client"
+	"kembrel/core/checkpoint"
+)
+
+func (a *Commands) Checkpoints() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "checkpoints RUN", Short: "List the checkpoints of a run, latest first", Args: term.Arguments("RUN"),
+		Example:           "  kembrel checkpoints vessels/3",
+		ValidArgsFunction: a.Complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			addr, err := term.Address(args[0], true, false)
+			if err != nil {
+				return err
+			}
+			in := term.RunOf(addr)
+			page, err := client.Call(cmd.Context(), a.Client(), api.ListCheckpoints, &in)
+			if err != nil {
+				return err
+			}
+			l := term.List("checkpoint", "", "why", "step#", "fit to", "parts", "size#", "saved", "figures")
+			l.Shorten = 8
+			l.Empty = fmt.Sprintf("%s has no checkpoint.", addr)
+			for _, c := range page.Items {
+				l.Add(c.Address, strings.Join(term.MarksOf(c), " "), c.Why, fmt.Sprint(c.Step), c.Fit, strings.Join(c.Parts, " "), api.Bytes(c.Size), term.When(c.Saved), figuresLine(c.Figures))
+			}
+			return a.Print(output, l, page)
+		}}
+	term.OutputFlag(cmd, &output)
+	return cmd
+}
+
+func figuresLine(figures map[string]api.Float) string {
+	names := make([]string, 0, len(figures))
+	for n := range figures {
+		if strings.HasSuffix(n, ".val") {
+			names = append(names, n)
+		}
+	}
+	sort.Strings(names)
+	parts := make([]string, len(names))
+	for i, n := range names {
+		parts[i] = n + "=" + term.Number(float64(figures[n]))
+	}
+	return strings.Join(parts, " ")
+}
+
+func (a *Commands) Restore() *cobra.Command {
+	var into, output string
+	var parts []string
+	var overwrite, onlyUse bool
+	cmd := &cobra.Command{Use: "restore CHECKPOINT", Short: "Write the files of a checkpoint, whole and verified, or nothing", Args: term.Arguments("CHECKPOINT"),
+		Long: `Write the files of a checkpoint into a folder. Every chunk and every file is checked against its digest. The files appear
+together once all of them are complete; if anything fails, none does, and the same command goes on from what has arrived. A file that is there already is
+not replaced without --overwrite. --for-use leaves out what only resuming needs: optimiser, schedule, random, position, training.`,
+		Example: `  kembrel restore vessels/3@best --into model
+  kembrel restore vessels/3@e12 --into model --parts weights,architecture`,
+		ValidArgsFunction: a.Complete(true, true),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			addr, err := term.Address(args[0], true, true)
+			if err != nil {
+				return err
+			}
+			if into == "" {
+				return term.Usage("say where to: --into FOLDER")
+			}
+			c, err := client.Call(cmd.Context(), a.Client(), api.GetCheckpoint, &api.CheckpointInput{RunInput: term.RunOf(addr), At: addr.At.String()})
+			if err != nil {
+				return err
+			}
+			if c.Dropped != nil {
+				return term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("the bytes of %s are gone: %s", c.Address, term.FateOf(c))}
+			}
+			if onlyUse && len(parts) > 0 {
+				return term.Usage("--for-use and --parts say two different things; give one of them")
+			}
+			for _, p := range c.Parts {
+				if onlyUse && !checkpoint.OnlyToResume(p) {
+					parts = append(parts, p)
+				}
+			}
+			whole := c.Size
+			if c.Files, err = chosen(c, parts); err != nil {
+				return err
+			}
+			var total int64
+			for _, f := range c.Files {
+				total += f.Size
+			}
+			if output == "table" {
+				fmt.Fprintf(a.Err, "%s: %s of %s in %d files\n", c.Address, api.Bytes(total), api.Bytes(whole), len(c.Files))
+			}
+			// Its leg and step name the checkpoint from here on, should another become the best meanwhile.
+			in := api.CheckpointInput{RunInput: term.RunOf(addr), At: c.Fixed()}
+			m := a.Meter(c.Address, total)
+			err = client.Restore(cmd.Context(), a.Client(), in, c.Files, into, overwrite, m.Add)
+			m.Done()
+			if err != nil {
+				return restoreError(err)
+			}
+			l := term.List("part", "file", "size#", "digest")
+			for _, f := range c.Files {
+				l.Add(f.Part, into+"/"+f.Path, api.Bytes(f.Size), f.Digest)
+			}
+			if err := a.Print(output, l, c); err != nil {
+				return err
+			}
+			if output == "table" {
+				fmt.Fprintf(a.Out, "%s: %d files, %s, every digest checked\n", c.Address, len(c.Files), api.Bytes(total))
+			}
+			return nil
+		}}
+	term.OutputFlag(cmd, &output)
+	cmd.Flags().StringVar(&into, "into", "", "folder to write into; made if it is not there")
+	cmd.Flags().StringSliceVar(&parts, "parts", nil, "only these parts, such as weights,architecture")
+	cmd.Flags().BoolVar(&onlyUse, "for-use", false, "only the parts that using the model needs")
+	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace files that are there")
+	return cmd
+}
+
+// chosen are the files of the parts asked for.
+func chosen(c *api.Checkpoint, parts []string) ([]api.File, error) {
+	if len(parts) == 0 {
+		return c.Files, nil
+	}
+	var out []api.File
+	for _, p := range parts {
+		found := false
+		for _, f := range c.Files {
+			if f.Part == p {
+				out, found = append(out, f), true
+			}
+		}
+		if !found {
+			return nil, term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("%s has no part %q; it has: %s", c.Address, p, strings.Join(c.Parts, ", "))}
+		}
+	}
+	return out, nil
+}
+
+func restoreError(err error) error {
+	if client.IsExists(err) {
+		return term.Exit{Code: term.ExitExists, Err: fmt.Errorf("%w; nothing was written; --overwrite replaces it", err)}
+	}
+	return err
+}

@@ -1,0 +1,147 @@
+package curves
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/cli/term"
+	"kembrel/client"
+	"kembrel/core/chart"
+	"kembrel/core/curve"
+)
+
+func (a *Commands) Curves() *cobra.Command {
+	var names []string
+	var csvFile, jsonFile, svgFile, pngFile string
+	in := &api.CurvesInput{}
+	cmd := &cobra.Command{Use: "curves RUN", Short: "Draw the curves of a run, or write them to files", Args: term.Arguments("RUN"),
+		Long: `Draw the curves of a run in the terminal, one chart a measure, or write them to files ("-" is the output). Where many readings fall on
+one place of the drawing, the line is their mean and, in files, a band reaches from the lowest to the highest. CSV (a row per point, a column
+per curve) and JSON hold every reading, bit for bit; NaN and infinities are written as NaN, Infinity and -Infinity. kembrel export writes other formats, and many runs.`,
+		Example: `  kembrel curves vessels/3
+  kembrel curves vessels/3 --names loss.train,loss.val --smooth 2 --png loss.png
+  kembrel curves vessels/3 --by step --from 1000 --to 2000
+  kembrel curves vessels/3 --csv curves.csv`,
+		ValidArgsFunction: a.Complete(true, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			addr, err := term.Address(args[0], true, false)
+			if err != nil {
+				return err
+			}
+			if in.By != "epoch" && in.By != "step" && in.By != "time" {
+				return term.Usage("--by %q is none of epoch, step, time", in.By)
+			}
+			for _, n := range names {
+				if err := curve.CheckName(n); err != nil {
+					return term.Usage("%w", err)
+				}
+			}
+			in.RunInput, in.Names = term.RunOf(addr), names
+			c := a.Client()
+			read := func(pixels int) (*api.Curves, error) {
+				in := *in
+				in.Pixels = pixels
+				return term.ReadCurves(cmd.Context(), c, &in)
+			}
+			wrote := false
+			for file, write := range map[string]func(io.Writer) error{
+				csvFile: func(w io.Writer) error {
+					return term.CopyHistory(cmd.Context(), c, &api.HistoryInput{ProjectInput: in.ProjectInput, Format: "csv", Runs: []int{in.Number}, Names: names}, w)
+				},
+				jsonFile: func(w io.Writer) error {
+					found, err := read(0)
+					if err != nil {
+						return err
+					}
+					return json.NewEncoder(w).Encode(found)
+				},
+				svgFile: func(w io.Writer) error { return drawFound(w, "svg", addr.String(), in.By, read) },
+				pngFile: func(w io.Writer) error { return drawFound(w, "png", addr.String(), in.By, read) },
+			} {
+				if file == "" {
+					continue
+				}
+				if err := a.WriteFile(file, write); err != nil {
+					return err
+				}
+				wrote = true
+			}
+			if wrote {
+				return nil
+			}
+			found, err := read(2 * term.TerminalColumns(a.Out))
+			if err != nil {
+				return err
+			}
+			if len(found.Curves) == 0 {
+				fmt.Fprintf(a.Out, "%s has no readings there.\n", addr)
+				return nil
+			}
+			for _, m := range term.Measures(found, in.By) {
+				for _, l := range a.MeasureLines(m, in.By, term.TerminalColumns(a.Out), 15) {
+					fmt.Fprintln(term.Raw(a.Out), l)
+				}
+				fmt.Fprintln(a.Out)
+			}
+			return a.sayLeftOut(cmd.Context(), c, in, found)
+		}}
+	f := cmd.Flags()
+	f.StringSliceVar(&names, "names", nil, "only these curves, such as loss.train,loss.val")
+	f.Float64Var(&in.From, "from", 0, "where to begin on the axis")
+	f.Float64Var(&in.To, "to", 0, "where to end on the axis; 0: the end")
+	f.Float64Var(&in.Smooth, "smooth", 0, "half-life of an exponential smoothing, in units of the axis; 0: none")
+	f.Float64Var(&in.Median, "median", 0, "stretch of the axis for a moving median; 0: none")
+	f.IntVar(&in.Leg, "leg", 0, "only what this leg recorded, with what later legs replaced; 0: the run as it is")
+	f.StringVar(&in.By, "by", "epoch", "axis: epoch, step or time (milliseconds since 1970)")
+	f.StringVar(&csvFile, "csv", "", "write every reading to this file as CSV, a row per point and a column per curve")
+	f.StringVar(&jsonFile, "json", "", "write every reading to this file as JSON (the API's own)")
+	f.StringVar(&svgFile, "svg", "", "draw into this file as SVG")
+	f.StringVar(&pngFile, "png", "", "draw into this file as PNG")
+	return cmd
+}
+
+// sayLeftOut names the curves that have no place on the axis, because their readings have no epochs.
+func (a *Commands) sayLeftOut(ctx context.Context, c *client.Client, in *api.CurvesInput, found *api.Curves) error {
+	if in.By != "epoch" || in.Names != nil || in.From != 0 || in.To != 0 {
+		return nil
+	}
+	r, err := client.Call(ctx, c, api.GetRun, &in.RunInput)
+	if err != nil {
+		return err
+	}
+	var out []string
+	for _, info := range r.Curves {
+		if !slices.ContainsFunc(found.Curves, func(c api.Curve) bool { return c.Name == info.Name }) {
+			out = append(out, term.Printable(info.Name))
+		}
+	}
+	if len(out) > 0 {
+		fmt.Fprintf(a.Err, "without epochs, so not drawn: %s; --by step draws them\n", strings.Join(out, ", "))
+	}
+	return nil
+}
+
+const filePixels = 1200
+
+func drawFound(w io.Writer, format, title, by string, read func(int) (*api.Curves, error)) error {
+	found, err := read(filePixels)
+	if err != nil {
+		return err
+	}
+	all := term.Measures(found, by)
+	if len(all) == 0 {
+		return fmt.Errorf("%s has no readings to draw", title)
+	}
+	var charts []chart.Chart
+	for _, m := range all {
+		charts = append(charts, m.Chart(title, by))
+	}
+	return chart.Draw(w, format, charts)
+}

@@ -1,0 +1,207 @@
+package people
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/cookiejar"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+	tty "golang.org/x/term"
+
+	"kembrel/api"
+	"kembrel/cli/term"
+	"kembrel/client"
+)
+
+func (a *Commands) SignIn() *cobra.Command {
+	var name string
+	var link, setPassword, revoke bool
+	var days int
+	cmd := &cobra.Command{Use: "sign-in", Short: "Sign in from this terminal, or make a link that signs in to the console", Args: term.Arguments(),
+		Long: `Sign in with name and password; a personal token is made and kept for this user. The password is asked for, or read from the input's
+first line. With --link, print a one-time link to the console instead; with --set-password, set one's own password.`,
+		Example: "  kembrel sign-in --name ines\n  kembrel sign-in --link\n  kembrel sign-in --set-password",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			service := a.Settings.Get("url")
+			switch {
+			case link:
+				l, err := client.Call(cmd.Context(), a.Client(), api.CreateLink, &struct{}{})
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(a.Out, "%s%s\n", service, l.Path)
+				fmt.Fprintf(a.Err, "good once, until %s\n", term.When(l.Expires))
+				return nil
+			case setPassword:
+				return a.setPassword(cmd, revoke)
+			case name == "":
+				return term.Usage("say who you are: kembrel sign-in --name NAME")
+			}
+			password, err := a.askSecret("password of " + name)
+			if err != nil {
+				return err
+			}
+			c := client.New(service, "")
+			if c.HTTP.Jar, err = cookiejar.New(nil); err != nil {
+				return err
+			}
+			c.HTTP.Transport = fromConsole{c.HTTP.Transport, service}
+			if _, err := client.Call(cmd.Context(), c, api.SignInWithPassword, &api.SignInInput{Body: api.SignIn{Name: name, Password: password}}); err != nil {
+				return err
+			}
+			host, _ := os.Hostname()
+			in := &api.NewToken{}
+			in.Body.Name, in.Body.Days = "kembrel sign-in on "+host, days
+			token, err := client.Call(cmd.Context(), c, api.CreateToken, in)
+			if err != nil {
+				return err
+			}
+			client.Call(cmd.Context(), c, api.SignOut, &struct{}{})
+			if err := client.SaveCredential(service, client.Credential{Token: token.Secret, Name: name}); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "signed in to %s as %s, until %s\n", service, name, term.When(token.Expires))
+			return nil
+		}}
+	cmd.Flags().StringVar(&name, "name", "", "your name at the service")
+	cmd.Flags().BoolVar(&link, "link", false, "print a one-time link that signs in to the console")
+	cmd.Flags().BoolVar(&setPassword, "set-password", false, "set your own password")
+	cmd.Flags().BoolVar(&revoke, "revoke-tokens", false, "with --set-password: end all your other tokens")
+	cmd.Flags().IntVar(&days, "days", 90, "days until the sign-in expires")
+	return cmd
+}
+
+// fromConsole sends the Origin that the service wants to see beside a session.
+type fromConsole struct {
+	next   http.RoundTripper
+	origin string
+}
+
+func (f fromConsole) RoundTrip(r *http.Request) (*http.Response, error) {
+	r = r.Clone(r.Context())
+	r.Header.Set("Origin", f.origin)
+	return f.next.RoundTrip(r)
+}
+
+func (a *Commands) setPassword(cmd *cobra.Command, revoke bool) error {
+	me, err := client.Call(cmd.Context(), a.Client(), api.GetMe, &struct{}{})
+	if err != nil {
+		return err
+	}
+	in := &api.PasswordInput{}
+	in.Body.RevokeTokens = revoke
+	if me.HasPassword {
+		if in.Body.Old, err = a.askSecret("present password"); err != nil {
+			return err
+		}
+	}
+	if in.Body.Password, err = a.askSecret("new password (10 characters at least)"); err != nil {
+		return err
+	}
+	if _, err := client.Call(cmd.Context(), a.Client(), api.SetPassword, in); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.Out, "the password of %s is set; other sessions in the console have ended\n", me.Name)
+	if revoke {
+		fmt.Fprintln(a.Out, "your other tokens have ended too; this sign-in stays")
+	} else {
+		fmt.Fprintln(a.Out, "your tokens are still good: if one may have leaked, kembrel sign-in --set-password --revoke-tokens ends all but this sign-in, and kembrel tokens lists them")
+	}
+	return nil
+}
+
+// askSecret asks on a terminal, or reads the next line of the input.
+func (a *Commands) askSecret(what string) (string, error) {
+	if f, ok := a.In.(*os.File); ok && tty.IsTerminal(int(f.Fd())) {
+		fmt.Fprintf(a.Err, "%s: ", what)
+		secret, err := tty.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(a.Err)
+		return string(secret), err
+	}
+	if _, buffered := a.In.(*bufio.Reader); !buffered {
+		a.In = bufio.NewReader(a.In)
+	}
+	line, err := a.In.(*bufio.Reader).ReadString('\n')
+	if line == "" && err != nil {
+		return "", term.Usage("no %s on the input", what)
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}
+
+func (a *Commands) Tokens() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "tokens", Short: "List your personal tokens; make or revoke one", Args: term.Arguments(),
+		Example: "  kembrel tokens\n  kembrel tokens create nightly --days 30\n  kembrel tokens revoke 4",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			page, err := client.Call(cmd.Context(), a.Client(), api.ListTokens, &struct{}{})
+			if err != nil {
+				return err
+			}
+			l := term.List("id#", "name", "made", "made with#", "expires", "last used", "revoked")
+			for _, t := range page.Items {
+				used, revoked, parent := "", "", ""
+				if t.Used != nil {
+					used = term.When(*t.Used)
+				}
+				if t.Parent != nil {
+					parent = strconv.FormatInt(*t.Parent, 10)
+				}
+				if t.Revoked != nil {
+					revoked = term.When(*t.Revoked)
+				}
+				l.Add(strconv.FormatInt(t.ID, 10), t.Name, term.When(t.Created), parent, term.When(t.Expires), used, revoked)
+			}
+			return a.Print(output, l, page)
+		}}
+	term.OutputFlag(cmd, &output)
+	cmd.AddCommand(a.tokenMake(), &cobra.Command{Use: "revoke ID", Short: "Revoke a token, and what was made with it", Args: term.Arguments("ID"), Example: "  kembrel tokens revoke 4",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return term.Usage("%q is not the id of a token; kembrel tokens lists them", args[0])
+			}
+			if _, err := client.Call(cmd.Context(), a.Client(), api.RevokeToken, &api.TokenInput{ID: id}); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "token %d is revoked, and the tokens, sessions and links that were made with it\n", id)
+			return nil
+		}})
+	return cmd
+}
+
+func (a *Commands) tokenMake() *cobra.Command {
+	var days int
+	var output string
+	cmd := &cobra.Command{Use: "create NAME", Short: "Create a personal token; its secret is shown once", Args: term.Arguments("NAME"),
+		Example: "  kembrel tokens create nightly --days 30",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in := &api.NewToken{}
+			in.Body.Name, in.Body.Days = args[0], days
+			t, err := client.Call(cmd.Context(), a.Client(), api.CreateToken, in)
+			if err != nil {
+				return err
+			}
+			if output == "json" {
+				var b bytes.Buffer
+				e := json.NewEncoder(&b)
+				e.SetIndent("", "  ")
+				if err := e.Encode(t); err != nil {
+					return err
+				}
+				fmt.Fprint(a.Out, b.String())
+				return nil
+			}
+			fmt.Fprintln(a.Out, t.Secret)
+			fmt.Fprintf(a.Err, "shown this once; good until %s; use it as KEMBREL_TOKEN\n", term.When(t.Expires))
+			return nil
+		}}
+	cmd.Flags().IntVar(&days, "days", 90, "days until it expires")
+	term.OutputFlag(cmd, &output)
+	return cmd
+}

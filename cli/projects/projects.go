@@ -1,0 +1,111 @@
+package projects
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/cli/term"
+	"kembrel/client"
+)
+
+func (a *Commands) Projects() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "projects", Short: "List projects; make or change one", Args: term.Arguments(),
+		Example: "  kembrel projects\n  kembrel projects create vessels --title \"Vessel classes\" --objective \"loss.val lower\"",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			items, err := client.All(cmd.Context(), a.Client(), api.ListProjects, &api.PageInput{Limit: 500}, func(in *api.PageInput, c string) { in.Cursor = c })
+			if err != nil {
+				return err
+			}
+			l := term.List("project", "title", "objective", "runs#", "running#", "lost#", "best#", "by")
+			l.Empty = "No project yet. Create one: kembrel projects create vessels"
+			for _, p := range items {
+				by := ""
+				if p.BestRun > 0 {
+					by = fmt.Sprintf("%s/%d%s", p.Key, p.BestRun, term.At(p.Best))
+				}
+				l.Add(p.Key, p.Title, p.Objective, fmt.Sprint(p.Runs), fmt.Sprint(p.Running), fmt.Sprint(p.Lost), term.Figure(p.Best), by)
+			}
+			return a.Print(output, l, api.Page[api.Project]{Items: term.OrEmpty(items)})
+		}}
+	term.OutputFlag(cmd, &output)
+	cmd.AddCommand(a.projectMake(), a.projectChange())
+	return cmd
+}
+
+func (a *Commands) projectMake() *cobra.Command {
+	in := &api.NewProject{}
+	cmd := &cobra.Command{Use: "create KEY", Short: "Create a project", Args: term.Arguments("KEY"),
+		Example: "  kembrel projects create vessels --title \"Vessel classes\"",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in.Body.Key = args[0]
+			if err := api.CheckProjectKey(args[0]); err != nil {
+				return term.Usage("%w", err)
+			}
+			p, err := client.Call(cmd.Context(), a.Client(), api.CreateProject, in)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "made project %s, judged by %s\n", p.Key, p.Objective)
+			return nil
+		}}
+	cmd.Flags().StringVar(&in.Body.Title, "title", "", "what it is about")
+	cmd.Flags().StringVar(&in.Body.Objective, "objective", "loss.val lower", "curve by which runs are judged, and its direction")
+	return cmd
+}
+
+func (a *Commands) projectChange() *cobra.Command {
+	var title, objective string
+	var baseline int
+	var open, closed bool
+	cmd := &cobra.Command{Use: "change PROJECT", Short: "Change a project's title, objective or baseline, or who sees it", Args: term.Arguments("PROJECT"),
+		Example:           "  kembrel projects change vessels --objective \"accuracy.val higher\"",
+		ValidArgsFunction: a.Complete(false, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := term.Address(args[0], false, false)
+			if err != nil {
+				return err
+			}
+			in := &api.ProjectEdit{ProjectInput: term.ProjectOf(p)}
+			if cmd.Flags().Changed("title") {
+				in.Body.Title = &title
+			}
+			if cmd.Flags().Changed("objective") {
+				in.Body.Objective = &objective
+			}
+			if open || closed {
+				in.Body.Open = &open
+			}
+			var out *api.Project
+			if cmd.Flags().Changed("baseline") {
+				of := &api.BaselineInput{ProjectInput: term.ProjectOf(p)}
+				of.Body.Run = baseline
+				if out, err = client.Call(cmd.Context(), a.Client(), api.SetBaseline, of); err != nil {
+					return err
+				}
+			}
+			if out == nil || in.Body.Title != nil || in.Body.Objective != nil || in.Body.Open != nil {
+				if out, err = client.Call(cmd.Context(), a.Client(), api.ChangeProject, in); err != nil {
+					return err
+				}
+			}
+			fmt.Fprintf(a.Out, "project %s: %q, judged by %s", out.Key, out.Title, out.Objective)
+			if out.Baseline > 0 {
+				fmt.Fprintf(a.Out, ", held against %s/%d", out.Key, out.Baseline)
+			}
+			if !out.Open {
+				fmt.Fprint(a.Out, ", closed: only those with a role on it see it")
+			}
+			fmt.Fprintln(a.Out)
+			return nil
+		}}
+	cmd.Flags().StringVar(&title, "title", "", "what it is about")
+	cmd.Flags().BoolVar(&open, "open", false, "everybody who is signed in sees it")
+	cmd.Flags().BoolVar(&closed, "closed", false, "only those with a role on it see it")
+	cmd.MarkFlagsMutuallyExclusive("open", "closed")
+	cmd.Flags().IntVar(&baseline, "baseline", 0, "number of the run that others are held against; 0: none")
+	cmd.Flags().StringVar(&objective, "objective", "", "curve and direction, such as \"accuracy.val higher\"")
+	return cmd
+}

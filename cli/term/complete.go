@@ -1,0 +1,93 @@
+package term
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/client"
+)
+
+type completion = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective)
+
+// Complete completes addresses from the service's own data: projects, then runs, then checkpoints, as far as wanted.
+func (a *App) Complete(runs, checkpoints bool) completion {
+	return func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+		if a.Settings.Load(cmd.Flags()) != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		c, ctx := a.Client(), cmd.Context()
+		project, rest, inProject := strings.Cut(typed, "/")
+		if !inProject {
+			page, err := client.Call(ctx, c, api.ListProjects, &api.PageInput{Limit: 200})
+			if err != nil {
+				return nil, cobra.ShellCompDirectiveError
+			}
+			var out []string
+			directive := cobra.ShellCompDirectiveNoFileComp
+			for _, p := range page.Items {
+				item := p.Key
+				if runs {
+					item += "/"
+					directive |= cobra.ShellCompDirectiveNoSpace
+				}
+				out = append(out, cobra.CompletionWithDesc(item, Printable(p.Title)))
+			}
+			return out, directive
+		}
+		if !runs {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		if head, _, inRun := strings.Cut(typed, "@"); inRun && checkpoints {
+			addr, err := api.ParseAddress(head)
+			if err != nil || addr.Run == 0 {
+				return nil, cobra.ShellCompDirectiveNoFileComp
+			}
+			in := RunOf(addr)
+			page, err := client.Call(ctx, c, api.ListCheckpoints, &in)
+			if err != nil {
+				return nil, cobra.ShellCompDirectiveError
+			}
+			out := []string{head + "@best", head + "@last"}
+			for _, k := range page.Items {
+				out = append(out, cobra.CompletionWithDesc(k.Address, Printable(k.Why)))
+			}
+			return out, cobra.ShellCompDirectiveNoFileComp
+		}
+		page, err := client.Call(ctx, c, api.ListRuns, &api.RunsInput{ProjectInput: api.ProjectInput{Project: project}, PageInput: api.PageInput{Limit: 500}})
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		var out []string
+		for _, r := range page.Items {
+			if strings.HasPrefix(r.Address, project+"/"+rest) {
+				out = append(out, cobra.CompletionWithDesc(r.Address, Printable(r.State+" "+r.Title)))
+			}
+		}
+		directive := cobra.ShellCompDirectiveNoFileComp
+		if checkpoints {
+			directive |= cobra.ShellCompDirectiveNoSpace
+		}
+		return out, directive
+	}
+}
+
+// CompleteFilter completes a filter from the data of the project that is the first argument.
+func (a *App) CompleteFilter(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+	directive := cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+	if len(args) == 0 || a.Settings.Load(cmd.Flags()) != nil {
+		return nil, directive
+	}
+	found, err := client.Call(cmd.Context(), a.Client(), api.CompleteFilter, &api.CompletionInput{ProjectInput: api.ProjectInput{Project: args[0]}, Text: typed})
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var out []string
+	for _, s := range found.Items {
+		if !strings.ContainsAny(s.Text, "$`;\\\n") && Printable(s.Text) == s.Text { // a shell would take it for more than text
+			out = append(out, s.Text)
+		}
+	}
+	return out, directive
+}
