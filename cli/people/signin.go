@@ -2,8 +2,6 @@ package people
 
 import (
 	"bufio"
-	"bytes"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/http/cookiejar"
@@ -143,19 +141,16 @@ func (a *Commands) Tokens() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := term.List("id#", "name", "made", "made with#", "expires", "last used", "revoked")
+			l := term.List("id#", "name", "made", "made with#", "expires", "last used", "from", "narrowed to", "revoked")
 			for _, t := range page.Items {
-				used, revoked, parent := "", "", ""
-				if t.Used != nil {
-					used = term.When(*t.Used)
-				}
+				revoked, parent := "", ""
 				if t.Parent != nil {
 					parent = strconv.FormatInt(*t.Parent, 10)
 				}
 				if t.Revoked != nil {
 					revoked = term.When(*t.Revoked)
 				}
-				l.Add(strconv.FormatInt(t.ID, 10), t.Name, term.When(t.Created), parent, term.When(t.Expires), used, revoked)
+				l.Add(strconv.FormatInt(t.ID, 10), t.Name, term.When(t.Created), parent, term.When(t.Expires), usedAt(t), t.From, sayScope(t.Scope), revoked)
 			}
 			return a.Print(output, l, page)
 		}}
@@ -175,33 +170,151 @@ func (a *Commands) Tokens() *cobra.Command {
 	return cmd
 }
 
+func usedAt(t api.Token) string {
+	if t.Used == nil {
+		return ""
+	}
+	return term.When(*t.Used)
+}
+
+// sayScope is what a token is narrowed to, in a few words.
+func sayScope(s *api.Scope) string {
+	if s == nil {
+		return ""
+	}
+	var parts []string
+	if s.Role != "" {
+		parts = append(parts, string(s.Role))
+	}
+	if s.Project != "" {
+		parts = append(parts, "on "+s.Project)
+	}
+	if len(s.Networks) > 0 {
+		parts = append(parts, "from "+strings.Join(s.Networks, ", "))
+	}
+	return strings.Join(parts, " ")
+}
+
+// tokenFlags are what says how wide a token is.
+func tokenFlags(cmd *cobra.Command, in *api.NewToken) {
+	f := cmd.Flags()
+	f.IntVar(&in.Body.Days, "days", 90, "days until it expires")
+	f.StringVar((*string)(&in.Body.Scope.Role), "role", "", "no more than this role: reader, recorder, member, approver or owner")
+	f.StringVar(&in.Body.Scope.Project, "for-project", "", "only on this project")
+	f.StringSliceVar(&in.Body.Scope.Networks, "from", nil, "only from these addresses, such as 10.1.0.0/16")
+}
+
 func (a *Commands) tokenMake() *cobra.Command {
-	var days int
+	in := &api.NewToken{}
 	var output string
 	cmd := &cobra.Command{Use: "create NAME", Short: "Create a personal token; its secret is shown once", Args: term.Arguments("NAME"),
-		Example: "  kembrel tokens create nightly --days 30",
+		Long:    "Create a personal token. It may what you may, or less: a machine that trains needs no more than --role recorder --for-project PROJECT.",
+		Example: "  kembrel tokens create nightly --days 30\n  kembrel tokens create ship --role recorder --for-project vessels --from 10.1.0.0/16",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in := &api.NewToken{}
-			in.Body.Name, in.Body.Days = args[0], days
+			in.Body.Name = args[0]
 			t, err := client.Call(cmd.Context(), a.Client(), api.CreateToken, in)
 			if err != nil {
 				return err
 			}
-			if output == "json" {
-				var b bytes.Buffer
-				e := json.NewEncoder(&b)
-				e.SetIndent("", "  ")
-				if err := e.Encode(t); err != nil {
-					return err
-				}
-				fmt.Fprint(a.Out, b.String())
-				return nil
-			}
-			fmt.Fprintln(a.Out, t.Secret)
-			fmt.Fprintf(a.Err, "shown this once; good until %s; use it as KEMBREL_TOKEN\n", term.When(t.Expires))
-			return nil
+			return a.printToken(output, t)
 		}}
-	cmd.Flags().IntVar(&days, "days", 90, "days until it expires")
+	tokenFlags(cmd, in)
 	term.OutputFlag(cmd, &output)
 	return cmd
+}
+
+func (a *Commands) printToken(output string, t *api.CreatedToken) error {
+	if output == "json" {
+		return term.WriteJSON(a.Out, t)
+	}
+	fmt.Fprintln(a.Out, t.Secret)
+	narrowed := ""
+	if text := sayScope(t.Scope); text != "" {
+		narrowed = ", narrowed to " + text
+	}
+	fmt.Fprintf(a.Err, "shown this once; good until %s%s; use it as KEMBREL_TOKEN\n", term.When(t.Expires), narrowed)
+	return nil
+}
+
+// Sessions makes the command on one's console sessions.
+func (a *Commands) Sessions() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "sessions", Short: "List your sessions in the console; end one", Args: term.Arguments(), Example: "  kembrel sessions\n  kembrel sessions end 4",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			page, err := client.Call(cmd.Context(), a.Client(), api.ListSessions, &struct{}{})
+			if err != nil {
+				return err
+			}
+			l := term.List("id#", "opened", "last used", "expires", "from")
+			l.Empty = "You have no open session."
+			for _, s := range page.Items {
+				l.Add(strconv.FormatInt(s.ID, 10), term.When(s.Created), term.When(s.Used), term.When(s.Expires), s.From)
+			}
+			return a.Print(output, l, page)
+		}}
+	term.OutputFlag(cmd, &output)
+	cmd.AddCommand(&cobra.Command{Use: "end ID", Short: "End a session", Args: term.Arguments("ID"), Example: "  kembrel sessions end 4",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return term.Usage("%q is not the id of a session; kembrel sessions lists them", args[0])
+			}
+			if _, err := client.Call(cmd.Context(), a.Client(), api.EndSession, &api.SessionInput{ID: id}); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "session %d has ended\n", id)
+			return nil
+		}})
+	return cmd
+}
+
+// WhoAmI makes the command that says as whom one is signed in.
+func (a *Commands) WhoAmI() *cobra.Command {
+	var output string
+	cmd := &cobra.Command{Use: "whoami", Short: "Say as whom this terminal is signed in, and what they are", Args: term.Arguments(), Example: "  kembrel whoami",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			me, err := client.Call(cmd.Context(), a.Client(), api.GetMe, &struct{}{})
+			if err != nil {
+				return err
+			}
+			if output == "json" {
+				return term.WriteJSON(a.Out, me)
+			}
+			what := string(me.Role)
+			switch {
+			case me.Administrator:
+				what = "administrator"
+			case what == "":
+				what = "no role on the service"
+			}
+			fmt.Fprintf(a.Out, "%s at %s: %s", me.Name, a.Settings.Get("url"), what)
+			if text := sayScope(me.Scope); text != "" {
+				fmt.Fprintf(a.Out, "; the token used is narrowed to %s", text)
+			}
+			fmt.Fprintln(a.Out)
+			return nil
+		}}
+	term.OutputFlag(cmd, &output)
+	return cmd
+}
+
+// SignOut makes the command that forgets this user's credential.
+func (a *Commands) SignOut() *cobra.Command {
+	return &cobra.Command{Use: "sign-out", Short: "Forget this terminal's sign-in at the service", Args: term.Arguments(), Example: "  kembrel sign-out",
+		RunE: func(*cobra.Command, []string) error {
+			service := a.Settings.Get("url")
+			had, err := client.LoadCredential(service)
+			if err != nil {
+				return err
+			}
+			if err := client.SaveCredential(service, client.Credential{}); err != nil {
+				return err
+			}
+			if had.Token == "" {
+				fmt.Fprintf(a.Out, "nobody was signed in to %s from here\n", service)
+				return nil
+			}
+			fmt.Fprintf(a.Out, "signed out of %s; the token that was used is good until it expires, or: kembrel tokens revoke ID\n", service)
+			return nil
+		}}
 }

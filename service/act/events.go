@@ -46,6 +46,9 @@ func SayEvent(verb string, data json.RawMessage) string {
 	}
 	parts := make([]string, 0, len(more))
 	for name, v := range more {
+		if list, ok := v.([]any); ok {
+			v = strings.Trim(strings.ReplaceAll(fmt.Sprintf("%q", list), `" "`, `", "`), "[]")
+		}
 		parts = append(parts, fmt.Sprintf("%s %v", strings.ReplaceAll(name, "_", " "), v))
 	}
 	sort.Strings(parts)
