@@ -68,6 +68,9 @@ func (w *server) protect(c *gin.Context) {
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
 	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	if w.options.Secure {
+		h.Set("Strict-Transport-Security", "max-age=31536000") // RFC 6797; a year
+	}
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		h.Set("Cache-Control", "no-store")
 		h.Set(api.LevelHeader, strconv.Itoa(api.Level))

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -30,9 +31,10 @@ type Options struct {
 	Console fs.FS // built console
 	Python  fs.FS // the Python binding, handed out as wheels; nil: it is not
 
-	Platforms string   // folder of binaries for other platforms, which wheels for them carry
-	Secure    bool     // the service is reached by https, so cookies are marked so
-	Proxies   []string // addresses or networks of proxies that are believed in whom they ask for (X-Forwarded-For)
+	Platforms string      // folder of binaries for other platforms, which wheels for them carry
+	TLS       *tls.Config // to answer with; nil: in the open, or a proxy does
+	Secure    bool        // the service is reached by https, so cookies are marked so, and browsers told to stay with it
+	Proxies   []string    // addresses or networks of proxies that are believed in whom they ask for (X-Forwarded-For)
 }
 
 type server struct {
@@ -121,7 +123,7 @@ func (s *Server) Serve(ctx context.Context, address, metricsAddress string, read
 	if err != nil {
 		return err
 	}
-	main := &http.Server{Handler: s.engine, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+	main := &http.Server{Handler: s.engine, TLSConfig: s.options.TLS, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(s.options.Log.Handler(), slog.LevelWarn), BaseContext: func(net.Listener) context.Context { return ctx }}
 	listeners := map[*http.Server]net.Listener{main: listener}
 	if metricsAddress != "" {
@@ -140,7 +142,13 @@ func (s *Server) Serve(ctx context.Context, address, metricsAddress string, read
 	}
 	failed := make(chan error, len(listeners))
 	for server, l := range listeners {
-		go func() { failed <- server.Serve(l) }()
+		go func() {
+			if server.TLSConfig != nil {
+				failed <- server.ServeTLS(l, "", "")
+				return
+			}
+			failed <- server.Serve(l)
+		}()
 	}
 	select {
 	case <-ctx.Done():

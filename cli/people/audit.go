@@ -66,7 +66,10 @@ change them, and each has a digest over itself and the one before (kembrel audit
 			for _, e := range found {
 				at, _ := time.Parse(time.RFC3339Nano, e.At)
 				who := e.Who
-				if who == "" {
+				switch {
+				case e.Verb == "sign-in-failed":
+					who = "not signed in"
+				case who == "":
 					who = "the service"
 				}
 				l.Add(fmt.Sprint(e.ID), term.When(at), who, e.Kind+" "+e.Subject, e.Says, e.From)

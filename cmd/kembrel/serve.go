@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -34,6 +35,7 @@ import (
 )
 
 func up(a *term.App) *cobra.Command {
+	var rescue bool
 	cmd := &cobra.Command{Use: "start", Short: "Start everything on this machine: private PostgreSQL, service, console",
 		Long: `Start a private PostgreSQL in the data folder, and the service with its console, until interrupted. The first start makes an administrator
 and leaves a token for this user, so that the other commands work at once; every start prints a one-time link to the console.`,
@@ -41,13 +43,21 @@ and leaves a token for this user, so that the other commands work at once; every
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
-			return runUp(ctx, a)
+			return runUp(ctx, a, rescue)
 		}}
-	a.Settings.Add(cmd.Flags(), "data", "blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "https", "trusted-proxy", "platforms", "log-level", "log-format")
+	a.Settings.Add(cmd.Flags(), append([]string{"data"}, ofService...)...)
+	cmd.Flags().BoolVar(&rescue, "rescue", false, rescueHelp)
 	return cmd
 }
 
+// ofService are the settings of the service, however it is started.
+var ofService = []string{"blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "tls-cert", "tls-key", "https", "trusted-proxy", "platforms",
+	"log-level", "log-format"}
+
+const rescueHelp = "print a one-time link that signs an administrator in, where nobody can any more"
+
 func serve(a *term.App) *cobra.Command {
+	var rescue bool
 	cmd := &cobra.Command{Use: "serve", Short: "Start the service on a database and a blob store that others run",
 		Long: `Start the service with its console on a PostgreSQL database and a folder or a bucket for blobs that are looked after elsewhere, until interrupted.
 Any number of them may serve the same database and blobs. The first start prints a one-time link for the administrator.`,
@@ -68,6 +78,9 @@ Any number of them may serve the same database and blobs. The first start prints
 			}
 			return runService(ctx, a, log, s.Get("database"), s.Get("blobs"), false, func(ctx context.Context, svc *service.Service, address string, first bool) error {
 				fmt.Fprintf(a.Err, "Kembrel %s serves %s\n", a.Version, address)
+				if rescue {
+					return sayRescue(ctx, a, svc, address)
+				}
 				if !first {
 					return nil
 				}
@@ -78,7 +91,8 @@ Any number of them may serve the same database and blobs. The first start prints
 				return err
 			})
 		}}
-	a.Settings.Add(cmd.Flags(), "database", "blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "https", "trusted-proxy", "platforms", "log-level", "log-format")
+	a.Settings.Add(cmd.Flags(), append([]string{"database"}, ofService...)...)
+	cmd.Flags().BoolVar(&rescue, "rescue", false, rescueHelp)
 	return cmd
 }
 
@@ -100,7 +114,7 @@ func newLog(a *term.App) (*slog.Logger, error) {
 // leastSpace is how much room the data folder needs for a first start. Later ones have the reserve, and must come up to make room.
 const leastSpace = 512 << 20
 
-func runUp(ctx context.Context, a *term.App) error {
+func runUp(ctx context.Context, a *term.App, rescue bool) error {
 	log, err := newLog(a)
 	if err != nil {
 		return err
@@ -136,6 +150,9 @@ func runUp(ctx context.Context, a *term.App) error {
 		if err := leaveCredential(ctx, svc, address); err != nil {
 			return err
 		}
+		if rescue {
+			return sayRescue(ctx, a, svc, address)
+		}
 		link, err := ownerLink(ctx, svc)
 		if err != nil {
 			return err
@@ -144,6 +161,39 @@ func runUp(ctx context.Context, a *term.App) error {
 			a.Version, address, address, link)
 		return nil
 	})
+}
+
+// sayRescue prints a link for an administrator: whoever starts the service has the machine, and with it all that is on it.
+func sayRescue(ctx context.Context, a *term.App, svc *service.Service, address string) error {
+	link, name, err := svc.Rescue(ctx)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.Err, "Kembrel %s is up at %s\nThis link signs %s in as an administrator, once, within 15 minutes; the audit names it:\n\n    %s%s\n\n", a.Version, address, name, address, link.Path)
+	return nil
+}
+
+// transport is how the service answers: the TLS of its own, or nil, and whether people reach it by https. Where neither is so it warns of
+// listening beyond this machine.
+func transport(a *term.App, log *slog.Logger) (*tls.Config, bool, error) {
+	cert, key := a.Settings.Get("tls-cert"), a.Settings.Get("tls-key")
+	if (cert == "") != (key == "") {
+		return nil, false, term.Usage("a certificate goes with its key: give --tls-cert and --tls-key")
+	}
+	if cert != "" {
+		c, err := web.NewCertificate(cert, key, log)
+		if err != nil {
+			return nil, false, err
+		}
+		return c.TLS(), true, nil
+	}
+	secure := a.Settings.Get("https") == "true"
+	host, _, err := net.SplitHostPort(a.Settings.Get("listen"))
+	ip := net.ParseIP(host)
+	if local := err == nil && (host == "localhost" || ip != nil && ip.IsLoopback()); !local && !secure {
+		fmt.Fprintf(a.Err, "Warning: %s is reached from other machines without TLS, so passwords and tokens go over the network in the open. Give the service a certificate (--tls-cert, --tls-key), or put a proxy with TLS before it and say --https=true (docs/running.md).\n", a.Settings.Get("listen"))
+	}
+	return nil, secure, nil
 }
 
 // blobsOf is where the blobs of kembrel start are: beside its database, unless another place is set.
@@ -204,6 +254,10 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, database, bl
 	if err := web.CheckProxies(proxies); err != nil {
 		return term.Usage("%v", err)
 	}
+	secured, secure, err := transport(a, log)
+	if err != nil {
+		return err
+	}
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
 	}
@@ -242,9 +296,13 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, database, bl
 	defer cancel()
 	done := make(chan error, 1)
 	go func() { done <- svc.Run(ctx) }()
-	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files, Platforms: platforms(a), Secure: a.Settings.Get("https") == "true", Proxies: proxies})
+	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files, Platforms: platforms(a), TLS: secured, Secure: secure, Proxies: proxies})
 	err = server.Serve(ctx, a.Settings.Get("listen"), a.Settings.Get("metrics"), func(address string) error {
-		return ready(ctx, svc, "http://"+reachable(address), first)
+		scheme := "http://"
+		if secured != nil {
+			scheme = "https://"
+		}
+		return ready(ctx, svc, scheme+reachable(address), first)
 	})
 	cancel()
 	if end := <-done; err == nil {

@@ -12,6 +12,8 @@ const route = useRoute()
 const router = useRouter()
 const project = computed(() => (typeof route.params.project === 'string' ? route.params.project : ''))
 const storage = computed(() => route.name === 'storage' || route.name === 'project-storage')
+const people = computed(() => ['people', 'account', 'audit'].includes(String(route.name)))
+const access = computed(() => route.name === 'project-access' || route.name === 'project-audit')
 const askPassword = ref(false)
 
 async function signOut() {
@@ -23,6 +25,7 @@ async function signOut() {
 function choose(what: string) {
   if (what === 'theme') switchTheme()
   else if (what === 'password') askPassword.value = true
+  else if (what === 'account') void router.push({ name: 'account' })
   else void signOut()
 }
 </script>
@@ -41,17 +44,21 @@ function choose(what: string) {
       <RouterLink
         v-if="project"
         :to="{ name: 'runs', params: { project } }"
-        :class="{ on: !!project && route.name !== 'compare' && !storage }"
+        :class="{ on: !!project && route.name !== 'compare' && !storage && !access }"
       >
         {{ project }}
       </RouterLink>
       <RouterLink
-        v-if="project || route.name === 'projects' || route.name === 'storage'"
+        v-if="project || route.name === 'projects' || route.name === 'storage' || people"
         :to="project ? { name: 'project-storage', params: { project } } : { name: 'storage' }"
         :class="{ on: storage }"
       >
         Storage
       </RouterLink>
+      <RouterLink v-if="project" :to="{ name: 'project-access', params: { project } }" :class="{ on: access }">
+        Access
+      </RouterLink>
+      <RouterLink v-else to="/people" :class="{ on: people }">People</RouterLink>
       <RouterLink v-if="route.name === 'compare'" :to="route.fullPath" class="on">Compare</RouterLink>
     </nav>
     <span class="space"></span>
@@ -65,6 +72,7 @@ function choose(what: string) {
           <ElDropdownItem command="password">
             {{ session.me.has_password ? 'Change password' : 'Set a password' }}
           </ElDropdownItem>
+          <ElDropdownItem command="account">Tokens and sessions</ElDropdownItem>
           <ElDropdownItem command="out">Sign out</ElDropdownItem>
         </ElDropdownMenu>
       </template>

@@ -13,6 +13,21 @@ export const router = createRouter({
     { path: '/sign-in', name: 'sign-in', component: SignIn },
     { path: '/enter', name: 'enter', component: Enter },
     { path: '/storage', name: 'storage', component: () => import('./pages/Storage.vue') },
+    { path: '/people', name: 'people', component: () => import('./people/People.vue') },
+    { path: '/account', name: 'account', component: () => import('./people/Account.vue') },
+    { path: '/audit', name: 'audit', component: () => import('./people/Audit.vue') },
+    {
+      path: '/:project([a-z][a-z0-9-]*)/access',
+      name: 'project-access',
+      component: () => import('./people/Access.vue'),
+      props: true,
+    },
+    {
+      path: '/:project([a-z][a-z0-9-]*)/audit',
+      name: 'project-audit',
+      component: () => import('./people/Audit.vue'),
+      props: true,
+    },
     {
       path: '/:project([a-z][a-z0-9-]*)/storage',
       name: 'project-storage',

@@ -146,7 +146,7 @@ func (s *People) SignIn(ctx context.Context, in api.SignIn, from string) (sessio
 		return "", nil, failed
 	}
 	if !right || err != nil || p.Closed != nil {
-		s.note(ctx, store.Event{Kind: "session", Subject: in.Name, Person: p.ID, Verb: "sign-in-failed", Data: map[string]any{"with": "password"}})
+		s.note(ctx, store.Event{Kind: "session", Subject: in.Name, Verb: "sign-in-failed", Data: map[string]any{"with": "password"}})
 		return "", nil, api.Fail(api.SignedOut, "name or password is not right")
 	}
 	return s.open(ctx, p, nil, store.Scope{}, "password")

@@ -251,7 +251,7 @@ func TestNobodyElsesCommands(t *testing.T) {
 func (w *world) person(t *testing.T, name string) string {
 	t.Helper()
 	token := strings.TrimSpace(w.kembrel(t, "tokens", "create", "setup"))
-	status, text := w.ask(t, "POST", "/people", fmt.Sprintf(`{"name":%q,"password":"deep-water-7420"}`, name), token)
+	status, text := w.ask(t, "POST", "/people", fmt.Sprintf(`{"name":%q,"password":"deep-water-7420","role":"member"}`, name), token)
 	require.Equal(t, 201, status, text)
 	cmd := w.command(w.binary, "sign-in", "--name", name)
 	cmd.Env = append(cmd.Env, "KEMBREL_CREDENTIALS="+w.folder+"/"+name+".json")

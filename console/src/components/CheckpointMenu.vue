@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { ElButton, ElDropdown, ElDropdownItem, ElDropdownMenu } from 'element-plus'
 import { answer, client, type Checkpoint } from '../api/client'
+import { useMay } from '../composables/may'
 import { bytes } from '../format'
 
 /** What can be done with a checkpoint: download its files, pin it, drop it, bring it back. */
-const props = defineProps<{ checkpoint: Checkpoint }>()
+const props = defineProps<{ checkpoint: Checkpoint; maker: string }>()
 const emit = defineEmits<{ changed: []; failed: [why: string] }>()
 
 function path() {
@@ -16,6 +17,7 @@ function href(file: string) {
   const { project, number, at } = path()
   return `/api/v1/projects/${project}/runs/${number}/checkpoints/${at}/file?path=${encodeURIComponent(file)}`
 }
+const { may } = useMay(path().project)
 const base = '/api/v1/projects/{project}/runs/{number}/checkpoints/{at}'
 const acts = {
   pin: () => client.PUT(`${base}/pin`, { params: { path: path() }, body: { pinned: !props.checkpoint.pinned } }),
@@ -41,11 +43,13 @@ async function act(what?: keyof typeof acts) {
         <ElDropdownItem v-for="f in checkpoint.files" :key="f.path">
           <a class="download" :href="href(f.path)" download>Download {{ f.path }} &#160; {{ bytes(f.size) }}</a>
         </ElDropdownItem>
-        <ElDropdownItem v-if="checkpoint.goes" divided command="keep">Bring it back</ElDropdownItem>
-        <ElDropdownItem v-else divided command="pin">
+        <ElDropdownItem v-if="checkpoint.goes && may('member', maker)" divided command="keep">
+          Bring it back
+        </ElDropdownItem>
+        <ElDropdownItem v-else-if="may('member', maker)" divided command="pin">
           {{ checkpoint.pinned ? 'Take the pin away' : 'Pin: no rule drops it' }}
         </ElDropdownItem>
-        <ElDropdownItem v-if="!checkpoint.goes && !checkpoint.pinned" command="drop">
+        <ElDropdownItem v-if="!checkpoint.goes && !checkpoint.pinned && may('owner', maker)" command="drop">
           Drop its bytes in 7 days, which frees {{ bytes(checkpoint.frees ?? 0) }}
         </ElDropdownItem>
       </ElDropdownMenu>

@@ -5,7 +5,13 @@ import type { Checkpoint } from '../api/client'
 import CheckpointMenu from './CheckpointMenu.vue'
 import { bytes, linkTo, number as text, until, when } from '../format'
 
-const props = defineProps<{ checkpoints: Checkpoint[]; objective: string; project: string; number: number }>()
+const props = defineProps<{
+  checkpoints: Checkpoint[]
+  objective: string
+  project: string
+  number: number
+  maker: string
+}>()
 defineEmits<{ changed: [] }>()
 const all = ref(false)
 const problem = ref('')
@@ -72,7 +78,12 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
           <td class="n">{{ c.dropped ? '' : bytes(c.frees ?? 0) }}</td>
           <td class="small">{{ when(c.saved) }}</td>
           <td>
-            <CheckpointMenu :checkpoint="c" @changed="$emit('changed')" @failed="(why) => (problem = why)" />
+            <CheckpointMenu
+              :checkpoint="c"
+              :maker="maker"
+              @changed="$emit('changed')"
+              @failed="(why) => (problem = why)"
+            />
           </td>
         </tr>
       </tbody>

@@ -1,12 +1,16 @@
 <script setup lang="ts">
 import { ElButton, ElInput, ElInputNumber } from 'element-plus'
-import { reactive, ref, watch } from 'vue'
+import { computed, reactive, ref, watch } from 'vue'
 import { answer, client, type KeepRule, type KeepState, type KeepTried } from '../api/client'
+import { useMay } from '../composables/may'
 import KeepStrips from './KeepStrips.vue'
 
 /** The rule by which checkpoints stay, of a project or of a run: what another would keep, and a change of it. */
 const props = defineProps<{ project: string; number?: number; state: KeepState }>()
 const emit = defineEmits<{ changed: [] }>()
+const { may, why } = useMay(props.project)
+const needs = computed(() => (props.number ? 'member' : 'owner'))
+const allowed = computed(() => may(needs.value))
 const example = 'at("accuracy.val") > 0.95'
 const rule = reactive<KeepRule>({})
 const tried = ref<KeepTried>()
@@ -87,12 +91,13 @@ defineExpose({ attempt })
       </label>
       <span class="acts">
         <ElButton native-type="submit" size="small" :loading="busy">Try</ElButton>
-        <ElButton size="small" type="primary" :disabled="!said() || busy" @click="set">Set</ElButton>
-        <ElButton v-if="number && state.from === 'run'" size="small" @click="unset">As the project</ElButton>
-        <ElButton v-if="number && state.rule" size="small" @click="all">Keep all</ElButton>
-        <ElButton v-if="!number && state.rule" size="small" @click="unset">Keep all</ElButton>
+        <ElButton v-if="allowed" size="small" type="primary" :disabled="!said() || busy" @click="set">Set</ElButton>
+        <ElButton v-if="allowed && number && state.from === 'run'" size="small" @click="unset">As the project</ElButton>
+        <ElButton v-if="allowed && number && state.rule" size="small" @click="all">Keep all</ElButton>
+        <ElButton v-if="allowed && !number && state.rule" size="small" @click="unset">Keep all</ElButton>
       </span>
     </div>
+    <p v-if="!allowed" class="small">{{ why(needs) }}</p>
     <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
     <p v-if="tried" role="status">
       The rule {{ tried.said }}. {{ tried.says }}

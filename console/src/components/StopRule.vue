@@ -2,12 +2,23 @@
 import { ElButton, ElCheckbox, ElDialog, ElInput, ElInputNumber } from 'element-plus'
 import { computed, reactive, ref } from 'vue'
 import { answer, client, type StopRule, type StopState } from '../api/client'
+import { useMay } from '../composables/may'
 import { number as text, place, toNumber } from '../format'
 
 /** The rule that may end runs early, of a run or of a project: what it has come to, a change of it, and where another would have stopped. */
-const props = defineProps<{ project: string; number?: number; state: StopState; running: boolean; tries: number[] }>()
+const props = defineProps<{
+  project: string
+  number?: number
+  state: StopState
+  running: boolean
+  tries: number[]
+  maker?: string
+}>()
 const emit = defineEmits<{ changed: []; tried: [stop: { epoch: number; step: number } | null] }>()
 const epochs = (n: number) => `${text(n)} ${n === 1 ? 'epoch' : 'epochs'}`
+const { may, why } = useMay(props.project)
+const needs = computed(() => (props.number ? 'member' : 'owner'))
+const allowed = computed(() => may(needs.value, props.maker))
 const open = ref(false)
 const problem = ref('')
 const tried = ref<string[]>([])
@@ -82,8 +93,8 @@ const attempt = () =>
 <template>
   <div class="small stop">
     <span v-if="says">{{ says }}</span>
-    <button type="button" class="small" @click="show">{{ running ? 'change' : 'try a stop rule' }}</button>
-    <ElDialog v-model="open" :title="running ? 'Stop rule' : 'Try a stop rule'" width="460">
+    <button type="button" class="small" @click="show">{{ running && allowed ? 'change' : 'try a stop rule' }}</button>
+    <ElDialog v-model="open" :title="running && allowed ? 'Stop rule' : 'Try a stop rule'" width="460">
       <div class="fields">
         <label>
           Curve, else the objective
@@ -105,10 +116,11 @@ const attempt = () =>
         <ElCheckbox v-model="rule.diverged" label="also stop when it is not a number" />
       </div>
       <p v-for="t in tried" :key="t" role="status">{{ t }}</p>
+      <p v-if="running && !allowed" class="small">{{ why(needs) }}</p>
       <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
       <template #footer>
         <ElButton @click="attempt">Try</ElButton>
-        <template v-if="running">
+        <template v-if="running && allowed">
           <ElButton v-if="number && state.from === 'run'" @click="drop">As the project</ElButton>
           <ElButton v-if="!number && state.rule" @click="drop">None</ElButton>
           <ElButton v-if="number && state.rule" @click="none">None</ElButton>

@@ -3,6 +3,7 @@ import { ElButton, ElDialog, ElInputNumber } from 'element-plus'
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { answer, client } from '../api/client'
+import { useMay } from '../composables/may'
 import { colourOf, useTray } from '../composables/tray'
 
 /** The strip at the foot that collects runs while one reads. On a run's page, x puts that run in or takes it out. */
@@ -10,6 +11,7 @@ const props = defineProps<{ project: string }>()
 const route = useRoute()
 const router = useRouter()
 const { runs, toggle, clear } = useTray()
+const { may } = useMay(props.project)
 const problem = ref('')
 const asking = ref(false)
 const days = ref(7)
@@ -97,7 +99,7 @@ onBeforeUnmount(() => document.removeEventListener('keydown', byKey))
     </span>
     <template v-if="runs.length">
       <ElButton size="small" @click="clear">Clear</ElButton>
-      <template v-if="route.name === 'runs'">
+      <template v-if="route.name === 'runs' && may('recorder')">
         <ElButton v-if="route.query.shown === 'deleted'" size="small" @click="keep">Bring back</ElButton>
         <template v-else>
           <ElButton size="small" @click="archive">

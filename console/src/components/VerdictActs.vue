@@ -1,12 +1,15 @@
 <script setup lang="ts">
 import { ElButton, ElDialog, ElInput } from 'element-plus'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { answer, client, type RunDetail } from '../api/client'
+import { useMay } from '../composables/may'
 import { when } from '../format'
 
 /** The person's word on a verdict: disputed with a reason, or let stand again. */
 const props = defineProps<{ run: RunDetail }>()
 const emit = defineEmits<{ changed: [] }>()
+const { may } = useMay(props.run.project)
+const allowed = computed(() => may('member', props.run.who))
 const open = ref(false)
 const reason = ref('')
 const problem = ref('')
@@ -33,9 +36,9 @@ const stand = () => act(() => answer(client.DELETE(url, { params: { path } })))
     <template v-if="run.verdict.dispute">
       {{ run.verdict.dispute.who }} disputes “{{ run.verdict.dispute.kind }}” {{ when(run.verdict.dispute.at) }}:
       {{ run.verdict.dispute.reason }}
-      <button type="button" class="small" @click="stand">let it stand</button>
+      <button v-if="allowed" type="button" class="small" @click="stand">let it stand</button>
     </template>
-    <button v-else type="button" class="small" @click="open = true">disagree</button>
+    <button v-else-if="allowed" type="button" class="small" @click="open = true">disagree</button>
     <span v-if="problem && !open" class="bad" role="alert">{{ problem }}</span>
     <ElDialog v-model="open" title="Dispute the verdict" width="460">
       <p>{{ run.verdict.said }}</p>

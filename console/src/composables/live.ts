@@ -1,12 +1,24 @@
 import { onScopeDispose, ref } from 'vue'
 
-export type Kind = 'hello' | 'project' | 'run' | 'leg' | 'checkpoint' | 'readings' | 'summary' | 'output'
+export type Kind =
+  | 'hello'
+  | 'person'
+  | 'team'
+  | 'role'
+  | 'project'
+  | 'search'
+  | 'run'
+  | 'leg'
+  | 'checkpoint'
+  | 'readings'
+  | 'summary'
+  | 'output'
 
 /** What a piece of news is about. */
 export interface News {
   project?: string
   run?: number
-  what?: string
+  verb?: string
 }
 
 /**

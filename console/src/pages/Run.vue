@@ -268,6 +268,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
             :state="run.stop"
             :running="run.state === 'running'"
             :tries="[number]"
+            :maker="run.who"
             @changed="loadRun"
             @tried="setFlag"
           />
@@ -341,6 +342,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
           :objective="objective"
           :project="project"
           :number="number"
+          :maker="run.who"
           @changed="loadCheckpoints"
         />
       </Question>

@@ -179,7 +179,7 @@ async function changed(news: News) {
   if (
     news.run &&
     loaded.value.some((r) => r.number === news.run) &&
-    !/archived|brought|deleted|stays/.test(news.what ?? '')
+    !['archived', 'unarchived', 'to-be-deleted', 'kept', 'deleted'].includes(news.verb ?? '')
   )
     return gather(news)
   await grown()

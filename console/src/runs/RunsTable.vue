@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 import type { Run } from '../api/client'
 import Sketch from '../components/Sketch.vue'
 import StateMark from '../components/StateMark.vue'
+import { useMay } from '../composables/may'
 import { colourOf } from '../composables/tray'
 import { toNumber } from '../format'
 import { cellText, sortOf, type Column } from './columns'
@@ -111,7 +112,9 @@ function keys(e: KeyboardEvent) {
 
 /** The cell being written in. */
 const editing = ref<{ number: number; what: 'title' | 'tags' | 'note'; text: string } | null>(null)
+const { may } = useMay(props.project)
 function edit(run: Run, what: 'title' | 'tags' | 'note') {
+  if (!may('member', run.who)) return
   const text = what === 'tags' ? (run.tags ?? []).join(', ') : ((what === 'title' ? run.title : run.note) ?? '')
   editing.value = { number: run.number, what, text }
   void nextTick(() => scroller.value?.querySelector<HTMLInputElement>('input.cell')?.select())
