@@ -131,6 +131,18 @@ type SignIn struct {
 // SignInInput carries a sign-in.
 type SignInInput struct{ Body SignIn }
 
+// Ended is what is left to do after a session has ended.
+type Ended struct {
+	Elsewhere string `json:"elsewhere,omitempty" doc:"Address at which the person is signed out of the provider too that they signed in with"`
+}
+
+// Provider is a service elsewhere that people sign in with.
+type Provider struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	Path  string `json:"path" doc:"Where a browser begins to sign in with it; next=PAGE is gone to then"`
+}
+
 // LinkInput carries the code of a one-time sign-in link.
 type LinkInput struct {
 	Body struct {
@@ -209,7 +221,8 @@ type TokenInput struct {
 var (
 	SignInWithPassword = declare[SignInInput, Me](Spec{ID: "sign-in", Method: "POST", Path: "/session", Summary: "Sign in with a password", Access: Anyone})
 	SignInWithLink     = declare[LinkInput, Me](Spec{ID: "sign-in-by-link", Method: "POST", Path: "/session/link", Summary: "Sign in with a one-time link", Access: Anyone})
-	SignOut            = declare[struct{}, None](Spec{ID: "sign-out", Method: "DELETE", Path: "/session", Summary: "End this session", Access: SignedIn})
+	ListProviders      = declare[struct{}, Page[Provider]](Spec{ID: "providers", Method: "GET", Path: "/session/providers", Summary: "List the services that people sign in with", Access: Anyone})
+	SignOut            = declare[struct{}, Ended](Spec{ID: "sign-out", Method: "DELETE", Path: "/session", Summary: "End this session", Access: SignedIn})
 	GetMe              = declare[struct{}, Me](Spec{ID: "me", Method: "GET", Path: "/me", Summary: "Who is asking", Access: SignedIn})
 	SetPassword        = declare[PasswordInput, None](Spec{ID: "set-password", Method: "PUT", Path: "/me/password", Summary: "Set one's own password", Access: SignedIn, Whole: true})
 	CreateLink         = declare[struct{}, Link](Spec{ID: "create-sign-in-link", Method: "POST", Path: "/me/links", Summary: "Create a one-time sign-in link for oneself", Access: SignedIn, Whole: true, Status: 201})

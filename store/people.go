@@ -111,3 +111,13 @@ type OpenedBy struct {
 	Stale  bool
 	Scope
 }
+
+// Elsewhere is a sign-in at a provider: who somebody is there, their session there, and the token that says so.
+type Elsewhere struct {
+	Provider, Subject, SID, IDToken string
+}
+
+// SignInTry is a sign-in that is under way at a provider.
+type SignInTry struct {
+	Verifier, Nonce, Next string
+}

@@ -30,6 +30,7 @@ import (
 func (w *server) routes() {
 	s := w.service
 	w.bindSessions()
+	bind(w, api.ListProviders, s.ListProviders)
 	bind(w, api.GetMe, s.Me)
 	bind(w, api.SetPassword, s.SetPassword)
 	bind(w, api.CreateLink, s.CreateLink)
@@ -335,12 +336,14 @@ func (w *server) bindSessions() {
 	})
 	type signedOut struct {
 		Cookie http.Cookie `header:"Set-Cookie"`
+		Body   *api.Ended
 	}
 	huma.Register(w.huma, w.describe(api.SignOut.Spec, asAnswer), func(ctx context.Context, _ *struct{}) (*signedOut, error) {
-		if err := w.service.SignOut(ctx, whoAsks(ctx)); err != nil {
+		elsewhere, err := w.service.SignOut(ctx, whoAsks(ctx))
+		if err != nil {
 			return nil, w.service.Problem(err)
 		}
-		return &signedOut{Cookie: w.cookie("", -1)}, nil
+		return &signedOut{Cookie: w.cookie("", -1), Body: &api.Ended{Elsewhere: elsewhere}}, nil
 	})
 }
 

@@ -71,6 +71,7 @@ func New(s *service.Service, o Options) *Server {
 		writeProblem(c, api.Fail(api.NotAllowed, "%s is not a method of %s", c.Request.Method, c.Request.URL.Path))
 	})
 	engine.NoRoute(w.consoleOrProblem())
+	w.elsewhere(engine)
 	if o.Python != nil {
 		engine.GET("/python/*file", (&wheels{files: o.Python, version: o.Version, folder: o.Platforms, made: map[string]*wheel{}}).serve)
 	}

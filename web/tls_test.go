@@ -76,3 +76,5 @@ func TestCertificateIsReadAgain(t *testing.T) {
 	_, err = tls.Dial("tcp", listener.Addr().String(), &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS11})
 	require.Error(t, err)
 }
+
+func writeFile(path, text string) error { return os.WriteFile(path, []byte(text), 0o600) }

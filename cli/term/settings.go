@@ -34,6 +34,7 @@ func NewSettings() *Settings {
 		{name: "tls-cert", value: "", help: "certificate in PEM with which the service answers by https; read again when it changes"},
 		{name: "tls-key", value: "", help: "its key in PEM"},
 		{name: "https", value: "false", help: "a proxy before the service answers by https, so its cookies are for https only"},
+		{name: "providers", value: "", help: "file of the services that people sign in with by OpenID Connect (docs/access.md)"},
 		{name: "platforms", value: "", help: "folder of binaries for other platforms, which Python's wheels for them carry (make platforms; platforms beside the binary unless set)"},
 		{name: "trusted-proxy", value: "", help: "addresses or networks of the proxies before the service, separated by commas: callers' addresses are taken from their X-Forwarded-For"},
 		{name: "log-level", value: "info", help: "debug, info, warn or error"},

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"kembrel/cli/term"
+	"kembrel/service/people"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
@@ -51,7 +52,7 @@ and leaves a token for this user, so that the other commands work at once; every
 }
 
 // ofService are the settings of the service, however it is started.
-var ofService = []string{"blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "tls-cert", "tls-key", "https", "trusted-proxy", "platforms",
+var ofService = []string{"blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "tls-cert", "tls-key", "https", "trusted-proxy", "providers", "platforms",
 	"log-level", "log-format"}
 
 const rescueHelp = "print a one-time link that signs an administrator in, where nobody can any more"
@@ -288,6 +289,13 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, database, bl
 		return fmt.Errorf("seal-after %q: write a time of a second at least, such as 3m", a.Settings.Get("seal-after"))
 	}
 	svc := service.New(db, kept, service.Options{Log: log, LostAfter: lost, SealAfter: seal, Version: a.Version, Alone: alone})
+	if file := a.Settings.Get("providers"); file != "" {
+		list, err := people.ReadProviders(file)
+		if err != nil {
+			return err
+		}
+		svc.SignInWith(list)
+	}
 	first, err := svc.FirstStart(ctx, userName())
 	if err != nil {
 		return fmt.Errorf("make the first administrator: %w", err)

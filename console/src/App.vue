@@ -17,8 +17,9 @@ const access = computed(() => route.name === 'project-access' || route.name === 
 const askPassword = ref(false)
 
 async function signOut() {
-  await answer(client.DELETE('/api/v1/session')).catch(() => undefined)
+  const ended = await answer(client.DELETE('/api/v1/session')).catch(() => undefined)
   session.me = null
+  if (ended?.elsewhere) return location.assign(ended.elsewhere)
   await router.push({ name: 'sign-in' })
 }
 

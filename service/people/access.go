@@ -149,7 +149,7 @@ func (s *People) SignIn(ctx context.Context, in api.SignIn, from string) (sessio
 		s.note(ctx, store.Event{Kind: "session", Subject: in.Name, Verb: "sign-in-failed", Data: map[string]any{"with": "password"}})
 		return "", nil, api.Fail(api.SignedOut, "name or password is not right")
 	}
-	return s.open(ctx, p, nil, store.Scope{}, "password")
+	return s.open(ctx, p, nil, store.Scope{}, "password", store.Elsewhere{})
 }
 
 // SignInByLink uses up a one-time link and opens a session.
@@ -165,14 +165,14 @@ func (s *People) SignInByLink(ctx context.Context, code, from string) (session s
 	if err != nil {
 		return "", nil, err
 	}
-	return s.open(ctx, p.Person, p.Parent, p.Scope, "link")
+	return s.open(ctx, p.Person, p.Parent, p.Scope, "link", store.Elsewhere{})
 }
 
 // open opens a session; parent is the token that it comes from.
-func (s *People) open(ctx context.Context, p store.Person, parent *int64, scope store.Scope, with string) (string, *api.Me, error) {
+func (s *People) open(ctx context.Context, p store.Person, parent *int64, scope store.Scope, with string, at store.Elsewhere) (string, *api.Me, error) {
 	session := secret()
 	err := s.db.InTx(ctx, func(q Tx) error {
-		if err := q.AddSession(ctx, hashOf(session), p.ID, SessionHours, parent, act.Place(ctx)); err != nil {
+		if err := q.AddSession(ctx, hashOf(session), p.ID, SessionHours, parent, act.Place(ctx), at); err != nil {
 			return err
 		}
 		return s.Event(ctx, q, store.Event{Kind: "session", Subject: p.Name, Person: p.ID, Verb: "signed-in", Data: map[string]any{"with": with}})
@@ -215,13 +215,16 @@ func toScope(s store.Scope) *api.Scope {
 	return out
 }
 
-// SignOut ends the caller's session.
-func (s *People) SignOut(ctx context.Context, who act.Who) error {
+// SignOut ends the caller's session. Where they were signed in elsewhere, it returns the address at which they are signed out there too.
+func (s *People) SignOut(ctx context.Context, who act.Who) (elsewhere string, err error) {
 	if who.Session == nil {
-		return nil
+		return "", nil
+	}
+	if at, err := s.db.SessionElsewhere(ctx, who.Session); err == nil && at.Provider != "" {
+		elsewhere = s.providers.endAddress(at)
 	}
 	defer s.credentialsEnded(ctx)
-	return s.db.InTx(ctx, func(q Tx) error {
+	return elsewhere, s.db.InTx(ctx, func(q Tx) error {
 		if err := q.EndSession(ctx, who.Session); err != nil {
 			return err
 		}

@@ -10,6 +10,7 @@ type People struct {
 	db          Storage
 	tries       *tries
 	credentials credentials
+	providers   providers
 	tokens      act.Remembered[string, knownToken] // by hash
 }
 

@@ -27,6 +27,11 @@ type Storage interface {
 	TouchToken(ctx context.Context, id int64, place string) error
 	UseLink(ctx context.Context, hash []byte) (store.OpenedBy, error)
 	AddLink(ctx context.Context, hash []byte, person int64, parent *int64) (time.Time, error)
+	AddTry(ctx context.Context, state []byte, provider string, t store.SignInTry) error
+	IdentityPerson(ctx context.Context, provider, subject string) (store.Person, error)
+	PeopleByEmail(ctx context.Context, email string) ([]store.Person, error)
+	SessionElsewhere(ctx context.Context, hash []byte) (store.Elsewhere, error)
+	UseTry(ctx context.Context, state []byte, provider string) (store.SignInTry, error)
 	InTx(ctx context.Context, do func(q Tx) error) error
 }
 
@@ -35,7 +40,10 @@ type Tx interface {
 	act.Tx // events
 	AddLink(ctx context.Context, hash []byte, person int64, parent *int64) (time.Time, error)
 	AddPerson(ctx context.Context, p store.Person, team string) (int64, error)
-	AddSession(ctx context.Context, hash []byte, person int64, hours int, parent *int64, place string) error
+	AddSession(ctx context.Context, hash []byte, person int64, hours int, parent *int64, place string, at store.Elsewhere) error
+	AddIdentity(ctx context.Context, provider, subject string, person int64) error
+	EndElsewhere(ctx context.Context, at store.Elsewhere) ([]int64, error)
+	JoinTeams(ctx context.Context, person int64, named, wanted []string) error
 	AddToken(ctx context.Context, t store.NewToken) (store.Token, error)
 	ChangePerson(ctx context.Context, in store.PersonEdit) error
 	CountAdministrators(ctx context.Context) (int64, error)

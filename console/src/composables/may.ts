@@ -27,6 +27,6 @@ export function useMay(project: string) {
     (!!maker && maker === session.me?.name && atLeast(role.value, 'recorder'))
   /** Why something is not offered. */
   const why = (needs: string) =>
-    `This needs the role ${needs}; you are ${role.value} here. Page Access says who gives it.`
+    `Changing it needs the role ${needs}; you are ${role.value} here. Page Access says who gives it.`
   return { may, why }
 }

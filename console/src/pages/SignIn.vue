@@ -3,21 +3,33 @@ import { ElButton, ElInput } from 'element-plus'
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { answer, client, session } from '../api/client'
+import type { components } from '../api/schema'
 
 const route = useRoute()
 const router = useRouter()
 const name = ref('')
 const password = ref('')
-const problem = ref('')
+const problem = ref(said())
+const providers = ref<components['schemas']['Provider'][]>([])
 const busy = ref(false)
+
+/** What went wrong where the service sent the browser back to here. */
+function said() {
+  const found = /(?:^|; )kembrel_said=([^;]*)/.exec(document.cookie)
+  document.cookie = 'kembrel_said=; Path=/; Max-Age=0'
+  return found ? decodeURIComponent(found[1]!.replace(/\+/g, ' ')) : ''
+}
+const next = () => (typeof route.query.next === 'string' && /^\/(?!\/)/.test(route.query.next) ? route.query.next : '/')
+answer(client.GET('/api/v1/session/providers'))
+  .then((found) => (providers.value = found.items ?? []))
+  .catch(() => undefined)
 
 async function signIn() {
   problem.value = ''
   busy.value = true
   try {
     session.me = await answer(client.POST('/api/v1/session', { body: { name: name.value, password: password.value } }))
-    const next = typeof route.query.next === 'string' && /^\/(?!\/)/.test(route.query.next) ? route.query.next : '/'
-    await router.push(next)
+    await router.push(next())
   } catch (e) {
     problem.value = (e as Error).message
   } finally {
@@ -47,6 +59,9 @@ async function signIn() {
       <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
       <ElButton type="primary" native-type="submit" :loading="busy">Sign in</ElButton>
     </form>
+    <p v-for="p in providers" :key="p.name" class="elsewhere">
+      <a :href="`${p.path}?next=${encodeURIComponent(next())}`">Sign in with {{ p.title }}</a>
+    </p>
     <p class="small">No password yet? In a terminal where you are signed in, make a link that works once:</p>
     <pre class="command">kembrel sign-in --link</pre>
   </main>
@@ -67,7 +82,10 @@ label {
   display: block;
   margin-bottom: 14px;
 }
+.elsewhere {
+  margin: 0 0 16px;
+}
 form {
-  margin-bottom: 32px;
+  margin-bottom: 24px;
 }
 </style>

@@ -134,8 +134,9 @@ func (q Queries) SetPassword(ctx context.Context, person int64, hash string, kee
 }
 
 // AddSession keeps a session for some hours, opened from an address; parent is the token that it ends with, or nil.
-func (q Queries) AddSession(ctx context.Context, hash []byte, person int64, hours int, parent *int64, place string) error {
-	_, err := q.Exec(ctx, "session_add", db.A{"hash": hash, "person": person, "hours": hours, "parent": parent, "place": place})
+func (q Queries) AddSession(ctx context.Context, hash []byte, person int64, hours int, parent *int64, place string, at store.Elsewhere) error {
+	_, err := q.Exec(ctx, "session_add", db.A{"hash": hash, "person": person, "hours": hours, "parent": parent, "place": place,
+		"provider": at.Provider, "subject": at.Subject, "sid": at.SID, "id_token": at.IDToken})
 	return err
 }
 
@@ -210,4 +211,48 @@ func (q Queries) GoodCredentials(ctx context.Context, hashes [][]byte) ([][]byte
 func (q Queries) ClearExpired(ctx context.Context) error {
 	_, err := q.Exec(ctx, "clear_expired", db.A{})
 	return err
+}
+
+// AddTry keeps a sign-in that begins at a provider, for ten minutes.
+func (q Queries) AddTry(ctx context.Context, state []byte, provider string, t store.SignInTry) error {
+	_, err := q.Exec(ctx, "try_add", db.A{"state": state, "provider": provider, "verifier": t.Verifier, "nonce": t.Nonce, "next": t.Next})
+	return err
+}
+
+// UseTry uses one up.
+func (q Queries) UseTry(ctx context.Context, state []byte, provider string) (store.SignInTry, error) {
+	return db.One[store.SignInTry](ctx, q, "try_use", db.A{"state": state, "provider": provider})
+}
+
+// IdentityPerson is who somebody at a provider is here.
+func (q Queries) IdentityPerson(ctx context.Context, provider, subject string) (store.Person, error) {
+	return db.One[store.Person](ctx, q, "identity_person", db.A{"provider": provider, "subject": subject})
+}
+
+// AddIdentity says that somebody at a provider is a person here.
+func (q Queries) AddIdentity(ctx context.Context, provider, subject string, person int64) error {
+	_, err := q.Exec(ctx, "identity_add", db.A{"provider": provider, "subject": subject, "person": person})
+	return err
+}
+
+// PeopleByEmail finds people by their address: two at most, as more than one is nobody.
+func (q Queries) PeopleByEmail(ctx context.Context, email string) ([]store.Person, error) {
+	return db.List[store.Person](ctx, q, "people_by_email", db.A{"email": email})
+}
+
+// JoinTeams puts a person into those of the teams named that are wanted, and out of the others of them.
+func (q Queries) JoinTeams(ctx context.Context, person int64, named, wanted []string) error {
+	_, err := q.Exec(ctx, "teams_join", db.A{"person": person, "named": named, "wanted": wanted})
+	return err
+}
+
+// SessionElsewhere is where a session was signed in.
+func (q Queries) SessionElsewhere(ctx context.Context, hash []byte) (store.Elsewhere, error) {
+	row, err := db.One[struct{ Provider, IDToken string }](ctx, q, "session_elsewhere", db.A{"hash": hash})
+	return store.Elsewhere{Provider: row.Provider, IDToken: row.IDToken}, err
+}
+
+// EndElsewhere ends the sessions that came of a session at a provider, or where that is not named, of somebody there.
+func (q Queries) EndElsewhere(ctx context.Context, at store.Elsewhere) ([]int64, error) {
+	return db.Values[int64](ctx, q, "sessions_end_elsewhere", db.A{"provider": at.Provider, "subject": at.Subject, "sid": at.SID})
 }

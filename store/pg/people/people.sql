@@ -41,7 +41,8 @@ where g.person = @person or g.team in (select team from team_member where person
 group by 1;
 
 -- query: session_add
-insert into session (hash, person, expires, parent, place) values (@hash, @person, now() + make_interval(hours => @hours), @parent, @place);
+insert into session (hash, person, expires, parent, place, provider, subject, sid, id_token)
+values (@hash, @person, now() + make_interval(hours => @hours), @parent, @place, @provider, @subject, @sid, @id_token);
 
 -- query: session_person
 select p.id, p.name, p.password, p.administrator, p.kind, p.email, p.closed, s.parent, s.used < now() - interval '1 minute' as stale,
@@ -127,7 +128,8 @@ union all select s.hash from session s join person p on p.id = s.person
 where s.hash = any(@hashes::bytea[]) and s.expires > now() and p.closed is null;
 
 -- query: clear_expired
-with s as (delete from session where expires < now()) delete from sign_in_link where expires < now();
+with s as (delete from session where expires < now()), t as (delete from sign_in_try where expires < now())
+delete from sign_in_link where expires < now();
 
 -- query: team_list
 select t.id, t.name,
@@ -158,3 +160,35 @@ on conflict (coalesce(project, 0), coalesce(person, 0), coalesce(team, 0)) do up
 
 -- query: role_drop
 delete from given_role where project is not distinct from @project and person is not distinct from @person and team is not distinct from @team;
+
+-- query: try_add
+insert into sign_in_try (state, provider, verifier, nonce, next, expires)
+values (@state, @provider, @verifier, @nonce, @next, now() + interval '10 minutes');
+
+-- query: try_use
+delete from sign_in_try where state = @state and provider = @provider and expires > now() returning verifier, nonce, next;
+
+-- query: identity_person
+select p.id, p.name, p.password, p.administrator, p.kind, p.email, p.closed
+from identity i join person p on p.id = i.person where i.provider = @provider and i.subject = @subject;
+
+-- query: identity_add
+insert into identity (provider, subject, person) values (@provider, @subject, @person);
+
+-- query: people_by_email
+select id, name, password, administrator, kind, email, closed from person
+where lower(email) = lower(@email) and email <> '' and kind = 'person' limit 2;
+
+-- query: teams_join
+-- Of the teams named, a person is in those of wanted and in no other.
+with named as (select id, name from team where lower(name) = any(select lower(n) from unnest(@named::text[]) n)),
+gone as (delete from team_member m using named where m.team = named.id and m.person = @person
+         and lower(named.name) <> all(select lower(n) from unnest(@wanted::text[]) n))
+insert into team_member (team, person)
+select id, @person from named where lower(name) = any(select lower(n) from unnest(@wanted::text[]) n) on conflict do nothing;
+
+-- query: session_elsewhere
+select provider, id_token from session where hash = @hash;
+
+-- query: sessions_end_elsewhere
+delete from session where provider = @provider and (@sid <> '' and sid = @sid or @sid = '' and subject = @subject) returning person;
