@@ -77,7 +77,11 @@ Any number of them may serve the same database and blobs. The first start prints
 			if err := portFree(s.Get("listen")); err != nil {
 				return err
 			}
-			return runService(ctx, a, log, s.Get("database"), s.Get("blobs"), false, func(ctx context.Context, svc *service.Service, address string, first bool) error {
+			how, err := reached(a, log)
+			if err != nil {
+				return err
+			}
+			return runService(ctx, a, log, how, s.Get("database"), s.Get("blobs"), false, func(ctx context.Context, svc *service.Service, address string, first bool) error {
 				fmt.Fprintf(a.Err, "Kembrel %s serves %s\n", a.Version, address)
 				if rescue {
 					return sayRescue(ctx, a, svc, address)
@@ -127,6 +131,10 @@ func runUp(ctx context.Context, a *term.App, rescue bool) error {
 	if err := portFree(a.Settings.Get("listen")); err != nil {
 		return err
 	}
+	how, err := reached(a, log)
+	if err != nil {
+		return err
+	}
 	if err := os.MkdirAll(data, 0o711); err != nil {
 		return fmt.Errorf("data folder: %w; choose another with --data", err)
 	}
@@ -147,7 +155,7 @@ func runUp(ctx context.Context, a *term.App, rescue bool) error {
 		return err
 	}
 	defer db.Stop()
-	return runService(ctx, a, log, db.URL, blobsOf(a, data), a.Settings.Get("blobs") == "", func(ctx context.Context, svc *service.Service, address string, _ bool) error {
+	return runService(ctx, a, log, how, db.URL, blobsOf(a, data), a.Settings.Get("blobs") == "", func(ctx context.Context, svc *service.Service, address string, _ bool) error {
 		if err := leaveCredential(ctx, svc, address); err != nil {
 			return err
 		}
@@ -174,19 +182,24 @@ func sayRescue(ctx context.Context, a *term.App, svc *service.Service, address s
 	return nil
 }
 
-// transport is how the service answers: the TLS of its own, or nil, and whether people reach it by https. Where neither is so it warns of
-// listening beyond this machine.
-func transport(a *term.App, log *slog.Logger) (*tls.Config, bool, error) {
+// reach is how people reach the service.
+type reach struct {
+	tls    *tls.Config // of its own; nil: it answers in the open
+	secure bool        // by https, its own or a proxy's
+}
+
+// reached reads how. Where it is in the open and beyond this machine, it warns.
+func reached(a *term.App, log *slog.Logger) (reach, error) {
 	cert, key := a.Settings.Get("tls-cert"), a.Settings.Get("tls-key")
 	if (cert == "") != (key == "") {
-		return nil, false, term.Usage("a certificate goes with its key: give --tls-cert and --tls-key")
+		return reach{}, term.Usage("a certificate goes with its key: give --tls-cert and --tls-key")
 	}
 	if cert != "" {
 		c, err := web.NewCertificate(cert, key, log)
 		if err != nil {
-			return nil, false, err
+			return reach{}, err
 		}
-		return c.TLS(), true, nil
+		return reach{c.TLS(), true}, nil
 	}
 	secure := a.Settings.Get("https") == "true"
 	host, _, err := net.SplitHostPort(a.Settings.Get("listen"))
@@ -194,7 +207,7 @@ func transport(a *term.App, log *slog.Logger) (*tls.Config, bool, error) {
 	if local := err == nil && (host == "localhost" || ip != nil && ip.IsLoopback()); !local && !secure {
 		fmt.Fprintf(a.Err, "Warning: %s is reached from other machines without TLS, so passwords and tokens go over the network in the open. Give the service a certificate (--tls-cert, --tls-key), or put a proxy with TLS before it and say --https=true (docs/running.md).\n", a.Settings.Get("listen"))
 	}
-	return nil, secure, nil
+	return reach{nil, secure}, nil
 }
 
 // blobsOf is where the blobs of kembrel start are: beside its database, unless another place is set.
@@ -245,7 +258,7 @@ func platforms(a *term.App) string {
 const memoryLimit = 240 << 20
 
 // runService opens the stores and serves until ctx ends. ready is called when it answers.
-func runService(ctx context.Context, a *term.App, log *slog.Logger, database, blobs string, alone bool,
+func runService(ctx context.Context, a *term.App, log *slog.Logger, how reach, database, blobs string, alone bool,
 	ready func(ctx context.Context, svc *service.Service, address string, first bool) error) error {
 	lost, err := time.ParseDuration(a.Settings.Get("lost-after"))
 	if err != nil || lost < time.Second {
@@ -254,10 +267,6 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, database, bl
 	proxies := strings.FieldsFunc(a.Settings.Get("trusted-proxy"), func(r rune) bool { return r == ',' || r == ' ' })
 	if err := web.CheckProxies(proxies); err != nil {
 		return term.Usage("%v", err)
-	}
-	secured, secure, err := transport(a, log)
-	if err != nil {
-		return err
 	}
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
@@ -304,10 +313,10 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, database, bl
 	defer cancel()
 	done := make(chan error, 1)
 	go func() { done <- svc.Run(ctx) }()
-	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files, Platforms: platforms(a), TLS: secured, Secure: secure, Proxies: proxies})
+	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files, Platforms: platforms(a), TLS: how.tls, Secure: how.secure, Proxies: proxies})
 	err = server.Serve(ctx, a.Settings.Get("listen"), a.Settings.Get("metrics"), func(address string) error {
 		scheme := "http://"
-		if secured != nil {
+		if how.tls != nil {
 			scheme = "https://"
 		}
 		return ready(ctx, svc, scheme+reachable(address), first)
