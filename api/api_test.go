@@ -23,9 +23,12 @@ func TestAddresses(t *testing.T) {
 		require.Equal(t, want, got)
 		require.Equal(t, text, got.String())
 	}
-	for _, bad := range []string{"", "/", "Vessels", "vessels/", "vessels/0", "vessels/-1", "vessels/01", "vessels/+1", "vessels/1x", "vessels/99999999999",
-		"vessels@best", "vessels/1@", "vessels/1@e", "vessels/1@eNaN", "vessels/1@e-1", "vessels/1@e1e5", "vessels/1@s", "vessels/1@s1.5", "vessels/1@s-1",
-		"vessels/1@s+1", "vessels/1@first", "vessels/1@best@best", "1vessels/1", "ves sels", "vessels/1/2", "vessels\n/1"} {
+	for _, bad := range []string{"", "/", "Vessels", "vessels/", "vessels/0", "vessels/-1", "vessels/01", "vessels/+1",
+		"vessels/1x", "vessels/99999999999",
+		"vessels@best", "vessels/1@", "vessels/1@e", "vessels/1@eNaN", "vessels/1@e-1", "vessels/1@e1e5", "vessels/1@s",
+		"vessels/1@s1.5", "vessels/1@s-1",
+		"vessels/1@s+1", "vessels/1@first", "vessels/1@best@best", "1vessels/1", "ves sels",
+		"vessels/1/2", "vessels\n/1"} {
 		_, err := ParseAddress(bad)
 		require.Error(t, err, "%q", bad)
 	}
@@ -70,13 +73,15 @@ func TestFloatsInJSON(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(text), &out), text)
 		require.Equal(t, want, out)
 	}
-	for _, bad := range []string{`[1,]`, `[,1]`, `[[1]]`, `[1,[2]]`, `{"a":1}`, `"NaN"`, `[null]`, `[true]`, `["a,b"]`, `[1 2]`} {
+	for _, bad := range []string{`[1,]`, `[,1]`, `[[1]]`, `[1,[2]]`, `{"a":1}`, `"NaN"`, `[null]`, `[true]`,
+		`["a,b"]`, `[1 2]`} {
 		require.Error(t, json.Unmarshal([]byte(bad), &out), bad)
 	}
 }
 
 func TestBytes(t *testing.T) {
-	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.00 kB", 9_994: "9.99 kB", 9_999: "10.0 kB", 99_950: "100 kB", 999_499: "999 kB", 999_500: "1.00 MB", 31_400_000: "31.4 MB"} {
+	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.00 kB", 9_994: "9.99 kB", 9_999: "10.0 kB",
+		99_950: "100 kB", 999_499: "999 kB", 999_500: "1.00 MB", 31_400_000: "31.4 MB"} {
 		require.Equal(t, want, Bytes(n))
 	}
 }

@@ -29,7 +29,8 @@ type CheckedBlobs struct {
 	Next    string         `json:"next,omitempty" doc:"Where to go on; absent at the end"`
 }
 
-// DamagedChunk is a chunk whose bytes are gone or are not those it is named by. Sending the same content again heals it.
+// DamagedChunk is a chunk whose bytes are gone or are not those it is named by. Sending the same content again heals
+// it.
 type DamagedChunk struct {
 	Digest      string   `json:"digest"`
 	Size        int64    `json:"size"`
@@ -40,8 +41,10 @@ type DamagedChunk struct {
 
 // The operations on the chunk store as a whole.
 var (
-	GetBlobs   = declare[struct{}, BlobTotals](Spec{ID: "blobs", Method: "GET", Path: "/blobs", Summary: "What the chunk store holds", Access: Administrator})
-	CheckBlobs = declare[CheckBlobsInput, CheckedBlobs](Spec{ID: "check-blobs", Method: "POST", Path: "/blobs/check", Summary: "Read a part of the chunk store and check every digest", Access: Administrator, Long: true})
+	GetBlobs = declare[struct{}, BlobTotals](Spec{ID: "blobs", Method: "GET", Path: "/blobs",
+		Summary: "What the chunk store holds", Access: Administrator})
+	CheckBlobs = declare[CheckBlobsInput, CheckedBlobs](Spec{ID: "check-blobs", Method: "POST", Path: "/blobs/check",
+		Summary: "Read a part of the chunk store and check every digest", Access: Administrator, Long: true})
 )
 
 // FreeInput asks for bytes that no checkpoint holds.
@@ -60,4 +63,5 @@ type Freed struct {
 }
 
 // FreeStorage gives bytes back.
-var FreeStorage = declare[FreeInput, Freed](Spec{ID: "free-storage", Method: "POST", Path: "/storage/free", Summary: "Give back bytes that no checkpoint holds any more", Access: Administrator, Long: true})
+var FreeStorage = declare[FreeInput, Freed](Spec{ID: "free-storage", Method: "POST", Path: "/storage/free",
+	Summary: "Give back bytes that no checkpoint holds any more", Access: Administrator, Long: true})

@@ -28,7 +28,8 @@ var pack = func() cbor.EncMode {
 }()
 
 var unpack = func() cbor.DecMode {
-	mode, err := cbor.DecOptions{DupMapKey: cbor.DupMapKeyEnforcedAPF, MaxNestedLevels: 8, MaxArrayElements: 1 << 20, MaxMapPairs: 1 << 14}.DecMode()
+	mode, err := cbor.DecOptions{DupMapKey: cbor.DupMapKeyEnforcedAPF, MaxNestedLevels: 8, MaxArrayElements: 1 << 20,
+		MaxMapPairs: 1 << 14}.DecMode()
 	if err != nil {
 		panic(err) // the options are constant
 	}
@@ -41,8 +42,8 @@ func UnmarshalCBOR(data []byte, into any) error { return unpack.Unmarshal(data, 
 // Ints is a list of whole numbers; in CBOR a typed array.
 type Ints []int64
 
-// Typed arrays of RFC 8746, section 2.1: the tag's lowest two bits are the size, the third little endian, the fourth signed
-// (integers), the fifth floating point.
+// Typed arrays of RFC 8746, section 2.1: the tag's lowest two bits are the size, the third little endian, the fourth
+// signed (integers), the fifth floating point.
 const (
 	tagInt32   = 78
 	tagInt64   = 79

@@ -25,8 +25,10 @@ func TestCBORKeepsEveryBit(t *testing.T) {
 		require.Equal(t, math.Float64bits(odd[i]), math.Float64bits(got[i]))
 	}
 	require.Equal(t, Floats{0.5, 2}, thereAndBack(t, Floats{0.5, 2}))
-	require.Equal(t, Ints{1, -1, math.MaxInt64, math.MinInt64}, thereAndBack(t, Ints{1, -1, math.MaxInt64, math.MinInt64}))
-	in := Batch{Number: 3, Upto: 9, Axis: Axis{Step: Ints{1, 2}, Epoch: Floats{0.5, math.NaN()}, Time: Ints{1790000000000, 1790000000001}},
+	require.Equal(t, Ints{1, -1, math.MaxInt64, math.MinInt64},
+		thereAndBack(t, Ints{1, -1, math.MaxInt64, math.MinInt64}))
+	in := Batch{Number: 3, Upto: 9, Axis: Axis{Step: Ints{1, 2}, Epoch: Floats{0.5, math.NaN()},
+		Time: Ints{1790000000000, 1790000000001}},
 		Curves: []Column{{Curve: 7, Values: Floats{1, 2}}, {Name: "loss.val", Rows: Ints{1}, Values: Floats{0.1}}},
 		Notes:  []NewNote{{At: time.Unix(1790000000, 123456789).UTC(), Text: "λ"}}}
 	out := thereAndBack(t, in)
@@ -60,7 +62,8 @@ func TestTypedArraysOfOthers(t *testing.T) {
 		require.NoError(t, UnmarshalCBOR(data, &got), text)
 		require.Equal(t, want, got, text)
 	}
-	for text, want := range map[string]Ints{"d84842ff01": {-1, 1}, "d84e44feffffff": {-2}, "d84a44fffffffe": {-2}, "d84f48ffffffffffffffff": {-1}, "8120": {-1}} {
+	for text, want := range map[string]Ints{"d84842ff01": {-1, 1}, "d84e44feffffff": {-2}, "d84a44fffffffe": {-2},
+		"d84f48ffffffffffffffff": {-1}, "8120": {-1}} {
 		data, err := hex.DecodeString(text)
 		require.NoError(t, err, text)
 		var got Ints
@@ -68,7 +71,8 @@ func TestTypedArraysOfOthers(t *testing.T) {
 		require.Equal(t, want, got, text)
 	}
 	var n Ints
-	for _, bad := range []string{"d8554400000000", "d84e43000000", "d85041ff", "d8474" + "8ffffffffffffffff", "60", "d84e4", "9bffffffffffffffff"} {
+	for _, bad := range []string{"d8554400000000", "d84e43000000", "d85041ff", "d8474" + "8ffffffffffffffff", "60",
+		"d84e4", "9bffffffffffffffff"} {
 		data, _ := hex.DecodeString(bad)
 		require.Error(t, UnmarshalCBOR(data, &n), bad)
 	}

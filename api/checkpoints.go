@@ -91,10 +91,21 @@ type ChunkInput struct {
 
 // The operations on checkpoints.
 var (
-	ListCheckpoints  = declare[RunInput, Page[Checkpoint]](Spec{ID: "checkpoints", Method: "GET", Path: "/projects/{project}/runs/{number}/checkpoints", Summary: "List checkpoints, latest first", Access: Reader})
-	GetCheckpoint    = declare[CheckpointInput, Checkpoint](Spec{ID: "checkpoint", Method: "GET", Path: "/projects/{project}/runs/{number}/checkpoints/{at}", Summary: "Show a checkpoint with the chunks of its files", Access: Reader})
-	CommitCheckpoint = declare[NewCheckpoint, Checkpoint](Spec{ID: "commit-checkpoint", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/checkpoints", Summary: "Commit a checkpoint", Access: Member, Own: Recorder, Long: true, Recorders: true, Status: 201, MaxBody: 32 << 20})
-	GetFile          = declare[FileInput, None](Spec{ID: "checkpoint-file", Method: "GET", Path: "/projects/{project}/runs/{number}/checkpoints/{at}/file", Summary: "Download a file of a checkpoint (Range works)", Access: Reader, Status: 200})
-	MissingChunks    = declare[DigestListInput, DigestList](Spec{ID: "missing-chunks", Method: "POST", Path: "/chunks/missing", Summary: "Ask which chunks are not here yet", Access: Recorder, Anywhere: true, Recorders: true, MaxBody: 2 << 20})
-	PutChunk         = declare[ChunkInput, None](Spec{ID: "put-chunk", Method: "PUT", Path: "/chunks/{digest}", Summary: "Send a chunk", Access: Recorder, Anywhere: true, Long: true, Recorders: true, MaxBody: 4<<20 + 1})
+	ListCheckpoints = declare[RunInput, Page[Checkpoint]](Spec{ID: "checkpoints", Method: "GET",
+		Path:    "/projects/{project}/runs/{number}/checkpoints",
+		Summary: "List checkpoints, latest first", Access: Reader})
+	GetCheckpoint = declare[CheckpointInput, Checkpoint](Spec{ID: "checkpoint", Method: "GET",
+		Path:    "/projects/{project}/runs/{number}/checkpoints/{at}",
+		Summary: "Show a checkpoint with the chunks of its files", Access: Reader})
+	CommitCheckpoint = declare[NewCheckpoint, Checkpoint](Spec{ID: "commit-checkpoint", Method: "POST",
+		Path: "/projects/{project}/runs/{number}/legs/{leg}/checkpoints", Summary: "Commit a checkpoint",
+		Access: Member, Own: Recorder, Long: true, Recorders: true, Status: 201, MaxBody: 32 << 20})
+	GetFile = declare[FileInput, None](Spec{ID: "checkpoint-file", Method: "GET",
+		Path:    "/projects/{project}/runs/{number}/checkpoints/{at}/file",
+		Summary: "Download a file of a checkpoint (Range works)", Access: Reader, Status: 200})
+	MissingChunks = declare[DigestListInput, DigestList](Spec{ID: "missing-chunks", Method: "POST",
+		Path: "/chunks/missing", Summary: "Ask which chunks are not here yet", Access: Recorder, Anywhere: true,
+		Recorders: true, MaxBody: 2 << 20})
+	PutChunk = declare[ChunkInput, None](Spec{ID: "put-chunk", Method: "PUT", Path: "/chunks/{digest}",
+		Summary: "Send a chunk", Access: Recorder, Anywhere: true, Long: true, Recorders: true, MaxBody: 4<<20 + 1})
 )

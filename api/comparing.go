@@ -54,7 +54,8 @@ type GroupFigure struct {
 	Greatest  Float  `json:"greatest"`
 }
 
-// Margin is the difference of two groups' means of the best figures, with the interval that holds the true one in 95 of 100 comparisons.
+// Margin is the difference of two groups' means of the best figures, with the interval that holds the true one in 95 of
+// 100 comparisons.
 type Margin struct {
 	Of         string `json:"of" doc:"Label of the other group"`
 	Difference Float  `json:"difference"`
@@ -194,9 +195,18 @@ type DocumentInput struct {
 
 // The operations on comparisons.
 var (
-	Compare         = declare[CompareInput, Comparison](Spec{ID: "comparison", Method: "GET", Path: "/projects/{project}/comparison", Summary: "Compare runs: ranking, noise, differences", Access: Reader})
-	GetLearning     = declare[LearningInput, Learning](Spec{ID: "learning", Method: "GET", Path: "/projects/{project}/comparison/curves", Summary: "Read curves of several runs, their means, and differences from a baseline", Access: Reader})
-	GetMattered     = declare[InfluenceInput, Mattered](Spec{ID: "influences", Method: "GET", Path: "/projects/{project}/comparison/influences", Summary: "Say which hyperparameters mattered", Access: Reader})
-	GetTradeOff     = declare[TradeOffInput, TradeOff](Spec{ID: "trade-off", Method: "GET", Path: "/projects/{project}/comparison/trade-off", Summary: "Mark the runs that no other beats in two or three figures", Access: Reader})
-	CompareDocument = declare[DocumentInput, None](Spec{ID: "comparison-document", Method: "GET", Path: "/projects/{project}/comparison/document", Summary: "A comparison as HTML, Markdown or CSV", Access: Reader, Status: 200})
+	Compare = declare[CompareInput, Comparison](Spec{ID: "comparison", Method: "GET",
+		Path: "/projects/{project}/comparison", Summary: "Compare runs: ranking, noise, differences", Access: Reader})
+	GetLearning = declare[LearningInput, Learning](Spec{ID: "learning", Method: "GET",
+		Path:    "/projects/{project}/comparison/curves",
+		Summary: "Read curves of several runs, their means, and differences from a baseline", Access: Reader})
+	GetMattered = declare[InfluenceInput, Mattered](Spec{ID: "influences", Method: "GET",
+		Path:    "/projects/{project}/comparison/influences",
+		Summary: "Say which hyperparameters mattered", Access: Reader})
+	GetTradeOff = declare[TradeOffInput, TradeOff](Spec{ID: "trade-off", Method: "GET",
+		Path:    "/projects/{project}/comparison/trade-off",
+		Summary: "Mark the runs that no other beats in two or three figures", Access: Reader})
+	CompareDocument = declare[DocumentInput, None](Spec{ID: "comparison-document", Method: "GET",
+		Path: "/projects/{project}/comparison/document", Summary: "A comparison as HTML, Markdown or CSV",
+		Access: Reader, Status: 200})
 )

@@ -24,8 +24,8 @@ type Curves struct {
 	Curves []Curve `json:"curves" doc:"By name"`
 }
 
-// Curve is a curve's values, one for each point of its axis: the reading there, which is the last of its pixel. What the other
-// readings of the pixel were is in the other lists, which are absent where each pixel has one reading.
+// Curve is a curve's values, one for each point of its axis: the reading there, which is the last of its pixel. What
+// the other readings of the pixel were is in the other lists, which are absent where each pixel has one reading.
 type Curve struct {
 	Name     string `json:"name"`
 	Axis     int    `json:"axis" doc:"Index into axes"`
@@ -62,8 +62,11 @@ type Event struct {
 	At      string          `json:"at,omitempty"`
 }
 
-// The operations on curves and the live stream. Curves come as JSON or, asked for by Accept, as CBOR with typed arrays (docs/curves.md).
+// The operations on curves and the live stream. Curves come as JSON or, asked for by Accept, as CBOR with typed arrays
+// (docs/curves.md).
 var (
-	GetCurves = declare[CurvesInput, Curves](Spec{ID: "curves", Method: "GET", Path: "/projects/{project}/runs/{number}/curves", Summary: "Read curves", Access: Reader, Binary: true})
-	GetEvents = declare[EventsInput, None](Spec{ID: "events", Method: "GET", Path: "/events", Summary: "Live stream (server-sent events)", Access: SignedIn, Status: 200})
+	GetCurves = declare[CurvesInput, Curves](Spec{ID: "curves", Method: "GET",
+		Path: "/projects/{project}/runs/{number}/curves", Summary: "Read curves", Access: Reader, Binary: true})
+	GetEvents = declare[EventsInput, None](Spec{ID: "events", Method: "GET", Path: "/events",
+		Summary: "Live stream (server-sent events)", Access: SignedIn, Status: 200})
 )

@@ -43,7 +43,8 @@ func ParseFloat(text []byte) (float64, error) {
 		if err == nil {
 			return v, nil
 		}
-		return 0, fmt.Errorf("number %.40s is outside what a 64-bit float holds; write \"Infinity\" if it is meant", text)
+		return 0, fmt.Errorf("number %.40s is outside what a 64-bit float holds; write \"Infinity\" if it is meant",
+			text)
 	}
 	return 0, fmt.Errorf(`%.60s is not a number; write a number, "NaN", "Infinity" or "-Infinity"`, text)
 }
@@ -70,8 +71,8 @@ func (f Floats) MarshalJSON() ([]byte, error) {
 	return append(out, ']'), nil
 }
 
-// UnmarshalJSON implements json.Unmarshaler. It walks the list itself, as batches of readings are most of what the service reads;
-// encoding/json has checked that it is valid JSON.
+// UnmarshalJSON implements json.Unmarshaler. It walks the list itself, as batches of readings are most of what the
+// service reads; encoding/json has checked that it is valid JSON.
 func (f *Floats) UnmarshalJSON(text []byte) error {
 	rest := bytes.TrimSpace(text)
 	if bytes.Equal(rest, []byte("null")) {

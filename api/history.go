@@ -13,8 +13,8 @@ type HistoryInput struct {
 	Columns string `query:"columns" maxLength:"8000" doc:"Of a table of runs: only these values, as in the list of runs"`
 }
 
-// NewHistory is a run that was trained elsewhere, brought in whole. It is kept whole or not at all; with the same idempotency key it is
-// kept once.
+// NewHistory is a run that was trained elsewhere, brought in whole. It is kept whole or not at all; with the same
+// idempotency key it is kept once.
 type NewHistory struct {
 	ProjectInput
 	Key  string `header:"Idempotency-Key" format:"uuid" required:"true"`
@@ -30,6 +30,9 @@ type NewHistory struct {
 
 // The operations on histories.
 var (
-	GetHistory = declare[HistoryInput, None](Spec{ID: "history", Method: "GET", Path: "/projects/{project}/history", Summary: "Read the history of runs as CSV, JSON Lines or Parquet", Access: Reader, Status: 200})
-	AddHistory = declare[NewHistory, Run](Spec{ID: "add-history", Method: "POST", Path: "/projects/{project}/history", Summary: "Bring in a run that was trained elsewhere, as JSON or CBOR", Access: Recorder, MaxBody: 32 << 20, OwnCheck: true, Binary: true})
+	GetHistory = declare[HistoryInput, None](Spec{ID: "history", Method: "GET", Path: "/projects/{project}/history",
+		Summary: "Read the history of runs as CSV, JSON Lines or Parquet", Access: Reader, Status: 200})
+	AddHistory = declare[NewHistory, Run](Spec{ID: "add-history", Method: "POST", Path: "/projects/{project}/history",
+		Summary: "Bring in a run that was trained elsewhere, as JSON or CBOR", Access: Recorder, MaxBody: 32 << 20,
+		OwnCheck: true, Binary: true})
 )

@@ -113,15 +113,34 @@ type StorageSizes struct {
 
 // The operations on what stays.
 var (
-	GetKeepRule     = declare[ProjectInput, KeepState](Spec{ID: "keep-rule", Method: "GET", Path: "/projects/{project}/keep-rule", Summary: "The keep rule of a project", Access: Reader})
-	SetKeepRule     = declare[KeepRuleInput, KeepState](Spec{ID: "set-keep-rule", Method: "PUT", Path: "/projects/{project}/keep-rule", Summary: "Set the keep rule of a project", Access: Owner})
-	DropKeepRule    = declare[ProjectInput, KeepState](Spec{ID: "drop-keep-rule", Method: "DELETE", Path: "/projects/{project}/keep-rule", Summary: "Let all checkpoints of a project stay", Access: Owner, Status: 200})
-	GetRunKeepRule  = declare[RunInput, KeepState](Spec{ID: "run-keep-rule", Method: "GET", Path: "/projects/{project}/runs/{number}/keep-rule", Summary: "The keep rule that holds for a run", Access: Reader})
-	SetRunKeepRule  = declare[RunKeepRuleInput, KeepState](Spec{ID: "set-run-keep-rule", Method: "PUT", Path: "/projects/{project}/runs/{number}/keep-rule", Summary: "Set a run's own keep rule", Access: Member, Own: Recorder})
-	DropRunKeepRule = declare[RunInput, KeepState](Spec{ID: "drop-run-keep-rule", Method: "DELETE", Path: "/projects/{project}/runs/{number}/keep-rule", Summary: "Let the project's keep rule hold again", Access: Member, Own: Recorder, Status: 200})
-	TryKeepRule     = declare[TryKeepInput, KeepTried](Spec{ID: "try-keep-rule", Method: "POST", Path: "/projects/{project}/keep-rule/try", Summary: "Show what would go and what it frees", Access: Reader, Status: 200})
-	PinCheckpoint   = declare[PinInput, Checkpoint](Spec{ID: "pin-checkpoint", Method: "PUT", Path: "/projects/{project}/runs/{number}/checkpoints/{at}/pin", Summary: "Keep a checkpoint from being dropped, or no longer", Access: Member, Own: Recorder})
-	DropCheckpoint  = declare[DropInput, Checkpoint](Spec{ID: "drop-checkpoint", Method: "DELETE", Path: "/projects/{project}/runs/{number}/checkpoints/{at}", Summary: "Drop a checkpoint's bytes after a grace period", Access: Owner, Own: Recorder, Status: 200})
-	KeepCheckpoint  = declare[CheckpointInput, Checkpoint](Spec{ID: "keep-checkpoint", Method: "POST", Path: "/projects/{project}/runs/{number}/checkpoints/{at}/keep", Summary: "Bring a checkpoint back that is about to be dropped", Access: Member, Own: Recorder, Status: 200})
-	GetStorage      = declare[StorageInput, StorageSizes](Spec{ID: "storage", Method: "GET", Path: "/storage", Summary: "What takes how many bytes", Access: SignedIn})
+	GetKeepRule = declare[ProjectInput, KeepState](Spec{ID: "keep-rule", Method: "GET",
+		Path: "/projects/{project}/keep-rule", Summary: "The keep rule of a project", Access: Reader})
+	SetKeepRule = declare[KeepRuleInput, KeepState](Spec{ID: "set-keep-rule", Method: "PUT",
+		Path: "/projects/{project}/keep-rule", Summary: "Set the keep rule of a project", Access: Owner})
+	DropKeepRule = declare[ProjectInput, KeepState](Spec{ID: "drop-keep-rule", Method: "DELETE",
+		Path: "/projects/{project}/keep-rule", Summary: "Let all checkpoints of a project stay",
+		Access: Owner, Status: 200})
+	GetRunKeepRule = declare[RunInput, KeepState](Spec{ID: "run-keep-rule", Method: "GET",
+		Path:    "/projects/{project}/runs/{number}/keep-rule",
+		Summary: "The keep rule that holds for a run", Access: Reader})
+	SetRunKeepRule = declare[RunKeepRuleInput, KeepState](Spec{ID: "set-run-keep-rule", Method: "PUT",
+		Path: "/projects/{project}/runs/{number}/keep-rule", Summary: "Set a run's own keep rule",
+		Access: Member, Own: Recorder})
+	DropRunKeepRule = declare[RunInput, KeepState](Spec{ID: "drop-run-keep-rule", Method: "DELETE",
+		Path: "/projects/{project}/runs/{number}/keep-rule", Summary: "Let the project's keep rule hold again",
+		Access: Member, Own: Recorder, Status: 200})
+	TryKeepRule = declare[TryKeepInput, KeepTried](Spec{ID: "try-keep-rule", Method: "POST",
+		Path: "/projects/{project}/keep-rule/try", Summary: "Show what would go and what it frees",
+		Access: Reader, Status: 200})
+	PinCheckpoint = declare[PinInput, Checkpoint](Spec{ID: "pin-checkpoint", Method: "PUT",
+		Path:    "/projects/{project}/runs/{number}/checkpoints/{at}/pin",
+		Summary: "Keep a checkpoint from being dropped, or no longer", Access: Member, Own: Recorder})
+	DropCheckpoint = declare[DropInput, Checkpoint](Spec{ID: "drop-checkpoint", Method: "DELETE",
+		Path:    "/projects/{project}/runs/{number}/checkpoints/{at}",
+		Summary: "Drop a checkpoint's bytes after a grace period", Access: Owner, Own: Recorder, Status: 200})
+	KeepCheckpoint = declare[CheckpointInput, Checkpoint](Spec{ID: "keep-checkpoint", Method: "POST",
+		Path:    "/projects/{project}/runs/{number}/checkpoints/{at}/keep",
+		Summary: "Bring a checkpoint back that is about to be dropped", Access: Member, Own: Recorder, Status: 200})
+	GetStorage = declare[StorageInput, StorageSizes](Spec{ID: "storage", Method: "GET", Path: "/storage",
+		Summary: "What takes how many bytes", Access: SignedIn})
 )

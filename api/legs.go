@@ -33,7 +33,8 @@ type Counted struct {
 	Readings int64 `json:"readings,omitempty" doc:"Kept by this call; absent where the batch was counted before"`
 }
 
-// LegNews is what a recorder hears when it shows that it lives: by what its run may be stopped, and whether it is to stop now.
+// LegNews is what a recorder hears when it shows that it lives: by what its run may be stopped, and whether it is to
+// stop now.
 type LegNews struct {
 	Objective string    `json:"objective" example:"loss.val lower"`
 	Rule      *StopRule `json:"rule,omitempty" doc:"The stop rule in force; absent: none"`
@@ -165,11 +166,24 @@ type OutputsInput struct {
 
 // The operations on legs, called by recorders.
 var (
-	OpenLeg    = declare[NewLeg, Counted](Spec{ID: "open-leg", Method: "POST", Path: "/projects/{project}/runs/{number}/legs", Summary: "Open a leg, or claim it again", Access: Member, Own: Recorder, Recorders: true})
-	NameCurves = declare[CurveNames, CurveNumbers](Spec{ID: "name-curves", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/curves", Summary: "Give curves numbers, for batches", Access: Member, Own: Recorder, Recorders: true})
-	SendBatch  = declare[BatchInput, Counted](Spec{ID: "send-batch", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/batches", Summary: "Send a numbered batch, as JSON or CBOR", Access: Member, Own: Recorder, Recorders: true, MaxBody: 16 << 20, OwnCheck: true, Binary: true})
-	ShowLife   = declare[LegInput, LegNews](Spec{ID: "alive", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/alive", Summary: "Show a sign of life", Access: Member, Own: Recorder, Recorders: true})
-	SendOutput = declare[OutputInput, None](Spec{ID: "send-output", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/output", Summary: "Send output of the program", Access: Member, Own: Recorder, Recorders: true, MaxBody: 2 << 20})
-	EndLeg     = declare[EndInput, None](Spec{ID: "end-leg", Method: "POST", Path: "/projects/{project}/runs/{number}/legs/{leg}/end", Summary: "End a leg", Access: Member, Own: Recorder, Recorders: true})
-	GetOutput  = declare[OutputsInput, Page[Output]](Spec{ID: "output", Method: "GET", Path: "/projects/{project}/runs/{number}/output", Summary: "Read the program's output", Access: Reader})
+	OpenLeg = declare[NewLeg, Counted](Spec{ID: "open-leg", Method: "POST",
+		Path: "/projects/{project}/runs/{number}/legs", Summary: "Open a leg, or claim it again", Access: Member,
+		Own: Recorder, Recorders: true})
+	NameCurves = declare[CurveNames, CurveNumbers](Spec{ID: "name-curves", Method: "POST",
+		Path: "/projects/{project}/runs/{number}/legs/{leg}/curves", Summary: "Give curves numbers, for batches",
+		Access: Member, Own: Recorder, Recorders: true})
+	SendBatch = declare[BatchInput, Counted](Spec{ID: "send-batch", Method: "POST",
+		Path: "/projects/{project}/runs/{number}/legs/{leg}/batches", Summary: "Send a numbered batch, as JSON or CBOR",
+		Access: Member, Own: Recorder, Recorders: true, MaxBody: 16 << 20, OwnCheck: true, Binary: true})
+	ShowLife = declare[LegInput, LegNews](Spec{ID: "alive", Method: "POST",
+		Path: "/projects/{project}/runs/{number}/legs/{leg}/alive", Summary: "Show a sign of life", Access: Member,
+		Own: Recorder, Recorders: true})
+	SendOutput = declare[OutputInput, None](Spec{ID: "send-output", Method: "POST",
+		Path: "/projects/{project}/runs/{number}/legs/{leg}/output", Summary: "Send output of the program",
+		Access: Member, Own: Recorder, Recorders: true, MaxBody: 2 << 20})
+	EndLeg = declare[EndInput, None](Spec{ID: "end-leg", Method: "POST",
+		Path: "/projects/{project}/runs/{number}/legs/{leg}/end", Summary: "End a leg", Access: Member,
+		Own: Recorder, Recorders: true})
+	GetOutput = declare[OutputsInput, Page[Output]](Spec{ID: "output", Method: "GET",
+		Path: "/projects/{project}/runs/{number}/output", Summary: "Read the program's output", Access: Reader})
 )

@@ -219,38 +219,68 @@ type TokenInput struct {
 
 // The operations on who you are.
 var (
-	SignInWithPassword = declare[SignInInput, Me](Spec{ID: "sign-in", Method: "POST", Path: "/session", Summary: "Sign in with a password", Access: Anyone})
-	SignInWithLink     = declare[LinkInput, Me](Spec{ID: "sign-in-by-link", Method: "POST", Path: "/session/link", Summary: "Sign in with a one-time link", Access: Anyone})
-	ListProviders      = declare[struct{}, Page[Provider]](Spec{ID: "providers", Method: "GET", Path: "/session/providers", Summary: "List the services that people sign in with", Access: Anyone})
-	SignOut            = declare[struct{}, Ended](Spec{ID: "sign-out", Method: "DELETE", Path: "/session", Summary: "End this session", Access: SignedIn})
-	GetMe              = declare[struct{}, Me](Spec{ID: "me", Method: "GET", Path: "/me", Summary: "Who is asking", Access: SignedIn})
-	SetPassword        = declare[PasswordInput, None](Spec{ID: "set-password", Method: "PUT", Path: "/me/password", Summary: "Set one's own password", Access: SignedIn, Whole: true})
-	CreateLink         = declare[struct{}, Link](Spec{ID: "create-sign-in-link", Method: "POST", Path: "/me/links", Summary: "Create a one-time sign-in link for oneself", Access: SignedIn, Whole: true, Status: 201})
-	ListSessions       = declare[struct{}, Page[Session]](Spec{ID: "sessions", Method: "GET", Path: "/me/sessions", Summary: "List one's sessions", Access: SignedIn, Whole: true})
-	EndSession         = declare[SessionInput, None](Spec{ID: "end-session", Method: "DELETE", Path: "/me/sessions/{id}", Summary: "End one of one's sessions", Access: SignedIn, Whole: true})
-	ListTokens         = declare[struct{}, Page[Token]](Spec{ID: "tokens", Method: "GET", Path: "/tokens", Summary: "List one's tokens", Access: SignedIn, Whole: true})
-	CreateToken        = declare[NewToken, CreatedToken](Spec{ID: "create-token", Method: "POST", Path: "/tokens", Summary: "Create a personal token", Access: SignedIn, Status: 201})
-	RevokeToken        = declare[TokenInput, None](Spec{ID: "revoke-token", Method: "DELETE", Path: "/tokens/{id}", Summary: "Revoke a token", Access: SignedIn, Whole: true})
+	SignInWithPassword = declare[SignInInput, Me](Spec{ID: "sign-in", Method: "POST", Path: "/session",
+		Summary: "Sign in with a password", Access: Anyone})
+	SignInWithLink = declare[LinkInput, Me](Spec{ID: "sign-in-by-link", Method: "POST", Path: "/session/link",
+		Summary: "Sign in with a one-time link", Access: Anyone})
+	ListProviders = declare[struct{}, Page[Provider]](Spec{ID: "providers", Method: "GET",
+		Path: "/session/providers", Summary: "List the services that people sign in with", Access: Anyone})
+	SignOut = declare[struct{}, Ended](Spec{ID: "sign-out", Method: "DELETE", Path: "/session",
+		Summary: "End this session", Access: SignedIn})
+	GetMe = declare[struct{}, Me](Spec{ID: "me", Method: "GET", Path: "/me", Summary: "Who is asking",
+		Access: SignedIn})
+	SetPassword = declare[PasswordInput, None](Spec{ID: "set-password", Method: "PUT", Path: "/me/password",
+		Summary: "Set one's own password", Access: SignedIn, Whole: true})
+	CreateLink = declare[struct{}, Link](Spec{ID: "create-sign-in-link", Method: "POST", Path: "/me/links",
+		Summary: "Create a one-time sign-in link for oneself", Access: SignedIn, Whole: true, Status: 201})
+	ListSessions = declare[struct{}, Page[Session]](Spec{ID: "sessions", Method: "GET", Path: "/me/sessions",
+		Summary: "List one's sessions", Access: SignedIn, Whole: true})
+	EndSession = declare[SessionInput, None](Spec{ID: "end-session", Method: "DELETE",
+		Path: "/me/sessions/{id}", Summary: "End one of one's sessions", Access: SignedIn, Whole: true})
+	ListTokens = declare[struct{}, Page[Token]](Spec{ID: "tokens", Method: "GET", Path: "/tokens",
+		Summary: "List one's tokens", Access: SignedIn, Whole: true})
+	CreateToken = declare[NewToken, CreatedToken](Spec{ID: "create-token", Method: "POST", Path: "/tokens",
+		Summary: "Create a personal token", Access: SignedIn, Status: 201})
+	RevokeToken = declare[TokenInput, None](Spec{ID: "revoke-token", Method: "DELETE", Path: "/tokens/{id}",
+		Summary: "Revoke a token", Access: SignedIn, Whole: true})
 )
 
 // The operations on people, teams and roles.
 var (
-	ListPeople       = declare[PageInput, Page[Person]](Spec{ID: "people", Method: "GET", Path: "/people", Summary: "List people and machines", Access: SignedIn})
-	AddPerson        = declare[NewPerson, Person](Spec{ID: "add-person", Method: "POST", Path: "/people", Summary: "Add a person or a machine", Access: Administrator, Status: 201})
-	ChangePerson     = declare[PersonEdit, Person](Spec{ID: "change-person", Method: "PATCH", Path: "/people/{name}", Summary: "Change what a person is, close them, or let them in again", Access: Administrator})
-	CreateLinkFor    = declare[PersonInput, Link](Spec{ID: "create-sign-in-link-for", Method: "POST", Path: "/people/{name}/links", Summary: "Create a one-time sign-in link for a person: the first one, or where a password was forgotten", Access: Administrator, Status: 201})
-	CreateTokenFor   = declare[NewTokenFor, CreatedToken](Spec{ID: "create-token-for", Method: "POST", Path: "/people/{name}/tokens", Summary: "Create a token for a machine", Access: Administrator, Status: 201})
-	ListCredentials  = declare[PersonInput, Credentials](Spec{ID: "credentials", Method: "GET", Path: "/people/{name}/credentials", Summary: "List a person's tokens and sessions", Access: Administrator})
-	EndCredentials   = declare[PersonInput, None](Spec{ID: "end-credentials", Method: "DELETE", Path: "/people/{name}/credentials", Summary: "End all tokens and sessions of a person", Access: Administrator})
-	ListTeams        = declare[struct{}, Page[Team]](Spec{ID: "teams", Method: "GET", Path: "/teams", Summary: "List teams", Access: SignedIn})
-	SetTeam          = declare[TeamEdit, Team](Spec{ID: "set-team", Method: "PUT", Path: "/teams/{team}", Summary: "Make a team, or say who is in it", Access: Administrator})
-	DropTeam         = declare[TeamInput, None](Spec{ID: "delete-team", Method: "DELETE", Path: "/teams/{team}", Summary: "Delete a team with the roles given to it", Access: Administrator})
-	ListRoles        = declare[struct{}, Page[GivenRole]](Spec{ID: "roles", Method: "GET", Path: "/roles", Summary: "List the roles given on the service", Access: SignedIn})
-	SetRole          = declare[RoleInput, GivenRole](Spec{ID: "set-role", Method: "PUT", Path: "/roles", Summary: "Give a role on the service: it holds on every open project", Access: Administrator})
-	DropRole         = declare[RoleHolder, None](Spec{ID: "drop-role", Method: "DELETE", Path: "/roles", Summary: "Take a role on the service away", Access: Administrator})
-	ListProjectRoles = declare[ProjectInput, Page[GivenRole]](Spec{ID: "project-roles", Method: "GET", Path: "/projects/{project}/roles", Summary: "List the roles given on a project", Access: Reader})
-	SetProjectRole   = declare[ProjectRoleInput, GivenRole](Spec{ID: "set-project-role", Method: "PUT", Path: "/projects/{project}/roles", Summary: "Give a role on a project", Access: Owner})
-	DropProjectRole  = declare[ProjectRoleHolder, None](Spec{ID: "drop-project-role", Method: "DELETE", Path: "/projects/{project}/roles", Summary: "Take a role on a project away", Access: Owner})
+	ListPeople = declare[PageInput, Page[Person]](Spec{ID: "people", Method: "GET", Path: "/people",
+		Summary: "List people and machines", Access: SignedIn})
+	AddPerson = declare[NewPerson, Person](Spec{ID: "add-person", Method: "POST", Path: "/people",
+		Summary: "Add a person or a machine", Access: Administrator, Status: 201})
+	ChangePerson = declare[PersonEdit, Person](Spec{ID: "change-person", Method: "PATCH", Path: "/people/{name}",
+		Summary: "Change what a person is, close them, or let them in again", Access: Administrator})
+	CreateLinkFor = declare[PersonInput, Link](Spec{ID: "create-sign-in-link-for", Method: "POST",
+		Path:    "/people/{name}/links",
+		Summary: "Create a one-time sign-in link for a person: the first one, or where a password was forgotten",
+		Access:  Administrator, Status: 201})
+	CreateTokenFor = declare[NewTokenFor, CreatedToken](Spec{ID: "create-token-for", Method: "POST",
+		Path: "/people/{name}/tokens", Summary: "Create a token for a machine", Access: Administrator, Status: 201})
+	ListCredentials = declare[PersonInput, Credentials](Spec{ID: "credentials", Method: "GET",
+		Path: "/people/{name}/credentials", Summary: "List a person's tokens and sessions", Access: Administrator})
+	EndCredentials = declare[PersonInput, None](Spec{ID: "end-credentials", Method: "DELETE",
+		Path: "/people/{name}/credentials", Summary: "End all tokens and sessions of a person", Access: Administrator})
+	ListTeams = declare[struct{}, Page[Team]](Spec{ID: "teams", Method: "GET", Path: "/teams",
+		Summary: "List teams", Access: SignedIn})
+	SetTeam = declare[TeamEdit, Team](Spec{ID: "set-team", Method: "PUT", Path: "/teams/{team}",
+		Summary: "Make a team, or say who is in it", Access: Administrator})
+	DropTeam = declare[TeamInput, None](Spec{ID: "delete-team", Method: "DELETE", Path: "/teams/{team}",
+		Summary: "Delete a team with the roles given to it", Access: Administrator})
+	ListRoles = declare[struct{}, Page[GivenRole]](Spec{ID: "roles", Method: "GET", Path: "/roles",
+		Summary: "List the roles given on the service", Access: SignedIn})
+	SetRole = declare[RoleInput, GivenRole](Spec{ID: "set-role", Method: "PUT", Path: "/roles",
+		Summary: "Give a role on the service: it holds on every open project", Access: Administrator})
+	DropRole = declare[RoleHolder, None](Spec{ID: "drop-role", Method: "DELETE", Path: "/roles",
+		Summary: "Take a role on the service away", Access: Administrator})
+	ListProjectRoles = declare[ProjectInput, Page[GivenRole]](Spec{ID: "project-roles", Method: "GET",
+		Path: "/projects/{project}/roles", Summary: "List the roles given on a project", Access: Reader})
+	SetProjectRole = declare[ProjectRoleInput, GivenRole](Spec{ID: "set-project-role", Method: "PUT",
+		Path: "/projects/{project}/roles", Summary: "Give a role on a project", Access: Owner})
+	DropProjectRole = declare[ProjectRoleHolder, None](Spec{ID: "drop-project-role", Method: "DELETE",
+		Path: "/projects/{project}/roles", Summary: "Take a role on a project away", Access: Owner})
 )
 
 // AuditInput asks for events. What is empty is not asked for.
@@ -288,9 +318,13 @@ type AuditCheck struct {
 
 // The operations on the audit.
 var (
-	GetAudit        = declare[ServiceAuditInput, Page[Event]](Spec{ID: "audit", Method: "GET", Path: "/audit", Summary: "List what was done, the latest first", Access: Administrator})
-	GetProjectAudit = declare[ProjectAuditInput, Page[Event]](Spec{ID: "project-audit", Method: "GET", Path: "/projects/{project}/audit", Summary: "List what was done in a project, the latest first", Access: Owner})
-	CheckAudit      = declare[struct{}, AuditCheck](Spec{ID: "check-audit", Method: "POST", Path: "/audit/check", Summary: "Check that no event was changed, taken out or put in", Access: Administrator, Status: 200, Long: true})
+	GetAudit = declare[ServiceAuditInput, Page[Event]](Spec{ID: "audit", Method: "GET", Path: "/audit",
+		Summary: "List what was done, the latest first", Access: Administrator})
+	GetProjectAudit = declare[ProjectAuditInput, Page[Event]](Spec{ID: "project-audit", Method: "GET",
+		Path: "/projects/{project}/audit", Summary: "List what was done in a project, the latest first", Access: Owner})
+	CheckAudit = declare[struct{}, AuditCheck](Spec{ID: "check-audit", Method: "POST", Path: "/audit/check",
+		Summary: "Check that no event was changed, taken out or put in", Access: Administrator,
+		Status: 200, Long: true})
 )
 
 // Health is the state of the service.
@@ -301,7 +335,8 @@ type Health struct {
 	Disk    *Disk  `json:"disk,omitempty" doc:"Of the blobs, where they are on a disk"`
 }
 
-// Disk is how the disk of the blobs stands. Part of it is kept free for the database; what is missing of that keeps checkpoints waiting.
+// Disk is how the disk of the blobs stands. Part of it is kept free for the database; what is missing of that keeps
+// checkpoints waiting.
 type Disk struct {
 	Folder  string `json:"folder"`
 	Free    int64  `json:"free" doc:"Bytes"`
@@ -312,6 +347,8 @@ type Disk struct {
 
 // The operations on the service itself.
 var (
-	GetHealth = declare[struct{}, Health](Spec{ID: "health", Method: "GET", Path: "/health", Summary: "The process answers", Access: Anyone})
-	GetReady  = declare[struct{}, Health](Spec{ID: "ready", Method: "GET", Path: "/ready", Summary: "Database and blob store answer", Access: Anyone})
+	GetHealth = declare[struct{}, Health](Spec{ID: "health", Method: "GET", Path: "/health",
+		Summary: "The process answers", Access: Anyone})
+	GetReady = declare[struct{}, Health](Spec{ID: "ready", Method: "GET", Path: "/ready",
+		Summary: "Database and blob store answer", Access: Anyone})
 )

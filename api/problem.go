@@ -10,21 +10,22 @@ type Kind string
 
 // The kinds of problem.
 const (
-	Malformed   Kind = "malformed"    // the request cannot be read
-	Invalid     Kind = "invalid"      // it can be read, and a value in it is not acceptable
-	SignedOut   Kind = "signed-out"   // no valid token or session
-	Denied      Kind = "denied"       // known, but not allowed
-	NotFound    Kind = "not-found"    // no such thing
-	NotAllowed  Kind = "not-allowed"  // no such method here
-	Gone        Kind = "gone"         // it was here and has been dropped
-	Conflict    Kind = "conflict"     // it contradicts what is there
-	BatchGap    Kind = "batch-gap"    // batches before this one are missing
-	LegClaimed  Kind = "leg-claimed"  // another recorder writes this leg
-	Mismatch    Kind = "mismatch"     // bytes do not have the digest or size they were announced with
-	TooLarge    Kind = "too-large"    // body or value over its limit
-	TooMany     Kind = "too-many"     // too many tries, or too much at once; wait
-	Unavailable Kind = "unavailable"  // the database or the blob store does not answer; try again
-	NoRoom      Kind = "no-room"      // the service's disk keeps the rest for the database; readings still go, checkpoints wait
+	Malformed   Kind = "malformed"   // the request cannot be read
+	Invalid     Kind = "invalid"     // it can be read, and a value in it is not acceptable
+	SignedOut   Kind = "signed-out"  // no valid token or session
+	Denied      Kind = "denied"      // known, but not allowed
+	NotFound    Kind = "not-found"   // no such thing
+	NotAllowed  Kind = "not-allowed" // no such method here
+	Gone        Kind = "gone"        // it was here and has been dropped
+	Conflict    Kind = "conflict"    // it contradicts what is there
+	BatchGap    Kind = "batch-gap"   // batches before this one are missing
+	LegClaimed  Kind = "leg-claimed" // another recorder writes this leg
+	Mismatch    Kind = "mismatch"    // bytes do not have the digest or size they were announced with
+	TooLarge    Kind = "too-large"   // body or value over its limit
+	TooMany     Kind = "too-many"    // too many tries, or too much at once; wait
+	Unavailable Kind = "unavailable" // the database or the blob store does not answer; try again
+	// the service's disk keeps the rest for the database; readings still go, checkpoints wait
+	NoRoom      Kind = "no-room"
 	ChunkGone   Kind = "chunk-gone"   // a chunk is not where it was kept; it may come back
 	ChunkBad    Kind = "chunk-bad"    // a chunk's bytes are not those it is named by
 	Internal    Kind = "internal"     // a fault of the service
@@ -87,12 +88,14 @@ type Detail struct {
 // Fail makes a problem; format and args say what is wrong and what to do.
 func Fail(kind Kind, format string, args ...any) *Problem {
 	k := kinds[kind]
-	return &Problem{Type: problemPrefix + string(kind), Title: k.title, Status: k.status, Detail: fmt.Sprintf(format, args...)}
+	return &Problem{Type: problemPrefix + string(kind), Title: k.title, Status: k.status,
+		Detail: fmt.Sprintf(format, args...)}
 }
 
 // KindOfStatus is the kind that stands for a bare HTTP status.
 func KindOfStatus(status int) Kind {
-	for _, k := range []Kind{Malformed, SignedOut, Denied, NotFound, NotAllowed, TooSlow, Conflict, NotModified, TooLarge, BadMedia, Invalid, TooMany, Unavailable} {
+	for _, k := range []Kind{Malformed, SignedOut, Denied, NotFound, NotAllowed, TooSlow, Conflict, NotModified,
+		TooLarge, BadMedia, Invalid, TooMany, Unavailable} {
 		if kinds[k].status == status {
 			return k
 		}

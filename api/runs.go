@@ -65,7 +65,8 @@ type Run struct {
 	Values    []json.RawMessage          `json:"values,omitempty" doc:"What the columns asked for say of it, in their order; null where absent"`
 }
 
-// Origin is where a run comes from: a branch goes on from a checkpoint of another run, a rerun does again what another run did.
+// Origin is where a run comes from: a branch goes on from a checkpoint of another run, a rerun does again what another
+// run did.
 type Origin struct {
 	Kind  string                     `json:"kind" enum:"branch,rerun"`
 	From  string                     `json:"from" maxLength:"200" example:"vessels/4@e20" doc:"Address of the checkpoint, or of the run repeated"`
@@ -335,21 +336,42 @@ type Completions struct {
 
 // The operations on projects and runs.
 var (
-	ListLandmarks  = declare[LandmarksInput, Landmarks](Spec{ID: "landmarks", Method: "GET", Path: "/projects/{project}/runs/landmarks", Summary: "Count runs, and say where pages of them can begin", Access: Reader})
-	GetWords       = declare[ProjectInput, Words](Spec{ID: "words", Method: "GET", Path: "/projects/{project}/words", Summary: "List what there is for columns and filters", Access: Reader})
-	ArchiveRun     = declare[ArchiveInput, Run](Spec{ID: "archive-run", Method: "PUT", Path: "/projects/{project}/runs/{number}/archived", Summary: "Put a run out of the way, or bring it back", Access: Member, Own: Recorder})
-	DeleteRun      = declare[LeaveInput, Run](Spec{ID: "delete-run", Method: "DELETE", Path: "/projects/{project}/runs/{number}", Summary: "Delete a run after a grace period: its maker, or an owner", Access: Owner, Own: Recorder, Status: 200})
-	KeepRun        = declare[RunInput, Run](Spec{ID: "keep-run", Method: "POST", Path: "/projects/{project}/runs/{number}/keep", Summary: "Bring back a run that is about to be deleted", Access: Owner, Own: Recorder, Status: 200})
-	CompleteFilter = declare[CompletionInput, Completions](Spec{ID: "complete", Method: "GET", Path: "/projects/{project}/complete", Summary: "Complete a filter from the project's own data", Access: Reader})
-	ListProjects   = declare[PageInput, Page[Project]](Spec{ID: "projects", Method: "GET", Path: "/projects", Summary: "List projects", Access: SignedIn})
-	CreateProject  = declare[NewProject, Project](Spec{ID: "create-project", Method: "POST", Path: "/projects", Summary: "Create a project", Access: Member, Status: 201})
-	GetProject     = declare[ProjectInput, Project](Spec{ID: "project", Method: "GET", Path: "/projects/{project}", Summary: "Show a project", Access: Reader})
-	ChangeProject  = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH", Path: "/projects/{project}", Summary: "Change a project's title or objective, or who sees it", Access: Owner})
-	SetBaseline    = declare[BaselineInput, Project](Spec{ID: "set-baseline", Method: "PUT", Path: "/projects/{project}/baseline", Summary: "Say which run of a project its others are held against", Access: Member})
-	ListRuns       = declare[RunsInput, Page[Run]](Spec{ID: "runs", Method: "GET", Path: "/projects/{project}/runs", Summary: "List runs, newest first", Access: Reader})
-	BeginRun       = declare[NewRun, Run](Spec{ID: "begin-run", Method: "POST", Path: "/projects/{project}/runs", Summary: "Begin a run", Access: Recorder, Recorders: true, Status: 201})
-	GetRun         = declare[RunInput, RunDetail](Spec{ID: "run", Method: "GET", Path: "/projects/{project}/runs/{number}", Summary: "Show a run", Access: Reader})
-	ChangeRun      = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH", Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title, tags and note", Access: Member, Own: Recorder})
+	ListLandmarks = declare[LandmarksInput, Landmarks](Spec{ID: "landmarks", Method: "GET",
+		Path:    "/projects/{project}/runs/landmarks",
+		Summary: "Count runs, and say where pages of them can begin", Access: Reader})
+	GetWords = declare[ProjectInput, Words](Spec{ID: "words", Method: "GET", Path: "/projects/{project}/words",
+		Summary: "List what there is for columns and filters", Access: Reader})
+	ArchiveRun = declare[ArchiveInput, Run](Spec{ID: "archive-run", Method: "PUT",
+		Path: "/projects/{project}/runs/{number}/archived", Summary: "Put a run out of the way, or bring it back",
+		Access: Member, Own: Recorder})
+	DeleteRun = declare[LeaveInput, Run](Spec{ID: "delete-run", Method: "DELETE",
+		Path: "/projects/{project}/runs/{number}", Summary: "Delete a run after a grace period: its maker, or an owner",
+		Access: Owner, Own: Recorder, Status: 200})
+	KeepRun = declare[RunInput, Run](Spec{ID: "keep-run", Method: "POST",
+		Path: "/projects/{project}/runs/{number}/keep", Summary: "Bring back a run that is about to be deleted",
+		Access: Owner, Own: Recorder, Status: 200})
+	CompleteFilter = declare[CompletionInput, Completions](Spec{ID: "complete", Method: "GET",
+		Path: "/projects/{project}/complete", Summary: "Complete a filter from the project's own data", Access: Reader})
+	ListProjects = declare[PageInput, Page[Project]](Spec{ID: "projects", Method: "GET", Path: "/projects",
+		Summary: "List projects", Access: SignedIn})
+	CreateProject = declare[NewProject, Project](Spec{ID: "create-project", Method: "POST", Path: "/projects",
+		Summary: "Create a project", Access: Member, Status: 201})
+	GetProject = declare[ProjectInput, Project](Spec{ID: "project", Method: "GET", Path: "/projects/{project}",
+		Summary: "Show a project", Access: Reader})
+	ChangeProject = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH",
+		Path: "/projects/{project}", Summary: "Change a project's title or objective, or who sees it", Access: Owner})
+	SetBaseline = declare[BaselineInput, Project](Spec{ID: "set-baseline", Method: "PUT",
+		Path:    "/projects/{project}/baseline",
+		Summary: "Say which run of a project its others are held against", Access: Member})
+	ListRuns = declare[RunsInput, Page[Run]](Spec{ID: "runs", Method: "GET", Path: "/projects/{project}/runs",
+		Summary: "List runs, newest first", Access: Reader})
+	BeginRun = declare[NewRun, Run](Spec{ID: "begin-run", Method: "POST", Path: "/projects/{project}/runs",
+		Summary: "Begin a run", Access: Recorder, Recorders: true, Status: 201})
+	GetRun = declare[RunInput, RunDetail](Spec{ID: "run", Method: "GET",
+		Path: "/projects/{project}/runs/{number}", Summary: "Show a run", Access: Reader})
+	ChangeRun = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH",
+		Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title, tags and note",
+		Access: Member, Own: Recorder})
 )
 
 // WithheldFrom reports whether something was taken out of a part of the recipe: command, environment or changes.

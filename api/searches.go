@@ -5,7 +5,8 @@ import (
 	"time"
 )
 
-// Search tries many settings of hyperparameters: those that its strategy picks from its space (docs/search.md). Its trials are runs.
+// Search tries many settings of hyperparameters: those that its strategy picks from its space (docs/search.md). Its
+// trials are runs.
 type Search struct {
 	Project  string    `json:"project"`
 	Number   int       `json:"number"`
@@ -81,10 +82,17 @@ type SearchEdit struct {
 
 // The operations on searches.
 var (
-	ListSearches  = declare[SearchesInput, Page[Search]](Spec{ID: "searches", Method: "GET", Path: "/projects/{project}/searches", Summary: "List searches, the newest first", Access: Reader})
-	CreateSearch  = declare[NewSearch, Search](Spec{ID: "create-search", Method: "POST", Path: "/projects/{project}/searches", Summary: "Create a search", Access: Member, Status: 201})
-	GetSearch     = declare[SearchInput, Search](Spec{ID: "search", Method: "GET", Path: "/projects/{project}/searches/{number}", Summary: "Show a search with its trials", Access: Reader})
-	ArchiveSearch = declare[SearchArchiveInput, Search](Spec{ID: "archive-search", Method: "PUT", Path: "/projects/{project}/searches/{number}/archived", Summary: "Take a search out of the list, or put it back", Access: Member})
-	DeleteSearch  = declare[SearchInput, None](Spec{ID: "delete-search", Method: "DELETE", Path: "/projects/{project}/searches/{number}", Summary: "Delete a search; its runs stay", Access: Member})
-	ChangeSearch  = declare[SearchEdit, Search](Spec{ID: "change-search", Method: "PATCH", Path: "/projects/{project}/searches/{number}", Summary: "Give a search more trials, or fewer", Access: Member})
+	ListSearches = declare[SearchesInput, Page[Search]](Spec{ID: "searches", Method: "GET",
+		Path: "/projects/{project}/searches", Summary: "List searches, the newest first", Access: Reader})
+	CreateSearch = declare[NewSearch, Search](Spec{ID: "create-search", Method: "POST",
+		Path: "/projects/{project}/searches", Summary: "Create a search", Access: Member, Status: 201})
+	GetSearch = declare[SearchInput, Search](Spec{ID: "search", Method: "GET",
+		Path: "/projects/{project}/searches/{number}", Summary: "Show a search with its trials", Access: Reader})
+	ArchiveSearch = declare[SearchArchiveInput, Search](Spec{ID: "archive-search", Method: "PUT",
+		Path:    "/projects/{project}/searches/{number}/archived",
+		Summary: "Take a search out of the list, or put it back", Access: Member})
+	DeleteSearch = declare[SearchInput, None](Spec{ID: "delete-search", Method: "DELETE",
+		Path: "/projects/{project}/searches/{number}", Summary: "Delete a search; its runs stay", Access: Member})
+	ChangeSearch = declare[SearchEdit, Search](Spec{ID: "change-search", Method: "PATCH",
+		Path: "/projects/{project}/searches/{number}", Summary: "Give a search more trials, or fewer", Access: Member})
 )

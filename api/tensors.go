@@ -141,9 +141,18 @@ type NewVerification struct {
 
 // The operations on tensors and verifications.
 var (
-	GetTensors      = declare[TensorsInput, Tensors](Spec{ID: "tensors", Method: "GET", Path: "/projects/{project}/runs/{number}/checkpoints/{at}/tensors", Summary: "List the tensors of a checkpoint with statistics", Access: Reader})
-	GetWeights      = declare[WeightsInput, Weights](Spec{ID: "weights", Method: "GET", Path: "/projects/{project}/runs/{number}/weights", Summary: "How a run's weights are distributed over its checkpoints", Access: Reader})
-	MatchTensors    = declare[MatchInput, Match](Spec{ID: "match", Method: "POST", Path: "/match", Summary: "Say whether tensors fit before they are loaded", Access: SignedIn, MaxBody: 32 << 20})
-	GetDifference   = declare[DifferenceInput, Difference](Spec{ID: "difference", Method: "GET", Path: "/projects/{project}/runs/{number}/checkpoints/{at}/difference", Summary: "Compare the weights of two checkpoints", Access: Reader, Long: true})
-	AddVerification = declare[NewVerification, Verification](Spec{ID: "verify", Method: "POST", Path: "/projects/{project}/runs/{number}/checkpoints/{at}/verifications", Summary: "Tell what an evaluation of the restored checkpoint gave", Access: Recorder, Status: 201})
+	GetTensors = declare[TensorsInput, Tensors](Spec{ID: "tensors", Method: "GET",
+		Path:    "/projects/{project}/runs/{number}/checkpoints/{at}/tensors",
+		Summary: "List the tensors of a checkpoint with statistics", Access: Reader})
+	GetWeights = declare[WeightsInput, Weights](Spec{ID: "weights", Method: "GET",
+		Path:    "/projects/{project}/runs/{number}/weights",
+		Summary: "How a run's weights are distributed over its checkpoints", Access: Reader})
+	MatchTensors = declare[MatchInput, Match](Spec{ID: "match", Method: "POST", Path: "/match",
+		Summary: "Say whether tensors fit before they are loaded", Access: SignedIn, MaxBody: 32 << 20})
+	GetDifference = declare[DifferenceInput, Difference](Spec{ID: "difference", Method: "GET",
+		Path:    "/projects/{project}/runs/{number}/checkpoints/{at}/difference",
+		Summary: "Compare the weights of two checkpoints", Access: Reader, Long: true})
+	AddVerification = declare[NewVerification, Verification](Spec{ID: "verify", Method: "POST",
+		Path:    "/projects/{project}/runs/{number}/checkpoints/{at}/verifications",
+		Summary: "Tell what an evaluation of the restored checkpoint gave", Access: Recorder, Status: 201})
 )

@@ -102,12 +102,25 @@ type TriedRun struct {
 
 // The operations on verdicts and stop rules.
 var (
-	DisputeVerdict   = declare[DisputeInput, Verdict](Spec{ID: "dispute-verdict", Method: "PUT", Path: "/projects/{project}/runs/{number}/verdict/dispute", Summary: "Disagree with a verdict", Access: Member, Own: Recorder})
-	UndisputeVerdict = declare[RunInput, Verdict](Spec{ID: "undispute-verdict", Method: "DELETE", Path: "/projects/{project}/runs/{number}/verdict/dispute", Summary: "Let a verdict stand again", Access: Member, Own: Recorder})
-	SetStopRule      = declare[RuleInput, StopState](Spec{ID: "set-stop-rule", Method: "PUT", Path: "/projects/{project}/stop-rule", Summary: "Set the stop rule of a project's runs", Access: Owner})
-	GetStopRule      = declare[ProjectInput, StopState](Spec{ID: "stop-rule", Method: "GET", Path: "/projects/{project}/stop-rule", Summary: "Show the stop rule of a project", Access: Reader})
-	DropStopRule     = declare[ProjectInput, StopState](Spec{ID: "drop-stop-rule", Method: "DELETE", Path: "/projects/{project}/stop-rule", Summary: "Take away the stop rule of a project", Access: Owner})
-	SetRunRule       = declare[RunRuleInput, StopState](Spec{ID: "set-run-stop-rule", Method: "PUT", Path: "/projects/{project}/runs/{number}/stop-rule", Summary: "Set the stop rule of a run, also while it runs", Access: Member, Own: Recorder})
-	DropRunRule      = declare[RunInput, StopState](Spec{ID: "drop-run-stop-rule", Method: "DELETE", Path: "/projects/{project}/runs/{number}/stop-rule", Summary: "Let the project's stop rule hold for a run again", Access: Member, Own: Recorder})
-	TryStopRule      = declare[TryInput, Tried](Spec{ID: "try-stop-rule", Method: "POST", Path: "/projects/{project}/stop-rule/try", Summary: "Show where a stop rule would have stopped runs", Access: Reader})
+	DisputeVerdict = declare[DisputeInput, Verdict](Spec{ID: "dispute-verdict", Method: "PUT",
+		Path: "/projects/{project}/runs/{number}/verdict/dispute", Summary: "Disagree with a verdict",
+		Access: Member, Own: Recorder})
+	UndisputeVerdict = declare[RunInput, Verdict](Spec{ID: "undispute-verdict", Method: "DELETE",
+		Path: "/projects/{project}/runs/{number}/verdict/dispute", Summary: "Let a verdict stand again",
+		Access: Member, Own: Recorder})
+	SetStopRule = declare[RuleInput, StopState](Spec{ID: "set-stop-rule", Method: "PUT",
+		Path: "/projects/{project}/stop-rule", Summary: "Set the stop rule of a project's runs", Access: Owner})
+	GetStopRule = declare[ProjectInput, StopState](Spec{ID: "stop-rule", Method: "GET",
+		Path: "/projects/{project}/stop-rule", Summary: "Show the stop rule of a project", Access: Reader})
+	DropStopRule = declare[ProjectInput, StopState](Spec{ID: "drop-stop-rule", Method: "DELETE",
+		Path: "/projects/{project}/stop-rule", Summary: "Take away the stop rule of a project", Access: Owner})
+	SetRunRule = declare[RunRuleInput, StopState](Spec{ID: "set-run-stop-rule", Method: "PUT",
+		Path: "/projects/{project}/runs/{number}/stop-rule", Summary: "Set the stop rule of a run, also while it runs",
+		Access: Member, Own: Recorder})
+	DropRunRule = declare[RunInput, StopState](Spec{ID: "drop-run-stop-rule", Method: "DELETE",
+		Path:    "/projects/{project}/runs/{number}/stop-rule",
+		Summary: "Let the project's stop rule hold for a run again", Access: Member, Own: Recorder})
+	TryStopRule = declare[TryInput, Tried](Spec{ID: "try-stop-rule", Method: "POST",
+		Path:    "/projects/{project}/stop-rule/try",
+		Summary: "Show where a stop rule would have stopped runs", Access: Reader})
 )

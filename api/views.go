@@ -29,7 +29,10 @@ type ViewIDInput struct {
 
 // The operations on views.
 var (
-	ListViews = declare[ProjectInput, Page[View]](Spec{ID: "views", Method: "GET", Path: "/projects/{project}/views", Summary: "List one's own views and the project's", Access: Reader})
-	KeepView  = declare[ViewInput, View](Spec{ID: "keep-view", Method: "PUT", Path: "/projects/{project}/views", Summary: "Keep a view under a name", Access: Reader})
-	DropView  = declare[ViewIDInput, None](Spec{ID: "drop-view", Method: "DELETE", Path: "/projects/{project}/views/{id}", Summary: "Drop a view", Access: Reader})
+	ListViews = declare[ProjectInput, Page[View]](Spec{ID: "views", Method: "GET", Path: "/projects/{project}/views",
+		Summary: "List one's own views and the project's", Access: Reader})
+	KeepView = declare[ViewInput, View](Spec{ID: "keep-view", Method: "PUT", Path: "/projects/{project}/views",
+		Summary: "Keep a view under a name", Access: Reader})
+	DropView = declare[ViewIDInput, None](Spec{ID: "drop-view", Method: "DELETE",
+		Path: "/projects/{project}/views/{id}", Summary: "Drop a view", Access: Reader})
 )

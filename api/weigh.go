@@ -1,8 +1,8 @@
 package api
 
-// Weigher estimates, while a body is still arriving, how much memory reading it will take: a small body can make a large thing, as three bytes
-// of "{}," make an object. Weights are in bytes, from what Go's maps, strings and lists were measured to take; numbers in lists are counted
-// once for the list as it grows and once for what is made of it.
+// Weigher estimates, while a body is still arriving, how much memory reading it will take: a small body can make a
+// large thing, as three bytes of "{}," make an object. Weights are in bytes, from what Go's maps, strings and lists
+// were measured to take; numbers in lists are counted once for the list as it grows and once for what is made of it.
 type Weigher interface {
 	// Add takes the next piece and returns how much it adds.
 	Add(piece []byte) int64

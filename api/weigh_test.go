@@ -20,7 +20,8 @@ func weigh(w Weigher, body []byte) (weight int64) {
 
 func TestWeighJSON(t *testing.T) {
 	require.EqualValues(t, 3*weighObject+weighList+2*weighNumber, weigh(WeighJSON(), []byte(`[{},{},{}]`)))
-	require.EqualValues(t, weighObject+weighText+len(`a,{\"`)+weighNumber, weigh(WeighJSON(), []byte(`{"a,{\"":1}`)), "what stands in a text is no value")
+	require.EqualValues(t, weighObject+weighText+len(`a,{\"`)+weighNumber, weigh(WeighJSON(), []byte(`{"a,{\"":1}`)),
+		"what stands in a text is no value")
 	require.EqualValues(t, weighList+999*weighNumber, weigh(WeighJSON(), []byte("["+strings.Repeat("0,", 999)+"0]")))
 }
 
@@ -32,9 +33,11 @@ func TestWeighCBOR(t *testing.T) {
 	}
 	require.EqualValues(t, weighList+3*weighObject, of([]map[string]int{{}, {}, {}}))
 	require.EqualValues(t, weighList+1000*weighNumber, of(make([]int, 1000)))
-	require.EqualValues(t, weighText+1000*weighNumber, of(make(Ints, 1000)), "a typed array weighs what its numbers weigh")
+	require.EqualValues(t, weighText+1000*weighNumber, of(make(Ints, 1000)),
+		"a typed array weighs what its numbers weigh")
 	require.EqualValues(t, weighText+1000*weighNumber, of(Floats(make([]float64, 1000))))
-	require.EqualValues(t, weighObject+2*weighText+len("name")+len("loss.val"), of(map[string]string{"name": "loss.val"}))
+	require.EqualValues(t, weighObject+2*weighText+len("name")+len("loss.val"),
+		of(map[string]string{"name": "loss.val"}))
 }
 
 // What is weighed is about what it takes, and never much less.

@@ -15,8 +15,8 @@ import (
 	"kembrel/test/browser"
 )
 
-// crowd is 50 runs that send 10 batches a second each, of 5 curves. The step of a reading is the time at which it was sent, in milliseconds
-// since the crowd began, so that a page can tell how old it is.
+// crowd is 50 runs that send 10 batches a second each, of 5 curves. The step of a reading is the time at which it was
+// sent, in milliseconds since the crowd began, so that a page can tell how old it is.
 type crowd struct {
 	began time.Time
 	first int // number of a run
@@ -49,9 +49,12 @@ func (w *world) gather() (*crowd, error) {
 				case <-ticker.C:
 				}
 				step := time.Since(c.began).Milliseconds()
-				b := &api.BatchInput{LegInput: leg, Body: api.Batch{Number: n, Upto: n, Axis: api.Axis{Step: api.Ints{step}, Epoch: api.Floats{float64(step) / 1000}, Time: api.Ints{time.Now().UnixMilli()}}}}
+				b := &api.BatchInput{LegInput: leg, Body: api.Batch{Number: n, Upto: n,
+					Axis: api.Axis{Step: api.Ints{step}, Epoch: api.Floats{float64(step) / 1000},
+						Time: api.Ints{time.Now().UnixMilli()}}}}
 				for i := range names {
-					b.Body.Curves = append(b.Body.Curves, api.Column{Curve: numbers[i], Values: api.Floats{value(int(n), i, i)}})
+					b.Body.Curves = append(b.Body.Curves, api.Column{Curve: numbers[i],
+						Values: api.Floats{value(int(n), i, i)}})
 				}
 				if _, err := client.Call(ctx, w.client, api.SendBatch, b); err != nil {
 					return
@@ -70,7 +73,8 @@ func (w *world) page(path, wait string) (context.Context, func(), error) {
 	}
 	link, err := client.Call(ctx, w.client, api.CreateLink, &struct{}{})
 	if err == nil {
-		err = chromedp.Do(ctx, chromedp.Navigate(w.client.URL+link.Path), chromedp.WaitVisible("main"), chromedp.Sleep(500*time.Millisecond),
+		err = chromedp.Do(ctx, chromedp.Navigate(w.client.URL+link.Path), chromedp.WaitVisible("main"),
+			chromedp.Sleep(500*time.Millisecond),
 			chromedp.Navigate(w.client.URL+path), chromedp.WaitVisible(wait))
 	}
 	if err != nil {
@@ -96,9 +100,11 @@ func (w *world) framesOf(path, wait string) (float64, error) {
 	return chromedp.Run(ctx, chromedp.Evaluate[float64](countFrames, chromedp.EvalAwaitPromise))
 }
 
-// frames measures how often the browser draws while a run's page follows it and 50 runs are written, against a page that stands still.
+// frames measures how often the browser draws while a run's page follows it and 50 runs are written, against a page
+// that stands still.
 func (w *world) frames(what, path, wait string) row {
-	return row{what: "frames a second, 50 runs written 10 times a second, " + what, reference: "the sign-in page, nothing written", unit: "frames/s", want: ">= 30", more: true, rounds: 2,
+	return row{what: "frames a second, 50 runs written 10 times a second, " + what,
+		reference: "the sign-in page, nothing written", unit: "frames/s", want: ">= 30", more: true, rounds: 2,
 		theirs: func() (float64, error) { return w.framesOf("/sign-in", "main") },
 		ours: func() (float64, error) {
 			c, err := w.gather()
@@ -130,7 +136,8 @@ func (w *world) delay() row {
 			return 0, err
 		}
 		defer end()
-		if err := chromedp.Do(ctx, chromedp.Click("figure figcaption button[aria-expanded]"), chromedp.WaitVisible("figure .readings tbody tr")); err != nil {
+		if err := chromedp.Do(ctx, chromedp.Click("figure figcaption button[aria-expanded]"),
+			chromedp.WaitVisible("figure .readings tbody tr")); err != nil {
 			return 0, err
 		}
 		// The table's last row is drawn in the same frame as the chart's last point.
@@ -156,7 +163,8 @@ func (w *world) delay() row {
 		sort.Float64s(ages)
 		return ages[len(ages)*95/100] / 1000, nil
 	}
-	return row{what: "from a reading sent to the drawn point, 95th percentile, 50 runs writing", reference: "(itself)", unit: "s", want: "<= 1 s (0.5)", rounds: 2, theirs: measure, ours: measure}
+	return row{what: "from a reading sent to the drawn point, 95th percentile, 50 runs writing", reference: "(itself)",
+		unit: "s", want: "<= 1 s (0.5)", rounds: 2, theirs: measure, ours: measure}
 }
 
 // opens measures how long the long run's page takes until its chart is drawn, and then a zoom of it.
@@ -171,7 +179,9 @@ func (w *world) opens(zoom bool) row {
 		}
 		defer end()
 		began := time.Now()
-		if err := chromedp.Do(ctx, chromedp.Navigate(fmt.Sprintf("%s/vessels/%d?axis=step", w.client.URL, w.longNumber)), chromedp.WaitVisible(".u-over")); err != nil {
+		if err := chromedp.Do(ctx,
+			chromedp.Navigate(fmt.Sprintf("%s/vessels/%d?axis=step", w.client.URL, w.longNumber)),
+			chromedp.WaitVisible(".u-over")); err != nil {
 			return 0, err
 		}
 		took := time.Since(began)
@@ -194,5 +204,6 @@ func (w *world) opens(zoom bool) row {
 	if zoom {
 		what = "a run of 10M readings: zoomed by key, finer readings there"
 	}
-	return row{what: what, reference: "(itself)", unit: "s", want: "without waiting", rounds: 2, theirs: measure, ours: measure}
+	return row{what: what, reference: "(itself)", unit: "s", want: "without waiting", rounds: 2,
+		theirs: measure, ours: measure}
 }

@@ -52,8 +52,8 @@ func (w *world) copySync() (float64, error) {
 	return size / 1e6 / time.Since(began).Seconds(), os.Remove(target)
 }
 
-// save is the program of the upload: it saves one checkpoint of what is in the file named and prints when it had written it, how long the
-// checkpoint kept it, and how long it takes to write the same to a plain file.
+// save is the program of the upload: it saves one checkpoint of what is in the file named and prints when it had
+// written it, how long the checkpoint kept it, and how long it takes to write the same to a plain file.
 func save(source string) {
 	data, err := os.ReadFile(source)
 	if err == nil {
@@ -84,8 +84,8 @@ func save(source string) {
 	run.End("finished", "")
 }
 
-// record saves a fresh file under a real recorder and returns the seconds that the checkpoint kept the program, those that writing a plain
-// file takes it, and those from the write to the commit at the service.
+// record saves a fresh file under a real recorder and returns the seconds that the checkpoint kept the program, those
+// that writing a plain file takes it, and those from the write to the commit at the service.
 func (w *world) record() (stall, plain, commit float64, err error) {
 	source := filepath.Join(w.folder, "spool", "fresh")
 	if err := os.MkdirAll(filepath.Dir(source), 0o700); err != nil {
@@ -103,7 +103,8 @@ func (w *world) send(source string) (stall, plain, commit float64, err error) {
 	if err != nil {
 		return 0, 0, 0, err
 	}
-	cmd := exec.Command(os.Getenv("KEMBREL_BINARY"), "record", "--quiet", "--project", "vessels", "--", self, "save", source)
+	cmd := exec.Command(os.Getenv("KEMBREL_BINARY"), "record", "--quiet", "--project", "vessels", "--",
+		self, "save", source)
 	cmd.Stderr = os.Stderr
 	out, err := cmd.Output()
 	if err != nil {
@@ -114,12 +115,14 @@ func (w *world) send(source string) (stall, plain, commit float64, err error) {
 		return 0, 0, 0, fmt.Errorf("the program said %q", out)
 	}
 	var kept time.Time
-	err = w.db.Lane(db.Jobs).QueryRow(context.Background(), "select kept from checkpoint order by id desc limit 1").Scan(&kept)
+	err = w.db.Lane(db.Jobs).QueryRow(context.Background(),
+		"select kept from checkpoint order by id desc limit 1").Scan(&kept)
 	return stall, plain, kept.Sub(time.Unix(0, began)).Seconds(), err
 }
 
 func (w *world) upload() row {
-	return row{what: "300 MB, new content: program's commit to the service's", reference: "cp + sync", unit: "MB/s", want: ">= 0.60 (0.80)", more: true, rounds: 5,
+	return row{what: "300 MB, new content: program's commit to the service's", reference: "cp + sync", unit: "MB/s",
+		want: ">= 0.60 (0.80)", more: true, rounds: 5,
 		theirs: w.copySync,
 		ours: func() (float64, error) {
 			_, _, commit, err := w.record()
@@ -128,7 +131,8 @@ func (w *world) upload() row {
 }
 
 func (w *world) stall() row {
-	return row{what: "300 MB: a checkpoint keeps the training program, its own writing included", reference: "writing the file", unit: "s", want: "<= 1.1", rounds: 5,
+	return row{what: "300 MB: a checkpoint keeps the training program, its own writing included",
+		reference: "writing the file", unit: "s", want: "<= 1.1", rounds: 5,
 		both: func() (plain, stall float64, err error) {
 			stall, plain, _, err = w.record()
 			return plain, stall, err
@@ -144,7 +148,8 @@ func (w *world) python(what string) row {
 		if err != nil {
 			return err
 		}
-		cmd := exec.Command(os.Getenv("KEMBREL_BINARY"), "record", "--quiet", "--project", "vessels", "--", "/usr/bin/python3", script, w.folder)
+		cmd := exec.Command(os.Getenv("KEMBREL_BINARY"), "record", "--quiet", "--project", "vessels", "--",
+			"/usr/bin/python3", script, w.folder)
 		cmd.Env = append(os.Environ(), "PYTHONPATH="+filepath.Dir(filepath.Dir(script)), "PYTHONDONTWRITEBYTECODE=1")
 		cmd.Stderr = os.Stderr
 		out, err := cmd.Output()
@@ -175,19 +180,24 @@ func (w *world) python(what string) row {
 
 func (w *world) restore() row {
 	ctx := context.Background()
-	return row{what: "300 MB restored, verified, to disk", reference: "cp + sync", unit: "MB/s", want: ">= 0.60 (0.90)", more: true, rounds: 5,
+	return row{what: "300 MB restored, verified, to disk", reference: "cp + sync", unit: "MB/s", want: ">= 0.60 (0.90)",
+		more: true, rounds: 5,
 		theirs: w.copySync,
 		ours: func() (float64, error) {
-			runs, err := client.Call(ctx, w.client, api.ListRuns, &api.RunsInput{ProjectInput: api.ProjectInput{Project: "vessels"}, PageInput: api.PageInput{Limit: 1}})
+			runs, err := client.Call(ctx, w.client, api.ListRuns,
+				&api.RunsInput{ProjectInput: api.ProjectInput{Project: "vessels"}, PageInput: api.PageInput{Limit: 1}})
 			if err == nil && len(runs.Items) == 0 {
 				if _, _, _, err = w.record(); err == nil {
-					runs, err = client.Call(ctx, w.client, api.ListRuns, &api.RunsInput{ProjectInput: api.ProjectInput{Project: "vessels"}, PageInput: api.PageInput{Limit: 1}})
+					runs, err = client.Call(ctx, w.client, api.ListRuns,
+						&api.RunsInput{ProjectInput: api.ProjectInput{Project: "vessels"},
+							PageInput: api.PageInput{Limit: 1}})
 				}
 			}
 			if err != nil {
 				return 0, err
 			}
-			at := api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: "vessels"}, Number: runs.Items[0].Number}, At: "last"}
+			at := api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: "vessels"},
+				Number: runs.Items[0].Number}, At: "last"}
 			c, err := client.Call(ctx, w.client, api.GetCheckpoint, &at)
 			if err != nil {
 				return 0, err

@@ -25,7 +25,8 @@ var sealed = []string{"block", "axis", "fold"}
 func (w *world) sizeOf(tables ...string) (bytes int64, err error) {
 	for _, t := range tables {
 		var n int64
-		if err := w.db.Lane(db.Jobs).QueryRow(context.Background(), "select pg_total_relation_size($1::regclass)", t).Scan(&n); err != nil {
+		if err := w.db.Lane(db.Jobs).QueryRow(context.Background(), "select pg_total_relation_size($1::regclass)",
+			t).Scan(&n); err != nil {
 			return 0, err
 		}
 		bytes += n
@@ -44,7 +45,8 @@ func (w *world) sealAll() error {
 			return err
 		}
 		var left bool
-		if err := w.db.Lane(db.Jobs).QueryRow(ctx, "select exists (select from journal)").Scan(&left); err != nil || !left {
+		if err := w.db.Lane(db.Jobs).QueryRow(ctx,
+			"select exists (select from journal)").Scan(&left); err != nil || !left {
 			return err
 		}
 	}
@@ -108,14 +110,17 @@ func (w *world) walPerReading() row {
 		}
 		return (to - from) / (writers * batches * curves * points), nil
 	}
-	return row{what: "write-ahead log per reading, sealing included", reference: "a row per reading", unit: "bytes", want: "<= 7 bytes", rounds: 2,
+	return row{what: "write-ahead log per reading, sealing included", reference: "a row per reading", unit: "bytes",
+		want: "<= 7 bytes", rounds: 2,
 		theirs: func() (float64, error) { return measure(w.copyRows) },
 		ours:   func() (float64, error) { return measure(w.sustained) }}
 }
 
-// realBytes is what the curves of the demo's trainer take once they are sealed: per step and per epoch, and the machine's.
+// realBytes is what the curves of the demo's trainer take once they are sealed: per step and per epoch, and the
+// machine's.
 func (w *world) realBytes() row {
-	return row{what: "stored bytes per reading, sealed, the harbour's curves per step and per epoch", reference: "a row per reading", unit: "bytes", want: "<= 2.7 (2.2) bytes", rounds: 1,
+	return row{what: "stored bytes per reading, sealed, the harbour's curves per step and per epoch",
+		reference: "a row per reading", unit: "bytes", want: "<= 2.7 (2.2) bytes", rounds: 1,
 		theirs: func() (float64, error) {
 			ctx := context.Background()
 			if _, err := w.db.Lane(db.Jobs).Exec(ctx, "truncate plain_reading"); err != nil {
@@ -132,12 +137,15 @@ func (w *world) realBytes() row {
 			if err := w.sealAll(); err != nil {
 				return 0, err
 			}
-			if _, err := w.db.Lane(db.Jobs).Exec(ctx, "truncate block, axis, fold, curve_summary, run_summary; update leg set summarised = batches, sealed = batches, open = false"); err != nil {
+			if _, err := w.db.Lane(db.Jobs).Exec(ctx,
+				"truncate block, axis, fold, curve_summary, run_summary; update leg set summarised = batches, sealed = batches, open = false"); err != nil {
 				return 0, err
 			}
 			for seed := range 3 {
-				cmd := exec.Command(os.Getenv("KEMBREL_BINARY"), "record", "--quiet", "--project", "vessels", "--", trainer(), "train",
-					"--hidden", "24", "--clips", "7680", "--batch", "8", "--epochs", "24", "--per-step", "--save-every", "1000", "--seed", fmt.Sprint(seed))
+				cmd := exec.Command(os.Getenv("KEMBREL_BINARY"), "record", "--quiet", "--project", "vessels", "--",
+					trainer(), "train",
+					"--hidden", "24", "--clips", "7680", "--batch", "8", "--epochs", "24", "--per-step", "--save-every",
+					"1000", "--seed", fmt.Sprint(seed))
 				if out, err := cmd.CombinedOutput(); err != nil {
 					return 0, fmt.Errorf("%w: %s", err, out)
 				}
@@ -150,7 +158,8 @@ func (w *world) realBytes() row {
 			if err := w.db.Lane(db.Jobs).QueryRow(ctx, "select sum(n)::float8 from block").Scan(&count); err != nil {
 				return 0, err
 			}
-			if _, err := w.db.Lane(db.Jobs).Exec(ctx, "vacuum full block, axis, fold"); err != nil { // steady state, without the space of replaced rows
+			// steady state, without the space of replaced rows
+			if _, err := w.db.Lane(db.Jobs).Exec(ctx, "vacuum full block, axis, fold"); err != nil {
 				return 0, err
 			}
 			n, err := w.sizeOf(sealed...)
@@ -161,7 +170,8 @@ func (w *world) realBytes() row {
 // shortBytes is what many short curves take, such as a class's figures per epoch.
 func (w *world) shortBytes() row {
 	const curves, points = 1000, 30
-	return row{what: "stored bytes per reading, sealed, 1,000 curves of 30 readings", reference: "a row per reading", unit: "bytes", want: "(small)", rounds: 1,
+	return row{what: "stored bytes per reading, sealed, 1,000 curves of 30 readings", reference: "a row per reading",
+		unit: "bytes", want: "(small)", rounds: 1,
 		theirs: func() (float64, error) {
 			if _, err := w.db.Lane(db.Jobs).Exec(context.Background(), "truncate plain_reading"); err != nil {
 				return 0, err
@@ -210,13 +220,15 @@ func (w *world) longRun() (run int64, number int, err error) {
 	r := rand.New(rand.NewPCG(1, 1))
 	const rows = 10_000
 	for b := range long / rows {
-		batch := curve.Batch{Axis: make([]curve.Point, rows), Columns: []curve.Column{{Curve: 1, Values: make([]float64, rows)}}}
+		batch := curve.Batch{Axis: make([]curve.Point, rows),
+			Columns: []curve.Column{{Curve: 1, Values: make([]float64, rows)}}}
 		for i := range batch.Axis {
 			step := int64(b*rows + i)
 			batch.Axis[i] = curve.Point{Step: step, Epoch: float64(step) / 10_000, Time: 1 + step*20}
 			batch.Columns[0].Values[i] = float64(float32(math.Exp(-float64(step)/3e6) + 0.05*r.NormFloat64()))
 		}
-		if _, err := w.db.CountTogether(ctx, store.Count{Run: run, Leg: 1, Recorder: recorder, Number: int64(b + 1), Upto: int64(b + 1), Points: rows, Batch: batch}); err != nil {
+		if _, err := w.db.CountTogether(ctx, store.Count{Run: run, Leg: 1, Recorder: recorder, Number: int64(b + 1),
+			Upto: int64(b + 1), Points: rows, Batch: batch}); err != nil {
 			return 0, 0, err
 		}
 	}
@@ -226,7 +238,8 @@ func (w *world) longRun() (run int64, number int, err error) {
 	if _, err := w.db.Lane(db.Jobs).Exec(ctx, "delete from plain_reading where run = -1"); err != nil {
 		return 0, 0, err
 	}
-	if _, err := w.db.Lane(db.Jobs).Exec(ctx, `insert into plain_reading select -1, 1, i, i / 10000.0, to_timestamp(i * 0.02), exp(-i / 3e6) + 0.05 * random() from generate_series(0, $1::bigint - 1) i`, long); err != nil {
+	if _, err := w.db.Lane(db.Jobs).Exec(ctx,
+		`insert into plain_reading select -1, 1, i, i / 10000.0, to_timestamp(i * 0.02), exp(-i / 3e6) + 0.05 * random() from generate_series(0, $1::bigint - 1) i`, long); err != nil {
 		return 0, 0, err
 	}
 	if _, err := w.db.Lane(db.Jobs).Exec(ctx, "analyze plain_reading"); err != nil {
@@ -241,7 +254,8 @@ const pixels = 1000
 // whole looks at a part of the long curve at 1,000 pixels.
 func (w *world) whole(what, want string, from, to float64, ours func(from, to int64) error) row {
 	a, b := int64(from*long), int64(to*long)-1
-	return row{what: "a curve of 10M readings at 1,000 pixels, " + what, reference: "SQL GROUP BY", unit: "ms", want: want, rounds: 5,
+	return row{what: "a curve of 10M readings at 1,000 pixels, " + what, reference: "SQL GROUP BY", unit: "ms",
+		want: want, rounds: 5,
 		theirs: func() (float64, error) {
 			if _, _, err := w.longRun(); err != nil {
 				return 0, err
@@ -271,7 +285,8 @@ func (w *world) whole(what, want string, from, to float64, ours func(from, to in
 func (w *world) viewStore(from, to int64) error {
 	window := curve.Window{By: curve.ByStep, From: float64(from), To: float64(to)}
 	window.Width = curve.PixelWidth(curve.ByStep, window.From, window.To, pixels)
-	got, err := w.db.View(context.Background(), store.Span{Run: w.long, Names: []string{"loss.train"}}, window, curve.Smoothing{})
+	got, err := w.db.View(context.Background(), store.Span{Run: w.long, Names: []string{"loss.train"}}, window,
+		curve.Smoothing{})
 	if err != nil {
 		return err
 	}
@@ -286,7 +301,8 @@ func (w *world) viewStore(from, to int64) error {
 }
 
 func (w *world) viewHTTP(from, to int64) error {
-	in := &api.CurvesInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: "vessels"}, Number: w.longNumber}, By: "step",
+	in := &api.CurvesInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: "vessels"},
+		Number: w.longNumber}, By: "step",
 		From: float64(from), To: float64(to), Pixels: pixels, Names: []string{"loss.train"}}
 	got, err := client.Call(context.Background(), w.client, api.GetCurves, in)
 	if err == nil && (len(got.Curves) != 1 || len(got.Curves[0].Value) < pixels/2) {
@@ -298,10 +314,12 @@ func (w *world) viewHTTP(from, to int64) error {
 // asked is what the console asks for when it opens a run: pixels, a curve by name, no end, and smoothing if one is set.
 func (w *world) asked(smooth, median float64) func(from, to int64) error {
 	return func(_, _ int64) error {
-		in := &api.CurvesInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: "vessels"}, Number: w.longNumber}, By: "step",
+		in := &api.CurvesInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: "vessels"},
+			Number: w.longNumber}, By: "step",
 			Pixels: consolePixels, Names: []string{"loss.train"}, Smooth: smooth, Median: median}
 		got, err := client.Call(context.Background(), w.client, api.GetCurves, in)
-		if err == nil && (len(got.Curves) != 1 || len(got.Curves[0].Value) < consolePixels/2 || (smooth+median > 0) != (len(got.Curves[0].Smooth) > 0)) {
+		if err == nil && (len(got.Curves) != 1 || len(got.Curves[0].Value) < consolePixels/2 ||
+			(smooth+median > 0) != (len(got.Curves[0].Smooth) > 0)) {
 			err = fmt.Errorf("%d curves in the view", len(got.Curves))
 		}
 		return err
@@ -335,7 +353,8 @@ func (w *world) manyLegs() row {
 				b.Axis = append(b.Axis, curve.Point{Step: from + i, Epoch: float64(from+i) / 1000, Time: i})
 				b.Columns[0].Values = append(b.Columns[0].Values, value(l, int(i), 0))
 			}
-			if _, err := w.db.CountTogether(ctx, store.Count{Run: run, Leg: l + 1, Recorder: recorder, Number: 1, Upto: 1, Points: rows, Batch: b}); err != nil {
+			if _, err := w.db.CountTogether(ctx, store.Count{Run: run, Leg: l + 1, Recorder: recorder, Number: 1,
+				Upto: 1, Points: rows, Batch: b}); err != nil {
 				return err
 			}
 		}
@@ -347,13 +366,16 @@ func (w *world) manyLegs() row {
 		}
 		began := time.Now()
 		to := float64(legs * (rows - 500))
-		got, err := w.db.View(context.Background(), store.Span{Run: run}, curve.Window{By: curve.ByStep, To: to, Width: curve.PixelWidth(curve.ByStep, 0, to, pixels)}, curve.Smoothing{})
+		got, err := w.db.View(context.Background(), store.Span{Run: run},
+			curve.Window{By: curve.ByStep, To: to, Width: curve.PixelWidth(curve.ByStep, 0, to, pixels)},
+			curve.Smoothing{})
 		if err == nil && len(got["loss.train"].Folds) < pixels/2 {
 			err = fmt.Errorf("%d pixels", len(got["loss.train"].Folds))
 		}
 		return float64(time.Since(began).Microseconds()) / 1000, err
 	}
-	return row{what: "a curve of 100 legs, each cut by the next, at 1,000 pixels", reference: "(itself)", unit: "ms", want: "<= 40 ms", rounds: 5, theirs: look, ours: look}
+	return row{what: "a curve of 100 legs, each cut by the next, at 1,000 pixels", reference: "(itself)", unit: "ms",
+		want: "<= 40 ms", rounds: 5, theirs: look, ours: look}
 }
 
 // thousandRuns reads last and best of one curve of 1,000 runs.
@@ -371,8 +393,9 @@ func (w *world) thousandRuns() row {
 				return err
 			}
 			runs = append(runs, run)
-			if _, err := w.db.CountTogether(ctx, store.Count{Run: run, Leg: 1, Recorder: recorder, Number: 1, Upto: 1, Points: 1, Batch: curve.Batch{Axis: []curve.Point{{Step: 1}},
-				Columns: []curve.Column{{Curve: 1, Values: []float64{1}}}}}); err != nil {
+			if _, err := w.db.CountTogether(ctx, store.Count{Run: run, Leg: 1, Recorder: recorder, Number: 1, Upto: 1,
+				Points: 1, Batch: curve.Batch{Axis: []curve.Point{{Step: 1}},
+					Columns: []curve.Column{{Curve: 1, Values: []float64{1}}}}}); err != nil {
 				return err
 			}
 		}
@@ -389,7 +412,8 @@ func (w *world) thousandRuns() row {
 		}
 		return float64(time.Since(began).Microseconds()) / 1000, err
 	}
-	return row{what: "last and best of a curve of 1,000 runs", reference: "(itself)", unit: "ms", want: "<= 10 ms", rounds: 5, theirs: look, ours: look}
+	return row{what: "last and best of a curve of 1,000 runs", reference: "(itself)", unit: "ms", want: "<= 10 ms",
+		rounds: 5, theirs: look, ours: look}
 }
 
 // trainer is where the demo's trainer is, beside the binary.

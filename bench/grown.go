@@ -58,7 +58,8 @@ func (w *world) fillGrown(ctx context.Context, n int) (api.ProjectInput, error) 
 	return at, nil
 }
 
-// wideTable measures reading 60 columns of a page and of all runs of a project of 5,000, half of them hyperparameters and half figures of curves.
+// wideTable measures reading 60 columns of a page and of all runs of a project of 5,000, half of them hyperparameters
+// and half figures of curves.
 func (w *world) wideTable() []row {
 	ctx := context.Background()
 	at := api.ProjectInput{Project: "wide"}
@@ -111,7 +112,8 @@ func (w *world) wideTable() []row {
 			return 0, err
 		}
 		began := time.Now()
-		got, err := client.Stream(ctx, w.client, api.GetHistory, &api.HistoryInput{ProjectInput: at, Format: "csv", What: "runs", Columns: strings.TrimSuffix(columns, ",")})
+		got, err := client.Stream(ctx, w.client, api.GetHistory,
+			&api.HistoryInput{ProjectInput: at, Format: "csv", What: "runs", Columns: strings.TrimSuffix(columns, ",")})
 		if err != nil {
 			return 0, err
 		}
@@ -123,8 +125,10 @@ func (w *world) wideTable() []row {
 		return float64(time.Since(began).Microseconds()) / 1000, err
 	}
 	return []row{
-		{what: "a project of 5,000 runs: a page of 100 with 60 columns", reference: "(itself)", unit: "ms", want: "<= 500 ms", rounds: 5, theirs: page, ours: page},
-		{what: "a project of 5,000 runs: all of them with 60 columns, as CSV", reference: "(itself)", unit: "ms", want: "<= 500 ms", rounds: 5, theirs: whole, ours: whole},
+		{what: "a project of 5,000 runs: a page of 100 with 60 columns", reference: "(itself)", unit: "ms",
+			want: "<= 500 ms", rounds: 5, theirs: page, ours: page},
+		{what: "a project of 5,000 runs: all of them with 60 columns, as CSV", reference: "(itself)", unit: "ms",
+			want: "<= 500 ms", rounds: 5, theirs: whole, ours: whole},
 	}
 }
 
@@ -142,7 +146,8 @@ func (w *world) greatSearch() (rows []row) {
 			return err
 		}
 		in := &api.NewSearch{ProjectInput: at, Key: uuid.NewString()}
-		in.Body.Strategy, in.Body.Seed, in.Body.Budget, in.Body.Command = "random", 7, 10_000, []string{"train", "--lr", "{lr}"}
+		in.Body.Strategy, in.Body.Seed, in.Body.Budget, in.Body.Command = "random", 7, 10_000,
+			[]string{"train", "--lr", "{lr}"}
 		in.Body.Space = "space: 1\nhyperparameters:\n  lr: {real: [0.0001, 1], log: true}\n  hidden: {integer: [8, 512]}\n  dropout: {real: [0, 0.6]}\n  optimiser: {choice: [momentum, adam]}\n  momentum: {real: [0.8, 0.95], when: {optimiser: momentum}}\n"
 		made, err := client.Call(ctx, w.client, api.CreateSearch, in)
 		if err != nil {
@@ -173,7 +178,8 @@ func (w *world) greatSearch() (rows []row) {
 			err := do()
 			return float64(time.Since(began).Microseconds()) / 1000, err
 		}
-		rows = append(rows, row{what: "a search of 10,000 trials: " + what, reference: "(itself)", unit: "ms", want: "<= 300 ms", rounds: 7, theirs: read, ours: read})
+		rows = append(rows, row{what: "a search of 10,000 trials: " + what, reference: "(itself)", unit: "ms",
+			want: "<= 300 ms", rounds: 7, theirs: read, ours: read})
 	}
 	add("shown with its trials", func() error {
 		found, err := client.Call(ctx, w.client, api.GetSearch, &api.SearchInput{ProjectInput: at, Number: number})
@@ -183,7 +189,8 @@ func (w *world) greatSearch() (rows []row) {
 		return err
 	})
 	add("in the list of searches", func() error {
-		found, err := client.Call(ctx, w.client, api.ListSearches, &api.SearchesInput{ProjectInput: at, PageInput: api.PageInput{Limit: 50}})
+		found, err := client.Call(ctx, w.client, api.ListSearches,
+			&api.SearchesInput{ProjectInput: at, PageInput: api.PageInput{Limit: 50}})
 		if err == nil && (len(found.Items) != 1 || found.Items[0].Count != 10_000) {
 			err = fmt.Errorf("%d searches", len(found.Items))
 		}
@@ -207,10 +214,12 @@ func (w *world) grownRows() (rows []row) {
 				err = do(at)
 				return float64(time.Since(began).Microseconds()) / 1000, err
 			}
-			rows = append(rows, row{what: fmt.Sprintf("a project of %d runs: %s", n, what), reference: "(itself)", unit: "ms", want: "<= 10 ms", rounds: 7, theirs: read, ours: read})
+			rows = append(rows, row{what: fmt.Sprintf("a project of %d runs: %s", n, what), reference: "(itself)",
+				unit: "ms", want: "<= 10 ms", rounds: 7, theirs: read, ours: read})
 		}
 		add("the first page of its runs", func(at api.ProjectInput) error {
-			found, err := client.Call(ctx, w.client, api.ListRuns, &api.RunsInput{ProjectInput: at, PageInput: api.PageInput{Limit: 50}})
+			found, err := client.Call(ctx, w.client, api.ListRuns,
+				&api.RunsInput{ProjectInput: at, PageInput: api.PageInput{Limit: 50}})
 			if err == nil && len(found.Items) != 50 {
 				err = fmt.Errorf("%d runs came", len(found.Items))
 			}
@@ -232,7 +241,8 @@ func (w *world) grownRows() (rows []row) {
 			return err
 		})
 		add("comparing 5 runs", func(at api.ProjectInput) error {
-			_, err := client.Call(ctx, w.client, api.Compare, &api.CompareInput{ProjectInput: at, Runs: []int{1, n / 4, n / 2, n - 1, n}})
+			_, err := client.Call(ctx, w.client, api.Compare,
+				&api.CompareInput{ProjectInput: at, Runs: []int{1, n / 4, n / 2, n - 1, n}})
 			return err
 		})
 		var leg api.LegInput

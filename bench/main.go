@@ -1,5 +1,5 @@
-// Command bench measures Kembrel against references in the same run, interleaved, and prints the ratio's median, least and
-// greatest. It needs KEMBREL_TEST_DATABASE (test/withdatabase) and KEMBREL_BINARY; make bench sets both.
+// Command bench measures Kembrel against references in the same run, interleaved, and prints the ratio's median, least
+// and greatest. It needs KEMBREL_TEST_DATABASE (test/withdatabase) and KEMBREL_BINARY; make bench sets both.
 //
 //	bench --out bench/results.md    also appends the table there
 package main
@@ -18,8 +18,8 @@ import (
 	"github.com/shirou/gopsutil/v4/cpu"
 )
 
-// row is one measurement: a reference and ours, in turn, several times. Both return how much they did per second, or what
-// they took, as unit says.
+// row is one measurement: a reference and ours, in turn, several times. Both return how much they did per second, or
+// what they took, as unit says.
 type row struct {
 	what, reference, unit string
 	want                  string
@@ -62,10 +62,12 @@ func main() {
 	if info, err := cpu.Info(); err == nil && len(info) > 0 {
 		name = info[0].ModelName
 	}
-	fmt.Fprintf(&b, "\n## %s, %d x %s, %s\n\n", time.Now().Format("2006-01-02 15:04"), runtime.NumCPU(), name, runtime.Version())
+	fmt.Fprintf(&b, "\n## %s, %d x %s, %s\n\n", time.Now().Format("2006-01-02 15:04"), runtime.NumCPU(), name,
+		runtime.Version())
 	fmt.Fprintf(&b, "| what | reference (median) | ours (median) | ratio: median (lowest, highest) | wanted |\n|---|---|---|---|---|\n")
 	for _, r := range rows {
-		if !slices.ContainsFunc(strings.Split(*only, ","), func(part string) bool { return strings.Contains(r.what, part) }) {
+		if !slices.ContainsFunc(strings.Split(*only, ","),
+			func(part string) bool { return strings.Contains(r.what, part) }) {
 			continue
 		}
 		line, err := r.measure()
@@ -109,7 +111,8 @@ func (r row) measure() (string, error) {
 		slices.Sort(l)
 	}
 	middle := func(l []float64) float64 { return l[len(l)/2] }
-	return fmt.Sprintf("| %s | %s: %s %s | %s %s | %.2f (%.2f, %.2f) | %s |", r.what, r.reference, short(middle(theirs)), r.unit, short(middle(ours)), r.unit,
+	return fmt.Sprintf("| %s | %s: %s %s | %s %s | %.2f (%.2f, %.2f) | %s |", r.what, r.reference,
+		short(middle(theirs)), r.unit, short(middle(ours)), r.unit,
 		middle(ratios), ratios[0], ratios[len(ratios)-1], r.want), nil
 }
 

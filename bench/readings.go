@@ -23,8 +23,9 @@ import (
 	"kembrel/store/pg/db"
 )
 
-// recorderCost is the time of one readings call of the Go binding, under a real recorder, against one plain write to a file of
-// as many bytes; in bursts as a training loop makes them, or as fast as the program can, when the recorder's own speed counts.
+// recorderCost is the time of one readings call of the Go binding, under a real recorder, against one plain write to a
+// file of as many bytes; in bursts as a training loop makes them, or as fast as the program can, when the recorder's
+// own speed counts.
 func (w *world) recorderCost(what string, burst int, pause time.Duration, want string) row {
 	const calls = 20_000
 	line := fmt.Appendf(nil, `{"kind":"readings","id":123456,"step":123456,"epoch":12,"time":1790000000000,"values":{"loss.train":0.123456789,"loss.val":0.234567891}}`+"\n")
@@ -42,7 +43,8 @@ func (w *world) recorderCost(what string, burst int, pause time.Duration, want s
 		}
 		return took.Seconds() / calls * 1e6, nil
 	}
-	return row{what: "recorder: time per readings call, Go, " + what, reference: "one write to a file", unit: "us", want: want, rounds: 5,
+	return row{what: "recorder: time per readings call, Go, " + what, reference: "one write to a file", unit: "us",
+		want: want, rounds: 5,
 		theirs: func() (float64, error) {
 			f, err := os.Create(filepath.Join(w.folder, "plain"))
 			if err != nil {
@@ -107,10 +109,12 @@ func (w *world) copyRows(curves, points, batches int) (float64, error) {
 			rows := make([][]any, 0, curves*points)
 			for p := range points {
 				for c := range curves {
-					rows = append(rows, []any{int64(worker), int32(c), int64(b*points + p), float64(b), time.Now(), value(b, p, c)})
+					rows = append(rows, []any{int64(worker), int32(c), int64(b*points + p), float64(b),
+						time.Now(), value(b, p, c)})
 				}
 			}
-			if _, err := conn.CopyFrom(ctx, pgx.Identifier{"plain_reading"}, []string{"run", "curve", "step", "epoch", "at", "value"}, pgx.CopyFromRows(rows)); err != nil {
+			if _, err := conn.CopyFrom(ctx, pgx.Identifier{"plain_reading"},
+				[]string{"run", "curve", "step", "epoch", "at", "value"}, pgx.CopyFromRows(rows)); err != nil {
 				return err
 			}
 		}
@@ -126,7 +130,8 @@ func value(b, p, c int) float64 {
 func (w *world) newRun(curves ...string) (run int64, number int, err error) {
 	ctx := context.Background()
 	err = w.db.InTx(ctx, func(q pg.Queries) (err error) {
-		if run, number, err = q.AddRun(ctx, store.NewRun{Project: w.project, Creator: w.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.Now()}); err != nil {
+		if run, number, err = q.AddRun(ctx, store.NewRun{Project: w.project, Creator: w.person, Key: uuid.NewString(),
+			Recipe: map[string]any{}, Started: time.Now()}); err != nil {
 			return err
 		}
 		_, err = q.CurveIDs(ctx, run, curves)
@@ -143,7 +148,8 @@ func (w *world) newLeg(run, from int64) (recorder string, err error) {
 		if err := q.LockRun(ctx, run); err != nil {
 			return err
 		}
-		_, err := q.AddLeg(ctx, run, store.NewLeg{Key: uuid.NewString(), Recorder: recorder, FromStep: from, FromEpoch: math.NaN(), Started: time.Now()})
+		_, err := q.AddLeg(ctx, run, store.NewLeg{Key: uuid.NewString(), Recorder: recorder, FromStep: from,
+			FromEpoch: math.NaN(), Started: time.Now()})
 		return err
 	})
 }
@@ -175,7 +181,8 @@ func (w *world) storeLayer(curves, points, batches int) (float64, error) {
 		for b := range batches {
 			batch := curve.Batch{}
 			for p := range points {
-				batch.Axis = append(batch.Axis, curve.Point{Step: int64(b*points + p), Epoch: float64(b), Time: time.Now().UnixMilli()})
+				batch.Axis = append(batch.Axis, curve.Point{Step: int64(b*points + p), Epoch: float64(b),
+					Time: time.Now().UnixMilli()})
 			}
 			for c := range curves {
 				values := make([]float64, points)
@@ -184,7 +191,8 @@ func (w *world) storeLayer(curves, points, batches int) (float64, error) {
 				}
 				batch.Columns = append(batch.Columns, curve.Column{Curve: c + 1, Values: values})
 			}
-			_, err := w.db.CountTogether(ctx, store.Count{Run: t.run, Leg: 1, Recorder: t.recorder, Number: int64(b + 1), Upto: int64(b + 1), Points: points, Batch: batch})
+			_, err := w.db.CountTogether(ctx, store.Count{Run: t.run, Leg: 1, Recorder: t.recorder,
+				Number: int64(b + 1), Upto: int64(b + 1), Points: points, Batch: batch})
 			if err != nil {
 				return err
 			}
@@ -202,7 +210,8 @@ func (w *world) begin(names []string) (leg api.LegInput, numbers []int, err erro
 	if err != nil {
 		return leg, nil, err
 	}
-	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: in.ProjectInput, Number: run.Number}, Key: uuid.NewString()}
+	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: in.ProjectInput, Number: run.Number},
+		Key: uuid.NewString()}
 	open.Body.Recorder = uuid.NewString()
 	if _, err := client.Call(ctx, w.client, api.OpenLeg, open); err != nil {
 		return leg, nil, err
@@ -236,7 +245,8 @@ func (w *world) overHTTP(binary bool) func(curves, points, batches int) (float64
 				in := &api.BatchInput{LegInput: legs[worker], Body: api.Batch{Number: int64(b + 1), Upto: int64(b + 1)}}
 				var readings curve.Batch
 				for p := range points {
-					readings.Axis = append(readings.Axis, curve.Point{Step: int64(b*points + p), Epoch: float64(b), Time: time.Now().UnixMilli()})
+					readings.Axis = append(readings.Axis, curve.Point{Step: int64(b*points + p), Epoch: float64(b),
+						Time: time.Now().UnixMilli()})
 				}
 				for c := range curves {
 					values := make([]float64, points)
@@ -261,8 +271,10 @@ func (w *world) overHTTP(binary bool) func(curves, points, batches int) (float64
 	}
 }
 
-func (w *world) readings(what string, curves, points, batches int, want string, ours func(int, int, int) (float64, error)) row {
-	return row{what: fmt.Sprintf("%s, %d curves x %d", what, curves, points), reference: "COPY, a row per reading", unit: "readings/s", want: want, more: true, rounds: 5,
+func (w *world) readings(what string, curves, points, batches int, want string,
+	ours func(int, int, int) (float64, error)) row {
+	return row{what: fmt.Sprintf("%s, %d curves x %d", what, curves, points), reference: "COPY, a row per reading",
+		unit: "readings/s", want: want, more: true, rounds: 5,
 		theirs: func() (float64, error) { return w.copyRows(curves, points, batches) },
 		ours:   func() (float64, error) { return ours(curves, points, batches) }}
 }
@@ -272,7 +284,8 @@ func (w *world) bytesPerReading() row {
 	const curves, points, batches = 50, 20, 200
 	size := func(table string, fill func(int, int, int) (float64, error)) (float64, error) {
 		ctx := context.Background()
-		if _, err := w.db.Lane(db.Jobs).Exec(ctx, "truncate "+table); err != nil { // the next measurements begin without what was sealed
+		// the next measurements begin without what was sealed
+		if _, err := w.db.Lane(db.Jobs).Exec(ctx, "truncate "+table); err != nil {
 			return 0, err
 		}
 		if _, err := fill(curves, points, batches); err != nil {
@@ -285,7 +298,8 @@ func (w *world) bytesPerReading() row {
 		bytes, err := w.sizeOf(tables...)
 		return float64(bytes) / (writers * batches * curves * points), err
 	}
-	return row{what: "stored bytes per reading, journal before sealing", reference: "a row per reading", unit: "bytes", want: "(sealing brings <= 2.7)", rounds: 1,
+	return row{what: "stored bytes per reading, journal before sealing", reference: "a row per reading", unit: "bytes",
+		want: "(sealing brings <= 2.7)", rounds: 1,
 		theirs: func() (float64, error) { return size("plain_reading", w.copyRows) },
 		ours:   func() (float64, error) { return size("journal", w.storeLayer) }}
 }

@@ -55,7 +55,8 @@ func (w *world) runList(what, want, where, sort string, page int) row {
 		if err := w.fillFleet(ctx); err != nil {
 			return 0, err
 		}
-		in := &api.RunsInput{ProjectInput: api.ProjectInput{Project: "fleet"}, PageInput: api.PageInput{Limit: 50}, RunChoice: api.RunChoice{Where: where, Sort: sort}}
+		in := &api.RunsInput{ProjectInput: api.ProjectInput{Project: "fleet"}, PageInput: api.PageInput{Limit: 50},
+			RunChoice: api.RunChoice{Where: where, Sort: sort}}
 		var took time.Duration
 		for range page {
 			began := time.Now()
@@ -70,7 +71,8 @@ func (w *world) runList(what, want, where, sort string, page int) row {
 		}
 		return float64(took.Microseconds()) / 1000, nil
 	}
-	return row{what: "run list of 100,000 runs, " + what, reference: "(itself)", unit: "ms", want: want, rounds: 7, theirs: read, ours: read}
+	return row{what: "run list of 100,000 runs, " + what, reference: "(itself)", unit: "ms", want: want, rounds: 7,
+		theirs: read, ours: read}
 }
 
 // fleetCall measures a call on the project of many runs, in milliseconds.
@@ -92,7 +94,8 @@ func (w *world) fleetRows() []row {
 	fleet := api.ProjectInput{Project: "fleet"}
 	choice := api.RunChoice{Where: "hyper.lr <= 0.01", Sort: "best"}
 	landmarks := func(ctx context.Context) (*api.Landmarks, error) {
-		return client.Call(ctx, w.client, api.ListLandmarks, &api.LandmarksInput{ProjectInput: fleet, RunChoice: choice, Every: 100})
+		return client.Call(ctx, w.client, api.ListLandmarks,
+			&api.LandmarksInput{ProjectInput: fleet, RunChoice: choice, Every: 100})
 	}
 	middle := ""
 	compared := api.CompareInput{ProjectInput: fleet}
@@ -108,11 +111,14 @@ func (w *world) fleetRows() []row {
 			}
 			return err
 		}),
-		w.fleetCall("run list of 100,000 runs, the same, from its middle, with 4 columns", "<= 100 ms (50)", func(ctx context.Context) error {
-			_, err := client.Call(ctx, w.client, api.ListRuns, &api.RunsInput{ProjectInput: fleet, PageInput: api.PageInput{Limit: 100, Cursor: middle}, RunChoice: choice,
-				Columns: `hyper.lr,hyper.dropout,best("accuracy.val"),last("loss.train")`})
-			return err
-		}),
+		w.fleetCall("run list of 100,000 runs, the same, from its middle, with 4 columns", "<= 100 ms (50)",
+			func(ctx context.Context) error {
+				_, err := client.Call(ctx, w.client, api.ListRuns,
+					&api.RunsInput{ProjectInput: fleet, PageInput: api.PageInput{Limit: 100, Cursor: middle},
+						RunChoice: choice,
+						Columns:   `hyper.lr,hyper.dropout,best("accuracy.val"),last("loss.train")`})
+				return err
+			}),
 		w.fleetCall("nine of 100,000 runs compared", "", func(ctx context.Context) error {
 			_, err := client.Call(ctx, w.client, api.Compare, &compared)
 			return err

@@ -25,7 +25,8 @@ import (
 	"kembrel/core/tensor"
 )
 
-// states are real training states, made once by the demo's trainer at larger size: folders of checkpoints, a folder each.
+// states are real training states, made once by the demo's trainer at larger size: folders of checkpoints, a folder
+// each.
 const states = "build/states"
 
 // trainings are the trainings whose states are kept.
@@ -46,9 +47,12 @@ func makeStates() error {
 		go func() {
 			keep, err := filepath.Abs(filepath.Join(states, name))
 			if err == nil {
-				args := append([]string{"record", "--quiet", "--project", "vessels", "--", "build/harbour", "train", "--hidden", "1024,1024", "--clips", "480", "--epochs", "6", "--save-every", "1", "--keep", keep}, flags...)
+				args := append([]string{"record", "--quiet", "--project", "vessels", "--", "build/harbour", "train",
+					"--hidden", "1024,1024", "--clips", "480", "--epochs", "6", "--save-every", "1",
+					"--keep", keep}, flags...)
 				cmd := exec.Command(os.Getenv("KEMBREL_BINARY"), args...)
-				cmd.Env = append(os.Environ(), "KEMBREL_URL=http://127.0.0.1:1", "KEMBREL_SPOOL="+keep+".spool") // no service hears of it
+				// no service hears of it
+				cmd.Env = append(os.Environ(), "KEMBREL_URL=http://127.0.0.1:1", "KEMBREL_SPOOL="+keep+".spool")
 				var out []byte
 				if out, err = cmd.CombinedOutput(); err != nil {
 					err = fmt.Errorf("%w: %s", err, out)
@@ -91,8 +95,8 @@ func readTensors(path string) ([]tensor.Tensor, error) {
 	return tensor.ReadAll(f, info.Size())
 }
 
-// recast writes a checkpoint of the trainer, which calculates in float64, as a training in fp32 would leave it; of the momentum training also its
-// weights as bf16 and fp16, and all of its tensors as NPZ and in a zip that is not packed.
+// recast writes a checkpoint of the trainer, which calculates in float64, as a training in fp32 would leave it; of the
+// momentum training also its weights as bf16 and fp16, and all of its tensors as NPZ and in a zip that is not packed.
 func recast(from, training string) error {
 	write := func(kind, name string, give func(io.Writer) error) error {
 		folder := filepath.Join(states, kind, filepath.Base(from))
@@ -114,11 +118,15 @@ func recast(from, training string) error {
 		}
 		for i := range tensors {
 			if tensors[i].Dtype == "F64" {
-				tensors[i] = cast(tensors[i], "F32", 4, func(out []byte, v float64) { binary.LittleEndian.PutUint32(out, math.Float32bits(float32(v))) })
+				tensors[i] = cast(tensors[i], "F32", 4, func(out []byte,
+					v float64) {
+					binary.LittleEndian.PutUint32(out, math.Float32bits(float32(v)))
+				})
 			}
 		}
 		whole[part] = tensors
-		if err := write(training+"-fp32", part+".safetensors", func(w io.Writer) error { return tensor.WriteSafetensors(w, tensors) }); err != nil {
+		if err := write(training+"-fp32", part+".safetensors",
+			func(w io.Writer) error { return tensor.WriteSafetensors(w, tensors) }); err != nil {
 			return err
 		}
 	}
@@ -132,9 +140,11 @@ func recast(from, training string) error {
 	for kind, to := range map[string]func(float32) uint16{"BF16": bf16, "F16": fp16} {
 		var out []tensor.Tensor
 		for _, t := range weights {
-			out = append(out, cast(t, kind, 2, func(out []byte, v float64) { binary.LittleEndian.PutUint16(out, to(float32(v))) }))
+			out = append(out, cast(t, kind, 2,
+				func(out []byte, v float64) { binary.LittleEndian.PutUint16(out, to(float32(v))) }))
 		}
-		if err := write(strings.ToLower(kind), "weights.safetensors", func(w io.Writer) error { return tensor.WriteSafetensors(w, out) }); err != nil {
+		if err := write(strings.ToLower(kind), "weights.safetensors",
+			func(w io.Writer) error { return tensor.WriteSafetensors(w, out) }); err != nil {
 			return err
 		}
 	}
@@ -287,7 +297,8 @@ func folderSize(folder string) (float64, error) {
 
 // forget empties the store, so that a set is new to it.
 func (w *world) forget() error {
-	_, err := w.db.Lane(db.Jobs).Exec(context.Background(), "truncate chunk; delete from checkpoint_file; delete from checkpoint")
+	_, err := w.db.Lane(db.Jobs).Exec(context.Background(),
+		"truncate chunk; delete from checkpoint_file; delete from checkpoint")
 	return err
 }
 
@@ -301,28 +312,31 @@ func (w *world) recordAll(set string) (out saved, err error) {
 		return out, err
 	}
 	began := time.Now()
-	if text, err := exec.Command(os.Getenv("KEMBREL_BINARY"), "record", "--quiet", "--project", "vessels", "--", self, "save-all", set).CombinedOutput(); err != nil {
+	if text, err := exec.Command(os.Getenv("KEMBREL_BINARY"), "record", "--quiet", "--project", "vessels", "--", self,
+		"save-all", set).CombinedOutput(); err != nil {
 		return out, fmt.Errorf("%w: %s", err, text)
 	}
 	out.seconds = time.Since(began).Seconds()
 	// What the packs have of it: each chunk as stored, and the 44 bytes before it.
-	err = w.db.Lane(db.Jobs).QueryRow(context.Background(), "select sum(stored + 44)::float8 from chunk").Scan(&out.bytes)
+	err = w.db.Lane(db.Jobs).QueryRow(context.Background(),
+		"select sum(stored + 44)::float8 from chunk").Scan(&out.bytes)
 	return out, err
 }
 
 // storedBytes compares the bytes that a set takes; its original size is in the name.
 func (w *world) storedBytes(set, name, want string) row {
-	return row{what: "stored: " + name, reference: "restic", unit: "MB", want: want, rounds: 1, both: func() (float64, float64, error) {
-		if err := makeStates(); err != nil {
-			return 0, 0, err
-		}
-		theirs, err := w.restic(set)
-		if err != nil {
-			return 0, 0, err
-		}
-		ours, err := w.recordAll(set)
-		return theirs.bytes / 1e6, ours.bytes / 1e6, err
-	}}
+	return row{what: "stored: " + name, reference: "restic", unit: "MB", want: want, rounds: 1,
+		both: func() (float64, float64, error) {
+			if err := makeStates(); err != nil {
+				return 0, 0, err
+			}
+			theirs, err := w.restic(set)
+			if err != nil {
+				return 0, 0, err
+			}
+			ours, err := w.recordAll(set)
+			return theirs.bytes / 1e6, ours.bytes / 1e6, err
+		}}
 }
 
 // sizes measures adding up what 10,000 checkpoints of 75 chunks each hold, by run.
@@ -333,7 +347,8 @@ func (w *world) sizes() row {
 		if !made {
 			made = true
 			for _, text := range []string{
-				"truncate chunk", "delete from checkpoint_file", "delete from checkpoint", "insert into project (key, title, objective, creator) select 'sizes', '', 'loss.val lower', min(id) from person",
+				"truncate chunk", "delete from checkpoint_file", "delete from checkpoint",
+				"insert into project (key, title, objective, creator) select 'sizes', '', 'loss.val lower', min(id) from person",
 				`insert into run (project, number, key, creator, started) select p.id, n, gen_random_uuid(), p.creator, now() from project p, generate_series(1, 1000) n where p.key = 'sizes'`,
 				`insert into chunk (digest, size, pack, at, stored, uses) select sha256(('c' || i)::bytea), 4194304, 'x', i * 4000000::bigint, 3500000, 1 from generate_series(0, 749999) i`,
 				`insert into checkpoint (run, key, leg, step, epoch, saved, size) select r.id, gen_random_uuid(), 1, e, e, now(), 75 * 4194304 from run r join project p on p.id = r.project and p.key = 'sizes', generate_series(1, 10) e`,
@@ -356,7 +371,8 @@ func (w *world) sizes() row {
 		}
 		return float64(time.Since(began).Milliseconds()), err
 	}
-	return row{what: "sizes of 1,000 runs with 10,000 checkpoints and 750,000 chunks, added up", reference: "(itself)", unit: "ms", rounds: 3, theirs: once, ours: once}
+	return row{what: "sizes of 1,000 runs with 10,000 checkpoints and 750,000 chunks, added up", reference: "(itself)",
+		unit: "ms", rounds: 3, theirs: once, ours: once}
 }
 
 // savedAndRestored compares how long it takes to save the checkpoints of a set, and to restore all of them.
@@ -365,20 +381,21 @@ func (w *world) savedAndRestored(set string, restored bool) row {
 	if restored {
 		what = "time to restore checkpoints of " + set
 	}
-	return row{what: what, reference: "restic", unit: "s", want: "<= 0.33", rounds: 5, both: func() (float64, float64, error) {
-		if err := makeStates(); err != nil {
-			return 0, 0, err
-		}
-		theirs, err := w.restic(set)
-		if err != nil {
-			return 0, 0, err
-		}
-		ours, err := w.recordAll(set)
-		if err != nil || !restored {
-			return theirs.seconds, ours.seconds, err
-		}
-		return w.restoreAll()
-	}}
+	return row{what: what, reference: "restic", unit: "s", want: "<= 0.33", rounds: 5,
+		both: func() (float64, float64, error) {
+			if err := makeStates(); err != nil {
+				return 0, 0, err
+			}
+			theirs, err := w.restic(set)
+			if err != nil {
+				return 0, 0, err
+			}
+			ours, err := w.recordAll(set)
+			if err != nil || !restored {
+				return theirs.seconds, ours.seconds, err
+			}
+			return w.restoreAll()
+		}}
 }
 
 // restoreAll restores the checkpoints that were saved last, from both.
@@ -408,7 +425,8 @@ func (w *world) restoreAll() (theirs, ours float64, err error) {
 		}
 	}
 	theirs = time.Since(began).Seconds()
-	runs, err := client.Call(ctx, w.client, api.ListRuns, &api.RunsInput{ProjectInput: api.ProjectInput{Project: "vessels"}, PageInput: api.PageInput{Limit: 1}})
+	runs, err := client.Call(ctx, w.client, api.ListRuns,
+		&api.RunsInput{ProjectInput: api.ProjectInput{Project: "vessels"}, PageInput: api.PageInput{Limit: 1}})
 	if err != nil {
 		return 0, 0, err
 	}
@@ -424,7 +442,8 @@ func (w *world) restoreAll() (theirs, ours float64, err error) {
 		if err != nil {
 			return 0, 0, err
 		}
-		if err := client.Restore(ctx, w.client, at, whole.Files, filepath.Join(into, fmt.Sprint(c.Step)), false, func(int64) {}); err != nil {
+		if err := client.Restore(ctx, w.client, at, whole.Files, filepath.Join(into, fmt.Sprint(c.Step)), false,
+			func(int64) {}); err != nil {
 			return 0, 0, err
 		}
 	}

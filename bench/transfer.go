@@ -150,7 +150,8 @@ func (w *world) against(r row, what, want string, theirs func() (float64, error)
 // known measures the upload of what the service has: of the run before, once more.
 func (w *world) known() row {
 	var data []byte
-	return row{what: "300 MB the service knows: program's commit to the service's", reference: "cp + sync", unit: "MB/s", want: ">= 1", more: true, rounds: 5,
+	return row{what: "300 MB the service knows: program's commit to the service's", reference: "cp + sync",
+		unit: "MB/s", want: ">= 1", more: true, rounds: 5,
 		theirs: w.copySync,
 		ours: func() (float64, error) {
 			if data == nil {
@@ -176,7 +177,8 @@ func (w *world) known() row {
 
 // memory is the most that the service's process took while eight clients sent 300 MB each, all at once.
 func (w *world) memory() row {
-	return row{what: "service memory, eight uploads of 300 MB at once", reference: "idle, after its start", unit: "MB", want: "<= 300 MB", rounds: 1, both: w.eightUploads}
+	return row{what: "service memory, eight uploads of 300 MB at once", reference: "idle, after its start", unit: "MB",
+		want: "<= 300 MB", rounds: 1, both: w.eightUploads}
 }
 
 func (w *world) eightUploads() (idle, most float64, err error) {
@@ -194,7 +196,8 @@ func (w *world) eightUploads() (idle, most float64, err error) {
 	}
 	address := listener.Addr().String()
 	listener.Close()
-	up := exec.Command(os.Getenv("KEMBREL_BINARY"), "start", "--data", data+"/data", "--listen", address, "--metrics", "")
+	up := exec.Command(os.Getenv("KEMBREL_BINARY"), "start", "--data", data+"/data", "--listen",
+		address, "--metrics", "")
 	up.Env = append(os.Environ(), "KEMBREL_CREDENTIALS="+data+"/credentials.json", "KEMBREL_TOKEN=")
 	up.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGINT}
 	var said bytes.Buffer
@@ -219,7 +222,8 @@ func (w *world) eightUploads() (idle, most float64, err error) {
 	}
 	command := func(args ...string) ([]byte, error) {
 		cmd := exec.Command(os.Getenv("KEMBREL_BINARY"), args...)
-		cmd.Env = append(os.Environ(), "KEMBREL_URL=http://"+address, "KEMBREL_CREDENTIALS="+data+"/credentials.json", "KEMBREL_TOKEN=", "KEMBREL_SPOOL="+data+"/spool")
+		cmd.Env = append(os.Environ(), "KEMBREL_URL=http://"+address, "KEMBREL_CREDENTIALS="+data+"/credentials.json",
+			"KEMBREL_TOKEN=", "KEMBREL_SPOOL="+data+"/spool")
 		out, err := cmd.CombinedOutput()
 		if err != nil {
 			err = fmt.Errorf("%w: %s", err, out)
@@ -276,12 +280,14 @@ func resident(pid int, what string) (float64, error) {
 // storeRows are the measurements of the checkpoint store.
 func (w *world) storeRows() []row {
 	return []row{
-		w.upload(), w.against(w.upload(), "300 MB, new content, against a plain PUT", ">= 0.70", w.nginxPut), w.known(), w.stall(),
+		w.upload(), w.against(w.upload(), "300 MB, new content, against a plain PUT", ">= 0.70", w.nginxPut),
+		w.known(), w.stall(),
 		w.restore(), w.against(w.restore(), "300 MB restored, verified, against a plain GET", ">= 1.0", w.nginxGet),
 		w.storedBytes("momentum-fp32", "full state, momentum, fp32", "<= 0.84 (0.80)"),
 		w.storedBytes("adam-fp32", "full state, Adam, fp32", "<= 0.84 (0.80)"),
 		w.storedBytes("momentum", "full state, momentum, fp64 as the trainer has it", ""),
-		w.storedBytes("npz", "the same in fp32, NPZ", "<= 0.84 (0.80)"), w.storedBytes("zip", "the same in fp32, zip", "<= 0.84 (0.80)"),
+		w.storedBytes("npz", "the same in fp32, NPZ", "<= 0.84 (0.80)"),
+		w.storedBytes("zip", "the same in fp32, zip", "<= 0.84 (0.80)"),
 		w.storedBytes("frozen-fp32", "fine-tunes, two of three layers frozen, fp32", "<= 0.82 (0.76)"),
 		w.storedBytes("bf16", "weights, bf16", "<= 0.70 (0.66)"), w.storedBytes("f16", "weights, fp16", ""),
 		w.savedAndRestored("momentum-fp32", false), w.savedAndRestored("momentum-fp32", true),

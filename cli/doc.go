@@ -1,3 +1,3 @@
-// Package cli is the command line but for the service's own commands, which are wired in cmd/kembrel. Each command's help
-// text stands with it, once. It imports recorder, client, api and core.
+// Package cli is the command line but for the service's own commands, which are wired in cmd/kembrel. Each command's
+// help text stands with it, once. It imports recorder, client, api and core.
 package cli

@@ -49,10 +49,14 @@ type commands struct {
 	ofPeople
 }
 
-// New makes the command tree. more are commands from elsewhere, made with the same App; one whose Use begins with "blobs " belongs below blobs.
+// New makes the command tree. more are commands from elsewhere, made with the same App; one whose Use begins with
+// "blobs " belongs below blobs.
 func New(version string, more ...func(*term.App) *cobra.Command) *cobra.Command {
-	app := &term.App{Settings: term.NewSettings(), Version: version, In: os.Stdin, Out: &plain.Writer{To: os.Stdout}, Err: &plain.Writer{To: os.Stderr}}
-	a := commands{app, record.Commands{App: app}, runs.Commands{App: app}, projects.Commands{App: app}, curves.Commands{App: app}, history.Commands{App: app}, checkpoints.Commands{App: app}, compare.Commands{App: app}, people.Commands{App: app}}
+	app := &term.App{Settings: term.NewSettings(), Version: version, In: os.Stdin, Out: &plain.Writer{To: os.Stdout},
+		Err: &plain.Writer{To: os.Stderr}}
+	a := commands{app, record.Commands{App: app}, runs.Commands{App: app}, projects.Commands{App: app},
+		curves.Commands{App: app}, history.Commands{App: app}, checkpoints.Commands{App: app},
+		compare.Commands{App: app}, people.Commands{App: app}}
 	root := &cobra.Command{
 		Use:   "kembrel",
 		Short: "Record, watch, compare and restore training runs",
@@ -83,8 +87,12 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 		}
 		root.AddCommand(cmd)
 	}
-	root.AddCommand(a.Record(), a.Reading(), a.Resume(), a.Branch(), a.Rerun(), a.SpoolCommand(), blobs, a.Projects(), a.Runs(), a.Change(), a.Archive(), a.DeleteRun(), a.Views(), a.Compare(), a.Search(), a.Searches(), a.Open(), a.Show(), a.Curves(), a.Follow(), a.Verdict(), a.StopRule(), a.Export(), a.ImportCommand(), a.Checkpoints(), a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Match(), a.DiffWeights(), a.Tensors(),
-		a.SignIn(), a.SignOut(), a.WhoAmI(), a.Tokens(), a.Sessions(), a.People(), a.Teams(), a.Roles(), a.Audit(), a.Config(), a.version(), record.Drain())
+	root.AddCommand(a.Record(), a.Reading(), a.Resume(), a.Branch(), a.Rerun(), a.SpoolCommand(), blobs, a.Projects(),
+		a.Runs(), a.Change(), a.Archive(), a.DeleteRun(), a.Views(), a.Compare(), a.Search(), a.Searches(), a.Open(),
+		a.Show(), a.Curves(), a.Follow(), a.Verdict(), a.StopRule(), a.Export(), a.ImportCommand(), a.Checkpoints(),
+		a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Match(), a.DiffWeights(), a.Tensors(),
+		a.SignIn(), a.SignOut(), a.WhoAmI(), a.Tokens(), a.Sessions(), a.People(), a.Teams(), a.Roles(), a.Audit(),
+		a.Config(), a.version(), record.Drain())
 	return root
 }
 
@@ -103,7 +111,8 @@ func Execute(ctx context.Context, root *cobra.Command) int {
 }
 
 func (a commands) version() *cobra.Command {
-	return &cobra.Command{Use: "version", Short: "Print the versions of this command and of the service", Args: term.Arguments(), Example: "  kembrel version",
+	return &cobra.Command{Use: "version", Short: "Print the versions of this command and of the service",
+		Args: term.Arguments(), Example: "  kembrel version",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			fmt.Fprintf(a.Out, "kembrel %s, level %d of the API\n", a.Version, api.Level)
 			ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Second)

@@ -97,7 +97,8 @@ func Stream[I any](ctx context.Context, c *Client, op api.Operation[I, api.None]
 }
 
 // All collects the items of every page of a list. next sets the cursor in the input.
-func All[I, T any](ctx context.Context, c *Client, op api.Operation[I, api.Page[T]], in *I, next func(in *I, cursor string)) ([]T, error) {
+func All[I, T any](ctx context.Context, c *Client, op api.Operation[I, api.Page[T]], in *I,
+	next func(in *I, cursor string)) ([]T, error) {
 	var out []T
 	for {
 		p, err := Call(ctx, c, op, in)
@@ -160,7 +161,8 @@ func (c *Client) send(ctx context.Context, spec api.Spec, in any) (*http.Respons
 	problem := &api.Problem{}
 	kind, _, _ := mime.ParseMediaType(response.Header.Get("Content-Type"))
 	if kind != "application/problem+json" || json.Unmarshal(content, problem) != nil {
-		problem = api.Fail(api.KindOfStatus(response.StatusCode), "%s answered %s; is it a Kembrel service?", c.URL, response.Status)
+		problem = api.Fail(api.KindOfStatus(response.StatusCode), "%s answered %s; is it a Kembrel service?",
+			c.URL, response.Status)
 	}
 	if level(response) < api.Level && slices.Contains([]int{400, 404, 405, 415, 422}, problem.Status) {
 		problem.Detail += fmt.Sprintf(" (the service at %s is %s, older than this kembrel, and may not know what is asked of it: update it)", c.URL, version(response))
@@ -204,7 +206,8 @@ func (r *request) fill(v reflect.Value) error {
 			r.body = value.Bytes()
 			r.header.Set("Content-Type", field.Tag.Get("contentType"))
 		case field.Tag.Get("path") != "":
-			r.path = strings.Replace(r.path, "{"+field.Tag.Get("path")+"}", url.PathEscape(fmt.Sprint(value.Interface())), 1)
+			r.path = strings.Replace(r.path, "{"+field.Tag.Get("path")+"}",
+				url.PathEscape(fmt.Sprint(value.Interface())), 1)
 		case value.IsZero():
 		case field.Tag.Get("query") != "":
 			text := fmt.Sprint(value.Interface())

@@ -27,11 +27,13 @@ const stretchesAtOnce = 4
 // IsExists reports whether Restore found a file in its way.
 func IsExists(err error) bool { return errors.Is(err, fs.ErrExist) }
 
-// Restore writes files of a checkpoint below into. All are fetched into a folder beside, every chunk and file is checked
-// against its digest, all is made durable, and only then do they appear under their names. Without overwrite a file that is there
-// is an error for which IsExists holds, and nothing is written. What had arrived when it was cut off stays in the folder beside, so that the same
-// restore goes on from there. got is told the bytes as they arrive, by several goroutines at once.
-func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api.File, into string, overwrite bool, got func(int64)) error {
+// Restore writes files of a checkpoint below into. All are fetched into a folder beside, every chunk and file is
+// checked against its digest, all is made durable, and only then do they appear under their names. Without overwrite a
+// file that is there is an error for which IsExists holds, and nothing is written. What had arrived when it was cut off
+// stays in the folder beside, so that the same restore goes on from there. got is told the bytes as they arrive, by
+// several goroutines at once.
+func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api.File, into string, overwrite bool,
+	got func(int64)) error {
 	for _, f := range files {
 		if err := checkpoint.CheckPath(f.Path); err != nil {
 			return fmt.Errorf("the service names a file that cannot be restored: %w", err)
@@ -75,8 +77,10 @@ func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api
 // errOther says that a file is not the one that its digest names.
 var errOther = errors.New("nothing was written")
 
-// fetchAll fetches what is not there yet of the files, checks each whole against its digest while it arrives, and makes them durable.
-func fetchAll(ctx context.Context, c *Client, in api.CheckpointInput, files []api.File, beside string, got func(int64)) error {
+// fetchAll fetches what is not there yet of the files, checks each whole against its digest while it arrives, and makes
+// them durable.
+func fetchAll(ctx context.Context, c *Client, in api.CheckpointInput, files []api.File, beside string,
+	got func(int64)) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(stretchesAtOnce)
 	var checks errgroup.Group
@@ -154,7 +158,8 @@ func (a *arrival) wait(than int64) (upto int64, whole bool) {
 	return a.upto, a.made && a.upto >= a.size
 }
 
-// folderBeside makes the folder that a restore of these files gathers them in, or finds what an earlier one left, and holds it.
+// folderBeside makes the folder that a restore of these files gathers them in, or finds what an earlier one left, and
+// holds it.
 func folderBeside(into string, in api.CheckpointInput, files []api.File) (path string, unlock func(), err error) {
 	h := chunk.NewHash()
 	for _, f := range files {
@@ -164,14 +169,16 @@ func folderBeside(into string, in api.CheckpointInput, files []api.File) (path s
 	if err := os.Mkdir(path, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", nil, fmt.Errorf("restore into %s: %w", into, err)
 	}
-	// The name can be foretold, so in a folder that others write to somebody else may have made it, or a link of that name.
+	// The name can be foretold, so in a folder that others write to somebody else may have made it, or a link of that
+	// name.
 	folder, err := os.OpenFile(path, os.O_RDONLY|syscall.O_DIRECTORY|syscall.O_NOFOLLOW, 0)
 	if err != nil {
 		return "", nil, fmt.Errorf("restore into %s: %w", into, err)
 	}
 	info, err := folder.Stat()
 	if err == nil {
-		if stat, ok := info.Sys().(*syscall.Stat_t); ok && int(stat.Uid) != os.Geteuid() || info.Mode().Perm()&0o022 != 0 {
+		if stat, ok := info.Sys().(*syscall.Stat_t); ok && int(stat.Uid) != os.Geteuid() ||
+			info.Mode().Perm()&0o022 != 0 {
 			err = fmt.Errorf("%s belongs to somebody else, or others may write to it; remove it, or restore into another folder", path)
 		}
 	}
@@ -221,7 +228,8 @@ func inTheWay(into string, files []api.File, overwrite bool) error {
 }
 
 // fetch starts the downloads of a file into the file at path.
-func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.CheckpointInput, f api.File, path string, a *arrival, got func(int64)) error {
+func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.CheckpointInput, f api.File, path string,
+	a *arrival, got func(int64)) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return fmt.Errorf("restore: %w", err)
 	}
@@ -325,9 +333,11 @@ func (s *stretch) fetch(ctx context.Context, c *Client, in api.CheckpointInput, 
 	}
 }
 
-// download writes chunk after chunk and takes those that are done off the stretch. The service has checked each; here the whole file is.
+// download writes chunk after chunk and takes those that are done off the stretch. The service has checked each; here
+// the whole file is.
 func (s *stretch) download(ctx context.Context, c *Client, in api.CheckpointInput, to *os.File, got func(int64)) error {
-	body, err := Stream(ctx, c, api.GetFile, &api.FileInput{CheckpointInput: in, Path: s.name, Range: fmt.Sprintf("bytes=%d-%d", s.from, s.from+s.size-1)})
+	body, err := Stream(ctx, c, api.GetFile, &api.FileInput{CheckpointInput: in, Path: s.name,
+		Range: fmt.Sprintf("bytes=%d-%d", s.from, s.from+s.size-1)})
 	if err != nil {
 		return err
 	}
@@ -349,7 +359,8 @@ func (s *stretch) download(ctx context.Context, c *Client, in api.CheckpointInpu
 	return nil
 }
 
-// verify computes the digest of a file while it arrives, compares it, and makes the file durable. The disk begins before all is there.
+// verify computes the digest of a file while it arrives, compares it, and makes the file durable. The disk begins
+// before all is there.
 func verify(path string, f api.File, a *arrival) error {
 	hash, buffer := chunk.NewHash(), make([]byte, 1<<20)
 	var file *os.File
@@ -393,8 +404,8 @@ func verify(path string, f api.File, a *arrival) error {
 // writeBack is how much of a file waits in memory until the disk is told to begin with it.
 const writeBack = 16 << 20
 
-// appear gives the files their names. Without overwrite a name that was taken meanwhile stops it, and those already given are
-// taken back.
+// appear gives the files their names. Without overwrite a name that was taken meanwhile stops it, and those already
+// given are taken back.
 func appear(beside, into string, files []api.File, overwrite bool) error {
 	var given []string
 	folders := map[string]bool{into: true}

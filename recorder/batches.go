@@ -17,8 +17,8 @@ import (
 	"kembrel/recorder/spool"
 )
 
-// What the service refuses for good is set aside item by item: it stays in the spool's file "refused", the run and the person are told, and
-// everything else is sent.
+// What the service refuses for good is set aside item by item: it stays in the spool's file "refused", the run and the
+// person are told, and everything else is sent.
 
 // pending is a batch being gathered from records.
 type pending struct {
@@ -27,7 +27,8 @@ type pending struct {
 	records []spool.Record
 }
 
-// add takes a record into the batch. Curves that the service does not take are left out of it, and so is what this version cannot read.
+// add takes a record into the batch. Curves that the service does not take are left out of it, and so is what this
+// version cannot read.
 func (s *sender) add(p *pending, r spool.Record) {
 	p.records = append(p.records, r)
 	p.batch.Upto = r.Number
@@ -124,9 +125,11 @@ func (s *sender) gathered(records []spool.Record) (p pending) {
 	return p
 }
 
-// ofItem reports whether a refusal is about what was sent, so that the rest may be taken without it, not about who sends or where to.
+// ofItem reports whether a refusal is about what was sent, so that the rest may be taken without it, not about who
+// sends or where to.
 func ofItem(err error) bool {
-	for _, kind := range []api.Kind{api.Invalid, api.Malformed, api.TooLarge, api.Conflict, api.Mismatch, api.BadMedia, api.NotModified, api.Internal, api.TooSlow, api.NotAllowed, api.Gone} {
+	for _, kind := range []api.Kind{api.Invalid, api.Malformed, api.TooLarge, api.Conflict, api.Mismatch, api.BadMedia,
+		api.NotModified, api.Internal, api.TooSlow, api.NotAllowed, api.Gone} {
 		if api.Is(err, kind) {
 			return true
 		}
@@ -134,10 +137,12 @@ func ofItem(err error) bool {
 	return false
 }
 
-// faultTries is how often something is sent again at which the service fails by a fault of its own, before it is taken as refused.
+// faultTries is how often something is sent again at which the service fails by a fault of its own, before it is taken
+// as refused.
 const faultTries = 5
 
-// tryItem is try for what may be at fault itself: a service that fails at it again and again while it answers otherwise refuses it.
+// tryItem is try for what may be at fault itself: a service that fails at it again and again while it answers otherwise
+// refuses it.
 func (s *sender) tryItem(ctx context.Context, call func(context.Context) error) error {
 	faults := 0
 	var fault error
@@ -157,8 +162,9 @@ func (s *sender) tryItem(ctx context.Context, call func(context.Context) error) 
 	return err
 }
 
-// sendBatch sends a batch. inStep is false where the service has counted otherwise than this process thought, as after a crash on either side:
-// then the records are to be read again from the beginning. A batch that is refused is divided until what is at fault stands alone.
+// sendBatch sends a batch. inStep is false where the service has counted otherwise than this process thought, as after
+// a crash on either side: then the records are to be read again from the beginning. A batch that is refused is divided
+// until what is at fault stands alone.
 func (s *sender) sendBatch(ctx context.Context, p pending) (inStep bool, err error) {
 	if fresh, err := s.nameCurves(ctx, p.builder.Names); err != nil {
 		return false, err
@@ -209,7 +215,8 @@ func (s *sender) sendWhole(ctx context.Context, p pending) (inStep bool, err err
 	return inStep, nil
 }
 
-// pack makes the readings ready to be kept as they are. Those of one enormous message are spelt out instead, as packing bounds what is decoded at once.
+// pack makes the readings ready to be kept as they are. Those of one enormous message are spelt out instead, as packing
+// bounds what is decoded at once.
 func (s *sender) pack(p *pending) {
 	batch := p.builder.Batch()
 	if len(batch.Axis) == 0 {
@@ -227,9 +234,11 @@ func (s *sender) pack(p *pending) {
 
 // refuse sets a record aside that the service refuses for good. In its place goes a note that says so.
 func (s *sender) refuse(ctx context.Context, r spool.Record, why error) (inStep bool, err error) {
-	text := fmt.Sprintf("The service refused %s: %v. It is kept in the spool %s on the machine that recorded it.", sayRecord(r), problemOf(why), filepath.Base(s.spool.Folder))
+	text := fmt.Sprintf("The service refused %s: %v. It is kept in the spool %s on the machine that recorded it.",
+		sayRecord(r), problemOf(why), filepath.Base(s.spool.Folder))
 	s.keepAside(r, why)
-	for _, notes := range [][]api.NewNote{{{At: time.Now(), Text: clip(text, 9000)}}, nil} { // without words where even they are refused
+	// without words where even they are refused
+	for _, notes := range [][]api.NewNote{{{At: time.Now(), Text: clip(text, 9000)}}, nil} {
 		p := pending{records: []spool.Record{r}}
 		p.batch.Upto, p.batch.Notes = r.Number, notes
 		if inStep, err = s.sendWhole(ctx, p); !ofItem(err) {
@@ -244,7 +253,8 @@ func sayRecord(r spool.Record) string {
 	switch r.Kind {
 	case spool.Readings:
 		if names, b, err := decodeReadings(r.Body); err == nil {
-			return fmt.Sprintf("readings of %d curves, steps %d to %d", len(names), b.Axis[0].Step, b.Axis[len(b.Axis)-1].Step)
+			return fmt.Sprintf("readings of %d curves, steps %d to %d", len(names), b.Axis[0].Step,
+				b.Axis[len(b.Axis)-1].Step)
 		}
 	case spool.Hyper:
 		return "hyperparameters"
@@ -279,7 +289,8 @@ func (s *sender) putAside(why error) {
 	s.aside = why
 }
 
-// nameCurves asks once for the numbers of curves. One that the service does not take is left out from now on, which the run is told; fresh says that there was such.
+// nameCurves asks once for the numbers of curves. One that the service does not take is left out from now on, which the
+// run is told; fresh says that there was such.
 func (s *sender) nameCurves(ctx context.Context, names []string) (fresh bool, err error) {
 	var unknown []string
 	for _, n := range names {
@@ -383,8 +394,10 @@ func (s *sender) beginRun(ctx context.Context) (number int, err error) {
 		name string
 		drop func()
 	}{
-		{"its origin", func() { b.Origin = nil }}, {"its stop rule", func() { b.Stop = nil }}, {"its hyperparameters", func() { b.Hyper = nil }}, {"its title", func() { b.Title = "" }},
-		{"its place in the search", func() { b.Search, b.Trial = 0, 0 }}, {"its recipe", func() { b.Recipe = api.Recipe{Command: []string{}} }},
+		{"its origin", func() { b.Origin = nil }}, {"its stop rule", func() { b.Stop = nil }},
+		{"its hyperparameters", func() { b.Hyper = nil }}, {"its title", func() { b.Title = "" }},
+		{"its place in the search", func() { b.Search, b.Trial = 0, 0 }},
+		{"its recipe", func() { b.Recipe = api.Recipe{Command: []string{}} }},
 	} {
 		if !ofItem(err) && !(api.Is(err, api.NotFound) && b.Origin != nil) { // the run that it comes from may be gone
 			break

@@ -40,7 +40,8 @@ func prepare(ctx context.Context, o Options, s *spool.Spool) error {
 	if err := client.Restore(ctx, o.Connect(o.Service), b.input(), files, s.ResumedFolder(), false, b.Got); err != nil {
 		return fmt.Errorf("fetch %s: %w", b.Checkpoint.Address, err)
 	}
-	n := &sender{spool: s, connect: func() *client.Client { return o.Connect(o.Service) }, say: func(string, ...any) {}, named: func(string, int) {}, takeOver: b.TakeOver}
+	n := &sender{spool: s, connect: func() *client.Client { return o.Connect(o.Service) }, say: func(string, ...any) {},
+		named: func(string, int) {}, takeOver: b.TakeOver}
 	n.state = s.State()
 	ctx, cancel := context.WithTimeout(ctx, callTime)
 	defer cancel()
@@ -53,12 +54,14 @@ func (b *Beginning) needs() bool { return b != nil && b.Checkpoint != nil }
 // input names the checkpoint by its leg and step: another may become the best meanwhile.
 func (b *Beginning) input() api.CheckpointInput {
 	from, _ := api.ParseAddress(b.Checkpoint.Address)
-	return api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run},
+	return api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project},
+		Number: from.Run},
 		At: b.Checkpoint.Fixed()}
 }
 
 func (b *Beginning) files() []api.File {
-	return slices.DeleteFunc(slices.Clone(b.Checkpoint.Files), func(f api.File) bool { return b.Parts != nil && !slices.Contains(b.Parts, f.Part) })
+	return slices.DeleteFunc(slices.Clone(b.Checkpoint.Files),
+		func(f api.File) bool { return b.Parts != nil && !slices.Contains(b.Parts, f.Part) })
 }
 
 // leg fills in what the spool must know.
@@ -84,9 +87,11 @@ func (n *session) hello(m protocol.Message, out *outbox) error {
 	if out.rank == 0 {
 		n.language = m.Language
 	}
-	r := protocol.Reply{Kind: "welcome", ID: m.ID, Protocol: protocol.Version, Run: n.run, Leg: n.leg, Kept: n.kept[out.rank], Folder: n.spool.Folder, Asked: n.spool.Leg.Asked, Verify: n.verify}
+	r := protocol.Reply{Kind: "welcome", ID: m.ID, Protocol: protocol.Version, Run: n.run, Leg: n.leg,
+		Kept: n.kept[out.rank], Folder: n.spool.Folder, Asked: n.spool.Leg.Asked, Verify: n.verify}
 	if from := n.spool.Leg.Resumed; from != nil {
-		r.Resume = &protocol.Resume{From: from.From, Branch: n.spool.Leg.Number == 0, Step: from.Step, Epoch: from.Epoch, Folder: n.spool.ResumedFolder(), Parts: map[string][]string{}}
+		r.Resume = &protocol.Resume{From: from.From, Branch: n.spool.Leg.Number == 0, Step: from.Step,
+			Epoch: from.Epoch, Folder: n.spool.ResumedFolder(), Parts: map[string][]string{}}
 		for _, f := range n.spool.Leg.Files {
 			r.Resume.Parts[f.Part] = append(r.Resume.Parts[f.Part], f.Path)
 		}
@@ -99,7 +104,8 @@ func (n *session) hello(m protocol.Message, out *outbox) error {
 	return nil
 }
 
-// start keeps what the program says of itself. The weights that it starts with are read here and their file removed. The mutex is held.
+// start keeps what the program says of itself. The weights that it starts with are read here and their file removed.
+// The mutex is held.
 func (n *session) start(m protocol.Message, out *outbox) error {
 	if n.readings > 0 || n.order.waits(0) {
 		return fmt.Errorf("start comes before the first reading")
@@ -171,7 +177,8 @@ func (s *sender) warn(warnings []string) {
 	}
 }
 
-// Leftovers sends what dead recorders on this host kept of a run, so that it is known how far the run is before it goes on.
+// Leftovers sends what dead recorders on this host kept of a run, so that it is known how far the run is before it goes
+// on.
 func Leftovers(ctx context.Context, o Options, run string, say func(string, ...any)) error {
 	spools, err := spool.List(o.Roots...)
 	if err != nil {

@@ -29,10 +29,11 @@ const (
 )
 
 // usualVariables are the environment variables that a recipe records; a person may choose more.
-var usualVariables = []string{"CUDA_VISIBLE_DEVICES", "LANG", "LC_ALL", "MKL_NUM_THREADS", "OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "PYTHONHASHSEED", "PYTHONPATH", "TZ", "VIRTUAL_ENV"}
+var usualVariables = []string{"CUDA_VISIBLE_DEVICES", "LANG", "LC_ALL", "MKL_NUM_THREADS", "OMP_NUM_THREADS",
+	"OPENBLAS_NUM_THREADS", "PYTHONHASHSEED", "PYTHONPATH", "TZ", "VIRTUAL_ENV"}
 
-// Describe says where and how a command runs. What cannot be found out stays empty; it takes at most some seconds. chosen are environment
-// variables to record beside the usual ones.
+// Describe says where and how a command runs. What cannot be found out stays empty; it takes at most some seconds.
+// chosen are environment variables to record beside the usual ones.
 func Describe(ctx context.Context, command, chosen []string) api.Recipe {
 	ctx, cancel := context.WithTimeout(ctx, 6*time.Second)
 	defer cancel()
@@ -40,7 +41,8 @@ func Describe(ctx context.Context, command, chosen []string) api.Recipe {
 	r.Folder, _ = os.Getwd()
 	r.Host, _ = os.Hostname()
 	if info, err := host.InfoWithContext(ctx); err == nil {
-		r.System = fmt.Sprintf("%s %s, %s %s, %s", info.Platform, info.PlatformVersion, info.OS, info.KernelVersion, runtime.GOARCH)
+		r.System = fmt.Sprintf("%s %s, %s %s, %s", info.Platform, info.PlatformVersion, info.OS,
+			info.KernelVersion, runtime.GOARCH)
 	}
 	if cpus, err := cpu.InfoWithContext(ctx); err == nil && len(cpus) > 0 {
 		count, _ := cpu.CountsWithContext(ctx, true)
@@ -139,8 +141,8 @@ func git(ctx context.Context, args ...string) (string, error) {
 	return string(out), err
 }
 
-// CheckOut makes folder a working tree of a recipe's commit, with what was not committed, from the repository in from. It returns the
-// folder in it that the recipe was run in.
+// CheckOut makes folder a working tree of a recipe's commit, with what was not committed, from the repository in from.
+// It returns the folder in it that the recipe was run in.
 func CheckOut(ctx context.Context, r api.Recipe, from, folder string) (string, error) {
 	switch {
 	case r.Commit == "":
@@ -158,8 +160,10 @@ func CheckOut(ctx context.Context, r api.Recipe, from, folder string) (string, e
 	if err != nil {
 		return "", err
 	}
-	if out, err := exec.CommandContext(ctx, "git", "-C", from, "worktree", "add", "--detach", folder, r.Commit).CombinedOutput(); err != nil {
-		return "", fmt.Errorf("check out commit %.12s from the repository in %s: %s", r.Commit, from, strings.TrimSpace(string(out)))
+	if out, err := exec.CommandContext(ctx, "git", "-C", from, "worktree", "add", "--detach", folder,
+		r.Commit).CombinedOutput(); err != nil {
+		return "", fmt.Errorf("check out commit %.12s from the repository in %s: %s", r.Commit, from,
+			strings.TrimSpace(string(out)))
 	}
 	if r.Changes != "" {
 		cmd := exec.CommandContext(ctx, "git", "-C", folder, "apply", "--binary", "-")
@@ -183,7 +187,8 @@ func CheckOut(ctx context.Context, r api.Recipe, from, folder string) (string, e
 	return inside, nil
 }
 
-// Differences lists in what the recipe of now differs from the recorded one, for a person to read before it is run again.
+// Differences lists in what the recipe of now differs from the recorded one, for a person to read before it is run
+// again.
 func Differences(had, now api.Recipe) []string {
 	var out []string
 	differ := func(what, a, b string) {

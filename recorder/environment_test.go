@@ -9,17 +9,22 @@ import (
 )
 
 func TestDifferences(t *testing.T) {
-	had := api.Recipe{Commit: "0123456789abcdef", Changes: "a\nb\n", Program: "b3:1", Language: "python 3.11", Host: "hydra-1", Packages: map[string]string{"numpy": "1.24", "old": "1"}}
+	had := api.Recipe{Commit: "0123456789abcdef", Changes: "a\nb\n", Program: "b3:1", Language: "python 3.11",
+		Host: "hydra-1", Packages: map[string]string{"numpy": "1.24", "old": "1"}}
 	require.Empty(t, Differences(had, had))
 	now := had
-	now.Commit, now.Changes, now.Program, now.Host, now.Packages = "fedcba9876543210", "", "b3:2", "hydra-2", map[string]string{"numpy": "1.26", "new": "2"}
-	require.Equal(t, []string{"commit: 0123456789ab, now fedcba987654", "uncommitted changes: a patch of 2 lines, now none", "program: its file is another one now", "host: hydra-1, now hydra-2",
+	now.Commit, now.Changes, now.Program, now.Host, now.Packages = "fedcba9876543210", "", "b3:2", "hydra-2",
+		map[string]string{"numpy": "1.26", "new": "2"}
+	require.Equal(t, []string{"commit: 0123456789ab, now fedcba987654",
+		"uncommitted changes: a patch of 2 lines, now none", "program: its file is another one now",
+		"host: hydra-1, now hydra-2",
 		"package new: none, now 2", "package numpy: 1.24, now 1.26", "package old: 1, now none"}, Differences(had, now))
 	require.Empty(t, Differences(api.Recipe{}, now), "what was not recorded differs in nothing")
 }
 
 func TestCheckOutRefuses(t *testing.T) {
-	for want, r := range map[string]api.Recipe{"under no version control": {}, "is none": {Commit: "--upload-pack=x"}, "more than is recorded": {Commit: "abc123", ChangesSize: 5 << 20}} {
+	for want, r := range map[string]api.Recipe{"under no version control": {}, "is none": {Commit: "--upload-pack=x"},
+		"more than is recorded": {Commit: "abc123", ChangesSize: 5 << 20}} {
 		_, err := CheckOut(t.Context(), r, ".", t.TempDir()+"/x")
 		require.ErrorContains(t, err, want)
 	}

@@ -20,15 +20,16 @@ import (
 // FolderVariable names the restored files to a program that evaluates them.
 const FolderVariable = "KEMBREL_VERIFY_FOLDER"
 
-// Evaluate runs a program that evaluates the model in a folder, and returns the last value that it reported of each curve. Nothing is sent
-// anywhere: the program speaks to a recorder that only listens.
+// Evaluate runs a program that evaluates the model in a folder, and returns the last value that it reported of each
+// curve. Nothing is sent anywhere: the program speaks to a recorder that only listens.
 func Evaluate(ctx context.Context, o Options, folder string, command []string) (map[string]api.Float, int, error) {
 	root, err := os.MkdirTemp("", "kembrel-")
 	if err != nil {
 		return nil, 0, err
 	}
 	defer os.RemoveAll(root)
-	s, err := spool.Make(root, spool.Leg{LegKey: uuid.NewString(), Started: time.Now(), Socket: filepath.Join(root, "s")})
+	s, err := spool.Make(root, spool.Leg{LegKey: uuid.NewString(), Started: time.Now(),
+		Socket: filepath.Join(root, "s")})
 	if err != nil {
 		return nil, 0, err
 	}

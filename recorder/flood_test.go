@@ -10,10 +10,12 @@ import (
 	"kembrel/recorder/protocol"
 )
 
-// What a message of readings costs the recorder: the training program's call waits for no more than that, however often it is called.
+// What a message of readings costs the recorder: the training program's call waits for no more than that, however often
+// it is called.
 func BenchmarkReadings(b *testing.B) {
 	line := func(i int) []byte {
-		return fmt.Appendf(nil, `{"kind":"readings","id":%d,"step":%d,"epoch":3.0,"time":1790000000000,"values":{"loss.train":0.25,"loss.val":0.5}}`+"\n", i, i)
+		return fmt.Appendf(nil,
+			`{"kind":"readings","id":%d,"step":%d,"epoch":3.0,"time":1790000000000,"values":{"loss.train":0.25,"loss.val":0.5}}`+"\n", i, i)
 	}
 	b.Run("parsed", func(b *testing.B) {
 		var p protocol.Parser

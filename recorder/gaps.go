@@ -34,7 +34,8 @@ func (n *session) room(none error) {
 		n.sayGap()
 		return
 	}
-	n.held = fmt.Sprintf("the spool's disk takes nothing (%v); what comes waits in memory, training goes on", withoutPath(none))
+	n.held = fmt.Sprintf("the spool's disk takes nothing (%v); what comes waits in memory, training goes on",
+		withoutPath(none))
 	n.say("%s", n.held)
 	n.tell(protocol.Reply{Kind: "held", What: n.held})
 }
@@ -77,7 +78,8 @@ func (n *session) sayGap() {
 	if g.others > 0 {
 		parts = append(parts, fmt.Sprintf("%d other messages", g.others))
 	}
-	n.remark(fmt.Sprintf("Not kept, from %s to %s: %s, because %v.", g.since.Format(time.DateTime), time.Now().Format(time.DateTime), strings.Join(parts, " and "), g.why))
+	n.remark(fmt.Sprintf("Not kept, from %s to %s: %s, because %v.", g.since.Format(time.DateTime),
+		time.Now().Format(time.DateTime), strings.Join(parts, " and "), g.why))
 }
 
 // onTheRun is what has been left on the run already.
@@ -142,8 +144,8 @@ func (n *session) untaken() string {
 	return hyper.SayUntaken(hyper.Untaken(n.spool.Leg.Asked, n.used))
 }
 
-// orRestarted finds out whether readings are refused because the program began again from its first step although it was to go on, which is
-// said once in words that help. The mutex is held.
+// orRestarted finds out whether readings are refused because the program began again from its first step although it
+// was to go on, which is said once in words that help. The mutex is held.
 func (n *session) orRestarted(m protocol.Message, err error) error {
 	from := n.spool.Leg.Resumed
 	if from == nil || n.readings > 0 || len(m.Batch.Axis) == 0 || m.Batch.Axis[0].Step > from.Step {
@@ -154,7 +156,8 @@ func (n *session) orRestarted(m protocol.Message, err error) error {
 		n.say("warning: the program begins again at step %d, although it goes on from step %d (%s): what it records up to there is left out. Its loop must begin behind the checkpoint: for epoch in run.epochs(N), or from run.resumed.step and run.resumed.epoch (docs/resuming.md)",
 			m.Batch.Axis[0].Step, from.Step, from.From)
 		n.remark(fmt.Sprintf("The program began again at step %d although it went on from %s (step %d): its loop does not start behind the checkpoint. "+
-			"What it recorded up to there is left out, and its weights were trained longer than its steps say.", m.Batch.Axis[0].Step, from.From, from.Step))
+			"What it recorded up to there is left out, and its weights were trained longer than its steps say.",
+			m.Batch.Axis[0].Step, from.From, from.Step))
 	}
 	return errRestarted
 }

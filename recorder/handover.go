@@ -28,7 +28,8 @@ func (n *session) begin(m protocol.Message, out *outbox) error {
 	for name, v := range n.figures {
 		figures[name] = v
 	}
-	manifest := spool.Manifest{Key: key, Step: m.Step, Epoch: api.Float(m.Epoch), Why: strings.ToValidUTF8(m.Why, ""), Figures: figures, Ranks: m.Ranks}
+	manifest := spool.Manifest{Key: key, Step: m.Step, Epoch: api.Float(m.Epoch), Why: strings.ToValidUTF8(m.Why, ""),
+		Figures: figures, Ranks: m.Ranks}
 	if err := n.spool.Begin(manifest); err != nil {
 		os.RemoveAll(folder)
 		return fmt.Errorf("note the checkpoint: %w", withoutPath(err))
@@ -95,7 +96,8 @@ func (n *session) keepCheckpoint(manifest spool.Manifest, m protocol.Message, pa
 	}
 	manifest.Saved = time.Now()
 	for i, f := range m.Files {
-		manifest.Files = append(manifest.Files, spool.ManifestFile{Part: f.Part, Path: f.Path, Size: sizes[i], Cut: n.cut})
+		manifest.Files = append(manifest.Files, spool.ManifestFile{Part: f.Part, Path: f.Path,
+			Size: sizes[i], Cut: n.cut})
 	}
 	if err := n.spool.AppendNow(spool.Checkpoint, 0, manifest); err != nil {
 		return fmt.Errorf("keep the checkpoint: %w", err)

@@ -10,9 +10,10 @@ import (
 )
 
 // SendLeftover sends a spool that a dead recorder left and removes it once the service has everything. A run whose end
-// was never recorded, although its program is gone, has failed: recorder and program ended together. The error wraps spool.ErrHeld where a recorder still
-// lives, or the program does, which may be starting another recorder.
-func SendLeftover(ctx context.Context, o Options, folder string, say func(string, ...any)) (readings, checkpoints int64, err error) {
+// was never recorded, although its program is gone, has failed: recorder and program ended together. The error wraps
+// spool.ErrHeld where a recorder still lives, or the program does, which may be starting another recorder.
+func SendLeftover(ctx context.Context, o Options, folder string,
+	say func(string, ...any)) (readings, checkpoints int64, err error) {
 	s, err := spool.Open(folder)
 	if err != nil {
 		return 0, 0, err
@@ -27,10 +28,12 @@ func SendLeftover(ctx context.Context, o Options, folder string, say func(string
 	if err := readRest(s, say); err != nil {
 		say("the rest of the program's output could not be read for readings: %v", withoutPath(err))
 	}
-	n := &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: say, over: func() bool { return true },
+	n := &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: say,
+		over:  func() bool { return true },
 		named: func(string, int) {}, advise: func(string) {}}
 	if !s.ProgramLives() {
-		n.cutOff = &spool.Ending{State: "failed", At: s.Touched(), Why: "The program and its recorder were gone without a word: killed, or the machine went down."}
+		n.cutOff = &spool.Ending{State: "failed", At: s.Touched(),
+			Why: "The program and its recorder were gone without a word: killed, or the machine went down."}
 	}
 	if o.Progress {
 		telling, stop := context.WithCancel(ctx)

@@ -32,8 +32,8 @@ const (
 	gpuTime     = 3 * time.Second
 )
 
-// machine reads what the host and the program use. Shares are of 1, sizes in bytes, speeds in bytes per second; the program's CPU is in
-// cores. What cannot be read here is left out.
+// machine reads what the host and the program use. Shares are of 1, sizes in bytes, speeds in bytes per second; the
+// program's CPU is in cores. What cannot be read here is left out.
 type machine struct {
 	program   int32 // 0: not known yet
 	gpu       string
@@ -172,7 +172,8 @@ func (m *machine) gpus(ctx context.Context, give func(string, float64)) (notes [
 			continue
 		}
 		m.strangers[int32(pid)] = true
-		notes = append(notes, fmt.Sprintf("Another process held a GPU: %s (process %d) with %s of its memory.", r[2], pid, api.Bytes(int64(used)<<20)))
+		notes = append(notes, fmt.Sprintf("Another process held a GPU: %s (process %d) with %s of its memory.", r[2],
+			pid, api.Bytes(int64(used)<<20)))
 	}
 	return notes
 }

@@ -19,9 +19,10 @@ import (
 	"golang.org/x/term"
 )
 
-// The program writes its output into pipes, which a process of their own drains, so that it never meets a disk, waits for a terminal, or ends
-// with the recorder. What is drained goes to the terminal and into files of the spool; where one of these takes nothing, it waits in memory
-// up to a bound, beyond which the middle is left out and that is said in its place.
+// The program writes its output into pipes, which a process of their own drains, so that it never meets a disk, waits
+// for a terminal, or ends with the recorder. What is drained goes to the terminal and into files of the spool; where
+// one of these takes nothing, it waits in memory up to a bound, beyond which the middle is left out and that is said in
+// its place.
 
 // DrainCommand is the hidden command by which the recorder starts the process that drains.
 const DrainCommand = "drain-output"
@@ -94,7 +95,8 @@ func (t *taker) write() {
 				t.tail = t.tail[over:]
 			}
 			if t.left > 0 {
-				t.queue = fmt.Appendf(t.queue, "\n[kembrel: %d bytes of output are left out here: they could not be kept]\n", t.left)
+				t.queue = fmt.Appendf(t.queue,
+					"\n[kembrel: %d bytes of output are left out here: they could not be kept]\n", t.left)
 			}
 			t.queue, t.tail, t.left = append(t.queue, t.tail...), nil, 0
 		}
@@ -132,8 +134,9 @@ type Drained struct {
 	Tail [2][]byte `json:"tail"` // standard and error output
 }
 
-// Drain drains two pipes into files of a folder and to writers until both have ended. When control says so, the program has ended: it reads
-// what is there already, says so on told, and from then on only keeps those that still write from being ended by a broken pipe.
+// Drain drains two pipes into files of a folder and to writers until both have ended. When control says so, the program
+// has ended: it reads what is there already, says so on told, and from then on only keeps those that still write from
+// being ended by a broken pipe.
 func Drain(folder string, pipes [2]*os.File, outputs [2]io.Writer, control io.Reader, told io.Writer) {
 	over := make(chan struct{})
 	go func() {
@@ -146,7 +149,8 @@ func Drain(folder string, pipes [2]*os.File, outputs [2]io.Writer, control io.Re
 	var takers []*taker
 	for i, pipe := range pipes {
 		mine := []*taker{newTaker(outputs[i], false)}
-		if file, err := os.OpenFile(filepath.Join(folder, streams[i]), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600); err == nil {
+		if file, err := os.OpenFile(filepath.Join(folder, streams[i]), os.O_CREATE|os.O_WRONLY|os.O_APPEND,
+			0o600); err == nil {
 			mine = append(mine, newTaker(file, true))
 		}
 		takers = append(takers, mine...)
@@ -162,7 +166,8 @@ func Drain(folder string, pipes [2]*os.File, outputs [2]io.Writer, control io.Re
 			for {
 				n, err := pipe.Read(buffer)
 				take(buffer[:n])
-				if errors.Is(err, os.ErrDeadlineExceeded) { // on a busy machine this may be the first time that anything is read
+				// on a busy machine this may be the first time that anything is read
+				if errors.Is(err, os.ErrDeadlineExceeded) {
 					takeRest(pipe, buffer, take)
 				}
 				if err != nil {
@@ -218,7 +223,8 @@ func takeRest(pipe *os.File, buffer []byte, take func([]byte)) {
 	}
 }
 
-// DrainHere is what the draining process does: its pipes are the files 3 and 4, control is its standard input, and what it says goes to file 5.
+// DrainHere is what the draining process does: its pipes are the files 3 and 4, control is its standard input, and what
+// it says goes to file 5.
 func DrainHere(folder string) {
 	signal.Ignore(syscall.SIGPIPE, syscall.SIGINT, syscall.SIGHUP, syscall.SIGTERM)
 	var pipes [2]*os.File
@@ -229,7 +235,8 @@ func DrainHere(folder string) {
 	Drain(folder, pipes, [2]io.Writer{os.Stdout, os.Stderr}, os.Stdin, os.NewFile(5, "told"))
 }
 
-// drains are the pipes of a program and the process that drains them; where that process is ended by something else, another follows.
+// drains are the pipes of a program and the process that drains them; where that process is ended by something else,
+// another follows.
 type drains struct {
 	folder  string
 	outputs [2]io.Writer
@@ -272,7 +279,8 @@ func (d *drains) watch() {
 	}
 }
 
-// start starts a process that drains and waits for what it says at the end. Where none can be started this one drains itself.
+// start starts a process that drains and waits for what it says at the end. Where none can be started this one drains
+// itself.
 func (d *drains) start() (last Drained, err error) {
 	var ends [4]*os.File
 	for i := 0; i < len(ends) && err == nil; i += 2 {
@@ -322,8 +330,8 @@ func (d *drains) handedOver() {
 	}
 }
 
-// end says that the program has ended, waits for what it wrote last, and returns the last lines of its error output, or of its output where
-// there is none.
+// end says that the program has ended, waits for what it wrote last, and returns the last lines of its error output, or
+// of its output where there is none.
 func (d *drains) end() string {
 	d.mutex.Lock()
 	d.over = true

@@ -33,7 +33,8 @@ func (g *gate) Write(p []byte) (int, error) {
 	return g.got.Write(p)
 }
 
-// What nobody takes waits up to a bound; beyond it the middle is left out, which is said in its place. Putting never waits.
+// What nobody takes waits up to a bound; beyond it the middle is left out, which is said in its place. Putting never
+// waits.
 func TestTakerLeavesOutTheMiddle(t *testing.T) {
 	g := &gate{open: make(chan struct{}), refuses: 3}
 	taker := newTaker(g, true)
@@ -55,7 +56,8 @@ func TestTakerLeavesOutTheMiddle(t *testing.T) {
 	_, err := fmt.Sscanf(text[at:], "\n[kembrel: %d bytes", &left)
 	require.NoError(t, err)
 	marker := text[at : at+1+strings.Index(text[at+1:], "\n")+1]
-	require.Equal(t, total, len(text)-len(marker)+left, "every byte is there or counted, whatever was refused on the way")
+	require.Equal(t, total, len(text)-len(marker)+left,
+		"every byte is there or counted, whatever was refused on the way")
 	require.True(t, strings.HasSuffix(text, "the end\n"))
 	require.LessOrEqual(t, len(text), 3*waitLimit+len(marker)+len(line))
 }
@@ -72,7 +74,8 @@ func TestTakerGivesUpATerminal(t *testing.T) {
 	require.LessOrEqual(t, g.got.Len(), len("lost with it"))
 }
 
-// What a pipe holds is taken also where no time was left to read it, and nothing is waited for although somebody still may write.
+// What a pipe holds is taken also where no time was left to read it, and nothing is waited for although somebody still
+// may write.
 func TestWhatAPipeHoldsIsTaken(t *testing.T) {
 	read, write, err := os.Pipe()
 	require.NoError(t, err)

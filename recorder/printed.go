@@ -20,8 +20,8 @@ import (
 	"kembrel/recorder/spool"
 )
 
-// Programs that know nothing of the recorder are recorded by what they print: their output is followed in the spool's files, where it is drained to,
-// and what is found goes the way of readings that a program says.
+// Programs that know nothing of the recorder are recorded by what they print: their output is followed in the spool's
+// files, where it is drained to, and what is found goes the way of readings that a program says.
 
 // printedPace is how often the files are looked at.
 const printedPace = 100 * time.Millisecond
@@ -43,7 +43,8 @@ type printedReader struct {
 
 // newPrintedReader goes on where reading was interrupted, if it was.
 func newPrintedReader(s *spool.Spool, n *session) (*printedReader, error) {
-	r := &printedReader{session: n, spool: s, at: s.Printed(), curves: map[string]bool{}, ending: make(chan struct{}), done: make(chan struct{})}
+	r := &printedReader{session: n, spool: s, at: s.Printed(), curves: map[string]bool{}, ending: make(chan struct{}),
+		done: make(chan struct{})}
 	for i := range streams {
 		f, err := printed.New(s.Leg.Recipe.ReadOutput)
 		if err != nil {
@@ -203,6 +204,8 @@ func readRest(s *spool.Spool, say func(string, ...any)) error {
 	if r.found == 0 {
 		return nil
 	}
-	return s.AppendNow(spool.Note, 0, api.NewNote{At: time.Now(), Text: fmt.Sprintf("The last readings (%s) were found in the output after the recorder was gone.",
-		strings.Join(slices.Sorted(maps.Keys(r.curves)), ", "))})
+	return s.AppendNow(spool.Note, 0,
+		api.NewNote{At: time.Now(),
+			Text: fmt.Sprintf("The last readings (%s) were found in the output after the recorder was gone.",
+				strings.Join(slices.Sorted(maps.Keys(r.curves)), ", "))})
 }

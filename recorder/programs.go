@@ -16,8 +16,9 @@ import (
 
 // The programs that are recorded: started under the recorder, or running already beside it, and how they end.
 
-// Command runs a program under a recorder and returns its exit code; a signal that ended it counts 128 and its number, as in shells. Only a
-// program that cannot be started, or a checkpoint to go on from that cannot be had, is an error: where nothing can be recorded it runs all the same.
+// Command runs a program under a recorder and returns its exit code; a signal that ended it counts 128 and its number,
+// as in shells. Only a program that cannot be started, or a checkpoint to go on from that cannot be had, is an error:
+// where nothing can be recorded it runs all the same.
 func Command(ctx context.Context, o Options, command []string) (int, error) {
 	path, err := exec.LookPath(command[0])
 	if err != nil {
@@ -71,7 +72,8 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	status := cmd.ProcessState.Sys().(syscall.WaitStatus)
 	if r != nil {
 		end := ending(cmd.ProcessState, r.session, r.ended)
-		if asked, _ := r.asked.Load().(string); end.State != "finished" && end.Signal == "" { // it took the signal, and ended because of it
+		// it took the signal, and ended because of it
+		if asked, _ := r.asked.Load().(string); end.State != "finished" && end.Signal == "" {
 			end.Signal = asked
 		}
 		end.Tail = r.tail
@@ -148,15 +150,16 @@ func ending(p *os.ProcessState, n *session, at time.Time) spool.Ending {
 		e.State, e.Why = "stopped", "Interrupted by a person."
 	}
 	// A program that was told to stop and ended, by itself or by our signal, was stopped.
-	told := e.Signal == syscall.SIGTERM.String() || e.Signal == syscall.SIGKILL.String() || e.ExitCode != nil && *e.ExitCode == 128+int(syscall.SIGTERM)
+	told := e.Signal == syscall.SIGTERM.String() || e.Signal == syscall.SIGKILL.String() || e.ExitCode != nil &&
+		*e.ExitCode == 128+int(syscall.SIGTERM)
 	if why != "" && (e.State != "failed" || told) {
 		e.State, e.Why = "stopped", why
 	}
 	return e
 }
 
-// Attach records a program that runs already: prints the socket's path on one line for it, and ends when the program is gone.
-// With folder set it takes up the spool of a recorder that died.
+// Attach records a program that runs already: prints the socket's path on one line for it, and ends when the program is
+// gone. With folder set it takes up the spool of a recorder that died.
 func Attach(ctx context.Context, o Options, program int, command []string, folder string) error {
 	signal.Ignore(os.Interrupt, syscall.SIGHUP) // they are meant for the program, whose group this is in
 	var r *recording

@@ -12,11 +12,12 @@ import (
 	"kembrel/recorder/spool"
 )
 
-// Several processes of one training, its ranks, speak with one recorder. The first, 0, is the run's; what the others record goes by names of their own.
-// Steps rise within each of them, not among them: what they say is put in order before it is kept. Where they save together, the files of all of
-// them become one checkpoint.
+// Several processes of one training, its ranks, speak with one recorder. The first, 0, is the run's; what the others
+// record goes by names of their own. Steps rise within each of them, not among them: what they say is put in order
+// before it is kept. Where they save together, the files of all of them become one checkpoint.
 
-// rankBits is the room of a message's number; above it in the spool stands the rank that said it, as each numbers its own.
+// rankBits is the room of a message's number; above it in the spool stands the rank that said it, as each numbers its
+// own.
 const rankBits = 40
 
 // numbered is a message's number in the spool.
@@ -35,14 +36,16 @@ func (n *session) noteKept(message int64) {
 
 // speaks reports what is wrong with a message of a rank other than the first, which speaks for the run.
 func speaks(rank int, m protocol.Message) error {
-	if rank == 0 || m.Kind == protocol.Readings || m.Kind == protocol.NoteKind || m.Kind == protocol.Checkpoint && m.Do != "begin" {
+	if rank == 0 || m.Kind == protocol.Readings || m.Kind == protocol.NoteKind ||
+		m.Kind == protocol.Checkpoint && m.Do != "begin" {
 		return nil
 	}
 	return fmt.Errorf("rank 0 says that of the run; rank %d may say readings, notes and its part of a checkpoint", rank)
 }
 
-// orderTime is how long readings of one rank wait for those of the others, firstTime for the first of a rank that is to come: rank 0, which says before
-// it what holds for the run, and those that it says there are. orderRoom is how many may wait.
+// orderTime is how long readings of one rank wait for those of the others, firstTime for the first of a rank that is to
+// come: rank 0, which says before it what holds for the run, and those that it says there are. orderRoom is how many
+// may wait.
 const (
 	orderTime = 10 * time.Second
 	firstTime = time.Minute
@@ -61,7 +64,8 @@ type order struct {
 	awaiting bool          // a look at what has waited long enough is due
 }
 
-// waiting is a message that waits for its turn: readings or, so that what a process says stays in its order, what it says behind them.
+// waiting is a message that waits for its turn: readings or, so that what a process says stays in its order, what it
+// says behind them.
 type waiting struct {
 	m    protocol.Message
 	out  *outbox
@@ -74,19 +78,22 @@ func (w waiting) readings() int { return len(w.m.Batch.Axis) * len(w.m.Names) }
 // wait puts a message in line. The mutex is held.
 func (n *session) wait(m protocol.Message, out *outbox, step int64) {
 	o := &n.order
-	at, _ := slices.BinarySearchFunc(o.waiting, step, func(w waiting, step int64) int { return cmp.Or(cmp.Compare(w.step, step), -1) })
+	at, _ := slices.BinarySearchFunc(o.waiting, step,
+		func(w waiting, step int64) int { return cmp.Or(cmp.Compare(w.step, step), -1) })
 	w := waiting{m, out, time.Now(), step}
 	o.waiting = slices.Insert(o.waiting, at, w)
 	o.held += w.readings()
 	n.release(false)
 }
 
-// waits reports whether readings of a rank wait. What is kept is answered with all before it, so whatever else the rank says waits behind them.
+// waits reports whether readings of a rank wait. What is kept is answered with all before it, so whatever else the rank
+// says waits behind them.
 func (o *order) waits(rank int) bool {
 	return slices.ContainsFunc(o.waiting, func(w waiting) bool { return w.out.rank == rank })
 }
 
-// ordered takes readings once more than the first rank records: they wait until every other rank that records has come as far. The mutex is held.
+// ordered takes readings once more than the first rank records: they wait until every other rank that records has come
+// as far. The mutex is held.
 func (n *session) ordered(m protocol.Message, out *outbox) error {
 	o := &n.order
 	if o.reached == nil {
@@ -122,7 +129,8 @@ func (n *session) settled(rank int) {
 	}
 }
 
-// release keeps what need not wait any longer: what every rank has come by that is there, what has waited long enough, or all. The mutex is held.
+// release keeps what need not wait any longer: what every rank has come by that is there, what has waited long enough,
+// or all. The mutex is held.
 func (n *session) release(all bool) {
 	o := &n.order
 	common, patience := int64(everyStep), orderTime
@@ -169,7 +177,8 @@ func (o *order) missing() bool {
 // everyStep is beyond every step.
 const everyStep = 1<<63 - 1
 
-// keepOrdered keeps a message whose turn it is. Readings of a rank that is far behind stand at the step that the others had reached, which is said.
+// keepOrdered keeps a message whose turn it is. Readings of a rank that is far behind stand at the step that the others
+// had reached, which is said.
 func (n *session) keepOrdered(w waiting) {
 	if w.m.Kind != protocol.Readings {
 		if err := n.keepSaid(w.m, w.out); err != nil {
@@ -236,9 +245,12 @@ func (n *session) join(m protocol.Message, out *outbox) error {
 func (n *session) begun(manifest spool.Manifest) {
 	for _, a := range n.joins[manifest.Step] {
 		if manifest.Ranks > 1 {
-			a.out.put(protocol.Reply{Kind: "folder", ID: a.id, Checkpoint: manifest.Key, Folder: n.spool.OpenFolder(manifest.Key)})
+			a.out.put(protocol.Reply{Kind: "folder", ID: a.id, Checkpoint: manifest.Key,
+				Folder: n.spool.OpenFolder(manifest.Key)})
 		} else {
-			a.out.put(protocol.Reply{Kind: "problem", ID: a.id, What: fmt.Sprintf("checkpoint: rank 0 saved step %d without the other ranks; let it gather them too", manifest.Step)})
+			a.out.put(protocol.Reply{Kind: "problem", ID: a.id,
+				What: fmt.Sprintf("checkpoint: rank 0 saved step %d without the other ranks; let it gather them too",
+					manifest.Step)})
 		}
 	}
 	for step := range n.joins {
@@ -248,8 +260,10 @@ func (n *session) begun(manifest spool.Manifest) {
 	}
 }
 
-// gather takes a rank's files of a checkpoint; whole says that those of all ranks are there, which whole then holds. The mutex is held.
-func (n *session) gather(manifest spool.Manifest, m protocol.Message, out *outbox) (whole *protocol.Message, heard []answer, err error) {
+// gather takes a rank's files of a checkpoint; whole says that those of all ranks are there, which whole then holds.
+// The mutex is held.
+func (n *session) gather(manifest spool.Manifest, m protocol.Message,
+	out *outbox) (whole *protocol.Message, heard []answer, err error) {
 	g := n.gathers[manifest.Key]
 	if g == nil {
 		g = &gathering{map[int][]protocol.File{}, map[int]answer{}}
@@ -296,6 +310,7 @@ func (n *session) sayUngathered() {
 				missing = append(missing, fmt.Sprint(rank))
 			}
 		}
-		n.miss(manifest.Step, fmt.Errorf("these of its %d ranks did not hand over their part: %s", manifest.Ranks, strings.Join(missing, ", ")))
+		n.miss(manifest.Step, fmt.Errorf("these of its %d ranks did not hand over their part: %s", manifest.Ranks,
+			strings.Join(missing, ", ")))
 	}
 }

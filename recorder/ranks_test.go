@@ -74,7 +74,8 @@ func told(t *testing.T, s *spool.Spool) (out []string) {
 	}
 }
 
-// What ranks record is kept in the order of their steps, each by names of its own, whoever is ahead; one that is gone is not waited for.
+// What ranks record is kept in the order of their steps, each by names of its own, whoever is ahead; one that is gone
+// is not waited for.
 func TestRanksInOrder(t *testing.T) {
 	s, n := aSession(t)
 	first, second := n.connect(t, 0), n.connect(t, 1)
@@ -98,13 +99,16 @@ func TestRanksInOrder(t *testing.T) {
 	require.Contains(t, second.hear().What, "rank 0 says that of the run")
 	second.say(`{"kind":"note","id":10,"text":"behind them"}`)
 	time.Sleep(50 * time.Millisecond)
-	require.NotContains(t, strings.Join(told(t, s), "\n"), "behind them", "its reading of step 5 still waits, and what is kept is kept with all before it")
+	require.NotContains(t, strings.Join(told(t, s), "\n"), "behind them",
+		"its reading of step 5 still waits, and what is kept is kept with all before it")
 	second.conn.Close()
 	reading(first, 5, 6, 0.6)
 	require.Eventually(t, func() bool {
-		return strings.Contains(strings.Join(told(t, s), "\n"), "Rank 1: behind them") && len(withoutNotes(told(t, s))) == 8
+		return strings.Contains(strings.Join(told(t, s), "\n"), "Rank 1: behind them") &&
+			len(withoutNotes(told(t, s))) == 8
 	}, 10*time.Second, time.Millisecond)
-	require.Equal(t, []string{"loss.train@1=0.1", "rank1.loss.train@1=1.1", "rank1.loss.train@2=1.2", "loss.train@2=0.2", "loss.train@3=0.3", "loss.train@4=0.4",
+	require.Equal(t, []string{"loss.train@1=0.1", "rank1.loss.train@1=1.1", "rank1.loss.train@2=1.2",
+		"loss.train@2=0.2", "loss.train@3=0.3", "loss.train@4=0.4",
 		"rank1.loss.train@5=1.5", "loss.train@6=0.6"}, withoutNotes(told(t, s)))
 
 	// A recorder that follows knows what was kept of each.
@@ -133,9 +137,13 @@ func TestALateRank(t *testing.T) {
 	}
 	_, err := io.WriteString(first.conn, lines.String())
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { n.mutex.Lock(); defer n.mutex.Unlock(); return n.lastStep > 5 }, 20*time.Second, time.Millisecond, "it waits no longer than there is room")
+	require.Eventually(t, func() bool { n.mutex.Lock(); defer n.mutex.Unlock(); return n.lastStep > 5 }, 20*time.Second,
+		time.Millisecond, "it waits no longer than there is room")
 	second.say(`{"kind":"readings","step":2,"values":{"a":3}}`)
-	require.Eventually(t, func() bool { return strings.Contains(strings.Join(told(t, s), "\n"), "Rank 7 is over 10s behind") }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(strings.Join(told(t, s), "\n"),
+			"Rank 7 is over 10s behind")
+	}, 20*time.Second, 10*time.Millisecond)
 }
 
 // The files of all ranks become one checkpoint; a recorder that follows in the middle gathers on.
@@ -150,7 +158,8 @@ func TestRanksGather(t *testing.T) {
 	for _, name := range []string{"weights.safetensors", "rank1/weights.safetensors", "rank1/random.json"} {
 		require.NoError(t, os.WriteFile(filepath.Join(begun.Folder, name), []byte("{}"), 0o600))
 	}
-	second.say(`{"kind":"checkpoint","do":"commit","id":2,"checkpoint":%q,"parts":{"weights":["weights.safetensors"]}}`, begun.Checkpoint)
+	second.say(`{"kind":"checkpoint","do":"commit","id":2,"checkpoint":%q,"parts":{"weights":["weights.safetensors"]}}`,
+		begun.Checkpoint)
 	require.Contains(t, second.hear().What, "is not in the folder rank1")
 	commit := `{"kind":"checkpoint","do":"commit","id":3,"checkpoint":%q,"parts":{"weights":["rank1/weights.safetensors"],"random":["rank1/random.json"]}}`
 	second.say(commit, begun.Checkpoint)
@@ -158,20 +167,25 @@ func TestRanksGather(t *testing.T) {
 	n, err := newSession(s, func(string, ...any) {})
 	require.NoError(t, err)
 	first, second = n.connect(t, 0), n.connect(t, 1)
-	first.say(`{"kind":"checkpoint","do":"commit","id":2,"checkpoint":%q,"parts":{"weights":["weights.safetensors"]}}`, begun.Checkpoint)
+	first.say(`{"kind":"checkpoint","do":"commit","id":2,"checkpoint":%q,"parts":{"weights":["weights.safetensors"]}}`,
+		begun.Checkpoint)
 	second.say(commit, begun.Checkpoint)
 	require.Equal(t, "kept", first.hear().Kind)
 	require.Equal(t, "kept", second.hear().Kind)
-	require.ElementsMatch(t, []string{"weights weights.safetensors", "rank1-weights rank1/weights.safetensors", "rank1-random rank1/random.json"}, withoutNotes(told(t, s)))
+	require.ElementsMatch(t, []string{"weights weights.safetensors", "rank1-weights rank1/weights.safetensors",
+		"rank1-random rank1/random.json"}, withoutNotes(told(t, s)))
 
 	// One that does not come is seen on the run; one that was not asked is told.
 	first.say(`{"kind":"checkpoint","do":"begin","id":4,"step":40,"ranks":3}`)
 	third := first.hear()
-	first.say(`{"kind":"checkpoint","do":"commit","id":5,"checkpoint":%q,"parts":{"weights":["weights.safetensors"]}}`, third.Checkpoint)
-	require.Eventually(t, func() bool { n.mutex.Lock(); defer n.mutex.Unlock(); return len(n.gathers) == 1 }, 10*time.Second, time.Millisecond)
+	first.say(`{"kind":"checkpoint","do":"commit","id":5,"checkpoint":%q,"parts":{"weights":["weights.safetensors"]}}`,
+		third.Checkpoint)
+	require.Eventually(t, func() bool { n.mutex.Lock(); defer n.mutex.Unlock(); return len(n.gathers) == 1 },
+		10*time.Second, time.Millisecond)
 	n.sayUngathered()
 	require.Eventually(t, func() bool {
-		return strings.Contains(strings.Join(told(t, s), "\n"), "The checkpoint of step 40 was not kept: these of its 3 ranks did not hand over their part: 1, 2.")
+		return strings.Contains(strings.Join(told(t, s), "\n"),
+			"The checkpoint of step 40 was not kept: these of its 3 ranks did not hand over their part: 1, 2.")
 	}, 10*time.Second, time.Millisecond)
 	first.say(`{"kind":"checkpoint","do":"begin","id":6,"step":50}`)
 	first.hear()

@@ -50,7 +50,8 @@ type Options struct {
 	Chosen []string   // environment variables to record beside the usual ones
 	Output string     // how readings are found in the program's output: "" not at all, printed.Auto, or a pattern
 
-	Substituted map[string]json.RawMessage // asked hyperparameters that stand in the command: the program is given them there
+	// asked hyperparameters that stand in the command: the program is given them there
+	Substituted map[string]json.RawMessage
 
 	rules api.LegNews // as Check found them
 }
@@ -75,15 +76,16 @@ type recording struct {
 	printed *printedReader     // nil: its output is not read
 }
 
-// Check asks before the program starts whether the service would take the run, and learns its stop rule. What is wrong is no reason not to
-// start: everything waits in the spool until it is put right.
+// Check asks before the program starts whether the service would take the run, and learns its stop rule. What is wrong
+// is no reason not to start: everything waits in the spool until it is put right.
 func Check(ctx context.Context, o *Options) error {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
 	c, in := o.Connect(o.Service), &api.ProjectInput{Project: o.Project}
 	project, err := client.Call(ctx, c, api.GetProject, in)
 	if api.Is(err, api.NotFound) {
-		return api.Fail(api.NotFound, "there is no project %q at %s; create it with: kembrel projects create %s", o.Project, o.Service, o.Project)
+		return api.Fail(api.NotFound, "there is no project %q at %s; create it with: kembrel projects create %s",
+			o.Project, o.Service, o.Project)
 	}
 	if err != nil {
 		return err
@@ -105,8 +107,10 @@ func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error
 	if err != nil {
 		return nil, err
 	}
-	leg := spool.Leg{Service: o.Service, Project: o.Project, RunKey: uuid.NewString(), LegKey: uuid.NewString(), Title: o.Title,
-		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Search: o.Search, Trial: o.Trial, Socket: filepath.Join(folder, "s"), Stop: o.Stop}
+	leg := spool.Leg{Service: o.Service, Project: o.Project, RunKey: uuid.NewString(),
+		LegKey: uuid.NewString(), Title: o.Title,
+		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Search: o.Search, Trial: o.Trial,
+		Socket: filepath.Join(folder, "s"), Stop: o.Stop}
 	if o.Begin != nil {
 		o.Begin.leg(&leg)
 	}
@@ -116,7 +120,8 @@ func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error
 	}
 	s, why, err := spool.MakeSomewhere(o.Roots, leg)
 	if err == nil && why != nil && !o.Quiet {
-		fmt.Fprintf(o.Err, "kembrel: the spool is in %s instead, as none could be made where it belongs: %v\n", filepath.Dir(s.Folder), why)
+		fmt.Fprintf(o.Err, "kembrel: the spool is in %s instead, as none could be made where it belongs: %v\n",
+			filepath.Dir(s.Folder), why)
 	}
 	if err == nil && o.Begin != nil {
 		if err = prepare(ctx, o, s); err != nil {
@@ -124,7 +129,8 @@ func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error
 		}
 	}
 	if err == nil && o.rules.Objective != "" {
-		s.SetState(spool.State{Objective: o.rules.Objective, Rule: o.rules.Rule}) // without it the service is asked again
+		// without it the service is asked again
+		s.SetState(spool.State{Objective: o.rules.Objective, Rule: o.rules.Rule})
 	}
 	if err != nil {
 		os.RemoveAll(folder)
@@ -149,7 +155,8 @@ func socketFolder(o Options) (folder string, err error) {
 	return "", fmt.Errorf("make a folder for the socket: %w", err)
 }
 
-// garbage is how much the heap may grow, in percent, before it is collected: a recorder has little, and is to leave the processor to the training.
+// garbage is how much the heap may grow, in percent, before it is collected: a recorder has little, and is to leave the
+// processor to the training.
 const garbage = 400
 
 // adopt takes up a spool, new or left by a recorder that died: listens for programs and sends.
@@ -168,7 +175,8 @@ func adopt(ctx context.Context, o Options, s *spool.Spool) (*recording, error) {
 	}
 	os.MkdirAll(filepath.Dir(s.Leg.Socket), 0o700)
 	os.Remove(s.Leg.Socket)
-	if r.socket, err = net.Listen("unix", s.Leg.Socket); err != nil { // its folder may have been taken away, or be on a full disk
+	// its folder may have been taken away, or be on a full disk
+	if r.socket, err = net.Listen("unix", s.Leg.Socket); err != nil {
 		var folder string
 		if folder, err = socketFolder(o); err == nil {
 			s.Leg.Socket = filepath.Join(folder, "s")
@@ -180,7 +188,8 @@ func adopt(ctx context.Context, o Options, s *spool.Spool) (*recording, error) {
 		return nil, fmt.Errorf("listen for the program: %w", err)
 	}
 	go r.accept()
-	r.sender = &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: r.say, over: r.over.Load, session: r.session, coming: make(chan spool.Manifest, 1), advise: r.session.advise,
+	r.sender = &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: r.say,
+		over: r.over.Load, session: r.session, coming: make(chan spool.Manifest, 1), advise: r.session.advise,
 		named: func(run string, leg int) {
 			r.session.named(run, leg)
 			r.say("recording %s", run)
@@ -197,7 +206,8 @@ func adopt(ctx context.Context, o Options, s *spool.Spool) (*recording, error) {
 	return r, nil
 }
 
-// refusedPause is how long a service that refuses a run as a whole is left alone: a person may make the project meanwhile, or sign in.
+// refusedPause is how long a service that refuses a run as a whole is left alone: a person may make the project
+// meanwhile, or sign in.
 const refusedPause = 30 * time.Second
 
 // keepSending sends until everything is sent, ctx ends, or the program has and the service refuses it still.
@@ -244,8 +254,8 @@ func (r *recording) accept() {
 	}
 }
 
-// hangUp stops listening and waits until what the program sent is read, or until it is clear that some child of it keeps
-// the connection open.
+// hangUp stops listening and waits until what the program sent is read, or until it is clear that some child of it
+// keeps the connection open.
 func (r *recording) hangUp() {
 	time.Sleep(20 * time.Millisecond) // a connection made at the very end is still in the queue of the socket
 	r.socket.Close()
@@ -262,10 +272,12 @@ func (r *recording) hangUp() {
 // endTime is how long a disk that takes nothing is waited for at the end.
 const endTime = 5 * time.Second
 
-// finish records the end and sends the rest. It waits for the service as long as something gets through, and Wait longer.
+// finish records the end and sends the rest. It waits for the service as long as something gets through, and Wait
+// longer.
 func (r *recording) finish(end spool.Ending) {
 	r.unplug()
-	if end.State == "failed" && end.Signal == syscall.SIGKILL.String() || end.Signal == "" && end.ExitCode == nil && end.State == "failed" {
+	if end.State == "failed" && end.Signal == syscall.SIGKILL.String() || end.Signal == "" && end.ExitCode == nil &&
+		end.State == "failed" {
 		if text := r.machine.ranOut(); text != "" {
 			r.session.remark(text)
 		}
@@ -305,7 +317,8 @@ func (r *recording) finish(end spool.Ending) {
 		case <-ticker.C:
 			if p := r.sender.progress.Load(); p != last {
 				last, since = p, time.Now()
-			} else if time.Since(since) > r.options.Wait && (r.sender.away.Load() || r.sender.full.Load() || time.Since(since) > callTime) {
+			} else if time.Since(since) > r.options.Wait && (r.sender.away.Load() || r.sender.full.Load() ||
+				time.Since(since) > callTime) {
 				r.cancel()
 			}
 		}
@@ -314,7 +327,8 @@ func (r *recording) finish(end spool.Ending) {
 
 func (r *recording) close(err error) {
 	if err == nil {
-		r.say("%s: %d readings and %d checkpoints are with the service", r.spool.State().Run, r.sender.readings.Load(), r.sender.stored.Load())
+		r.say("%s: %d readings and %d checkpoints are with the service", r.spool.State().Run, r.sender.readings.Load(),
+			r.sender.stored.Load())
 		if err := r.spool.Remove(); err != nil {
 			r.say("the spool could not be removed: %v", err)
 		}

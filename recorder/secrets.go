@@ -24,8 +24,10 @@ func Secret(name string) bool {
 }
 
 // secretFiles are names of files that hold secrets by custom; what changed in them is left out of a patch.
-var secretFiles = []string{".env", ".env.*", "*.env", ".envrc", ".netrc", "_netrc", ".npmrc", ".pypirc", ".pgpass", ".my.cnf", ".htpasswd", "*.pem", "*.key", "*.p12", "*.pfx", "*.jks",
-	"*.keystore", "*.kdbx", "*.ppk", "*.gpg", "*.asc", "*.ovpn", "id_rsa*", "id_dsa*", "id_ecdsa*", "id_ed25519*", "credentials", "credentials.*", "secret", "secret.*", "secrets", "secrets.*", "*.tfvars", "*.tfstate"}
+var secretFiles = []string{".env", ".env.*", "*.env", ".envrc", ".netrc", "_netrc", ".npmrc", ".pypirc", ".pgpass",
+	".my.cnf", ".htpasswd", "*.pem", "*.key", "*.p12", "*.pfx", "*.jks",
+	"*.keystore", "*.kdbx", "*.ppk", "*.gpg", "*.asc", "*.ovpn", "id_rsa*", "id_dsa*", "id_ecdsa*", "id_ed25519*",
+	"credentials", "credentials.*", "secret", "secret.*", "secrets", "secrets.*", "*.tfvars", "*.tfstate"}
 
 // secretFolders hold secrets by custom.
 var secretFolders = []string{".ssh", ".aws", ".gnupg", ".docker", ".kube", ".azure", "secrets"}
@@ -47,8 +49,11 @@ func secretFile(name string) bool {
 var (
 	knownShapes = regexp.MustCompile(strings.Join([]string{
 		`-----BEGIN [A-Z ]*PRIVATE KEY-----[\s\S]*?(?:-----END [A-Z ]*PRIVATE KEY-----|\z)`,
-		`\b(?:AKIA|ASIA)[0-9A-Z]{16}\b`, `\bgh[pousr]_[A-Za-z0-9]{20,}`, `\bgithub_pat_[A-Za-z0-9_]{20,}`, `\bglpat-[A-Za-z0-9_-]{16,}`, `\bxox[a-z]-[A-Za-z0-9-]{10,}`,
-		`\bAIza[0-9A-Za-z_-]{30,}`, `\bsk-[A-Za-z0-9_-]{20,}`, `\bnpm_[A-Za-z0-9]{30,}`, `\bpypi-[A-Za-z0-9_-]{30,}`, `\b[A-Z2-7]{52}\b`, // our own tokens
+		`\b(?:AKIA|ASIA)[0-9A-Z]{16}\b`, `\bgh[pousr]_[A-Za-z0-9]{20,}`, `\bgithub_pat_[A-Za-z0-9_]{20,}`,
+		`\bglpat-[A-Za-z0-9_-]{16,}`, `\bxox[a-z]-[A-Za-z0-9-]{10,}`,
+		// our own tokens
+		`\bAIza[0-9A-Za-z_-]{30,}`, `\bsk-[A-Za-z0-9_-]{20,}`, `\bnpm_[A-Za-z0-9]{30,}`, `\bpypi-[A-Za-z0-9_-]{30,}`,
+		`\b[A-Z2-7]{52}\b`,
 		`\beyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*`,
 	}, "|"))
 	bearer   = regexp.MustCompile(`(?i)\b((?:bearer|basic)\s+)[A-Za-z0-9._~+/=-]{8,}`)
@@ -58,8 +63,8 @@ var (
 	checksum = regexp.MustCompile(`(?:sha1|sha256|sha384|sha512|md5|h1|b3)[-:]$`)
 )
 
-// random reports whether letters and digits follow each other as drawn by lot, as in keys, not as in words: the kind of character changes about
-// twice in three places by chance, in words in camel case about once in three.
+// random reports whether letters and digits follow each other as drawn by lot, as in keys, not as in words: the kind of
+// character changes about twice in three places by chance, in words in camel case about once in three.
 func random(s string) bool {
 	kind := func(c byte) int {
 		switch {
@@ -107,7 +112,8 @@ func withoutSecrets(text string) string {
 	var b strings.Builder
 	at := 0
 	for _, m := range long.FindAllStringIndex(text, -1) {
-		if !random(text[m[0]:m[1]]) || checksum.MatchString(text[max(0, m[0]-7):m[0]]) || checksumInside(text[m[0]:m[1]]) {
+		if !random(text[m[0]:m[1]]) || checksum.MatchString(text[max(0, m[0]-7):m[0]]) ||
+			checksumInside(text[m[0]:m[1]]) {
 			continue
 		}
 		b.WriteString(text[at:m[0]] + withheld)
@@ -126,7 +132,8 @@ func checksumInside(s string) bool {
 	return false
 }
 
-// harmlessValue reports whether what stands behind a name like "token" is code or a plain word, not a secret: os.environ, args.token, None.
+// harmlessValue reports whether what stands behind a name like "token" is code or a plain word, not a secret:
+// os.environ, args.token, None.
 func harmlessValue(v string) bool {
 	if _, err := strconv.ParseFloat(v, 64); err == nil {
 		return true
@@ -135,7 +142,8 @@ func harmlessValue(v string) bool {
 	for _, c := range v {
 		word = word && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_' || c == '.' || c == '$')
 	}
-	return word && !random(v) && (strings.ContainsAny(v, "._$") || slices.Contains([]string{"string", "String", "boolean", "Optional"}, v))
+	return word && !random(v) &&
+		(strings.ContainsAny(v, "._$") || slices.Contains([]string{"string", "String", "boolean", "Optional"}, v))
 }
 
 // withholdCommand replaces values of options and words that look like secrets.
@@ -145,9 +153,11 @@ func withholdCommand(command []string) (out []string, changed bool) {
 		name, value, joined := strings.Cut(word, "=")
 		option := strings.HasPrefix(word, "-")
 		switch {
-		case i > 0 && joined && (option || !strings.ContainsAny(name, " /")) && Secret(strings.ReplaceAll(name, "-", "_")) && value != "":
+		case i > 0 && joined && (option || !strings.ContainsAny(name, " /")) &&
+			Secret(strings.ReplaceAll(name, "-", "_")) && value != "":
 			out[i] = name + "=" + withheld
-		case i > 0 && strings.HasPrefix(out[i-1], "-") && !strings.Contains(out[i-1], "=") && secretOption(out[i-1]) && !option:
+		case i > 0 && strings.HasPrefix(out[i-1], "-") && !strings.Contains(out[i-1], "=") &&
+			secretOption(out[i-1]) && !option:
 			out[i] = withheld
 		default:
 			out[i] = withoutSecrets(word)
@@ -164,10 +174,12 @@ func secretOption(option string) bool {
 	if len(words) > 0 {
 		last = words[len(words)-1]
 	}
-	return slices.Contains([]string{"token", "secret", "password", "passwd", "pass", "passphrase", "key", "credential", "credentials", "auth", "cookie", "apikey"}, last)
+	return slices.Contains([]string{"token", "secret", "password", "passwd", "pass", "passphrase", "key", "credential",
+		"credentials", "auth", "cookie", "apikey"}, last)
 }
 
-// withholdPatch leaves out files that hold secrets by custom and replaces what looks like one elsewhere. what names what was taken out.
+// withholdPatch leaves out files that hold secrets by custom and replaces what looks like one elsewhere. what names
+// what was taken out.
 func withholdPatch(patch string) (out string, what []string) {
 	var b strings.Builder
 	for _, part := range splitPatch(patch) {
@@ -216,7 +228,8 @@ func patchedFile(head string) (string, bool) {
 	return strings.Trim(name, `"`), ok
 }
 
-// bareRemote is the address of a repository without user, password, query and fragment; "" where it cannot be told what is what.
+// bareRemote is the address of a repository without user, password, query and fragment; "" where it cannot be told what
+// is what.
 func bareRemote(remote string) string {
 	if remote == "" || strings.ContainsAny(remote, " \t\n\\") {
 		return ""
@@ -261,6 +274,7 @@ func withholdRecipe(r *api.Recipe) {
 		for _, each := range what {
 			r.Withheld = append(r.Withheld, "changes: "+each)
 		}
-		r.Changes = "# " + withheld + " Secrets were taken out of this patch: it cannot be applied as it is.\n" + r.Changes
+		r.Changes = "# " + withheld +
+			" Secrets were taken out of this patch: it cannot be applied as it is.\n" + r.Changes
 	}
 }

@@ -66,8 +66,8 @@ type sender struct {
 // errRefused says that the service will not take this spool until a person does something.
 var errRefused = errors.New("the service refuses it")
 
-// send sends what the spool holds and will hold until over, then ends the leg if its end is recorded. A nil error means that
-// the service has everything. It waits for a service that does not answer as long as ctx lasts.
+// send sends what the spool holds and will hold until over, then ends the leg if its end is recorded. A nil error means
+// that the service has everything. It waits for a service that does not answer as long as ctx lasts.
 func (s *sender) send(ctx context.Context) error {
 	s.state = s.spool.State()
 	if err := s.openLeg(ctx); err != nil {
@@ -176,7 +176,8 @@ func temporary(err error) bool {
 			return true
 		}
 	}
-	return errors.Is(err, client.ErrAway) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, io.ErrUnexpectedEOF)
+	return errors.Is(err, client.ErrAway) || errors.Is(err, context.DeadlineExceeded) ||
+		errors.Is(err, io.ErrUnexpectedEOF)
 }
 
 func (s *sender) openLeg(ctx context.Context) error {
@@ -190,11 +191,14 @@ func (s *sender) openLeg(ctx context.Context) error {
 		}
 	}
 	address := api.Address{Project: l.Project, Run: number}.String()
-	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: l.Project}, Number: number}, Key: l.LegKey}
+	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: l.Project},
+		Number: number}, Key: l.LegKey}
 	if l.Resumed != nil {
-		open.Body.From, open.Body.Parts, open.Body.TakeOver, open.Body.More = l.Resumed.From, l.Resumed.Parts, s.takeOver, l.More
+		open.Body.From, open.Body.Parts, open.Body.TakeOver, open.Body.More = l.Resumed.From, l.Resumed.Parts,
+			s.takeOver, l.More
 	}
-	open.Body.Recorder, open.Body.Previous, open.Body.Host, open.Body.Started = s.spool.Recorder, s.spool.Previous, l.Recipe.Host, l.Started
+	open.Body.Recorder, open.Body.Previous, open.Body.Host, open.Body.Started = s.spool.Recorder, s.spool.Previous,
+		l.Recipe.Host, l.Started
 	if err := s.try(ctx, func(ctx context.Context) error {
 		counted, err := client.Call(ctx, s.client, api.OpenLeg, open)
 		if err == nil {
@@ -228,20 +232,24 @@ func (s *sender) tellProgress(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-ticker.C:
-			s.say("%s", sayProgress(s.readings.Load(), s.stored.Load(), s.chunks.Load(), s.spool.Waiting()-s.settled.Load(), time.Since(began), s.chunks.Load()-from))
+			s.say("%s", sayProgress(s.readings.Load(), s.stored.Load(), s.chunks.Load(),
+				s.spool.Waiting()-s.settled.Load(), time.Since(began), s.chunks.Load()-from))
 		}
 	}
 }
 
-// sayProgress says how far sending is: what is sent, what is left, and how long that takes at the rate of the time seen.
+// sayProgress says how far sending is: what is sent, what is left, and how long that takes at the rate of the time
+// seen.
 func sayProgress(readings, checkpoints, chunks, left int64, seen time.Duration, sent int64) string {
-	text := fmt.Sprintf("sending; %d readings, %d checkpoints and %s of chunks so far", readings, checkpoints, api.Bytes(chunks))
+	text := fmt.Sprintf("sending; %d readings, %d checkpoints and %s of chunks so far", readings, checkpoints,
+		api.Bytes(chunks))
 	if left <= 0 {
 		return text
 	}
 	text += fmt.Sprintf("; %s at most to go", api.Bytes(left))
 	if rate := float64(sent) / seen.Seconds(); rate > 1 {
-		text += fmt.Sprintf(", at %s a second in about %s", api.Bytes(int64(rate)), time.Duration(float64(left)/rate*float64(time.Second)).Round(time.Second))
+		text += fmt.Sprintf(", at %s a second in about %s", api.Bytes(int64(rate)),
+			time.Duration(float64(left)/rate*float64(time.Second)).Round(time.Second))
 	}
 	return text
 }
@@ -267,8 +275,8 @@ func (s *sender) showLife(ctx context.Context, fail context.CancelCauseFunc) {
 	}
 }
 
-// sendRecords sends the records in batches as they come, passes checkpoints on, and returns the recorded end, or nil when
-// the program is over without one.
+// sendRecords sends the records in batches as they come, passes checkpoints on, and returns the recorded end, or nil
+// when the program is over without one.
 func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifest) (*spool.Ending, error) {
 	reader, passed := s.spool.Reader(), int64(0)
 	for {
@@ -346,14 +354,16 @@ func (s *sender) sendEnd(ctx context.Context, e spool.Ending) error {
 	}
 	in := &api.EndInput{LegInput: s.leg}
 	call := func() error {
-		in.Body.State, in.Body.At, in.Body.ExitCode, in.Body.Signal, in.Body.Why, in.Body.Tail = e.State, e.At, e.ExitCode, e.Signal, e.Why, e.Tail
+		in.Body.State, in.Body.At, in.Body.ExitCode, in.Body.Signal, in.Body.Why, in.Body.Tail = e.State, e.At,
+			e.ExitCode, e.Signal, e.Why, e.Tail
 		return s.tryItem(ctx, func(ctx context.Context) error {
 			_, err := client.Call(ctx, s.client, api.EndLeg, in)
 			return err
 		})
 	}
 	err := call()
-	for _, leave := range []func(){func() { e.Tail = "" }, func() { e.Why = "" }, func() { e.Signal, e.ExitCode = "", nil }} {
+	for _, leave := range []func(){func() { e.Tail = "" }, func() { e.Why = "" },
+		func() { e.Signal, e.ExitCode = "", nil }} {
 		if !ofItem(err) {
 			break
 		}

@@ -72,8 +72,12 @@ type session struct {
 
 // newSession takes up what the spool already holds, so that a recorder can follow one that died.
 func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
-	n := &session{spool: s, say: say, kept: map[int]int64{}, joins: map[int64][]answer{}, gathers: map[string]*gathering{}, order: order{there: map[int]int{}}, figures: map[string]api.Float{}, done: map[string]bool{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
-		lastEpoch: math.NaN(), warned: map[string]bool{}, used: map[string]json.RawMessage{}, refused: map[string]int{}, renamed: map[string]bool{}, unkept: map[string]bool{}, crossed: make(chan struct{}, 1), stopping: make(chan string, 1), coming: func(spool.Manifest) {}}
+	n := &session{spool: s, say: say, kept: map[int]int64{}, joins: map[int64][]answer{},
+		gathers: map[string]*gathering{}, order: order{there: map[int]int{}}, figures: map[string]api.Float{},
+		done: map[string]bool{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
+		lastEpoch: math.NaN(), warned: map[string]bool{}, used: map[string]json.RawMessage{}, refused: map[string]int{},
+		renamed: map[string]bool{}, unkept: map[string]bool{}, crossed: make(chan struct{}, 1),
+		stopping: make(chan string, 1), coming: func(spool.Manifest) {}}
 	s.OnRoom(n.room)
 	if state := s.State(); state.Objective != "" {
 		n.stop.set(state.Objective, state.Rule)
@@ -212,7 +216,8 @@ func (n *session) serve(conn net.Conn) {
 		}
 	}
 	if err := scanner.Err(); errors.Is(err, bufio.ErrTooLong) {
-		n.problem(out, protocol.Message{}, fmt.Errorf("a line is longer than %d bytes; the connection ends here", protocol.MaxLine))
+		n.problem(out, protocol.Message{}, fmt.Errorf("a line is longer than %d bytes; the connection ends here",
+			protocol.MaxLine))
 	}
 }
 
@@ -354,7 +359,8 @@ func (n *session) withoutBad(m protocol.Message, what string, out *outbox) {
 			continue
 		}
 		n.unkept[what+name] = true
-		go n.problem(out, protocol.Message{Kind: m.Kind}, fmt.Errorf("%s %.100q is not kept: %w", what, name, m.Bad[name]))
+		go n.problem(out, protocol.Message{Kind: m.Kind}, fmt.Errorf("%s %.100q is not kept: %w", what,
+			name, m.Bad[name]))
 	}
 }
 

@@ -17,7 +17,8 @@ import (
 
 // aSession is one of a new spool.
 func aSession(t testing.TB) (*spool.Spool, *session) {
-	s, err := spool.Make(t.TempDir(), spool.Leg{Project: "vessels", RunKey: uuid.NewString(), LegKey: uuid.NewString(), Started: time.Now()})
+	s, err := spool.Make(t.TempDir(), spool.Leg{Project: "vessels", RunKey: uuid.NewString(), LegKey: uuid.NewString(),
+		Started: time.Now()})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
 	n, err := newSession(s, func(string, ...any) {})
@@ -25,13 +26,15 @@ func aSession(t testing.TB) (*spool.Spool, *session) {
 	return s, n
 }
 
-// Whatever the recorder has to tell, the first that a program hears is its welcome: the run may be named, and its disk full, while it connects.
+// Whatever the recorder has to tell, the first that a program hears is its welcome: the run may be named, and its disk
+// full, while it connects.
 func TestTheWelcomeComesFirst(t *testing.T) {
 	_, n := aSession(t)
 	program, ours := net.Pipe()
 	defer program.Close()
 	go n.serve(ours)
-	require.Eventually(t, func() bool { n.mutex.Lock(); defer n.mutex.Unlock(); return len(n.programs) == 1 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { n.mutex.Lock(); defer n.mutex.Unlock(); return len(n.programs) == 1 },
+		10*time.Second, time.Millisecond)
 	n.room(errors.New("no space"))
 	n.named("vessels/7", 1)
 	n.advise("another leg goes on")

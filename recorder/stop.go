@@ -15,8 +15,9 @@ import (
 	"kembrel/recorder/spool"
 )
 
-// stopper applies the run's stop rule to this recorder's own readings, as the service does to those it has. The service has the word
-// while it answers; where it is away, the recorder decides. Both use core/verdict, so they decide the same.
+// stopper applies the run's stop rule to this recorder's own readings, as the service does to those it has. The service
+// has the word while it answers; where it is away, the recorder decides. Both use core/verdict, so they decide the
+// same.
 type stopper struct {
 	objective verdict.Objective
 	rule      *verdict.StopRule
@@ -121,7 +122,8 @@ func (n *session) tellStop(why string) {
 	}
 }
 
-// Where the recorder's own watch says stop, the service is asked for its word so often, and so long before the recorder decides alone.
+// Where the recorder's own watch says stop, the service is asked for its word so often, and so long before the recorder
+// decides alone.
 const (
 	askPace = 300 * time.Millisecond
 	askTime = 10 * time.Second
@@ -188,8 +190,8 @@ func (s *sender) hearNews(ctx context.Context) error {
 	return err
 }
 
-// endGently ends a program that goes on although the rule says stop: it may end by itself for a while if it has spoken with the recorder, then
-// SIGTERM, then SIGKILL.
+// endGently ends a program that goes on although the rule says stop: it may end by itself for a while if it has spoken
+// with the recorder, then SIGTERM, then SIGKILL.
 func endGently(process *os.Process, knows bool, grace time.Duration, ended <-chan struct{}, say func(string, ...any)) {
 	wait := func(d time.Duration) bool {
 		select {

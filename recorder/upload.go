@@ -26,15 +26,16 @@ import (
 // uploadsAtOnce is how many chunks are on their way together.
 const uploadsAtOnce = 4
 
-// sendCheckpoint sends the chunks that the service lacks, then commits. A checkpoint that the service refuses for good is
-// set aside and does not hold up the others.
+// sendCheckpoint sends the chunks that the service lacks, then commits. A checkpoint that the service refuses for good
+// is set aside and does not hold up the others.
 func (s *sender) sendCheckpoint(ctx context.Context, m spool.Manifest) error {
 	folder := s.spool.KeptFolder(m.Key)
 	if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
 		return nil // committed before
 	}
 	in := &api.NewCheckpoint{LegInput: s.leg, Key: m.Key}
-	in.Body.Step, in.Body.Epoch, in.Body.Why, in.Body.Figures, in.Body.Saved = m.Step, m.Epoch, m.Why, m.Figures, m.Saved
+	in.Body.Step, in.Body.Epoch, in.Body.Why, in.Body.Figures, in.Body.Saved = m.Step, m.Epoch, m.Why,
+		m.Figures, m.Saved
 	early := s.takeEarly(m.Key)
 	for try := 0; ; try++ {
 		var files []api.File
@@ -134,7 +135,8 @@ func (s *sender) setAside(m spool.Manifest, why error) error {
 // askedAtOnce is how many chunks are asked for together at most while a file is still being cut.
 const askedAtOnce = 32
 
-// cutAndSend cuts files and sends what the service lacks of them while the rest is still being cut. The folder may become the other meanwhile.
+// cutAndSend cuts files and sends what the service lacks of them while the rest is still being cut. The folder may
+// become the other meanwhile.
 func (s *sender) cutAndSend(ctx context.Context, folder, other string, list []spool.ManifestFile) ([]api.File, error) {
 	type located struct {
 		digest string

@@ -33,7 +33,8 @@ type lookout struct {
 
 // Work marks lost runs and clears expired sessions.
 func (w *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
-	if err := errors.Join(w.service.LoseRuns(ctx), w.service.LookAgain(ctx), w.service.EraseRuns(ctx), w.service.DropDue(ctx), w.service.InspectPending(ctx)); err != nil {
+	if err := errors.Join(w.service.LoseRuns(ctx), w.service.LookAgain(ctx), w.service.EraseRuns(ctx),
+		w.service.DropDue(ctx), w.service.InspectPending(ctx)); err != nil {
 		return err
 	}
 	return errors.Join(w.service.db.ClearExpired(ctx), w.service.db.GatherTally(ctx))
@@ -70,11 +71,13 @@ func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) 
 	river.AddWorker(workers, &seal{service: s})
 	river.AddWorker(workers, s.Weights.Inspector())
 	client, err := river.NewClient(riverpgxv5.New(s.db.Lane(db.Jobs)), &river.Config{
-		Schema:                      db.JobSchema,
-		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, weights.Queue: {MaxWorkers: 1}},
-		Workers:                     workers,
-		Logger:                      slog.New(quieter{s.options.Log.Handler()}),
-		PeriodicJobs:                []*river.PeriodicJob{every(runs.LookoutPace, lookoutArgs{}), every(min(sealPace, s.options.SealAfter), sealArgs{})},
+		Schema: db.JobSchema,
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2},
+			weights.Queue: {MaxWorkers: 1}},
+		Workers: workers,
+		Logger:  slog.New(quieter{s.options.Log.Handler()}),
+		PeriodicJobs: []*river.PeriodicJob{every(runs.LookoutPace, lookoutArgs{}),
+			every(min(sealPace, s.options.SealAfter), sealArgs{})},
 		CompletedJobRetentionPeriod: 10 * time.Minute,
 	})
 	if err != nil {

@@ -86,7 +86,9 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	a := act.New(db, o.Log)
 	f := finding.New(a, db)
 	s := &Service{Act: a, Finder: f, db: db, options: o,
-		People: people.New(a, on[people.Tx]{db}), Projects: projects.New(f, on[projects.Tx]{db}), Curves: curves.New(f, db), Judging: judging.New(f, on[judging.Tx]{db}), Weights: weights.New(f, db), Searches: searches.New(f, on[searches.Tx]{db})}
+		People: people.New(a, on[people.Tx]{db}), Projects: projects.New(f, on[projects.Tx]{db}),
+		Curves: curves.New(f, db), Judging: judging.New(f, on[judging.Tx]{db}), Weights: weights.New(f, db),
+		Searches: searches.New(f, on[searches.Tx]{db})}
 	s.Checkpoints = checkpoints.New(f, on[checkpoints.Tx]{db}, chunks, s.Weights)
 	s.Weights.ReadFrom(s.Checkpoints)
 	s.Runs = runs.New(f, on[runs.Tx]{db}, s.Checkpoints, s.Judging, o.LostAfter)
@@ -116,14 +118,15 @@ func (s *Service) Run(ctx context.Context) error {
 	return jobs.Stop(stopping)
 }
 
-// summaryPace is how often summaries are brought up to date; where that takes longer, the pause is as long as it took, up to summaryRest.
+// summaryPace is how often summaries are brought up to date; where that takes longer, the pause is as long as it took,
+// up to summaryRest.
 const (
 	summaryPace = 250 * time.Millisecond
 	summaryRest = 500 * time.Millisecond
 )
 
-// keepSummaries brings curve summaries and stop rules up to date with the readings a few times a second, not once per request, and judges runs as
-// far as there is time.
+// keepSummaries brings curve summaries and stop rules up to date with the readings a few times a second, not once per
+// request, and judges runs as far as there is time.
 func (s *Service) keepSummaries(ctx context.Context) {
 	for pause := summaryPace; ; {
 		select {

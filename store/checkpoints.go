@@ -131,7 +131,8 @@ type Held struct {
 	Bytes, Stored, Own int64
 }
 
-// HeldQuery chooses checkpoints: of a project, a run (0: all), or some (nil: all); and By what they are taken together: project, run, checkpoint or all.
+// HeldQuery chooses checkpoints: of a project, a run (0: all), or some (nil: all); and By what they are taken together:
+// project, run, checkpoint or all.
 type HeldQuery struct {
 	By           string
 	Project, Run int64

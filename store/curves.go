@@ -4,8 +4,8 @@ import (
 	"kembrel/core/curve"
 )
 
-// Count is one batch: its claim to be the next of its leg, and its readings, whose columns are numbered as CurveIDs said. Points is
-// how many of its points count as training, which fixes the hyperparameters.
+// Count is one batch: its claim to be the next of its leg, and its readings, whose columns are numbered as CurveIDs
+// said. Points is how many of its points count as training, which fixes the hyperparameters.
 type Count struct {
 	Run          int64
 	Leg          int
@@ -68,10 +68,13 @@ func (s Summary) Core() curve.Summary {
 	}
 	return curve.Summary{
 		Count: s.Count, NaN: s.NaN, Infinite: s.Infinite,
-		Last:    curve.Reading{Point: curve.Point{Step: s.LastStep, Epoch: s.LastEpoch, Time: s.LastTime}, Value: s.LastValue},
-		Lowest:  curve.Reading{Point: curve.Point{Step: s.LowStep, Epoch: s.LowEpoch, Time: s.LowTime}, Value: s.LowValue},
-		Highest: curve.Reading{Point: curve.Point{Step: s.HighStep, Epoch: s.HighEpoch, Time: s.HighTime}, Value: s.HighValue},
-		Sketch:  curve.Sketch{Every: s.SketchEvery, Seen: s.Count, Values: sketch},
+		Last: curve.Reading{Point: curve.Point{Step: s.LastStep, Epoch: s.LastEpoch, Time: s.LastTime},
+			Value: s.LastValue},
+		Lowest: curve.Reading{Point: curve.Point{Step: s.LowStep, Epoch: s.LowEpoch, Time: s.LowTime},
+			Value: s.LowValue},
+		Highest: curve.Reading{Point: curve.Point{Step: s.HighStep, Epoch: s.HighEpoch, Time: s.HighTime},
+			Value: s.HighValue},
+		Sketch: curve.Sketch{Every: s.SketchEvery, Seen: s.Count, Values: sketch},
 	}
 }
 

@@ -6,8 +6,9 @@ import (
 	"time"
 )
 
-// Event is a change of state: of what kind of thing, what was done (a verb) to which (the subject, an address or a name), by whom and from where.
-// Project, Run and Person are ids, 0 where none is meant. Data is what more there is to know, of simple values.
+// Event is a change of state: of what kind of thing, what was done (a verb) to which (the subject, an address or a
+// name), by whom and from where. Project, Run and Person are ids, 0 where none is meant. Data is what more there is to
+// know, of simple values.
 type Event struct {
 	Kind, Verb, Subject  string
 	Project, Run, Person int64

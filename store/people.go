@@ -4,7 +4,8 @@ import (
 	"time"
 )
 
-// Person is someone who may sign in, or a machine, which has tokens only. Password is an argon2id hash in PHC form, or nil.
+// Person is someone who may sign in, or a machine, which has tokens only. Password is an argon2id hash in PHC form, or
+// nil.
 type Person struct {
 	ID            int64
 	Name          string

@@ -35,7 +35,8 @@ type BestRun struct {
 	Number int
 }
 
-// Seen says which projects somebody sees: all, or the open ones and those of some keys; of these only one, where that is named.
+// Seen says which projects somebody sees: all, or the open ones and those of some keys; of these only one, where that
+// is named.
 type Seen struct {
 	All, Open bool
 	Keys      []string

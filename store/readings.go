@@ -20,18 +20,21 @@ type Folded struct {
 	Smooth []float64 // of each fold; nil: not asked for
 }
 
-// Readings is the reading side of curves, whatever form they are stored in: the legs of a run joined, each curve in the order of
-// its steps. Implementations may be called from many goroutines, while the same run is written and sealed.
+// Readings is the reading side of curves, whatever form they are stored in: the legs of a run joined, each curve in the
+// order of its steps. Implementations may be called from many goroutines, while the same run is written and sealed.
 type Readings interface {
-	// Scan hands over all readings of a span, curve by curve in the order of names, each in stretches of bounded length, of points and
-	// values of equal length that must not be kept. A curve that is not there is left out. An error of do ends it and is returned.
+	// Scan hands over all readings of a span, curve by curve in the order of names, each in stretches of bounded
+	// length, of points and values of equal length that must not be kept. A curve that is not there is left out. An
+	// error of do ends it and is returned.
 	Scan(ctx context.Context, span Span, do func(name string, points []curve.Point, values []float64) error) error
 
-	// View folds the curves of a span, whose steps are not looked at, by the pixels of a window, reading the coarsest level of folds that is fine enough. A pixel's
-	// count, extremes and mean are of all its readings; a fold may be counted up to a quarter of a pixel off. Curves without a reading in
-	// the window are left out. Smoothing takes a fold for as many readings of its mean.
+	// View folds the curves of a span, whose steps are not looked at, by the pixels of a window, reading the coarsest
+	// level of folds that is fine enough. A pixel's count, extremes and mean are of all its readings; a fold may be
+	// counted up to a quarter of a pixel off. Curves without a reading in the window are left out. Smoothing takes a
+	// fold for as many readings of its mean.
 	View(ctx context.Context, span Span, window curve.Window, smoothing curve.Smoothing) (map[string]Folded, error)
 
-	// Extent is the first and the last point of the named curves (nil: all) of a run, on an axis; ok is false where it has none.
+	// Extent is the first and the last point of the named curves (nil: all) of a run, on an axis; ok is false where it
+	// has none.
 	Extent(ctx context.Context, run int64, by curve.By) (from, to float64, ok bool, err error)
 }

@@ -52,14 +52,16 @@ func TestImportsPointDown(t *testing.T) {
 		}
 		if part == "core" {
 			for _, i := range p.Imports {
-				require.NotContains(t, []string{"net/http", "os", "database/sql", "net"}, i, "%s is to be pure", p.ImportPath)
+				require.NotContains(t, []string{"net/http", "os", "database/sql", "net"}, i,
+					"%s is to be pure", p.ImportPath)
 			}
 		}
 	}
 	require.Greater(t, seen, 20)
 }
 
-// rooms are the layers that are divided by what people do: a slice imports those named here of its own layer, and no other.
+// rooms are the layers that are divided by what people do: a slice imports those named here of its own layer, and no
+// other.
 var rooms = map[string]struct {
 	all   []string            // what every slice may stand on
 	bases map[string][]string // what a base stands on
@@ -68,7 +70,8 @@ var rooms = map[string]struct {
 	"kembrel/service": {
 		all:   []string{"act", "finding", "rules"},
 		bases: map[string][]string{"act": {}, "rules": {}, "finding": {"act"}},
-		more:  map[string][]string{"pages": {"checkpoints", "judging", "runs", "searches"}, "comparing": {"comparing/document"}},
+		more: map[string][]string{"pages": {"checkpoints", "judging", "runs", "searches"},
+			"comparing": {"comparing/document"}},
 	},
 	"kembrel/cli":      {all: []string{"term"}, bases: map[string][]string{"term": {}}},
 	"kembrel/store/pg": {all: []string{"db"}, bases: map[string][]string{"db": {}}},
@@ -86,7 +89,8 @@ func TestSlicesDoNotImportEachOther(t *testing.T) {
 			}
 			require.NoError(t, d.Decode(&p))
 			slice := strings.TrimPrefix(p.ImportPath, layer+"/")
-			if slice == p.ImportPath || strings.Contains(slice, "/") { // the whole, which wires; and rooms within a slice
+			// the whole, which wires; and rooms within a slice
+			if slice == p.ImportPath || strings.Contains(slice, "/") {
 				continue
 			}
 			seen++
@@ -106,7 +110,8 @@ func TestSlicesDoNotImportEachOther(t *testing.T) {
 
 // A slice of the service knows rows and errors, not the database: what it needs of that it says in its storage.go.
 func TestSlicesSayWhatTheyNeedOfTheStore(t *testing.T) {
-	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}}: {{join .Imports \" \"}}", "kembrel/service/...").Output()
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}}: {{join .Imports \" \"}}",
+		"kembrel/service/...").Output()
 	require.NoError(t, err)
 	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
 		name, imports, _ := strings.Cut(line, ": ")
@@ -125,7 +130,8 @@ func partOf(path string) string {
 	return strings.SplitN(strings.TrimPrefix(path, "kembrel/"), "/", 2)[0]
 }
 
-// The stories end processes through one function, which refuses the numbers that mean groups of them: one missed process once ended the whole suite.
+// The stories end processes through one function, which refuses the numbers that mean groups of them: one missed
+// process once ended the whole suite.
 func TestStoriesEndOnlyWhatTheyFound(t *testing.T) {
 	files, err := filepath.Glob("stories/*_test.go")
 	require.NoError(t, err)

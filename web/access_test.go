@@ -21,7 +21,8 @@ func concrete(path string) string {
 		"{digest}", "b3:"+strings.Repeat("0", 64), "{name}", "nobody", "{team}", "none").Replace(path)
 }
 
-// Whatever the operation, nothing but sign-in and health answers without a token, with a wrong, an expired or a revoked one.
+// Whatever the operation, nothing but sign-in and health answers without a token, with a wrong, an expired or a revoked
+// one.
 func TestNobodyGetsIn(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -29,7 +30,8 @@ func TestNobodyGetsIn(t *testing.T) {
 	call(t, s, api.RevokeToken, &api.TokenInput{ID: revoked.ID})
 	_, err := s.db.Pool.Exec(ctx, "update token set expires = now() - interval '1 second' where id = $1", expired.ID)
 	require.NoError(t, err)
-	credentials := map[string]string{"none": "", "unknown": "Bearer kembrel_nonsense", "revoked": "Bearer " + revoked.Secret,
+	credentials := map[string]string{"none": "", "unknown": "Bearer kembrel_nonsense",
+		"revoked": "Bearer " + revoked.Secret,
 		"expired": "Bearer " + expired.Secret, "not bearer": "Basic aTp4", "empty": "Bearer "}
 	words := map[string]string{"revoked": "revoked", "expired": "expired", "unknown": "not known"}
 	open := 0
@@ -102,7 +104,8 @@ func TestSignInWithPasswordAndSession(t *testing.T) {
 	require.Equal(t, 200, response.StatusCode)
 	require.Contains(t, content, `"has_password":true`)
 	make := func(origin ...string) int {
-		response, _ := s.raw(t, "POST", "/api/v1/projects", `{"key":"vessels"}`, append([]string{"Cookie", session, "Content-Type", "application/json"}, origin...)...)
+		response, _ := s.raw(t, "POST", "/api/v1/projects", `{"key":"vessels"}`,
+			append([]string{"Cookie", session, "Content-Type", "application/json"}, origin...)...)
 		return response.StatusCode
 	}
 	require.Equal(t, 403, make(), "no Origin")
@@ -138,7 +141,9 @@ func TestLinkWorksOnce(t *testing.T) {
 func TestSecretsAreKeptAsHashesOnly(t *testing.T) {
 	s := serve(t)
 	var found int
-	require.NoError(t, s.db.Pool.QueryRow(ctx, "select count(*) from token where hash::text like '%' || $1 || '%' or name like '%' || $1 || '%'", s.Token).Scan(&found))
+	require.NoError(t, s.db.Pool.QueryRow(ctx,
+		"select count(*) from token where hash::text like '%' || $1 || '%' or name like '%' || $1 || '%'",
+		s.Token).Scan(&found))
 	require.Zero(t, found)
 }
 
@@ -164,7 +169,8 @@ func TestProblemsForEverything(t *testing.T) {
 		{"GET", "/api/v1/projects/vessels/runs/0", "", 422, api.Invalid},
 		{"POST", "/api/v1/projects", strings.Repeat(" ", 2<<20), 413, api.TooLarge},
 	} {
-		response, content := s.raw(t, c.method, c.path, c.body, append(s.bearer(), "Content-Type", "application/json")...)
+		response, content := s.raw(t, c.method, c.path, c.body,
+			append(s.bearer(), "Content-Type", "application/json")...)
 		if c.path == "/assets/../../etc/passwd" && response.StatusCode == 200 {
 			require.Contains(t, content, "doctype", "the console's page, not a file from elsewhere")
 			continue

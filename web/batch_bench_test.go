@@ -42,9 +42,11 @@ func BenchmarkBatchOfOnePoint(b *testing.B) {
 			one := <-waiting
 			one.number++
 			in := &api.BatchInput{LegInput: one.leg, Body: api.Batch{Number: one.number, Upto: one.number}}
-			packed := curve.Batch{Axis: []curve.Point{{Step: one.number, Epoch: float64(one.number / 10), Time: 1_790_000_000_000 + one.number}}}
+			packed := curve.Batch{Axis: []curve.Point{{Step: one.number, Epoch: float64(one.number / 10),
+				Time: 1_790_000_000_000 + one.number}}}
 			for i := range curves {
-				packed.Columns = append(packed.Columns, curve.Column{Curve: i + 1, Values: []float64{float64(one.number) / 3}})
+				packed.Columns = append(packed.Columns, curve.Column{Curve: i + 1,
+					Values: []float64{float64(one.number) / 3}})
 			}
 			in.Body.Packed = curve.AppendJournal(nil, packed)
 			if _, err := client.Call(ctx, s.Client, api.SendBatch, in); err != nil {

@@ -41,7 +41,8 @@ func TestCheckpointComesBackByteForByte(t *testing.T) {
 	s := serve(t)
 	s.project(t)
 	leg := s.leg(t)
-	files := map[string][]byte{"weights.safetensors": noise(2*chunk.MaxSize+123, 1), "sub/empty.bin": {}, "labels.json": []byte(`["tug"]`)}
+	files := map[string][]byte{"weights.safetensors": noise(2*chunk.MaxSize+123, 1), "sub/empty.bin": {},
+		"labels.json": []byte(`["tug"]`)}
 	in := manifest(leg, 12, files)
 	refuse(t, s, api.CommitCheckpoint, in, api.Conflict, "has not been sent")
 	require.Empty(t, call(t, s, api.ListCheckpoints, &leg.RunInput).Items, "whole or not at all")
@@ -68,15 +69,16 @@ func TestCheckpointComesBackByteForByte(t *testing.T) {
 	require.True(t, client.IsExists(err))
 	require.NoError(t, client.Restore(ctx, s.Client, at, got.Files, into, true, func(int64) {}))
 
-	response, content := s.raw(t, "GET", "/api/v1/projects/vessels/runs/1/checkpoints/last/file?path=labels.json", "", append(s.bearer(), "Range", "bytes=2-4")...)
+	response, content := s.raw(t, "GET", "/api/v1/projects/vessels/runs/1/checkpoints/last/file?path=labels.json", "",
+		append(s.bearer(), "Range", "bytes=2-4")...)
 	require.Equal(t, 206, response.StatusCode)
 	require.Equal(t, "tug", content)
 	require.Contains(t, response.Header.Get("Content-Disposition"), "labels.json")
 	refuse(t, s, api.GetFile, &api.FileInput{CheckpointInput: at, Path: "../x"}, api.NotFound, "no file")
 }
 
-// A chunk that was damaged where it is kept never reaches anybody, and is healed when it is sent again.
-// Bytes that are damaged on the way are found out by the file's digest, and only the chunk they are in is fetched again.
+// A chunk that was damaged where it is kept never reaches anybody, and is healed when it is sent again. Bytes that are
+// damaged on the way are found out by the file's digest, and only the chunk they are in is fetched again.
 func TestDamagedOnTheWay(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -151,7 +153,8 @@ func TestDamagedChunk(t *testing.T) {
 	call(t, s, api.CommitCheckpoint, manifest(leg, 2, map[string][]byte{"w": content}))
 	path, _ = s.blobOf(t, chunk.Sum(content))
 	require.NoError(t, os.Remove(path))
-	require.Len(t, call(t, s, api.MissingChunks, ask).Digests, 1, "and so does one whose pack is gone, also the one being written")
+	require.Len(t, call(t, s, api.MissingChunks, ask).Digests, 1,
+		"and so does one whose pack is gone, also the one being written")
 	s.put(t, content)
 	require.Empty(t, call(t, s, api.MissingChunks, ask).Digests)
 	require.NoError(t, client.Restore(ctx, s.Client, at, got.Files, into, false, func(int64) {}))
@@ -167,7 +170,8 @@ func TestBadChunksAndManifests(t *testing.T) {
 	leg := s.leg(t)
 	content := []byte("hydrophone")
 	digest := chunk.Sum(content).String()
-	refuse(t, s, api.PutChunk, &api.ChunkInput{Digest: digest, RawBody: []byte("hydrophonf")}, api.Mismatch, "arrived damaged")
+	refuse(t, s, api.PutChunk, &api.ChunkInput{Digest: digest, RawBody: []byte("hydrophonf")}, api.Mismatch,
+		"arrived damaged")
 	refuse(t, s, api.PutChunk, &api.ChunkInput{Digest: digest, RawBody: content[:5]}, api.Mismatch, "arrived damaged")
 	refuse(t, s, api.PutChunk, &api.ChunkInput{Digest: "b3:xyz", RawBody: content}, api.Invalid, "hexadecimal")
 	big := make([]byte, chunk.MaxSize+1)
@@ -213,24 +217,29 @@ func TestBestByObjective(t *testing.T) {
 	content := []byte("w")
 	s.put(t, content)
 	call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", 5, 4, 1, 2, 3))
-	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "best"}, api.NotFound, "no checkpoint")
+	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "best"},
+		api.NotFound, "no checkpoint")
 	for _, step := range []int64{2, 5} {
 		call(t, s, api.CommitCheckpoint, manifest(leg, step, map[string][]byte{"w": content}))
 	}
 	best := func() string {
-		c, err := client.Call(ctx, s.Client, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "best"})
+		c, err := client.Call(ctx, s.Client, api.GetCheckpoint,
+			&api.CheckpointInput{RunInput: leg.RunInput, At: "best"})
 		if err != nil {
 			return ""
 		}
 		return c.Address
 	}
-	require.Eventually(t, func() bool { return best() == "vessels/1@e2" }, 60*time.Second, 50*time.Millisecond, "nearest at or before step 3")
+	require.Eventually(t, func() bool { return best() == "vessels/1@e2" }, 60*time.Second, 50*time.Millisecond,
+		"nearest at or before step 3")
 	edit := &api.ProjectEdit{ProjectInput: vessels}
 	higher := "loss.val higher"
 	edit.Body.Objective = &higher
 	call(t, s, api.ChangeProject, edit)
-	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "best"}, api.NotFound, "at or before the best")
-	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "e9"}, api.NotFound, "no checkpoint @e9")
+	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "best"}, api.NotFound,
+		"at or before the best")
+	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "e9"}, api.NotFound,
+		"no checkpoint @e9")
 }
 
 // What an earlier version kept as a blob for each chunk is read where it is, and moved into packs, byte for byte.
@@ -275,7 +284,8 @@ func TestChunksOfTheEarlierFormAreMoved(t *testing.T) {
 	read()
 }
 
-// Uses count the checkpoints that hold a chunk; what none holds is cleaned away when its lease is over, never what one holds.
+// Uses count the checkpoints that hold a chunk; what none holds is cleaned away when its lease is over, never what one
+// holds.
 func TestCleaning(t *testing.T) {
 	s := serve(t)
 	s.project(t)

@@ -51,7 +51,9 @@ func loss(values ...float64) map[string][]float64 { return map[string][]float64{
 func TestComparing(t *testing.T) {
 	s := serve(t)
 	s.project(t)
-	a, b := api.Recipe{Commit: "aaaa", Host: "hydra-1", Packages: map[string]string{"sonar": "1"}}, api.Recipe{Commit: "bbbb", Host: "hydra-2", Changes: "+x\n", Packages: map[string]string{"sonar": "2", "ping": "1"}}
+	a, b := api.Recipe{Commit: "aaaa", Host: "hydra-1", Packages: map[string]string{"sonar": "1"}},
+		api.Recipe{Commit: "bbbb", Host: "hydra-2", Changes: "+x\n",
+			Packages: map[string]string{"sonar": "2", "ping": "1"}}
 	for i, best := range []float64{0.352, 0.359, 0.361} { // 1 to 3
 		s.trained(t, fmt.Sprintf(`{"dropout": 0.3, "lr": 0.03, "seed": %d}`, i), a, loss(1, best, best+0.1))
 	}
@@ -60,7 +62,8 @@ func TestComparing(t *testing.T) {
 	}
 	s.trained(t, `{"dropout": 0, "lr": 0.01, "depth": 2, "seed": 1}`, b, loss(2, 1, 0.5)) // 7
 
-	c := call(t, s, api.Compare, &api.CompareInput{ProjectInput: vessels, Runs: []int{7, 1, 2, 3, 4, 5, 6}, Baseline: 4})
+	c := call(t, s, api.Compare, &api.CompareInput{ProjectInput: vessels,
+		Runs: []int{7, 1, 2, 3, 4, 5, 6}, Baseline: 4})
 	require.Len(t, c.Groups, 3)
 	require.Equal(t, []int{1, 2, 3}, c.Groups[0].Runs)
 	require.InDelta(t, 0.357333, float64(c.Groups[0].Best.Mean), 1e-6)
@@ -81,7 +84,8 @@ func TestComparing(t *testing.T) {
 	}
 	require.Len(t, rows, 9, "dropout, lr, depth, seed, commit, uncommitted change, sonar, ping, host: %v", rows)
 	require.Equal(t, []string{"0.3", "0", "0"}, rows["hyperparameter dropout"].Groups)
-	require.Equal(t, []bool{true, false, false}, rows["hyperparameter dropout"].Apart, "held against the baseline's group")
+	require.Equal(t, []bool{true, false, false}, rows["hyperparameter dropout"].Apart,
+		"held against the baseline's group")
 	require.Equal(t, []string{"0, 1, 2", "0, 1, 2", "1"}, rows["seed seed"].Groups)
 	require.Equal(t, []string{"·", "·", "1"}, rows["package ping"].Groups)
 	require.Equal(t, []string{"1", "1", "2"}, rows["package sonar"].Groups)
@@ -92,35 +96,45 @@ func TestComparing(t *testing.T) {
 	require.Contains(t, two.Answers.Best, "one each: cannot tell")
 	require.Empty(t, two.Groups[0].Next.Method)
 	refuse(t, s, api.Compare, &api.CompareInput{ProjectInput: vessels, Runs: []int{1, 99}}, api.NotFound, "vessels/99")
-	refuse(t, s, api.Compare, &api.CompareInput{ProjectInput: vessels, RunChoice: api.RunChoice{Where: "stat"}}, api.Invalid, "column 1")
+	refuse(t, s, api.Compare, &api.CompareInput{ProjectInput: vessels, RunChoice: api.RunChoice{Where: "stat"}},
+		api.Invalid, "column 1")
 
 	// Curves: the groups' means with what lies between, and differences from the baseline.
-	l := call(t, s, api.GetLearning, &api.LearningInput{CompareInput: api.CompareInput{ProjectInput: vessels, Runs: []int{1, 2, 3, 4, 5, 6}, Baseline: 4}, Names: []string{"loss.val", "none"}, By: "epoch", Pixels: 100, Groups: true})
+	l := call(t, s, api.GetLearning,
+		&api.LearningInput{CompareInput: api.CompareInput{ProjectInput: vessels, Runs: []int{1, 2, 3, 4, 5, 6},
+			Baseline: 4}, Names: []string{"loss.val", "none"}, By: "epoch", Pixels: 100, Groups: true})
 	require.Len(t, l.Lines, 2)
 	require.InDeltaSlice(t, []float64{1, 0.357333, 0.457333}, l.Lines[0].Y, 1e-6)
 	require.InDeltaSlice(t, []float64{1, 0.352, 0.452}, l.Lines[0].Low, 1e-9)
 	require.InDeltaSlice(t, []float64{-0.1, -0.030667, -0.130667}, l.Lines[0].LessY, 1e-6)
 	require.True(t, l.Lines[1].Baseline)
-	each := call(t, s, api.GetLearning, &api.LearningInput{CompareInput: api.CompareInput{ProjectInput: vessels, Runs: []int{1, 2}, Baseline: 7}, Names: []string{"loss.val"}, By: "time", Pixels: 100})
+	each := call(t, s, api.GetLearning,
+		&api.LearningInput{CompareInput: api.CompareInput{ProjectInput: vessels, Runs: []int{1, 2}, Baseline: 7},
+			Names: []string{"loss.val"}, By: "time", Pixels: 100})
 	require.InDeltaSlice(t, []float64{0, 0.001, 0.002}, each.Lines[0].X, 1e-9, "seconds since the start")
-	require.InDeltaSlice(t, []float64{-1, -0.648, -0.048}, each.Lines[0].LessY, 1e-9, "a baseline that is none of the runs")
+	require.InDeltaSlice(t, []float64{-1, -0.648, -0.048}, each.Lines[0].LessY, 1e-9,
+		"a baseline that is none of the runs")
 
 	// Trade-offs: best loss against number of the run.
-	trade := call(t, s, api.GetTradeOff, &api.TradeOffInput{CompareInput: api.CompareInput{ProjectInput: vessels}, Figures: "best,hyper.seed"})
+	trade := call(t, s, api.GetTradeOff, &api.TradeOffInput{CompareInput: api.CompareInput{ProjectInput: vessels},
+		Figures: "best,hyper.seed"})
 	marked := map[int]bool{}
 	for _, p := range trade.Points {
 		marked[p.Run] = p.Undominated
 	}
 	require.Equal(t, map[int]bool{1: true, 2: false, 3: false, 4: false, 5: false, 6: false, 7: false}, marked)
-	refuse(t, s, api.GetTradeOff, &api.TradeOffInput{CompareInput: api.CompareInput{ProjectInput: vessels}, Figures: "best"}, api.Invalid, "two or three")
+	refuse(t, s, api.GetTradeOff, &api.TradeOffInput{CompareInput: api.CompareInput{ProjectInput: vessels},
+		Figures: "best"}, api.Invalid, "two or three")
 
 	// Documents stand alone.
 	for format, want := range map[string]string{"html": "<svg", "csv": "vessels/1,"} {
-		_, content := s.raw(t, "GET", api.Base+"/projects/vessels/comparison/document?runs=1,2,3,4,5,6,7&format="+format, "", s.bearer()...)
+		_, content := s.raw(t, "GET",
+			api.Base+"/projects/vessels/comparison/document?runs=1,2,3,4,5,6,7&format="+format, "", s.bearer()...)
 		require.Contains(t, content, want)
 		require.NotContains(t, content, "http://127", "no outside address")
 	}
-	_, content := s.raw(t, "GET", api.Base+"/projects/vessels/comparison/document?runs=1,2,3,4,5,6,7&format=markdown", "", s.bearer()...)
+	_, content := s.raw(t, "GET", api.Base+"/projects/vessels/comparison/document?runs=1,2,3,4,5,6,7&format=markdown",
+		"", s.bearer()...)
 	z, err := zip.NewReader(bytes.NewReader([]byte(content)), int64(len(content)))
 	require.NoError(t, err)
 	names := ""
@@ -144,7 +158,8 @@ func TestWhatMattered(t *testing.T) {
 	s.project(t)
 	for i := range 40 {
 		rate := 0.001 * math.Pow(1.2, float64((i*17)%40))
-		s.trained(t, fmt.Sprintf(`{"lr": %g, "width": %d, "batch": 32, "seed": %d}`, rate, 16+(i*7)%5, i), api.Recipe{}, loss(3, 1+math.Log(rate)/10))
+		s.trained(t, fmt.Sprintf(`{"lr": %g, "width": %d, "batch": 32, "seed": %d}`, rate, 16+(i*7)%5, i), api.Recipe{},
+			loss(3, 1+math.Log(rate)/10))
 	}
 	m := call(t, s, api.GetMattered, &api.InfluenceInput{CompareInput: api.CompareInput{ProjectInput: vessels}})
 	require.Len(t, m.Influences, 2, "neither what is the same nor the seed")
@@ -152,28 +167,35 @@ func TestWhatMattered(t *testing.T) {
 	require.InDelta(t, 1, float64(m.Influences[0].Correlation), 1e-12)
 	require.Contains(t, m.Says, "lr mattered most")
 	require.Len(t, m.Points, 40)
-	last := call(t, s, api.GetMattered, &api.InfluenceInput{CompareInput: api.CompareInput{ProjectInput: vessels, RunChoice: api.RunChoice{Where: "number <= 8"}}, Figure: `last("loss.val")`})
+	last := call(t, s, api.GetMattered,
+		&api.InfluenceInput{CompareInput: api.CompareInput{ProjectInput: vessels,
+			RunChoice: api.RunChoice{Where: "number <= 8"}}, Figure: `last("loss.val")`})
 	require.Equal(t, 8, last.Runs)
 	require.True(t, last.Few)
 }
 
-// Columns bring any value; a curve's value where the objective was best is known, also when another objective is set later.
+// Columns bring any value; a curve's value where the objective was best is known, also when another objective is set
+// later.
 func TestColumnsAndFiguresAtTheBest(t *testing.T) {
 	s := serve(t)
 	s.project(t)
-	s.trained(t, `{"lr": 0.1, "optimiser": "adam"}`, api.Recipe{}, map[string][]float64{"loss.val": {3, 1, 2}, "accuracy.val": {0.2, 0.7, 0.9}})
-	s.trained(t, `{"optimiser": "momentum", "layers": [3, 2]}`, api.Recipe{}, map[string][]float64{"loss.val": {0.5, 4, 5}, "accuracy.val": {0.3, 0.4, 0.6}})
+	s.trained(t, `{"lr": 0.1, "optimiser": "adam"}`, api.Recipe{},
+		map[string][]float64{"loss.val": {3, 1, 2}, "accuracy.val": {0.2, 0.7, 0.9}})
+	s.trained(t, `{"optimiser": "momentum", "layers": [3, 2]}`, api.Recipe{},
+		map[string][]float64{"loss.val": {0.5, 4, 5}, "accuracy.val": {0.3, 0.4, 0.6}})
 	columns := `best,at("accuracy.val"),last("loss.val") - best("loss.val"),hyper.lr,hyper.layers,state,took`
 	read := func() map[int]string {
 		out := map[int]string{}
-		for _, r := range call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, Columns: columns}).Items {
+		for _, r := range call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels,
+			PageInput: api.PageInput{Limit: 10}, Columns: columns}).Items {
 			text, err := json.Marshal(r.Values)
 			require.NoError(t, err)
 			out[r.Number] = string(text)
 		}
 		return out
 	}
-	require.Equal(t, map[int]string{1: `[1,0.7,1,0.1,null,"finished",60]`, 2: `[0.5,0.3,4.5,null,[3,2],"finished",120]`}, read())
+	require.Equal(t, map[int]string{1: `[1,0.7,1,0.1,null,"finished",60]`,
+		2: `[0.5,0.3,4.5,null,[3,2],"finished",120]`}, read())
 	objective := "accuracy.val higher"
 	edit := &api.ProjectEdit{ProjectInput: vessels}
 	edit.Body.Objective = &objective
@@ -183,14 +205,18 @@ func TestColumnsAndFiguresAtTheBest(t *testing.T) {
 		got := read()
 		return got[1] == `[0.9,2]` && got[2] == `[0.6,5]`
 	}, 60*time.Second, 100*time.Millisecond, "looked up anew")
-	p := refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, Columns: "best,hyper"}, api.Invalid, "column 2 (hyper)")
+	p := refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10},
+		Columns: "best,hyper"}, api.Invalid, "column 2 (hyper)")
 	require.Equal(t, 1, p.Column)
 
 	// Words sort as texts where no run has a number; the file has what is shown.
-	sorted := call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, RunChoice: api.RunChoice{Sort: "hyper.optimiser", Order: "descending"}})
+	sorted := call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10},
+		RunChoice: api.RunChoice{Sort: "hyper.optimiser", Order: "descending"}})
 	require.Equal(t, 2, sorted.Items[0].Number)
-	_, content := s.raw(t, "GET", api.Base+"/projects/vessels/history?what=runs&format=csv&sort=best&columns="+url.QueryEscape("hyper.optimiser,hyper.lr,best"), "", s.bearer()...)
-	require.Equal(t, "run,title,hyper.optimiser,hyper.lr,best\nvessels/1,,adam,0.1,0.9\nvessels/2,,momentum,,0.6\n", strings.ReplaceAll(content, "\r", ""))
+	_, content := s.raw(t, "GET",
+		api.Base+"/projects/vessels/history?what=runs&format=csv&sort=best&columns="+url.QueryEscape("hyper.optimiser,hyper.lr,best"), "", s.bearer()...)
+	require.Equal(t, "run,title,hyper.optimiser,hyper.lr,best\nvessels/1,,adam,0.1,0.9\nvessels/2,,momentum,,0.6\n",
+		strings.ReplaceAll(content, "\r", ""))
 
 	// The baseline is named, and others are held against it.
 	base := &api.BaselineInput{ProjectInput: vessels}
@@ -214,12 +240,14 @@ func TestLandmarks(t *testing.T) {
 	marks := call(t, s, api.ListLandmarks, &api.LandmarksInput{ProjectInput: vessels, RunChoice: choice, Every: 10})
 	require.Equal(t, int64(23), marks.Total)
 	require.Len(t, marks.Cursors, 2)
-	page := call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10, Cursor: marks.Cursors[1]}, RunChoice: choice})
+	page := call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels,
+		PageInput: api.PageInput{Limit: 10, Cursor: marks.Cursors[1]}, RunChoice: choice})
 	require.Len(t, page.Items, 3)
 	require.Equal(t, "20", string(page.Items[0].Hyper["lr"]))
 }
 
-// Views are one's own or everybody's; archived and doomed runs are out of the way, come back, and are deleted when their stay is over.
+// Views are one's own or everybody's; archived and doomed runs are out of the way, come back, and are deleted when
+// their stay is over.
 func TestViewsAndWhatBecomesOfRuns(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -240,7 +268,8 @@ func TestViewsAndWhatBecomesOfRuns(t *testing.T) {
 		s.trained(t, `{}`, api.Recipe{}, loss(1, 2))
 	}
 	shown := func(what string) (out []int) {
-		for _, r := range call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, RunChoice: api.RunChoice{Shown: what}}).Items {
+		for _, r := range call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels,
+			PageInput: api.PageInput{Limit: 10}, RunChoice: api.RunChoice{Shown: what}}).Items {
 			out = append(out, r.Number)
 		}
 		return out
@@ -267,7 +296,8 @@ func TestViewsAndWhatBecomesOfRuns(t *testing.T) {
 	refuse(t, s, api.GetRun, &in, api.NotFound, "vessels/2")
 	for _, table := range []string{"journal", "block", "curve_summary", "curve", "hyper", "leg"} {
 		var n int
-		require.NoError(t, s.db.Pool.QueryRow(ctx, "select count(*) from "+table+" where run not in (select id from run)").Scan(&n))
+		require.NoError(t, s.db.Pool.QueryRow(ctx,
+			"select count(*) from "+table+" where run not in (select id from run)").Scan(&n))
 		require.Zero(t, n, table)
 	}
 }
@@ -287,9 +317,11 @@ func TestSearches(t *testing.T) {
 	trial := func(n int, state, signal string) {
 		run := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
 		run.Body.Search, run.Body.Trial, run.Body.Started = 1, n, time.Now()
-		open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: vessels, Number: call(t, s, api.BeginRun, run).Number}, Key: uuid.NewString()}
+		open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: vessels, Number: call(t, s, api.BeginRun, run).Number},
+			Key: uuid.NewString()}
 		open.Body.Recorder, open.Body.Started = uuid.NewString(), time.Now()
-		leg := api.LegInput{RunInput: open.RunInput, Leg: call(t, s, api.OpenLeg, open).Leg, Recorder: open.Body.Recorder}
+		leg := api.LegInput{RunInput: open.RunInput, Leg: call(t, s, api.OpenLeg, open).Leg,
+			Recorder: open.Body.Recorder}
 		call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", float64(n)))
 		end := &api.EndInput{LegInput: leg}
 		end.Body.State, end.Body.Signal = state, signal
@@ -299,9 +331,11 @@ func TestSearches(t *testing.T) {
 	trial(2, "failed", "")
 	trial(3, "failed", "interrupt")
 	found := call(t, s, api.GetSearch, &api.SearchInput{ProjectInput: vessels, Number: 1})
-	require.Equal(t, []bool{true, true, false, false}, []bool{found.Trials[0].Done, found.Trials[1].Done, found.Trials[2].Done, found.Trials[3].Done})
+	require.Equal(t, []bool{true, true, false, false}, []bool{found.Trials[0].Done, found.Trials[1].Done,
+		found.Trials[2].Done, found.Trials[3].Done})
 	require.Contains(t, found.Says, "2 of 6 trials are done, 2 failed; best so far 1 by vessels/1 (trial 1)")
-	require.Len(t, call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, RunChoice: api.RunChoice{Where: "search == 1 && trial > 1"}}).Items, 2)
+	require.Len(t, call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10},
+		RunChoice: api.RunChoice{Where: "search == 1 && trial > 1"}}).Items, 2)
 	in.Key, in.Body.Command = uuid.NewString(), []string{"{rate}"}
 	refuse(t, s, api.CreateSearch, in, api.Invalid, "{rate}")
 	in.Body.Command, in.Body.Space = []string{"x"}, "space: 1\nhyperparameters: {lr: {real: [0, 1]}}"
@@ -309,13 +343,15 @@ func TestSearches(t *testing.T) {
 	refuse(t, s, api.GetSearch, &api.SearchInput{ProjectInput: vessels, Number: 9}, api.NotFound, "no search 9")
 }
 
-// Searches are listed without their trials, however many those are; archived ones are out of the list, and a deleted one leaves its runs.
+// Searches are listed without their trials, however many those are; archived ones are out of the list, and a deleted
+// one leaves its runs.
 func TestSearchesArchivedAndDeleted(t *testing.T) {
 	s := serve(t)
 	s.project(t)
 	make := func(budget int) *api.Search {
 		in := &api.NewSearch{ProjectInput: vessels, Key: uuid.NewString()}
-		in.Body.Strategy, in.Body.Space, in.Body.Budget, in.Body.Command = "random", "space: 1\nhyperparameters: {lr: {real: [0.0001, 0.1], log: true}}", budget, []string{"train", "{lr}"}
+		in.Body.Strategy, in.Body.Space, in.Body.Budget, in.Body.Command = "random",
+			"space: 1\nhyperparameters: {lr: {real: [0.0001, 0.1], log: true}}", budget, []string{"train", "{lr}"}
 		return call(t, s, api.CreateSearch, in)
 	}
 	large, small := make(10_000), make(3)
@@ -325,7 +361,8 @@ func TestSearchesArchivedAndDeleted(t *testing.T) {
 	run.Body.Hyper = map[string]json.RawMessage{"lr": small.Trials[1].Setting["lr"]}
 	begun := call(t, s, api.BeginRun, run)
 	list := func(shown string) (numbers []int, items []api.Search) {
-		found := call(t, s, api.ListSearches, &api.SearchesInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 100}, Shown: shown})
+		found := call(t, s, api.ListSearches, &api.SearchesInput{ProjectInput: vessels,
+			PageInput: api.PageInput{Limit: 100}, Shown: shown})
 		for _, one := range found.Items {
 			numbers = append(numbers, one.Number)
 			require.Empty(t, one.Trials)
@@ -336,7 +373,9 @@ func TestSearchesArchivedAndDeleted(t *testing.T) {
 	require.Equal(t, []int{small.Number, large.Number}, numbers)
 	require.Equal(t, 10_000, items[1].Count)
 	require.Contains(t, items[0].Says, "0 of 3 trials are done, 1 running")
-	require.Equal(t, items[0].Says, call(t, s, api.GetSearch, &api.SearchInput{ProjectInput: vessels, Number: small.Number}).Says, "the list says what the page says")
+	require.Equal(t, items[0].Says,
+		call(t, s, api.GetSearch, &api.SearchInput{ProjectInput: vessels, Number: small.Number}).Says,
+		"the list says what the page says")
 
 	in := &api.SearchArchiveInput{SearchInput: api.SearchInput{ProjectInput: vessels, Number: small.Number}}
 	in.Body.Archived = true
@@ -356,7 +395,8 @@ func TestSearchesArchivedAndDeleted(t *testing.T) {
 	require.Zero(t, left.Search)
 	stray := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()} // by a process that did not hear of it
 	stray.Body.Started, stray.Body.Search, stray.Body.Trial = time.Now(), small.Number, 3
-	shown := call(t, s, api.GetRun, &api.RunInput{ProjectInput: vessels, Number: call(t, s, api.BeginRun, stray).Number})
+	shown := call(t, s, api.GetRun, &api.RunInput{ProjectInput: vessels,
+		Number: call(t, s, api.BeginRun, stray).Number})
 	require.Empty(t, shown.Untaken, "its page is there, and nobody knows what the search asked")
 	require.Equal(t, small.Number+1, make(1).Number, "the number stays used")
 	call(t, s, api.DeleteSearch, &api.SearchInput{ProjectInput: vessels, Number: small.Number + 1})

@@ -61,7 +61,8 @@ func goesOn(t *testing.T, ended chan struct{}) {
 func (s *served) session(t *testing.T) string {
 	link := call(t, s, api.CreateLink, &struct{}{})
 	code := strings.TrimPrefix(link.Path, "/enter#")
-	response, says := s.raw(t, "POST", "/api/v1/session/link", `{"code":"`+code+`"}`, "Content-Type", "application/json")
+	response, says := s.raw(t, "POST", "/api/v1/session/link", `{"code":"`+code+`"}`, "Content-Type",
+		"application/json")
 	require.Equal(t, http.StatusOK, response.StatusCode, says)
 	return "kembrel_session=" + response.Cookies()[0].Value
 }
@@ -92,7 +93,8 @@ func TestRevokedTokensEndWhatTheyMade(t *testing.T) {
 	}
 	response, _ := s.raw(t, "GET", "/api/v1/me", "", "Cookie", session)
 	require.Equal(t, http.StatusUnauthorized, response.StatusCode)
-	response, _ = s.raw(t, "POST", "/api/v1/session/link", `{"code":"`+strings.TrimPrefix(unused.Path, "/enter#")+`"}`, "Content-Type", "application/json")
+	response, _ = s.raw(t, "POST", "/api/v1/session/link", `{"code":"`+strings.TrimPrefix(unused.Path, "/enter#")+`"}`,
+		"Content-Type", "application/json")
 	require.Equal(t, http.StatusUnauthorized, response.StatusCode)
 	for _, ended := range streams {
 		ends(t, ended, "its token was revoked")
@@ -101,7 +103,8 @@ func TestRevokedTokensEndWhatTheyMade(t *testing.T) {
 	call(t, other, api.GetMe, &struct{}{})
 }
 
-// Streams end with a session that is signed out, and with one that ends behind the service's back, as in another replica.
+// Streams end with a session that is signed out, and with one that ends behind the service's back, as in another
+// replica.
 func TestStreamsEndWithTheirSession(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -144,7 +147,8 @@ func TestGuessersDoNotKeepOthersOut(t *testing.T) {
 	try := func(from, password string) int {
 		body, err := json.Marshal(map[string]string{"name": "ines", "password": password})
 		require.NoError(t, err)
-		response, _ := s.raw(t, "POST", "/api/v1/session", string(body), "Content-Type", "application/json", "X-Forwarded-For", from)
+		response, _ := s.raw(t, "POST", "/api/v1/session", string(body), "Content-Type", "application/json",
+			"X-Forwarded-For", from)
 		return response.StatusCode
 	}
 	refused := 0
@@ -156,19 +160,22 @@ func TestGuessersDoNotKeepOthersOut(t *testing.T) {
 	require.Greater(t, refused, 40)
 	require.Equal(t, http.StatusOK, try("192.0.2.2", "harbour light"), "the person signs in from elsewhere")
 	require.Equal(t, http.StatusTooManyRequests, try("192.0.2.1", "harbour light"))
-	require.Equal(t, http.StatusTooManyRequests, try("192.0.2.2, 192.0.2.1", "harbour light"), "the address that the proxy added counts, not what the caller wrote before it")
+	require.Equal(t, http.StatusTooManyRequests, try("192.0.2.2, 192.0.2.1", "harbour light"),
+		"the address that the proxy added counts, not what the caller wrote before it")
 
 	direct := serve(t)
 	call(t, direct, api.SetPassword, in)
 	last := 0
 	for i := range 15 {
-		response, _ := direct.raw(t, "POST", "/api/v1/session", `{"name":"ines","password":"guess"}`, "Content-Type", "application/json", "X-Forwarded-For", "192.0.2."+string(rune('0'+i%10)))
+		response, _ := direct.raw(t, "POST", "/api/v1/session", `{"name":"ines","password":"guess"}`, "Content-Type",
+			"application/json", "X-Forwarded-For", "192.0.2."+string(rune('0'+i%10)))
 		last = response.StatusCode
 	}
 	require.Equal(t, http.StatusTooManyRequests, last, "without a trusted proxy nobody chooses their address")
 }
 
-// Many who sign in at once wait their turn; those for whom it would be long are told, and those who go away are not worked for.
+// Many who sign in at once wait their turn; those for whom it would be long are told, and those who go away are not
+// worked for.
 func TestPasswordsAreCheckedInTurn(t *testing.T) {
 	s := serveWith(t, "127.0.0.1")
 	in := &api.PasswordInput{}

@@ -31,7 +31,8 @@ func long(t *testing.T, s *served, leg api.LegInput, n int, value func(i int) fl
 	call(t, s, api.SendBatch, b)
 }
 
-// A view hides nothing: a single spike, a NaN and an infinity among thousands of readings are there, and every reading counts once.
+// A view hides nothing: a single spike, a NaN and an infinity among thousands of readings are there, and every reading
+// counts once.
 func TestViewHidesNothing(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -47,9 +48,11 @@ func TestViewHidesNothing(t *testing.T) {
 		}
 		return 1 + float64(i%10)/1000
 	})
-	require.Eventually(t, func() bool { return call(t, s, api.GetRun, &leg.RunInput).Last != nil }, 60*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return call(t, s, api.GetRun, &leg.RunInput).Last != nil }, 60*time.Second,
+		20*time.Millisecond)
 	for _, by := range []string{"step", "epoch", "time"} {
-		got := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: []string{"loss.train"}, By: by, Pixels: 100})
+		got := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: []string{"loss.train"},
+			By: by, Pixels: 100})
 		c := got.Curves[0]
 		require.LessOrEqual(t, len(c.Value), 101, by)
 		require.Greater(t, len(c.Value), 70, by)
@@ -59,7 +62,8 @@ func TestViewHidesNothing(t *testing.T) {
 		}
 		require.Equal(t, []any{99.0, int64(6000), int64(1), int64(1)}, []any{most, count, nan, infinite}, by)
 	}
-	val := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: []string{"loss.val"}, By: "epoch", Pixels: 700}).Curves[0]
+	val := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: []string{"loss.val"}, By: "epoch",
+		Pixels: 700}).Curves[0]
 	require.Len(t, val.Value, 300)
 	require.Nil(t, val.Count, "where each pixel has one reading the lists are left out")
 }
@@ -74,10 +78,12 @@ func TestTailOfAViewFits(t *testing.T) {
 	first := call(t, s, api.GetCurves, in)
 	axis := first.Axes[0].Step
 	from := math.Floor(float64(axis[len(axis)-1])/first.Width) * first.Width
-	tail := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: in.Names, From: from, Width: first.Width})
+	tail := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: in.Names, From: from,
+		Width: first.Width})
 	whole := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: in.Names, Width: first.Width})
 	require.Equal(t, whole.Curves[0].Max, append(first.Curves[0].Max[:len(axis)-1:len(axis)-1], tail.Curves[0].Max...))
-	require.Equal(t, whole.Curves[0].Count, append(first.Curves[0].Count[:len(axis)-1:len(axis)-1], tail.Curves[0].Count...))
+	require.Equal(t, whole.Curves[0].Count, append(first.Curves[0].Count[:len(axis)-1:len(axis)-1],
+		tail.Curves[0].Count...))
 }
 
 // Smoothing is of all readings, whatever the view folds, and a window deep in the curve smooths as the whole does.
@@ -93,7 +99,8 @@ func TestSmoothingIsOfAllReadings(t *testing.T) {
 			want[int64(i+1)] = smoother.Next(float64(i+1), value(i))
 		}
 		for _, in := range []api.CurvesInput{{Pixels: 50}, {From: 3000, To: 3500, Pixels: 50}, {From: 3990}} {
-			in.RunInput, in.Names, in.Smooth, in.Median = leg.RunInput, []string{"loss.train"}, smoothing.HalfLife, smoothing.Median
+			in.RunInput, in.Names, in.Smooth, in.Median = leg.RunInput, []string{"loss.train"},
+				smoothing.HalfLife, smoothing.Median
 			got := call(t, s, api.GetCurves, &in)
 			c, steps := got.Curves[0], got.Axes[0].Step
 			require.Len(t, c.Smooth, len(c.Value))
@@ -110,7 +117,8 @@ func TestMeanOfHugeReadings(t *testing.T) {
 	s.project(t)
 	leg := s.leg(t)
 	long(t, s, leg, 400, func(i int) float64 { return 1e300 })
-	c := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: []string{"loss.train"}, Pixels: 10}).Curves[0]
+	c := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: []string{"loss.train"},
+		Pixels: 10}).Curves[0]
 	for _, v := range c.Mean {
 		require.InEpsilon(t, 1e300, v, 1e-12)
 	}
@@ -153,8 +161,9 @@ func TestHistories(t *testing.T) {
 	s.project(t)
 	leg := s.leg(t)
 	long(t, s, leg, 60, func(i int) float64 { return float64(i) })
-	for format, starts := range map[string]string{"csv": "epoch,step,time,loss.train,loss.val\n", "csv-long": "run,curve,step,epoch,time,value\nvessels/1,loss.train,1,0.05,",
-		"jsonl": `{"run":"vessels/1","curve":"loss.train","step":1,"epoch":0.05,`, "parquet": "PAR1"} {
+	for format, starts := range map[string]string{"csv": "epoch,step,time,loss.train,loss.val\n",
+		"csv-long": "run,curve,step,epoch,time,value\nvessels/1,loss.train,1,0.05,",
+		"jsonl":    `{"run":"vessels/1","curve":"loss.train","step":1,"epoch":0.05,`, "parquet": "PAR1"} {
 		response, text := s.raw(t, "GET", "/api/v1/projects/vessels/history?runs=1&format="+format, "", s.bearer()...)
 		require.Equal(t, http.StatusOK, response.StatusCode)
 		require.True(t, strings.HasPrefix(text, starts), "%s: %.200q", format, text)
@@ -203,25 +212,29 @@ func TestVerdictSetAside(t *testing.T) {
 		return r.Verdict.Kind == "improving" && strings.HasPrefix(r.Answers.Learning, "Still improving: loss.val fell ")
 	}, 60*time.Second, 50*time.Millisecond)
 	v := call(t, s, api.DisputeVerdict, in)
-	require.Equal(t, []string{"improving", "the sea was rough", "Ines"}, []string{v.Dispute.Kind, v.Dispute.Reason, v.Dispute.Who})
+	require.Equal(t, []string{"improving", "the sea was rough", "Ines"},
+		[]string{v.Dispute.Kind, v.Dispute.Reason, v.Dispute.Who})
 	// It stays through later readings, and is in the list.
 	call(t, s, api.SendBatch, batch(leg, 2, 31, "loss.val", 0.03))
 	list := call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 5}})
 	require.Equal(t, "the sea was rough", list.Items[0].Verdict.Dispute.Reason)
 	require.Nil(t, call(t, s, api.UndisputeVerdict, &leg.RunInput).Dispute)
 	in.Body.Reason = ""
-	_, text := s.raw(t, "PUT", "/api/v1/projects/vessels/runs/1/verdict/dispute", `{"reason":""}`, append(s.bearer(), "Content-Type", "application/json")...)
+	_, text := s.raw(t, "PUT", "/api/v1/projects/vessels/runs/1/verdict/dispute", `{"reason":""}`,
+		append(s.bearer(), "Content-Type", "application/json")...)
 	require.Contains(t, text, "invalid")
 }
 
-// A rule of the project holds for its runs, a run's own goes before it, and none is a rule of its own. What it said stays said.
+// A rule of the project holds for its runs, a run's own goes before it, and none is a rule of its own. What it said
+// stays said.
 func TestStopRules(t *testing.T) {
 	s := serve(t)
 	s.project(t)
 	leg := s.leg(t)
 	rule := api.StopRule{Patience: 2, Margin: 0.01}
 	refuse(t, s, api.SetStopRule, &api.RuleInput{ProjectInput: vessels}, api.Invalid, "patience")
-	refuse(t, s, api.SetStopRule, &api.RuleInput{ProjectInput: vessels, Body: api.StopRule{Objective: "loss.val down", Patience: 1}}, api.Invalid, "direction")
+	refuse(t, s, api.SetStopRule, &api.RuleInput{ProjectInput: vessels,
+		Body: api.StopRule{Objective: "loss.val down", Patience: 1}}, api.Invalid, "direction")
 	require.Equal(t, "project", call(t, s, api.SetStopRule, &api.RuleInput{ProjectInput: vessels, Body: rule}).From)
 	state := func() api.StopState { return call(t, s, api.GetRun, &leg.RunInput).Stop }
 	require.Equal(t, "no improvement by 0.01 in 2 epochs", state().Said)

@@ -41,7 +41,8 @@ func ownPage(next string) string {
 
 func (w *server) trying(state string, age int) *http.Cookie {
 	// Lax: it comes along when the provider sends the browser back.
-	return &http.Cookie{Name: tryCookie, Value: state, Path: "/oidc/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: w.options.Secure}
+	return &http.Cookie{Name: tryCookie, Value: state, Path: "/oidc/", MaxAge: age, HttpOnly: true,
+		SameSite: http.SameSiteLaxMode, Secure: w.options.Secure}
 }
 
 func (w *server) beginElsewhere(c *gin.Context) {
@@ -60,14 +61,17 @@ func (w *server) finishElsewhere(c *gin.Context) {
 	state := c.Query("state")
 	http.SetCookie(c.Writer, w.trying("", -1))
 	if began, err := c.Cookie(tryCookie); err != nil || began == "" || began != state {
-		w.sayElsewhere(c, api.Fail(api.SignedOut, "this sign-in was begun in another browser, or long ago; begin it anew"))
+		w.sayElsewhere(c, api.Fail(api.SignedOut,
+			"this sign-in was begun in another browser, or long ago; begin it anew"))
 		return
 	}
 	if c.Query("error") != "" {
-		w.sayElsewhere(c, api.Fail(api.SignedOut, "the provider refused: %.200s %.400s", c.Query("error"), c.Query("error_description")))
+		w.sayElsewhere(c, api.Fail(api.SignedOut, "the provider refused: %.200s %.400s", c.Query("error"),
+			c.Query("error_description")))
 		return
 	}
-	session, next, err := w.service.FinishElsewhere(ctx, c.Param("provider"), w.back(c), c.Query("code"), state, c.ClientIP())
+	session, next, err := w.service.FinishElsewhere(ctx, c.Param("provider"), w.back(c), c.Query("code"),
+		state, c.ClientIP())
 	if err != nil {
 		w.sayElsewhere(c, err)
 		return
@@ -84,7 +88,8 @@ func (w *server) finishElsewhere(c *gin.Context) {
 func (w *server) sayElsewhere(c *gin.Context, err error) {
 	p := w.service.Problem(err)
 	c.Header("Cache-Control", "no-store")
-	http.SetCookie(c.Writer, &http.Cookie{Name: "kembrel_said", Value: url.QueryEscape(p.Detail), Path: "/", MaxAge: 60, SameSite: http.SameSiteLaxMode, Secure: w.options.Secure})
+	http.SetCookie(c.Writer, &http.Cookie{Name: "kembrel_said", Value: url.QueryEscape(p.Detail), Path: "/", MaxAge: 60,
+		SameSite: http.SameSiteLaxMode, Secure: w.options.Secure})
 	c.Redirect(http.StatusFound, "/sign-in")
 }
 

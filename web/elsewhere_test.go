@@ -94,13 +94,18 @@ func provider(t *testing.T, name, back string, users staff) (*provided, people.P
 	t.Helper()
 	p := &provided{key: newKey(t, "first"), groups: map[string][]string{}}
 	var handler http.Handler
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { handler.ServeHTTP(w, r) }))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
+		handler.ServeHTTP(w, r)
+	}))
 	t.Cleanup(server.Close)
-	p.Storage = storage.NewStorageWithClients(users, map[string]*storage.Client{"kembrel": storage.WebClient("kembrel", "a secret of both", back)})
+	p.Storage = storage.NewStorageWithClients(users,
+		map[string]*storage.Client{"kembrel": storage.WebClient("kembrel", "a secret of both", back)})
 	before := slog.Default()
 	handler = exampleop.SetupServer(server.URL, p, slog.New(slog.DiscardHandler), false)
 	slog.SetDefault(before)
-	return p, people.Provider{Name: name, Title: "Sign-in of " + name, Issuer: server.URL, ClientID: "kembrel", ClientSecret: "a secret of both", GroupsClaim: "groups"}
+	return p, people.Provider{Name: name, Title: "Sign-in of " + name, Issuer: server.URL, ClientID: "kembrel",
+		ClientSecret: "a secret of both", GroupsClaim: "groups"}
 }
 
 // browser is somebody's browser, which goes where it is sent.
@@ -165,15 +170,19 @@ func (b *browser) me(t *testing.T) string {
 func TestSignInElsewhere(t *testing.T) {
 	s := serve(t)
 	users := staff{
-		"teo":  {ID: "u1", Username: "teo", Password: "verysecure", FirstName: "Teo", LastName: "Lind", Email: "teo@harbour.example", EmailVerified: true},
-		"maud": {ID: "u2", Username: "maud", Password: "verysecure", FirstName: "Maud", LastName: "Berg", Email: "maud@harbour.example", EmailVerified: false},
+		"teo": {ID: "u1", Username: "teo", Password: "verysecure", FirstName: "Teo", LastName: "Lind",
+			Email: "teo@harbour.example", EmailVerified: true},
+		"maud": {ID: "u2", Username: "maud", Password: "verysecure", FirstName: "Maud", LastName: "Berg",
+			Email: "maud@harbour.example", EmailVerified: false},
 	}
-	others := staff{"rolf": {ID: "u1", Username: "rolf", Password: "verysecure", FirstName: "Rolf", LastName: "<Hale>", Email: "rolf@pilots.example", EmailVerified: true}}
+	others := staff{"rolf": {ID: "u1", Username: "rolf", Password: "verysecure", FirstName: "Rolf", LastName: "<Hale>",
+		Email: "rolf@pilots.example", EmailVerified: true}}
 	harbour, one := provider(t, "harbour", s.URL+"/oidc/harbour/back", users)
 	_, two := provider(t, "pilots", s.URL+"/oidc/pilots/back", others)
 	one.Teams = map[string]string{"crew": "Harbour"}
 	two.Add, two.Role = true, "recorder"
-	s.service.SignInWith([]people.Provider{one, two, {Name: "gone", Title: "Gone", Issuer: "http://127.0.0.1:1", ClientID: "x"}})
+	s.service.SignInWith([]people.Provider{one, two, {Name: "gone", Title: "Gone",
+		Issuer: "http://127.0.0.1:1", ClientID: "x"}})
 	list := call(t, s, api.ListProviders, &struct{}{})
 	require.Len(t, list.Items, 3)
 	call(t, s, api.SetTeam, &api.TeamEdit{TeamInput: api.TeamInput{Team: "Harbour"}})
@@ -191,12 +200,14 @@ func TestSignInElsewhere(t *testing.T) {
 	s.as(t, "Maud", nil)
 	email("Teo", "Teo@harbour.example")
 	email("Maud", "maud@harbour.example")
-	require.Contains(t, s.browser(t).signIn(t, "harbour", "maud"), "nobody here has that address", "an address that is not verified joins nobody")
+	require.Contains(t, s.browser(t).signIn(t, "harbour", "maud"), "nobody here has that address",
+		"an address that is not verified joins nobody")
 	b = s.browser(t)
 	require.Equal(t, "0; url=/vessels/3", b.signIn(t, "harbour", "teo"))
 	require.Equal(t, "Teo", b.me(t))
 	email("Teo", "another@harbour.example")
-	require.Equal(t, "0; url=/vessels/3", s.browser(t).signIn(t, "harbour", "teo"), "once joined, they are found by who they are there")
+	require.Equal(t, "0; url=/vessels/3", s.browser(t).signIn(t, "harbour", "teo"),
+		"once joined, they are found by who they are there")
 
 	// Groups there are teams here, both ways.
 	teams := func() []string { return call(t, s, api.ListTeams, &struct{}{}).Items[0].People }
@@ -221,20 +232,25 @@ func TestSignInElsewhere(t *testing.T) {
 
 	// Whoever ends it there has ended it here: sessions of that person only.
 	ended := func(subject, event string) int {
-		signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.RS256, Key: jose.JSONWebKey{Key: harbour.key.private, KeyID: harbour.key.id}}, nil)
+		signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.RS256,
+			Key: jose.JSONWebKey{Key: harbour.key.private, KeyID: harbour.key.id}}, nil)
 		require.NoError(t, err)
-		text, err := json.Marshal(map[string]any{"iss": one.Issuer, "aud": "kembrel", "iat": time.Now().Unix(), "exp": time.Now().Add(time.Minute).Unix(), "jti": "1", "sub": subject, "events": map[string]any{event: map[string]any{}}})
+		text, err := json.Marshal(map[string]any{"iss": one.Issuer, "aud": "kembrel", "iat": time.Now().Unix(),
+			"exp": time.Now().Add(time.Minute).Unix(), "jti": "1", "sub": subject,
+			"events": map[string]any{event: map[string]any{}}})
 		require.NoError(t, err)
 		signed, err := signer.Sign(text)
 		require.NoError(t, err)
 		token, err := signed.CompactSerialize()
 		require.NoError(t, err)
-		response, _ := s.raw(t, "POST", "/oidc/harbour/logout", url.Values{"logout_token": {token}}.Encode(), "Content-Type", "application/x-www-form-urlencoded")
+		response, _ := s.raw(t, "POST", "/oidc/harbour/logout", url.Values{"logout_token": {token}}.Encode(),
+			"Content-Type", "application/x-www-form-urlencoded")
 		return response.StatusCode
 	}
 	const logout = "http://schemas.openid.net/event/backchannel-logout"
 	require.Equal(t, 400, ended("u1", "something else"))
-	response, _ := s.raw(t, "POST", "/oidc/harbour/logout", "logout_token=nonsense", "Content-Type", "application/x-www-form-urlencoded")
+	response, _ := s.raw(t, "POST", "/oidc/harbour/logout", "logout_token=nonsense", "Content-Type",
+		"application/x-www-form-urlencoded")
 	require.Equal(t, 400, response.StatusCode)
 	require.Equal(t, "Teo", b.me(t))
 	require.Equal(t, 200, ended("u1", logout))

@@ -73,7 +73,8 @@ func serveWith(t testing.TB, proxies ...string) *served {
 	s := &served{db: testdb.New(t), blobs: t.TempDir(), sent: new(atomic.Int64)}
 	kept, err := blob.NewLocal(s.blobs)
 	require.NoError(t, err)
-	log := slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelWarn})) // shown where a test fails
+	// shown where a test fails
+	log := slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelWarn}))
 	s.service = service.New(s.db, kept, service.Options{Log: log, LostAfter: time.Second, Version: "1"})
 	_, err = s.service.FirstStart(ctx, "Ines")
 	require.NoError(t, err)
@@ -106,7 +107,8 @@ func (s *served) token(t testing.TB, who act.Who, days int) *api.CreatedToken {
 	return token
 }
 
-// as is the service as somebody else sees it, who is made where they are not there: with roles on projects ("": the service).
+// as is the service as somebody else sees it, who is made where they are not there: with roles on projects ("": the
+// service).
 func (s *served) as(t testing.TB, name string, roles map[string]string) *served {
 	t.Helper()
 	p, err := s.db.PersonByName(ctx, name)
@@ -122,7 +124,8 @@ func (s *served) as(t testing.TB, name string, roles map[string]string) *served 
 		if project == "" {
 			call(t, s, api.SetRole, &api.RoleInput{Body: edit})
 		} else {
-			call(t, s, api.SetProjectRole, &api.ProjectRoleInput{ProjectInput: api.ProjectInput{Project: project}, Body: edit})
+			call(t, s, api.SetProjectRole,
+				&api.ProjectRoleInput{ProjectInput: api.ProjectInput{Project: project}, Body: edit})
 		}
 	}
 	other := *s
@@ -178,7 +181,8 @@ func (s *served) project(t testing.TB) {
 // leg starts a run and opens its leg.
 func (s *served) leg(t testing.TB) api.LegInput {
 	in := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
-	in.Body.Hyper = map[string]json.RawMessage{"lr": json.RawMessage("0.03"), "seed": json.RawMessage("18446744073709551615")}
+	in.Body.Hyper = map[string]json.RawMessage{"lr": json.RawMessage("0.03"),
+		"seed": json.RawMessage("18446744073709551615")}
 	in.Body.Started = time.UnixMilli(1_790_000_000_000) // before its readings
 	run := call(t, s, api.BeginRun, in)
 	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: vessels, Number: run.Number}, Key: uuid.NewString()}

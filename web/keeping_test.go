@@ -59,7 +59,8 @@ func checkpointAt(run api.RunInput, at string) api.CheckpointInput {
 	return api.CheckpointInput{RunInput: run, At: at}
 }
 
-// A rule is tried, set, and changed; what goes stays for its time, can be brought back, and then leaves row, figures and digests.
+// A rule is tried, set, and changed; what goes stays for its time, can be brought back, and then leaves row, figures
+// and digests.
 func TestKeepRules(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -106,13 +107,17 @@ func TestKeepRules(t *testing.T) {
 	require.Equal(t, "2@e1 stays, 2@e2 stays", s.fates(t, two), "a person's word is taken back without a pin")
 
 	s.setKeep(t, keep.Rule{Last: 1, Grace: 1e-9})
-	require.Eventually(t, func() bool { return s.fates(t, one) == "1@e1 pinned, 1@e2 dropped, 1@e3 dropped, 1@e4 stays" }, 60*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return s.fates(t,
+			one) == "1@e1 pinned, 1@e2 dropped, 1@e3 dropped, 1@e4 stays"
+	}, 60*time.Second, 50*time.Millisecond)
 	gone := call(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: one, At: "e3"})
 	require.Equal(t, "nothing", gone.Fit)
 	require.EqualValues(t, 2, gone.Figures["loss.val"], "its figures stay")
 	require.Contains(t, gone.Files[0].Digest, "b3:")
 	require.Equal(t, "by the rule that keeps the last", gone.WhyGoes)
-	err := client.Restore(ctx, s.Client, checkpointAt(one, "e3"), gone.Files, filepath.Join(t.TempDir(), "x"), false, func(int64) {})
+	err := client.Restore(ctx, s.Client, checkpointAt(one, "e3"), gone.Files, filepath.Join(t.TempDir(), "x"),
+		false, func(int64) {})
 	require.ErrorContains(t, err, "were dropped on")
 	gonePin := &api.PinInput{CheckpointInput: checkpointAt(one, "e3")}
 	gonePin.Body.Pinned = true
@@ -123,7 +128,8 @@ func TestKeepRules(t *testing.T) {
 	for _, run := range []api.RunInput{one, two} { // what is left is whole
 		c := call(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: run, At: "last"})
 		into := filepath.Join(t.TempDir(), "model")
-		require.NoError(t, client.Restore(ctx, s.Client, checkpointAt(run, "last"), c.Files, into, false, func(int64) {}))
+		require.NoError(t, client.Restore(ctx, s.Client, checkpointAt(run, "last"), c.Files, into,
+			false, func(int64) {}))
 		got, err := os.ReadFile(filepath.Join(into, "shared"))
 		require.NoError(t, err)
 		require.Equal(t, shared, got)
@@ -134,7 +140,8 @@ func TestKeepRules(t *testing.T) {
 	require.Zero(t, wrong, "uses are counted as they are")
 }
 
-// What another run began from stays, as does the last checkpoint of a run that is not over; a condition is judged with the checkpoint's figures.
+// What another run began from stays, as does the last checkpoint of a run that is not over; a condition is judged with
+// the checkpoint's figures.
 func TestWhatKeepRulesMayNotDrop(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -158,9 +165,11 @@ func TestWhatKeepRulesMayNotDrop(t *testing.T) {
 		}
 		return strings.Join(out, "; ")
 	}
-	require.Equal(t, "1@e2 vessels/3 began from it; 1@e3 the best; 2@e1 the last", why(keep.Rule{Best: 1}), "2 has no figure, so the last stands in")
+	require.Equal(t, "1@e2 vessels/3 began from it; 1@e3 the best; 2@e1 the last", why(keep.Rule{Best: 1}),
+		"2 has no figure, so the last stands in")
 	where := `at("loss.val") > 3 && hyper.lr == 0.03 && epoch < 4`
-	require.Equal(t, "1@e1 "+where+"; 1@e2 vessels/3 began from it; 2@e1 the run may have to go on from it", why(keep.Rule{Where: where}))
+	require.Equal(t, "1@e1 "+where+"; 1@e2 vessels/3 began from it; 2@e1 the run may have to go on from it",
+		why(keep.Rule{Where: where}))
 	require.Equal(t, "1@e2 vessels/3 began from it; 1@e3 at(\"loss.val\") < 1.2 * lowest(\"loss.val\"); 2@e1 the run may have to go on from it", why(keep.Rule{Where: `at("loss.val") < 1.2 * lowest("loss.val")`}))
 
 	bad := &api.KeepRuleInput{ProjectInput: vessels}
@@ -171,8 +180,10 @@ func TestWhatKeepRulesMayNotDrop(t *testing.T) {
 	refuse(t, s, api.SetKeepRule, bad, api.Invalid, "")
 
 	other := s.as(t, "Teo", map[string]string{"": "member"})
-	refuse(t, other, api.SetKeepRule, &api.KeepRuleInput{ProjectInput: vessels, Body: api.KeepRule{Rule: keep.Rule{Best: 1}}}, api.Denied, "role owner")
-	refuse(t, other, api.DropCheckpoint, &api.DropInput{CheckpointInput: checkpointAt(one, "e1"), Days: 1}, api.Denied, "role owner")
+	refuse(t, other, api.SetKeepRule, &api.KeepRuleInput{ProjectInput: vessels,
+		Body: api.KeepRule{Rule: keep.Rule{Best: 1}}}, api.Denied, "role owner")
+	refuse(t, other, api.DropCheckpoint, &api.DropInput{CheckpointInput: checkpointAt(one, "e1"), Days: 1},
+		api.Denied, "role owner")
 	pin := &api.PinInput{CheckpointInput: checkpointAt(one, "e1")}
 	pin.Body.Pinned = true
 	require.True(t, call(t, other, api.PinCheckpoint, pin).Pinned, "a member may pin")
@@ -189,7 +200,8 @@ func TestSizes(t *testing.T) {
 	one := s.saved(t, shared, 5, 3)
 	s.saved(t, shared, 9)
 	z := call(t, s, api.GetStorage, &api.StorageInput{Project: "vessels"})
-	require.Equal(t, api.Sizes{Checkpoints: 3, Whole: 1_200_000, Bytes: 600_000, Stored: 600_004, Own: 600_004}, z.Total)
+	require.Equal(t, api.Sizes{Checkpoints: 3, Whole: 1_200_000, Bytes: 600_000, Stored: 600_004,
+		Own: 600_004}, z.Total)
 	require.Equal(t, "vessels/1", z.Items[0].Address)
 	require.Equal(t, []int64{500_003, 200_002}, []int64{z.Items[0].Stored, z.Items[0].Own})
 	require.Contains(t, z.Says, "3 checkpoints of 1.20 MB take 600 kB: what is equal is kept once (600 kB less).")

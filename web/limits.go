@@ -14,15 +14,16 @@ import (
 	"kembrel/api"
 )
 
-// What the service takes in at once, whoever sends it. A body is weighed while it arrives (api.Weigher), so that neither one large body nor
-// many of them take more memory than this; a little waiting smooths what comes in bursts.
+// What the service takes in at once, whoever sends it. A body is weighed while it arrives (api.Weigher), so that
+// neither one large body nor many of them take more memory than this; a little waiting smooths what comes in bursts.
 const (
-	bodiesInAll   = 192 << 20 // weight of all bodies that are being read or worked on
-	bodiesEach    = 128 << 20 // of one person's
-	bodyMost      = 96 << 20  // of one body
-	bodyLeast     = 16 << 20  // what every operation may weigh, however small its bodies are
-	bodyWait      = 5 * time.Second
-	exportsInAll  = 6 // histories that are being read at once; each may go on for as long as its reader takes something every minute
+	bodiesInAll = 192 << 20 // weight of all bodies that are being read or worked on
+	bodiesEach  = 128 << 20 // of one person's
+	bodyMost    = 96 << 20  // of one body
+	bodyLeast   = 16 << 20  // what every operation may weigh, however small its bodies are
+	bodyWait    = 5 * time.Second
+	// histories that are being read at once; each may go on for as long as its reader takes something every minute
+	exportsInAll  = 6
 	exportsEach   = 3
 	weightsAPiece = 64 << 10 // weight is taken in pieces
 )
@@ -104,7 +105,8 @@ func (w *server) weighBody(r *http.Request, person int64, s api.Spec) (done func
 	if limit == 0 {
 		limit = 1 << 20
 	}
-	b := &body{ReadCloser: r.Body, ctx: r.Context(), bodies: w.bodies, person: person, limit: limit, most: max(bodyLeast, min(8*limit, bodyMost))}
+	b := &body{ReadCloser: r.Body, ctx: r.Context(), bodies: w.bodies, person: person, limit: limit,
+		most: max(bodyLeast, min(8*limit, bodyMost))}
 	switch kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); {
 	case s.ID == api.PutChunk.ID:
 		b.whole = limit
@@ -129,8 +131,10 @@ func (b *body) Read(p []byte) (int, error) {
 		added = b.weigher.Add(p[:n]) + int64(n)
 	}
 	if b.weight += added; b.weight > b.most && b.weigher != nil {
-		b.failed = api.Fail(api.TooLarge, "the body holds more values than are read at once: as objects, texts and numbers in memory it would take over %s; send it in parts", api.Bytes(b.most))
-		io.Copy(io.Discard, io.LimitReader(b.ReadCloser, b.limit-b.bytes)) // who sends all before reading an answer is to get this one
+		b.failed = api.Fail(api.TooLarge,
+			"the body holds more values than are read at once: as objects, texts and numbers in memory it would take over %s; send it in parts", api.Bytes(b.most))
+		// who sends all before reading an answer is to get this one
+		io.Copy(io.Discard, io.LimitReader(b.ReadCloser, b.limit-b.bytes))
 		return 0, b.failed
 	}
 	if more := b.weight - b.taken; more > 0 {
@@ -138,7 +142,8 @@ func (b *body) Read(p []byte) (int, error) {
 		ctx, cancel := context.WithTimeout(b.ctx, bodyWait)
 		defer cancel()
 		if b.bodies.take(ctx, b.person, more) != nil {
-			b.failed = api.Fail(api.TooMany, "more is being sent to the service at once than it takes (%s in all, %s of one person); try again in a moment",
+			b.failed = api.Fail(api.TooMany,
+				"more is being sent to the service at once than it takes (%s in all, %s of one person); try again in a moment",
 				api.Bytes(bodiesInAll), api.Bytes(bodiesEach))
 			return 0, b.failed
 		}
@@ -168,7 +173,8 @@ func (h hinting) WriteHeader(status int) {
 // export takes one of the places for reading histories.
 func (w *server) export(person int64) (done func(), err error) {
 	if !w.exports.tryTake(person, 1) {
-		return nil, api.Fail(api.TooMany, "%d histories are being read at once, or %d of yours, which is as many as there may be; try again when one has ended", exportsInAll, exportsEach)
+		return nil, api.Fail(api.TooMany,
+			"%d histories are being read at once, or %d of yours, which is as many as there may be; try again when one has ended", exportsInAll, exportsEach)
 	}
 	return sync.OnceFunc(func() { w.exports.give(person, 1) }), nil
 }

@@ -50,10 +50,12 @@ func TestUnknownMethodsAreNoLabels(t *testing.T) {
 func longRun(t *testing.T, s *served) {
 	in := &api.NewHistory{ProjectInput: vessels, Key: uuid.NewString()}
 	n := 300_000
-	in.Body.Source, in.Body.Started, in.Body.Ended = "a test", time.UnixMilli(1_790_000_000_000), time.UnixMilli(1_790_000_000_000+int64(n))
+	in.Body.Source, in.Body.Started, in.Body.Ended = "a test", time.UnixMilli(1_790_000_000_000),
+		time.UnixMilli(1_790_000_000_000+int64(n))
 	values := make([]float64, n)
 	for i := range n {
-		in.Body.Axis.Step, in.Body.Axis.Epoch = append(in.Body.Axis.Step, int64(i)), append(in.Body.Axis.Epoch, float64(i/100))
+		in.Body.Axis.Step, in.Body.Axis.Epoch = append(in.Body.Axis.Step, int64(i)),
+			append(in.Body.Axis.Epoch, float64(i/100))
 		in.Body.Axis.Time = append(in.Body.Axis.Time, in.Body.Started.UnixMilli()+int64(i))
 		values[i] = 1 / float64(i+1)
 	}
@@ -81,8 +83,8 @@ func stalled(t *testing.T, s *served, path string) (net.Conn, int) {
 	return conn, response.StatusCode
 }
 
-// Readers of histories who read nothing hold no connection to the database and no lock; as many as there may be of them are let in, the others are told when to
-// come again.
+// Readers of histories who read nothing hold no connection to the database and no lock; as many as there may be of them
+// are let in, the others are told when to come again.
 func TestSlowReadersStopNobody(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -143,7 +145,8 @@ func TestBodiesThatGrow(t *testing.T) {
 	s.project(t)
 	leg := s.leg(t)
 	legPath := fmt.Sprintf("/api/v1/projects/vessels/runs/%d/legs/%d", leg.Number, leg.Leg)
-	as := append(s.bearer(), "Content-Type", "application/json", "Kembrel-Recorder", leg.Recorder, "Idempotency-Key", uuid.NewString())
+	as := append(s.bearer(), "Content-Type", "application/json", "Kembrel-Recorder", leg.Recorder,
+		"Idempotency-Key", uuid.NewString())
 	for name, c := range map[string]struct{ path, head, item, tail string }{
 		"objects in a history": {"/api/v1/projects/vessels/history", `{"curves":[`, `{},`, `{}]}`},
 		"objects in a batch":   {legPath + "/batches", `{"number":1,"upto":1,"curves":[`, `{},`, `{}]}`},
@@ -151,7 +154,8 @@ func TestBodiesThatGrow(t *testing.T) {
 		"numbers":              {legPath + "/batches", `{"number":1,"upto":1,"axis":{"step":[`, `0,`, `0]}}`},
 		"lists":                {legPath + "/checkpoints", `{"files":[`, `[],`, `[]]}`},
 		"texts":                {"/api/v1/chunks/missing", `{"digests":[`, `"",`, `""]}`},
-		"chunks of a file":     {legPath + "/checkpoints", `{"step":1,"files":[{"path":"a","chunks":[`, `{},`, `{}]}]}`},
+		"chunks of a file": {legPath + "/checkpoints",
+			`{"step":1,"files":[{"path":"a","chunks":[`, `{},`, `{}]}]}`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			content := c.head + strings.Repeat(c.item, (15<<20)/len(c.item)) + c.tail

@@ -37,7 +37,8 @@ func (w *server) observe(c *gin.Context) {
 		method, route = "other", "other"
 	}
 	w.metrics.requests.WithLabelValues(method, route, strconv.Itoa(c.Writer.Status())).Observe(took.Seconds())
-	w.options.Log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "ms", took.Milliseconds())
+	w.options.Log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(),
+		"ms", took.Milliseconds())
 }
 
 // recover turns a panic into a problem.
@@ -47,7 +48,8 @@ func (w *server) recover(c *gin.Context) {
 			if p == http.ErrAbortHandler {
 				panic(p)
 			}
-			w.options.Log.Error("panic", "err", fmt.Sprint(p), "path", c.Request.URL.Path, "stack", string(debug.Stack()))
+			w.options.Log.Error("panic", "err", fmt.Sprint(p), "path", c.Request.URL.Path, "stack",
+				string(debug.Stack()))
 			if !c.Writer.Written() {
 				writeProblem(c, api.Fail(api.Internal, "the service failed at this; its log says how"))
 			}
@@ -81,7 +83,8 @@ func (w *server) protect(c *gin.Context) {
 			return
 		}
 		if level, err := strconv.Atoi(c.GetHeader(api.LevelHeader)); err == nil && level < api.LowestLevel {
-			writeProblem(c, api.Fail(api.TooOld, "this client speaks level %d of the API, and this service (version %s) takes %d and up: update the client", level, w.options.Version, api.LowestLevel))
+			writeProblem(c, api.Fail(api.TooOld,
+				"this client speaks level %d of the API, and this service (version %s) takes %d and up: update the client", level, w.options.Version, api.LowestLevel))
 			c.Abort()
 			return
 		}
@@ -126,7 +129,8 @@ func (w *server) identify(c *gin.Context) {
 		}
 	} else if cookie, err := c.Cookie(sessionCookie); err == nil && cookie != "" {
 		if foreignOrigin(c.Request) {
-			found.err = api.Fail(api.Denied, "a session may change things only from the console's own pages (Origin check)")
+			found.err = api.Fail(api.Denied,
+				"a session may change things only from the console's own pages (Origin check)")
 		} else {
 			found.who, found.err = w.service.WhoBySession(ctx, cookie)
 		}
@@ -135,7 +139,8 @@ func (w *server) identify(c *gin.Context) {
 	c.Next()
 }
 
-// foreignOrigin reports whether a request that changes things comes from another site's page, or does not say from where.
+// foreignOrigin reports whether a request that changes things comes from another site's page, or does not say from
+// where.
 func foreignOrigin(r *http.Request) bool {
 	if r.Method == http.MethodGet || r.Method == http.MethodHead {
 		return false

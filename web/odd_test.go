@@ -19,16 +19,20 @@ import (
 	"kembrel/api"
 )
 
-// odd makes requests for operations as the OpenAPI file describes them, with values that are sometimes as they should be and often odd.
+// odd makes requests for operations as the OpenAPI file describes them, with values that are sometimes as they should
+// be and often odd.
 type odd struct {
 	*rand.Rand
 	schemas map[string]any
 	known   map[string][]string // good values of parameters
 }
 
-var oddTexts = []string{"", "\x00", "a\x00b", "\xff\xfe", "\u202e", "💥", "-1", "0", "1", "2", "9223372036854775807", "9223372036854775808", "1e-999999999", "1e999", "NaN", "Infinity",
-	"null", "true", "[]", "{}", "'", "\"", "%00", "..", "../../etc/passwd", "b3:00", "a,b", "loss desc", "hyper.lr > 1e-999999999", "loss.val < ", "((((((((1))))))))", "2026-13-40",
-	"best", "last", "s1", "e1", "@best", "runs", "csv", "0001-01-01T00:00:00Z", "9999-12-31T23:59:59Z", "+262143-01-01T00:00:00Z", "\\u0000", strings.Repeat("a", 300), strings.Repeat("(", 3000),
+var oddTexts = []string{"", "\x00", "a\x00b", "\xff\xfe", "\u202e", "💥", "-1", "0", "1", "2", "9223372036854775807",
+	"9223372036854775808", "1e-999999999", "1e999", "NaN", "Infinity",
+	"null", "true", "[]", "{}", "'", "\"", "%00", "..", "../../etc/passwd", "b3:00", "a,b", "loss desc",
+	"hyper.lr > 1e-999999999", "loss.val < ", "((((((((1))))))))", "2026-13-40",
+	"best", "last", "s1", "e1", "@best", "runs", "csv", "0001-01-01T00:00:00Z", "9999-12-31T23:59:59Z",
+	"+262143-01-01T00:00:00Z", "\\u0000", strings.Repeat("a", 300), strings.Repeat("(", 3000),
 	strings.Repeat("a || ", 500) + "a", "\r\nX-Injected: 1", "état", "{\"a\":\"\x00\"}", "MQ==", "AAAA", "eyJ2IjoxfQ"}
 
 func (o *odd) text() string { return oddTexts[o.IntN(len(oddTexts))] }
@@ -71,7 +75,8 @@ func (o *odd) value(schema map[string]any, depth int) any {
 		}
 		slices.Sort(names)
 		for _, name := range names {
-			if property := properties[name].(map[string]any); slices.Contains(required(schema), name) && o.IntN(20) > 0 || o.IntN(2) == 0 {
+			if property := properties[name].(map[string]any); slices.Contains(required(schema), name) &&
+				o.IntN(20) > 0 || o.IntN(2) == 0 {
 				out[name] = o.value(property, depth+1)
 			}
 		}
@@ -88,9 +93,11 @@ func (o *odd) value(schema map[string]any, depth int) any {
 		}
 		return out
 	case "integer":
-		return []any{0, 1, 2, 12, -1, int64(1) << 40, int64(9223372036854775807), json.RawMessage("1e3"), json.RawMessage("99999999999999999999")}[o.IntN(9)]
+		return []any{0, 1, 2, 12, -1, int64(1) << 40, int64(9223372036854775807), json.RawMessage("1e3"),
+			json.RawMessage("99999999999999999999")}[o.IntN(9)]
 	case "number":
-		return []any{0, 0.5, -1, 1e308, json.RawMessage("1e-999999999"), json.RawMessage("1e999999"), "NaN", "Infinity"}[o.IntN(8)]
+		return []any{0, 0.5, -1, 1e308, json.RawMessage("1e-999999999"), json.RawMessage("1e999999"), "NaN",
+			"Infinity"}[o.IntN(8)]
 	case "boolean":
 		return o.IntN(2) == 0
 	case "string":
@@ -98,14 +105,16 @@ func (o *odd) value(schema map[string]any, depth int) any {
 		case "uuid":
 			return uuid.NewString()
 		case "date-time":
-			return []string{"2026-11-28T10:00:00Z", "0001-01-01T00:00:00Z", "9999-12-31T23:59:59Z", "1970-01-01T00:00:00Z"}[o.IntN(4)]
+			return []string{"2026-11-28T10:00:00Z", "0001-01-01T00:00:00Z", "9999-12-31T23:59:59Z",
+				"1970-01-01T00:00:00Z"}[o.IntN(4)]
 		}
 		if good := o.known["text"]; o.IntN(2) == 0 {
 			return good[o.IntN(len(good))]
 		}
 		return o.text()
 	}
-	return []any{0.5, 1, "text", json.RawMessage("1e-999999999"), json.RawMessage("123456789012345678901234567890"), map[string]any{"a": "\x00"}, []any{1, "\x00"}, nil}[o.IntN(8)]
+	return []any{0.5, 1, "text", json.RawMessage("1e-999999999"), json.RawMessage("123456789012345678901234567890"),
+		map[string]any{"a": "\x00"}, []any{1, "\x00"}, nil}[o.IntN(8)]
 }
 
 func required(schema map[string]any) (out []string) {
@@ -116,7 +125,8 @@ func required(schema map[string]any) (out []string) {
 	return out
 }
 
-// Whatever comes, no operation fails by a fault of the service: bad input is the sender's (4xx), and is answered at once.
+// Whatever comes, no operation fails by a fault of the service: bad input is the sender's (4xx), and is answered at
+// once.
 func TestOddRequests(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -134,9 +144,12 @@ func TestOddRequests(t *testing.T) {
 		fmt.Sscan(os.Getenv("KEMBREL_SEED"), &seed)
 	}
 	o := &odd{Rand: rand.New(rand.NewPCG(seed, 1)), schemas: described.Components.Schemas, known: map[string][]string{
-		"project": {"vessels"}, "number": {"1"}, "leg": {"1"}, "Kembrel-Recorder": {leg.Recorder}, "Idempotency-Key": {uuid.NewString(), "x"}, "at": {"best", "last", "s1"},
-		"where": {`hyper.lr > 1e-5`, `best < 1 && state == "running"`}, "names": {"loss.val"}, "columns": {"hyper.lr,best,last"}, "sort": {"best", "hyper.lr", "started"},
-		"text": {"loss.val", "vessels", "vessels/1", "vessels/1@best", "loss.val lower", "running", "b3:" + strings.Repeat("0", 64), "harbour"}, "runs": {"1"},
+		"project": {"vessels"}, "number": {"1"}, "leg": {"1"}, "Kembrel-Recorder": {leg.Recorder},
+		"Idempotency-Key": {uuid.NewString(), "x"}, "at": {"best", "last", "s1"},
+		"where": {`hyper.lr > 1e-5`, `best < 1 && state == "running"`}, "names": {"loss.val"},
+		"columns": {"hyper.lr,best,last"}, "sort": {"best", "hyper.lr", "started"},
+		"text": {"loss.val", "vessels", "vessels/1", "vessels/1@best", "loss.val lower", "running",
+			"b3:" + strings.Repeat("0", 64), "harbour"}, "runs": {"1"},
 	}}
 	type operation struct {
 		method, path string
@@ -145,7 +158,8 @@ func TestOddRequests(t *testing.T) {
 	var operations []operation
 	for path, methods := range described.Paths {
 		for method, spec := range methods {
-			if id := spec["operationId"]; id != "events" && id != "sign-out" && id != "revoke-token" && id != "delete-run" && id != "set-password" {
+			if id := spec["operationId"]; id != "events" && id != "sign-out" && id != "revoke-token" &&
+				id != "delete-run" && id != "set-password" {
 				operations = append(operations, operation{strings.ToUpper(method), path, spec})
 			}
 		}

@@ -26,7 +26,8 @@ func TestOpenAPIIsCommitted(t *testing.T) {
 	}
 	committed, err := os.ReadFile(file)
 	require.NoError(t, err)
-	require.Equal(t, string(committed), pretty.String(), "docs/openapi.json is not what the code emits; run make openapi")
+	require.Equal(t, string(committed), pretty.String(),
+		"docs/openapi.json is not what the code emits; run make openapi")
 }
 
 // Every operation that is declared is bound, and nothing else is.
@@ -46,9 +47,11 @@ func TestEveryOperationIsBound(t *testing.T) {
 	}
 }
 
-// Every list and map that comes in says how long it may be. Lists of numbers in batches and histories are bounded by what their bodies weigh.
+// Every list and map that comes in says how long it may be. Lists of numbers in batches and histories are bounded by
+// what their bodies weigh.
 func TestWhatComesInIsBounded(t *testing.T) {
-	weighed := map[string]bool{"Axis.step": true, "Axis.epoch": true, "Axis.time": true, "Column.rows": true, "Column.values": true, "Info.shape": true}
+	weighed := map[string]bool{"Axis.step": true, "Axis.epoch": true, "Axis.time": true, "Column.rows": true,
+		"Column.values": true, "Info.shape": true}
 	described := New(nil, Options{Version: "1"}).huma.OpenAPI()
 	seen := map[string]bool{}
 	var walk func(at string, s *huma.Schema)

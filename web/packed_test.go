@@ -13,7 +13,8 @@ import (
 
 // packed is a batch as the recorder sends it.
 func packed(leg api.LegInput, number int64, b curve.Batch) *api.BatchInput {
-	return &api.BatchInput{LegInput: leg, Body: api.Batch{Number: number, Upto: number, Packed: curve.AppendJournal(nil, b)}}
+	return &api.BatchInput{LegInput: leg, Body: api.Batch{Number: number, Upto: number,
+		Packed: curve.AppendJournal(nil, b)}}
 }
 
 func numbers(t *testing.T, s *served, leg api.LegInput, names ...string) []int {
@@ -31,19 +32,24 @@ func TestPackedBatches(t *testing.T) {
 	call(t, s, api.SendBatch, batch(spelt, 1, 1, "loss.val", values...))
 
 	got := numbers(t, s, leg, "host.cpu", "loss.val")
-	machine := curve.Batch{Axis: []curve.Point{{Step: 0, Epoch: math.NaN(), Time: 1_790_000_000_000}}, Columns: []curve.Column{{Curve: got[0], Values: []float64{0.25}}}}
+	machine := curve.Batch{Axis: []curve.Point{{Step: 0, Epoch: math.NaN(), Time: 1_790_000_000_000}},
+		Columns: []curve.Column{{Curve: got[0], Values: []float64{0.25}}}}
 	call(t, s, api.SendBatch, packed(leg, 1, machine))
 	// The machine's readings do not fix the hyperparameters.
-	call(t, s, api.SendBatch, &api.BatchInput{LegInput: leg, Body: api.Batch{Number: 2, Upto: 2, Hyper: map[string]json.RawMessage{"lr": json.RawMessage("0.5")}}})
+	call(t, s, api.SendBatch, &api.BatchInput{LegInput: leg,
+		Body: api.Batch{Number: 2, Upto: 2, Hyper: map[string]json.RawMessage{"lr": json.RawMessage("0.5")}}})
 	require.JSONEq(t, "0.5", string(call(t, s, api.GetRun, &leg.RunInput).Hyper["lr"]))
 
-	b := curve.Batch{Columns: []curve.Column{{Curve: got[1], Values: values}, {Curve: got[0], Rows: []int{2}, Values: []float64{0.75}}}}
+	b := curve.Batch{Columns: []curve.Column{{Curve: got[1], Values: values},
+		{Curve: got[0], Rows: []int{2}, Values: []float64{0.75}}}}
 	for i := range values {
-		b.Axis = append(b.Axis, curve.Point{Step: int64(i + 1), Epoch: float64(i + 1), Time: 1_790_000_000_000 + int64(i)})
+		b.Axis = append(b.Axis, curve.Point{Step: int64(i + 1), Epoch: float64(i + 1),
+			Time: 1_790_000_000_000 + int64(i)})
 	}
 	counted := call(t, s, api.SendBatch, packed(leg, 3, b))
 	require.EqualValues(t, len(values)+1, counted.Readings)
-	require.Equal(t, &api.Counted{Leg: counted.Leg, Batch: 3, Upto: 3}, call(t, s, api.SendBatch, packed(leg, 3, b)), "sent twice, counted once")
+	require.Equal(t, &api.Counted{Leg: counted.Leg, Batch: 3, Upto: 3}, call(t, s, api.SendBatch, packed(leg, 3, b)),
+		"sent twice, counted once")
 	read := func(l api.LegInput, name string) *api.Curves {
 		return call(t, s, api.GetCurves, &api.CurvesInput{RunInput: l.RunInput, Names: []string{name}, By: "step"})
 	}
@@ -74,8 +80,10 @@ func TestPackedBatchesRefused(t *testing.T) {
 		"no curve has the number 2":         one(column(2)),
 		"no curve has the number 999999999": one(column(999999999)),
 		"is there twice":                    one(column(id), column(id)),
-		"goes back from step":               {Axis: []curve.Point{{Step: 2}, {Step: 1}}, Columns: []curve.Column{{Curve: id, Values: []float64{1, 2}}}},
-		"has epoch -3":                      {Axis: []curve.Point{{Step: 2, Epoch: -3}}, Columns: []curve.Column{column(id)}},
+		"goes back from step": {Axis: []curve.Point{{Step: 2}, {Step: 1}},
+			Columns: []curve.Column{{Curve: id, Values: []float64{1, 2}}}},
+		"has epoch -3": {Axis: []curve.Point{{Step: 2, Epoch: -3}},
+			Columns: []curve.Column{column(id)}},
 	} {
 		refuse(t, s, api.SendBatch, packed(leg, 1, b), api.Invalid, says)
 	}

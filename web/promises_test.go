@@ -27,16 +27,19 @@ func rawSafetensors(header string, data int) []byte {
 	return append(append(b, header...), make([]byte, data)...)
 }
 
-// One bad file of weights, or one whose chunk is damaged or away, costs itself: those behind it are looked into, and what is away comes back.
+// One bad file of weights, or one whose chunk is damaged or away, costs itself: those behind it are looked into, and
+// what is away comes back.
 func TestBadWeightsCostThemselves(t *testing.T) {
 	s := serve(t)
 	s.project(t)
 	leg := s.leg(t)
 	state := func(at string) *api.Tensors {
-		return call(t, s, api.GetTensors, &api.TensorsInput{CheckpointInput: api.CheckpointInput{RunInput: leg.RunInput, At: at}})
+		return call(t, s, api.GetTensors,
+			&api.TensorsInput{CheckpointInput: api.CheckpointInput{RunInput: leg.RunInput, At: at}})
 	}
 	ready := func(at string) (got *api.Tensors) {
-		require.Eventually(t, func() bool { got = state(at); return got.Ready || got.Problem != "" }, 60*time.Second, 20*time.Millisecond, at)
+		require.Eventually(t, func() bool { got = state(at); return got.Ready || got.Problem != "" }, 60*time.Second,
+			20*time.Millisecond, at)
 		return got
 	}
 	many := strings.Builder{}
@@ -64,7 +67,8 @@ func TestBadWeightsCostThemselves(t *testing.T) {
 	}
 	_, err := s.db.Pool.Exec(ctx, "delete from tensor_file")
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return state("s10").Ready }, 40*time.Second, 100*time.Millisecond, "what nobody has looked into is found")
+	require.Eventually(t, func() bool { return state("s10").Ready }, 40*time.Second, 100*time.Millisecond,
+		"what nobody has looked into is found")
 }
 
 // Of many checkpoints each is judged by its own statistics.
@@ -81,7 +85,8 @@ func TestOddOfManyCheckpoints(t *testing.T) {
 	}
 	for at, odd := range map[string]string{"s76": "", "s77": "dead", "s78": "", "s140": ""} {
 		require.Eventually(t, func() bool {
-			got := call(t, s, api.GetTensors, &api.TensorsInput{CheckpointInput: api.CheckpointInput{RunInput: leg.RunInput, At: at}})
+			got := call(t, s, api.GetTensors,
+				&api.TensorsInput{CheckpointInput: api.CheckpointInput{RunInput: leg.RunInput, At: at}})
 			return got.Ready && got.Tensors[0].Odd == odd
 		}, 60*time.Second, 50*time.Millisecond, at)
 	}
@@ -92,9 +97,11 @@ func TestWrongClock(t *testing.T) {
 	s := serve(t)
 	s.project(t)
 	theirs := time.Now().Add(2*time.Hour + 13*time.Minute)
-	header := append(s.bearer(), "Content-Type", "application/json", api.TimeHeader, strconv.FormatInt(theirs.UnixMilli(), 10))
+	header := append(s.bearer(), "Content-Type", "application/json", api.TimeHeader,
+		strconv.FormatInt(theirs.UnixMilli(), 10))
 	post := func(path, body string) string {
-		response, text := s.raw(t, "POST", "/api/v1/projects/vessels/runs"+path, body, append(header, "Idempotency-Key", uuid.NewString())...)
+		response, text := s.raw(t, "POST", "/api/v1/projects/vessels/runs"+path, body,
+			append(header, "Idempotency-Key", uuid.NewString())...)
 		require.Less(t, response.StatusCode, 300, text)
 		return text
 	}
@@ -104,8 +111,10 @@ func TestWrongClock(t *testing.T) {
 	post("/1/legs", `{"recorder":"`+recorder+`","host":"hydra-1","started":"`+when(10*time.Minute)+`"}`)
 	header = append(header, "Kembrel-Recorder", recorder)
 	post("/1/legs/1/batches", `{"number":1,"upto":1,"axis":{"step":[1],"epoch":[1],"time":[`+strconv.FormatInt(theirs.Add(-5*time.Minute).UnixMilli(), 10)+`]},"curves":[{"name":"loss.val","values":[1]}]}`)
-	b := curve.Batch{Axis: []curve.Point{{Step: 2, Epoch: 2, Time: theirs.Add(-4 * time.Minute).UnixMilli()}}, Columns: []curve.Column{{Curve: 1, Values: []float64{1}}}}
-	post("/1/legs/1/batches", `{"number":2,"upto":2,"packed":"`+base64.StdEncoding.EncodeToString(curve.AppendJournal(nil, b))+`"}`)
+	b := curve.Batch{Axis: []curve.Point{{Step: 2, Epoch: 2, Time: theirs.Add(-4 * time.Minute).UnixMilli()}},
+		Columns: []curve.Column{{Curve: 1, Values: []float64{1}}}}
+	packed := base64.StdEncoding.EncodeToString(curve.AppendJournal(nil, b))
+	post("/1/legs/1/batches", `{"number":2,"upto":2,"packed":"`+packed+`"}`)
 	post("/1/legs/1/end", `{"state":"finished","at":"`+when(time.Minute)+`"}`)
 	run := call(t, s, api.GetRun, &api.RunInput{ProjectInput: vessels, Number: 1})
 	require.WithinDuration(t, time.Now().Add(-10*time.Minute), run.Started, 5*time.Second)
@@ -121,7 +130,9 @@ func TestWrongClock(t *testing.T) {
 	}
 
 	// What lies in the future, or says nothing of its clock, is now.
-	response, text = s.raw(t, "POST", "/api/v1/projects/vessels/runs", `{"started":"`+time.Now().Add(900*time.Hour).Format(time.RFC3339)+`"}`, append(s.bearer(), "Content-Type", "application/json", "Idempotency-Key", uuid.NewString())...)
+	response, text = s.raw(t, "POST", "/api/v1/projects/vessels/runs",
+		`{"started":"`+time.Now().Add(900*time.Hour).Format(time.RFC3339)+`"}`,
+		append(s.bearer(), "Content-Type", "application/json", "Idempotency-Key", uuid.NewString())...)
 	require.Equal(t, 201, response.StatusCode, text)
 	var begun api.Run
 	require.NoError(t, json.Unmarshal([]byte(text), &begun))
@@ -142,8 +153,10 @@ func TestLevels(t *testing.T) {
 		body   string
 		says   string
 	}{
-		"1":  {404, `{"type":"urn:kembrel:problem:not-found","status":404,"detail":"there is no operation here"}`, "older than this kembrel"},
-		"":   {422, `{"type":"urn:kembrel:problem:invalid","status":422,"detail":"unexpected property"}`, "older than this kembrel"},
+		"1": {404, `{"type":"urn:kembrel:problem:not-found","status":404,"detail":"there is no operation here"}`,
+			"older than this kembrel"},
+		"": {422, `{"type":"urn:kembrel:problem:invalid","status":422,"detail":"unexpected property"}`,
+			"older than this kembrel"},
 		"99": {200, `{"items":"something else"}`, "newer than this kembrel"},
 	} {
 		other := serveOnce(t, func(w http.ResponseWriter) {
@@ -151,7 +164,8 @@ func TestLevels(t *testing.T) {
 				w.Header().Set(api.LevelHeader, level)
 			}
 			w.Header().Set(api.VersionHeader, "9.9")
-			w.Header().Set("Content-Type", map[bool]string{true: "application/problem+json", false: "application/json"}[c.status >= 400])
+			w.Header().Set("Content-Type", map[bool]string{true: "application/problem+json",
+				false: "application/json"}[c.status >= 400])
 			w.WriteHeader(c.status)
 			w.Write([]byte(c.body))
 		})
@@ -166,12 +180,16 @@ func TestExportsKeepDigits(t *testing.T) {
 	s := serve(t)
 	s.project(t)
 	in := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
-	in.Body.Hyper = map[string]json.RawMessage{"seed": json.RawMessage("12345678901234567890"), "small": json.RawMessage("12345678"), "big": json.RawMessage("9007199254740993"), "on": json.RawMessage("false"),
-		"empty": json.RawMessage(`""`), "zero": json.RawMessage("0"), "formula": json.RawMessage(`"=1+1"`), "minus": json.RawMessage("-3")}
+	in.Body.Hyper = map[string]json.RawMessage{"seed": json.RawMessage("12345678901234567890"),
+		"small": json.RawMessage("12345678"), "big": json.RawMessage("9007199254740993"),
+		"on":    json.RawMessage("false"),
+		"empty": json.RawMessage(`""`), "zero": json.RawMessage("0"), "formula": json.RawMessage(`"=1+1"`),
+		"minus": json.RawMessage("-3")}
 	in.Body.Recipe.Command = []string{}
 	call(t, s, api.BeginRun, in)
 	get := func(format string) string {
-		response, text := s.raw(t, "GET", "/api/v1/projects/vessels/history?what=runs&format="+format, "", s.bearer()...)
+		response, text := s.raw(t, "GET", "/api/v1/projects/vessels/history?what=runs&format="+format,
+			"", s.bearer()...)
 		require.Equal(t, http.StatusOK, response.StatusCode, text)
 		return text
 	}
@@ -181,12 +199,15 @@ func TestExportsKeepDigits(t *testing.T) {
 	}
 	require.NotContains(t, csv, "e+")
 	lines := get("jsonl")
-	for _, want := range []string{`"hyper.seed":12345678901234567890`, `"hyper.small":12345678`, `"hyper.big":9007199254740993`, `"hyper.on":false`, `"hyper.empty":""`, `"hyper.zero":0`, `"hyper.formula":"=1+1"`, `"hyper.minus":-3`} {
+	for _, want := range []string{`"hyper.seed":12345678901234567890`, `"hyper.small":12345678`,
+		`"hyper.big":9007199254740993`, `"hyper.on":false`, `"hyper.empty":""`, `"hyper.zero":0`,
+		`"hyper.formula":"=1+1"`, `"hyper.minus":-3`} {
 		require.Contains(t, lines, want)
 	}
 }
 
-// A restore of what is away says what and what to do, at once with its status; it is whole when it is back, and so is the mark.
+// A restore of what is away says what and what to do, at once with its status; it is whole when it is back, and so is
+// the mark.
 func TestFileWithoutItsChunk(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -196,7 +217,8 @@ func TestFileWithoutItsChunk(t *testing.T) {
 	call(t, s, api.CommitCheckpoint, manifest(leg, 1, map[string][]byte{"w": content}))
 	pack := filepath.Join(s.blobs, "pack")
 	require.NoError(t, os.Rename(pack, pack+"-away"))
-	response, text := s.raw(t, "GET", "/api/v1/projects/vessels/runs/1/checkpoints/s1/file?path=w", "", append(s.bearer(), "Range", "bytes=10-20")...)
+	response, text := s.raw(t, "GET", "/api/v1/projects/vessels/runs/1/checkpoints/s1/file?path=w", "",
+		append(s.bearer(), "Range", "bytes=10-20")...)
 	require.Equal(t, http.StatusServiceUnavailable, response.StatusCode)
 	require.Contains(t, text, "urn:kembrel:problem:chunk-gone")
 	require.Contains(t, text, "try again")

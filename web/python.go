@@ -27,12 +27,13 @@ import (
 	"kembrel/api"
 )
 
-// wheels hands out the Python binding as wheels that carry the binary for a platform, so that one command sets up a machine that trains:
+// wheels hands out the Python binding as wheels that carry the binary for a platform, so that one command sets up a
+// machine that trains:
 //
 //	pip install --no-index --find-links http://SERVICE/python/ kembrel
 //
-// There is one for the platform of this service, one for each binary in a folder (as make platforms writes them), and one without any, which pip takes
-// where no other fits.
+// There is one for the platform of this service, one for each binary in a folder (as make platforms writes them), and
+// one without any, which pip takes where no other fits.
 type wheels struct {
 	files   fs.FS // the binding's modules, below kembrel/
 	version string
@@ -53,9 +54,11 @@ type wheel struct {
 
 var odd = regexp.MustCompile(`[^A-Za-z0-9]+`)
 
-// tags are the platforms that wheels are made for, as Go names them and as Python does (PEP 425). Go 1.26 needs macOS 12.
+// tags are the platforms that wheels are made for, as Go names them and as Python does (PEP 425). Go 1.26 needs macOS
+// 12.
 var tags = map[string]string{
-	"linux-amd64": "linux_x86_64", "linux-arm64": "linux_aarch64", "darwin-amd64": "macosx_12_0_x86_64", "darwin-arm64": "macosx_12_0_arm64",
+	"linux-amd64": "linux_x86_64", "linux-arm64": "linux_aarch64", "darwin-amd64": "macosx_12_0_x86_64",
+	"darwin-arm64": "macosx_12_0_arm64",
 }
 
 // name is a wheel's for a tag of a platform.
@@ -125,7 +128,8 @@ func (w *wheels) serve(c *gin.Context) {
 	c.Status(http.StatusNotFound)
 }
 
-// make writes a wheel (the binary distribution format of the Python packaging guide) into a file that has no name any more.
+// make writes a wheel (the binary distribution format of the Python packaging guide) into a file that has no name any
+// more.
 func (w *wheels) make(one *wheel, tag, binary string) (err error) {
 	one.made = time.Now()
 	if one.file, err = os.CreateTemp("", "kembrel-wheel-"); err != nil {
@@ -196,8 +200,10 @@ func (w *wheels) fill(add func(string, io.Reader, fs.FileMode) error, info, tag,
 	}
 	for _, f := range [][2]string{
 		{"kembrel/py.typed", ""},
-		{info + "/METADATA", "Metadata-Version: 2.1\nName: kembrel\nVersion: " + w.number() + "\nSummary: Records training runs of machine-learning models with Kembrel\nRequires-Python: >=3.9\n"},
-		{info + "/WHEEL", "Wheel-Version: 1.0\nGenerator: kembrel\nRoot-Is-Purelib: " + strconv.FormatBool(binary == "") + "\nTag: py3-none-" + tag + "\n"},
+		{info + "/METADATA", "Metadata-Version: 2.1\nName: kembrel\nVersion: " + w.number() +
+			"\nSummary: Records training runs of machine-learning models with Kembrel\nRequires-Python: >=3.9\n"},
+		{info + "/WHEEL", "Wheel-Version: 1.0\nGenerator: kembrel\nRoot-Is-Purelib: " +
+			strconv.FormatBool(binary == "") + "\nTag: py3-none-" + tag + "\n"},
 	} {
 		if err := add(f[0], strings.NewReader(f[1]), 0o644); err != nil {
 			return err

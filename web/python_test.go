@@ -25,8 +25,10 @@ func TestWheels(t *testing.T) {
 	s := serve(t)
 	folder := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "kembrel-darwin-arm64"), []byte("a binary"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "kembrel-plan9-386"), []byte("of none that Python knows"), 0o755))
-	handler := web.New(s.service, web.Options{Log: slog.New(slog.DiscardHandler), Version: "v1.2-3-gabc-dirty", Python: python.Files, Platforms: folder}).Handler()
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "kembrel-plan9-386"),
+		[]byte("of none that Python knows"), 0o755))
+	handler := web.New(s.service, web.Options{Log: slog.New(slog.DiscardHandler), Version: "v1.2-3-gabc-dirty",
+		Python: python.Files, Platforms: folder}).Handler()
 	server := httptest.NewServer(handler)
 	defer server.Close()
 	get := func(path string) (int, []byte) {

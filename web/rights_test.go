@@ -24,7 +24,8 @@ type credential struct {
 	header       []string
 }
 
-// cast is a service with an open project (vessels), a closed one (quays), each with a run that Maker made, and everybody who may ask.
+// cast is a service with an open project (vessels), a closed one (quays), each with a run that Maker made, and
+// everybody who may ask.
 type cast struct {
 	*served
 	credentials []credential
@@ -74,20 +75,24 @@ func newCast(t *testing.T) *cast {
 		add(role, role, other.bearer()...)
 	}
 	add("administrator", "administrator", s.bearer()...)
-	add("owner elsewhere", "owner of another project", s.as(t, "Neighbour", map[string]string{"elsewhere": "owner"}).bearer()...)
+	add("owner elsewhere", "owner of another project", s.as(t, "Neighbour",
+		map[string]string{"elsewhere": "owner"}).bearer()...)
 	narrow := func(o *served, scope api.Scope) string {
 		in := &api.NewToken{}
 		in.Body.Name, in.Body.Days, in.Body.Scope = "narrow", 1, scope
 		return call(t, o, api.CreateToken, in).Secret
 	}
-	add("narrowed to reader", "owner, token narrowed to reader", bearer(narrow(c.others["owner"], api.Scope{Role: "reader"}))...)
-	add("narrowed to elsewhere", "administrator, token narrowed to another project", bearer(narrow(s, api.Scope{Project: "elsewhere"}))...)
+	add("narrowed to reader", "owner, token narrowed to reader",
+		bearer(narrow(c.others["owner"], api.Scope{Role: "reader"}))...)
+	add("narrowed to elsewhere", "administrator, token narrowed to another project",
+		bearer(narrow(s, api.Scope{Project: "elsewhere"}))...)
 	add("elsewhere address", "", bearer(narrow(s, api.Scope{Networks: []string{"203.0.113.0/24"}}))...)
 	machine := &api.NewPerson{}
 	machine.Body.Name, machine.Body.Machine = "Buildhall", true
 	call(t, s, api.AddPerson, machine)
 	for _, key := range []string{"vessels", "quays"} {
-		call(t, s, api.SetProjectRole, &api.ProjectRoleInput{ProjectInput: api.ProjectInput{Project: key}, Body: api.RoleEdit{Person: "Buildhall", Role: "recorder"}})
+		call(t, s, api.SetProjectRole, &api.ProjectRoleInput{ProjectInput: api.ProjectInput{Project: key},
+			Body: api.RoleEdit{Person: "Buildhall", Role: "recorder"}})
 	}
 	forMachine := &api.NewTokenFor{PersonInput: api.PersonInput{Name: "Buildhall"}}
 	forMachine.Body.Name, forMachine.Body.Days = "checks", 1
@@ -129,7 +134,8 @@ func (c *cast) answered(t *testing.T, op api.Spec, project string, header []stri
 		return "sign in"
 	case response.StatusCode == http.StatusForbidden:
 		return "no"
-	case response.StatusCode == http.StatusNotFound && strings.Contains(p.Detail, fmt.Sprintf("there is no project %q", project)):
+	case response.StatusCode == http.StatusNotFound && strings.Contains(p.Detail,
+		fmt.Sprintf("there is no project %q", project)):
 		return "hidden"
 	case response.StatusCode >= 500:
 		t.Errorf("%s: %d %s", op.ID, response.StatusCode, content)
@@ -137,8 +143,9 @@ func (c *cast) answered(t *testing.T, op api.Spec, project string, header []stri
 	return "yes"
 }
 
-// Every operation, asked for by everybody, on an open project and on a closed one. What came back is docs/access.md's table: a right that changes
-// changes that file, and is read by whoever reviews it. KEMBREL_WRITE=1 writes it (make openapi).
+// Every operation, asked for by everybody, on an open project and on a closed one. What came back is docs/access.md's
+// table: a right that changes changes that file, and is read by whoever reviews it. KEMBREL_WRITE=1 writes it (make
+// openapi).
 func TestWhoMay(t *testing.T) {
 	c := newCast(t)
 	var table strings.Builder
@@ -150,7 +157,8 @@ func TestWhoMay(t *testing.T) {
 	}
 	fmt.Fprintf(&table, "| %s |\n|%s\n", strings.Join(columns, " | "), strings.Repeat("---|", len(columns)))
 	for _, op := range api.Operations() {
-		if op.ID == "sign-in" || op.ID == "sign-in-by-link" || op.ID == "sign-out" { // they make and end what is asked with
+		// they make and end what is asked with
+		if op.ID == "sign-in" || op.ID == "sign-in-by-link" || op.ID == "sign-out" {
 			continue
 		}
 		onProject := strings.Contains(op.Path, "{project}")
@@ -180,7 +188,8 @@ func TestWhoMay(t *testing.T) {
 					require.Equal(t, "hidden", closed, "%s of a closed project by %s", op.ID, who.name)
 					hidden++
 				default:
-					require.Equal(t, open, closed, "%s by %s: a role holds on a closed project as on an open one", op.ID, who.name)
+					require.Equal(t, open, closed,
+						"%s by %s: a role holds on a closed project as on an open one", op.ID, who.name)
 				}
 			}
 			if who.column != "" && who.name != "nobody" {
@@ -208,13 +217,15 @@ func TestWhoMay(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte(head+begin+table.String()+end+tail), 0o644))
 		was = table.String()
 	}
-	require.Equal(t, was, table.String(), "docs/access.md does not say what is; run make openapi, and look at what changed")
+	require.Equal(t, was, table.String(),
+		"docs/access.md does not say what is; run make openapi, and look at what changed")
 }
 
 // A closed project is in no list, count, stream or sum of those who have no role on it, nor do other runs tell of it.
 func TestClosedProjectsDoNotLeak(t *testing.T) {
 	c := newCast(t)
-	stranger := c.as(t, "Stranger", map[string]string{"": "member"}) // a role on the service is none on a closed project
+	// a role on the service is none on a closed project
+	stranger := c.as(t, "Stranger", map[string]string{"": "member"})
 	keys := func(o *served) (out []string) {
 		for _, p := range call(t, o, api.ListProjects, &api.PageInput{Limit: 100}).Items {
 			out = append(out, p.Key)
@@ -224,21 +235,25 @@ func TestClosedProjectsDoNotLeak(t *testing.T) {
 	require.Equal(t, []string{"elsewhere", "quays", "vessels"}, keys(c.served))
 	require.Equal(t, []string{"elsewhere", "vessels"}, keys(stranger))
 	quays := api.RunInput{ProjectInput: api.ProjectInput{Project: "quays"}, Number: 1}
-	want := refuse(t, stranger, api.GetRun, &api.RunInput{ProjectInput: api.ProjectInput{Project: "nowhere"}, Number: 1}, api.NotFound, "nowhere").Detail
+	want := refuse(t, stranger, api.GetRun, &api.RunInput{ProjectInput: api.ProjectInput{Project: "nowhere"},
+		Number: 1}, api.NotFound, "nowhere").Detail
 	got := refuse(t, stranger, api.GetRun, &quays, api.NotFound, "quays").Detail
-	require.Equal(t, strings.ReplaceAll(want, "nowhere", "quays"), got, "what one may not see looks as what is not there")
+	require.Equal(t, strings.ReplaceAll(want, "nowhere", "quays"), got,
+		"what one may not see looks as what is not there")
 
 	// Nor by the way: a run that comes from one of it, a difference to a checkpoint of it, what takes room.
 	secret, err := c.db.RunID(ctx, "quays", 1)
 	require.NoError(t, err)
-	_, err = c.db.Pool.Exec(ctx, `update run set origin = '{"kind": "rerun", "from": "quays/1"}' where number = 1 and id <> $1`, secret)
+	_, err = c.db.Pool.Exec(ctx,
+		`update run set origin = '{"kind": "rerun", "from": "quays/1"}' where number = 1 and id <> $1`, secret)
 	require.NoError(t, err)
 	shown := call(t, stranger, api.GetRun, &api.RunInput{ProjectInput: vessels, Number: 1})
 	text, err := json.Marshal(shown)
 	require.NoError(t, err)
 	require.NotContains(t, string(text), "quays")
 	require.Contains(t, string(text), "a run that you do not see")
-	require.Equal(t, "quays/1", call(t, c.served, api.GetRun, &api.RunInput{ProjectInput: vessels, Number: 1}).Origin.From)
+	require.Equal(t, "quays/1",
+		call(t, c.served, api.GetRun, &api.RunInput{ProjectInput: vessels, Number: 1}).Origin.From)
 	branch := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
 	branch.Body.Started, branch.Body.Origin = time.Now(), &api.Origin{Kind: "rerun", From: "quays/1"}
 	refuse(t, stranger, api.BeginRun, branch, api.NotFound, "there is no project")
@@ -283,9 +298,11 @@ func TestClosedProjectsDoNotLeak(t *testing.T) {
 	call(t, c.served, api.SetTeam, &api.TeamEdit{TeamInput: api.TeamInput{Team: "Harbour"}, Body: struct {
 		People []string `json:"people" maxItems:"1000" doc:"All of them"`
 	}{[]string{"Stranger"}}})
-	call(t, c.served, api.SetProjectRole, &api.ProjectRoleInput{ProjectInput: quays.ProjectInput, Body: api.RoleEdit{Team: "Harbour", Role: "reader"}})
+	call(t, c.served, api.SetProjectRole, &api.ProjectRoleInput{ProjectInput: quays.ProjectInput,
+		Body: api.RoleEdit{Team: "Harbour", Role: "reader"}})
 	require.Equal(t, "reader", call(t, stranger, api.GetProject, &quays.ProjectInput).Role)
-	call(t, c.served, api.DropProjectRole, &api.ProjectRoleHolder{ProjectInput: quays.ProjectInput, RoleHolder: api.RoleHolder{Team: "Harbour"}})
+	call(t, c.served, api.DropProjectRole, &api.ProjectRoleHolder{ProjectInput: quays.ProjectInput,
+		RoleHolder: api.RoleHolder{Team: "Harbour"}})
 	refuse(t, stranger, api.GetProject, &quays.ProjectInput, api.NotFound, "there is no project")
 }
 
@@ -320,7 +337,8 @@ func TestNarrowTokens(t *testing.T) {
 	narrow.Body.Name, narrow.Body.Days = "ship's computer", 1
 	narrow.Body.Scope = api.Scope{Role: "recorder", Project: "vessels", Networks: []string{"127.0.0.1", "10.1.0.0/16"}}
 	made := call(t, owner, api.CreateToken, narrow)
-	require.Equal(t, &api.Scope{Role: "recorder", Project: "vessels", Networks: []string{"127.0.0.1/32", "10.1.0.0/16"}}, made.Scope)
+	require.Equal(t, &api.Scope{Role: "recorder", Project: "vessels",
+		Networks: []string{"127.0.0.1/32", "10.1.0.0/16"}}, made.Scope)
 	n := *owner
 	n.Client = client.New(c.URL, made.Secret)
 	require.Equal(t, made.Scope, call(t, &n, api.GetMe, &struct{}{}).Scope)
@@ -328,9 +346,12 @@ func TestNarrowTokens(t *testing.T) {
 	list := call(t, &n, api.ListProjects, &api.PageInput{Limit: 10})
 	require.Len(t, list.Items, 1)
 	refuse(t, &n, api.GetProject, &api.ProjectInput{Project: "quays"}, api.NotFound, "there is no project")
-	refuse(t, &n, api.SetPassword, func() *api.PasswordInput { in := &api.PasswordInput{}; in.Body.Password = "a long password"; return in }(), api.Denied, "narrowed")
+	refuse(t, &n, api.SetPassword,
+		func() *api.PasswordInput { in := &api.PasswordInput{}; in.Body.Password = "a long password"; return in }(),
+		api.Denied, "narrowed")
 	refuse(t, &n, api.RevokeToken, &api.TokenInput{ID: made.ID}, api.Denied, "narrowed")
-	for says, scope := range map[string]api.Scope{"recorder at most": {Role: "owner"}, "project vessels only": {Project: "quays"}, "some addresses only": {Networks: []string{"0.0.0.0/0"}}} {
+	for says, scope := range map[string]api.Scope{"recorder at most": {Role: "owner"},
+		"project vessels only": {Project: "quays"}, "some addresses only": {Networks: []string{"0.0.0.0/0"}}} {
 		in := &api.NewToken{}
 		in.Body.Name, in.Body.Days, in.Body.Scope = "wider", 1, scope
 		refuse(t, &n, api.CreateToken, in, api.Denied, says)
@@ -342,7 +363,8 @@ func TestNarrowTokens(t *testing.T) {
 	refuse(t, owner, api.CreateToken, in, api.Invalid, "no range of addresses")
 }
 
-// Somebody who leaves is closed: their sessions and tokens end at once, what they made stays under their name. The last administrator stays.
+// Somebody who leaves is closed: their sessions and tokens end at once, what they made stays under their name. The last
+// administrator stays.
 func TestPeopleLeave(t *testing.T) {
 	c := newCast(t)
 	maker := c.as(t, "Maker", nil)
@@ -360,23 +382,30 @@ func TestPeopleLeave(t *testing.T) {
 	call(t, c.served, api.ChangePerson, edit("Maker", func(e *api.PersonEdit) { e.Body.Closed = &no }))
 	call(t, maker, api.GetMe, &struct{}{})
 
-	refuse(t, c.served, api.ChangePerson, edit("Ines", func(e *api.PersonEdit) { e.Body.Closed = &yes }), api.Conflict, "last administrator")
-	refuse(t, c.served, api.ChangePerson, edit("Ines", func(e *api.PersonEdit) { e.Body.Administrator = &no }), api.Conflict, "last administrator")
-	refuse(t, c.served, api.ChangePerson, edit("Buildhall", func(e *api.PersonEdit) { e.Body.Administrator = &yes }), api.Invalid, "machine")
+	refuse(t, c.served, api.ChangePerson, edit("Ines", func(e *api.PersonEdit) { e.Body.Closed = &yes }), api.Conflict,
+		"last administrator")
+	refuse(t, c.served, api.ChangePerson, edit("Ines", func(e *api.PersonEdit) { e.Body.Administrator = &no }),
+		api.Conflict, "last administrator")
+	refuse(t, c.served, api.ChangePerson, edit("Buildhall", func(e *api.PersonEdit) { e.Body.Administrator = &yes }),
+		api.Invalid, "machine")
 	call(t, c.served, api.ChangePerson, edit("Maker", func(e *api.PersonEdit) { e.Body.Administrator = &yes }))
 	call(t, maker, api.ChangePerson, edit("Ines", func(e *api.PersonEdit) { e.Body.Administrator = &no }))
-	refuse(t, c.served, api.GetAudit, &api.ServiceAuditInput{AuditInput: api.AuditInput{PageInput: api.PageInput{Limit: 1}}}, api.Denied, "administrator")
+	refuse(t, c.served, api.GetAudit,
+		&api.ServiceAuditInput{AuditInput: api.AuditInput{PageInput: api.PageInput{Limit: 1}}},
+		api.Denied, "administrator")
 
 	// Two who take each other's: one stays.
 	call(t, maker, api.ChangePerson, edit("Ines", func(e *api.PersonEdit) { e.Body.Administrator = &yes }))
 	for range 5 {
 		done := make(chan error, 2)
 		go func() {
-			_, err := client.Call(ctx, maker.Client, api.ChangePerson, edit("Ines", func(e *api.PersonEdit) { e.Body.Administrator = &no }))
+			_, err := client.Call(ctx, maker.Client, api.ChangePerson,
+				edit("Ines", func(e *api.PersonEdit) { e.Body.Administrator = &no }))
 			done <- err
 		}()
 		go func() {
-			_, err := client.Call(ctx, c.Client, api.ChangePerson, edit("Maker", func(e *api.PersonEdit) { e.Body.Administrator = &no }))
+			_, err := client.Call(ctx, c.Client, api.ChangePerson,
+				edit("Maker", func(e *api.PersonEdit) { e.Body.Administrator = &no }))
 			done <- err
 		}()
 		<-done
@@ -408,23 +437,27 @@ func TestAudit(t *testing.T) {
 	}
 	failed := ask(func(in *api.ServiceAuditInput) { in.Verb = "sign-in-failed" })
 	require.Len(t, failed, 1)
-	require.Equal(t, []string{"session", "ines", "127.0.0.1"}, []string{failed[0].Kind, failed[0].Subject, failed[0].From})
+	require.Equal(t, []string{"session", "ines", "127.0.0.1"},
+		[]string{failed[0].Kind, failed[0].Subject, failed[0].From})
 	require.Len(t, ask(func(in *api.ServiceAuditInput) { in.Subject = "vessels/1" }), 1)
 	require.Equal(t, "Maker", ask(func(in *api.ServiceAuditInput) { in.Subject, in.Kind = "vessels/1", "run" })[0].Who)
 	for _, e := range ask(func(in *api.ServiceAuditInput) { in.Project = "quays" }) {
 		require.Equal(t, "quays", e.Project)
 	}
 	owner := c.others["owner"]
-	mine := call(t, owner, api.GetProjectAudit, &api.ProjectAuditInput{ProjectInput: vessels, AuditInput: api.AuditInput{PageInput: api.PageInput{Limit: 100}}})
+	mine := call(t, owner, api.GetProjectAudit, &api.ProjectAuditInput{ProjectInput: vessels,
+		AuditInput: api.AuditInput{PageInput: api.PageInput{Limit: 100}}})
 	require.NotEmpty(t, mine.Items)
 	text, err := json.Marshal(ask(func(*api.ServiceAuditInput) {}))
 	require.NoError(t, err)
 	require.NotContains(t, string(text), "kembrel_", "nothing secret is in it")
 
 	check := func() *api.AuditCheck { return call(t, c.served, api.CheckAudit, &struct{}{}) }
-	require.Eventually(t, func() bool { out := check(); return out.Whole && out.Events > 10 }, 10*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { out := check(); return out.Whole && out.Events > 10 }, 10*time.Second,
+		100*time.Millisecond)
 	force := func(sql string) {
-		_, err := c.db.Pool.Exec(ctx, "alter table event disable trigger event_stays; "+sql+"; alter table event enable trigger event_stays")
+		_, err := c.db.Pool.Exec(ctx,
+			"alter table event disable trigger event_stays; "+sql+"; alter table event enable trigger event_stays")
 		require.NoError(t, err)
 	}
 	id := failed[0].ID

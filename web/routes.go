@@ -58,8 +58,14 @@ func (w *server) routes() {
 	bind(w, api.ListTokens, s.ListTokens)
 	bind(w, api.CreateToken, s.CreateToken)
 	bind(w, api.RevokeToken, s.RevokeToken)
-	bind(w, api.GetHealth, func(context.Context, act.Who, *struct{}) (*api.Health, error) { h := s.Health(); return &h, nil })
-	bind(w, api.GetReady, func(ctx context.Context, _ act.Who, _ *struct{}) (*api.Health, error) { return s.Ready(ctx) })
+	bind(w, api.GetHealth, func(context.Context, act.Who, *struct{}) (*api.Health, error) {
+		h := s.Health()
+		return &h, nil
+	})
+	bind(w, api.GetReady, func(ctx context.Context, _ act.Who, _ *struct{}) (*api.Health,
+		error) {
+		return s.Ready(ctx)
+	})
 
 	bind(w, api.ListProjects, s.ListProjects)
 	bind(w, api.CreateProject, s.CreateProject)
@@ -170,18 +176,22 @@ func (c *chunkIn) Resolve(ctx huma.Context) []error {
 // bindChunks registers the sending of chunks, which is most of what a service takes in.
 func (w *server) bindChunks() {
 	op := w.describe(api.PutChunk.Spec, asAnswer)
-	op.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
+	op.RequestBody = &huma.RequestBody{Required: true,
+		Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string",
+			Format: "binary"}}}}
 	huma.Register(w.huma, op, func(ctx context.Context, in *chunkIn) (*struct{}, error) {
 		defer chunkRooms.Put(in.room)
 		w.metrics.chunks.Add(float64(in.size))
-		if _, err := w.service.PutChunk(ctx, whoAsks(ctx), &api.ChunkInput{Digest: in.Digest, RawBody: (*in.room)[:in.size]}); err != nil {
+		if _, err := w.service.PutChunk(ctx, whoAsks(ctx), &api.ChunkInput{Digest: in.Digest,
+			RawBody: (*in.room)[:in.size]}); err != nil {
 			return nil, w.service.Problem(err)
 		}
 		return nil, nil
 	})
 }
 
-// manner is how an operation is answered: at once, or as a stream that takes as long as its reader and ends with the reader's credential.
+// manner is how an operation is answered: at once, or as a stream that takes as long as its reader and ends with the
+// reader's credential.
 type manner int
 
 const (
@@ -214,7 +224,8 @@ func (w *server) describe(s api.Spec, how manner) huma.Operation {
 		}
 		next(ctx)
 	}
-	op := huma.Operation{Middlewares: huma.Middlewares{guard}, OperationID: s.ID, Method: s.Method, Path: api.Base + s.Path, Summary: s.Summary, DefaultStatus: s.Status,
+	op := huma.Operation{Middlewares: huma.Middlewares{guard}, OperationID: s.ID, Method: s.Method,
+		Path: api.Base + s.Path, Summary: s.Summary, DefaultStatus: s.Status,
 		MaxBodyBytes: s.MaxBody, SkipValidateBody: s.OwnCheck, BodyReadTimeout: requestTime}
 	if s.Access != api.Anyone {
 		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
@@ -286,8 +297,10 @@ func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, 
 }
 
 // bindStream registers an operation that writes its answer itself.
-func bindStream[I any](w *server, op api.Operation[I, api.None], do func(context.Context, act.Who, *I) (*huma.StreamResponse, error)) {
-	huma.Register(w.huma, w.describe(op.Spec, asStream), func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
+func bindStream[I any](w *server, op api.Operation[I, api.None],
+	do func(context.Context, act.Who, *I) (*huma.StreamResponse, error)) {
+	huma.Register(w.huma, w.describe(op.Spec, asStream), func(ctx context.Context,
+		in *I) (*huma.StreamResponse, error) {
 		out, err := do(ctx, whoAsks(ctx), in)
 		if err != nil {
 			return nil, w.service.Problem(err)
@@ -302,7 +315,8 @@ type signedIn struct {
 }
 
 func (w *server) cookie(session string, age int) http.Cookie {
-	return http.Cookie{Name: sessionCookie, Value: session, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: w.options.Secure}
+	return http.Cookie{Name: sessionCookie, Value: session, Path: "/", MaxAge: age, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, Secure: w.options.Secure}
 }
 
 // remote gives a handler the address of the caller.
@@ -328,23 +342,26 @@ func (w *server) bindSessions() {
 		api.LinkInput
 		remote
 	}
-	huma.Register(w.huma, w.describe(api.SignInWithPassword.Spec, asAnswer), func(ctx context.Context, in *passwordIn) (*signedIn, error) {
-		return open(w.service.SignIn(ctx, in.Body, in.from))
-	})
-	huma.Register(w.huma, w.describe(api.SignInWithLink.Spec, asAnswer), func(ctx context.Context, in *linkIn) (*signedIn, error) {
-		return open(w.service.SignInByLink(ctx, in.Body.Code, in.from))
-	})
+	huma.Register(w.huma, w.describe(api.SignInWithPassword.Spec, asAnswer),
+		func(ctx context.Context, in *passwordIn) (*signedIn, error) {
+			return open(w.service.SignIn(ctx, in.Body, in.from))
+		})
+	huma.Register(w.huma, w.describe(api.SignInWithLink.Spec, asAnswer),
+		func(ctx context.Context, in *linkIn) (*signedIn, error) {
+			return open(w.service.SignInByLink(ctx, in.Body.Code, in.from))
+		})
 	type signedOut struct {
 		Cookie http.Cookie `header:"Set-Cookie"`
 		Body   *api.Ended
 	}
-	huma.Register(w.huma, w.describe(api.SignOut.Spec, asAnswer), func(ctx context.Context, _ *struct{}) (*signedOut, error) {
-		elsewhere, err := w.service.SignOut(ctx, whoAsks(ctx))
-		if err != nil {
-			return nil, w.service.Problem(err)
-		}
-		return &signedOut{Cookie: w.cookie("", -1), Body: &api.Ended{Elsewhere: elsewhere}}, nil
-	})
+	huma.Register(w.huma, w.describe(api.SignOut.Spec, asAnswer),
+		func(ctx context.Context, _ *struct{}) (*signedOut, error) {
+			elsewhere, err := w.service.SignOut(ctx, whoAsks(ctx))
+			if err != nil {
+				return nil, w.service.Problem(err)
+			}
+			return &signedOut{Cookie: w.cookie("", -1), Body: &api.Ended{Elsewhere: elsewhere}}, nil
+		})
 }
 
 // history sends the history of runs. What fails under way cuts the answer off, so that it is not taken for whole.

@@ -37,11 +37,14 @@ func TestUnknownThings(t *testing.T) {
 	refuse(t, s, api.ShowLife, &leg, api.NotFound, "no leg 2")
 	leg.Leg = 1
 	call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", 1))
-	refuse(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: []string{"los"}}, api.NotFound, "it has: loss.val")
+	refuse(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Names: []string{"los"}}, api.NotFound,
+		"it has: loss.val")
 	refuse(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, From: 5, To: 4}, api.Invalid, "empty")
 	refuse(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput, Smooth: 1, Median: 1}, api.Invalid, "not both")
-	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "best"}, api.NotFound, "no checkpoint")
-	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "first"}, api.Invalid, "names no checkpoint")
+	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "best"},
+		api.NotFound, "no checkpoint")
+	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "first"}, api.Invalid,
+		"names no checkpoint")
 }
 
 func TestStartingTwiceStartsOnce(t *testing.T) {
@@ -64,7 +67,8 @@ func TestHyperparametersKeepTypeAndEveryDigit(t *testing.T) {
 	s.project(t)
 	leg := s.leg(t)
 	b := batch(leg, 1, 1, "loss.val", 1)
-	b.Body.Hyper = map[string]json.RawMessage{"layers": json.RawMessage("[384, 6]"), "on": json.RawMessage("true"), "name": json.RawMessage(`"tanh"`), "a.b": json.RawMessage("1e-7")}
+	b.Body.Hyper = map[string]json.RawMessage{"layers": json.RawMessage("[384, 6]"), "on": json.RawMessage("true"),
+		"name": json.RawMessage(`"tanh"`), "a.b": json.RawMessage("1e-7")}
 	call(t, s, api.SendBatch, b)
 	run := call(t, s, api.GetRun, &leg.RunInput)
 	require.JSONEq(t, `18446744073709551615`, string(run.Hyper["seed"]))
@@ -146,7 +150,8 @@ func TestTwoRecordersClaimOneLeg(t *testing.T) {
 	s.project(t)
 	begin := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
 	begin.Body.Started = time.Now()
-	in := &api.NewLeg{RunInput: api.RunInput{ProjectInput: vessels, Number: call(t, s, api.BeginRun, begin).Number}, Key: uuid.NewString()}
+	in := &api.NewLeg{RunInput: api.RunInput{ProjectInput: vessels, Number: call(t, s, api.BeginRun, begin).Number},
+		Key: uuid.NewString()}
 	in.Body.Recorder = uuid.NewString()
 	leg := api.LegInput{RunInput: in.RunInput, Leg: call(t, s, api.OpenLeg, in).Leg, Recorder: in.Body.Recorder}
 	require.Equal(t, leg.Leg, call(t, s, api.OpenLeg, in).Leg, "the same key is the same leg")
@@ -262,7 +267,8 @@ func TestOutputArrivesOnce(t *testing.T) {
 	require.Equal(t, "epoch 1\uFFFD\n", got.Items[0].Text)
 }
 
-// Curves named once, batches by number: as JSON and as CBOR, also together with hyperparameters and notes, which take another path.
+// Curves named once, batches by number: as JSON and as CBOR, also together with hyperparameters and notes, which take
+// another path.
 func TestBatchesByNumber(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -274,15 +280,21 @@ func TestBatchesByNumber(t *testing.T) {
 	require.Equal(t, numbers, call(t, s, api.NameCurves, in).Curves, "they stay")
 	send := func(number int, change func(*api.Batch)) error {
 		b := batch(leg, int64(number), int64(number), "", float64(number))
-		b.Body.Curves = []api.Column{{Curve: 1, Values: api.Floats{float64(number)}}, {Curve: 2, Values: api.Floats{-1}}}
+		b.Body.Curves = []api.Column{{Curve: 1, Values: api.Floats{float64(number)}},
+			{Curve: 2, Values: api.Floats{-1}}}
 		change(&b.Body)
 		_, err := client.Call(t.Context(), s.Client, api.SendBatch, b)
 		return err
 	}
-	require.NoError(t, send(1, func(b *api.Batch) { b.Hyper = map[string]json.RawMessage{"width": json.RawMessage("3")} }))
+	require.NoError(t, send(1, func(b *api.Batch) {
+		b.Hyper = map[string]json.RawMessage{"width": json.RawMessage("3")}
+	}))
 	require.NoError(t, send(2, func(b *api.Batch) {}))
 	require.NoError(t, send(3, func(b *api.Batch) { b.Notes = []api.NewNote{{At: time.Now(), Text: "fog"}} }))
-	require.NoError(t, send(4, func(b *api.Batch) { b.Curves[1] = api.Column{Name: "host.cpu", Values: api.Floats{0.5}} }))
+	require.NoError(t, send(4, func(b *api.Batch) {
+		b.Curves[1] = api.Column{Name: "host.cpu",
+			Values: api.Floats{0.5}}
+	}))
 	response, content := s.raw(t, "POST", "/api/v1/projects/vessels/runs/1/legs/1/batches",
 		`{"number":5,"upto":5,"axis":{"step":[20],"epoch":[1],"time":[1]},"curves":[{"curve":1,"values":[5]}]}`,
 		append(s.bearer(), "Content-Type", "application/json", "Kembrel-Recorder", leg.Recorder)...)
@@ -290,7 +302,8 @@ func TestBatchesByNumber(t *testing.T) {
 	require.ErrorContains(t, send(6, func(b *api.Batch) { b.Curves[0].Curve = 9 }), "no curve has the number 9")
 	require.ErrorContains(t, send(6, func(b *api.Batch) { b.Curves[0].Curve = 2 }), "there twice")
 	require.ErrorContains(t, send(6, func(b *api.Batch) { b.Curves[0].Name = "loss.train" }), "a name and a number")
-	require.ErrorContains(t, send(6, func(b *api.Batch) { b.Curves[0] = api.Column{Name: "loss.val", Values: api.Floats{1}} }), "there twice")
+	require.ErrorContains(t, send(6,
+		func(b *api.Batch) { b.Curves[0] = api.Column{Name: "loss.val", Values: api.Floats{1}} }), "there twice")
 	got := call(t, s, api.GetCurves, &api.CurvesInput{RunInput: leg.RunInput})
 	require.Len(t, got.Curves, 3)
 	require.Equal(t, "host.cpu", got.Curves[0].Name)
@@ -325,7 +338,8 @@ func TestFiveThousandCurves(t *testing.T) {
 	refuse(t, s, api.SendBatch, batch(leg, 4, 4, "one.more", 1), api.Invalid, "more than 5000 curves")
 }
 
-// Runs are filtered and sorted; what is wrong is said with its column; tags and notes are changed; the filter is completed.
+// Runs are filtered and sorted; what is wrong is said with its column; tags and notes are changed; the filter is
+// completed.
 func TestFilteredRuns(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -343,7 +357,9 @@ func TestFilteredRuns(t *testing.T) {
 		require.Equal(t, note, changed.Note)
 	}
 	find := func(where, sort, order string) (out []int) {
-		for _, r := range call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, RunChoice: api.RunChoice{Where: where, Sort: sort, Order: order}}).Items {
+		for _, r := range call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels,
+			PageInput: api.PageInput{Limit: 10}, RunChoice: api.RunChoice{Where: where, Sort: sort,
+				Order: order}}).Items {
 			out = append(out, r.Number)
 		}
 		return out
@@ -360,10 +376,13 @@ func TestFilteredRuns(t *testing.T) {
 	edit.Body.Objective = &objective
 	call(t, s, api.ChangeProject, edit)
 	require.Equal(t, []int{3, 1, 2}, find("", "best", ""), "another objective, another best")
-	p := refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, RunChoice: api.RunChoice{Where: "hyper.lr < 1 && stat"}}, api.Invalid, `where, column 17: there is no "stat"`)
+	p := refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10},
+		RunChoice: api.RunChoice{Where: "hyper.lr < 1 && stat"}}, api.Invalid, `where, column 17: there is no "stat"`)
 	require.Equal(t, 17, p.Column)
-	refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}, RunChoice: api.RunChoice{Sort: "tags"}}, api.Invalid, "sort, column 1")
-	found := call(t, s, api.CompleteFilter, &api.CompletionInput{ProjectInput: vessels, Text: `"t2" in tags && best("lo`})
+	refuse(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10},
+		RunChoice: api.RunChoice{Sort: "tags"}}, api.Invalid, "sort, column 1")
+	found := call(t, s, api.CompleteFilter, &api.CompletionInput{ProjectInput: vessels,
+		Text: `"t2" in tags && best("lo`})
 	require.Equal(t, `"t2" in tags && best("loss.val")`, found.Items[0].Text)
 	bad := &api.RunEdit{RunInput: api.RunInput{ProjectInput: vessels, Number: 1}}
 	bad.Body.Tags = &[]string{"\n"}

@@ -33,8 +33,9 @@ type Options struct {
 
 	Platforms string      // folder of binaries for other platforms, which wheels for them carry
 	TLS       *tls.Config // to answer with; nil: in the open, or a proxy does
-	Secure    bool        // the service is reached by https, so cookies are marked so, and browsers told to stay with it
-	Proxies   []string    // addresses or networks of proxies that are believed in whom they ask for (X-Forwarded-For)
+	// the service is reached by https, so cookies are marked so, and browsers told to stay with it
+	Secure  bool
+	Proxies []string // addresses or networks of proxies that are believed in whom they ask for (X-Forwarded-For)
 }
 
 type server struct {
@@ -65,7 +66,8 @@ func New(s *service.Service, o Options) *Server {
 	}
 	engine.HandleMethodNotAllowed = true
 	engine.RedirectTrailingSlash = false
-	w := &server{service: s, options: o, metrics: newMetrics(s.Disk), bodies: newShares(bodiesInAll, bodiesEach), exports: newShares(exportsInAll, exportsEach)}
+	w := &server{service: s, options: o, metrics: newMetrics(s.Disk), bodies: newShares(bodiesInAll, bodiesEach),
+		exports: newShares(exportsInAll, exportsEach)}
 	engine.Use(w.observe, w.recover, w.protect, w.identify)
 	engine.NoMethod(func(c *gin.Context) {
 		writeProblem(c, api.Fail(api.NotAllowed, "%s is not a method of %s", c.Request.Method, c.Request.URL.Path))
@@ -73,7 +75,8 @@ func New(s *service.Service, o Options) *Server {
 	engine.NoRoute(w.consoleOrProblem())
 	w.elsewhere(engine)
 	if o.Python != nil {
-		engine.GET("/python/*file", (&wheels{files: o.Python, version: o.Version, folder: o.Platforms, made: map[string]*wheel{}}).serve)
+		engine.GET("/python/*file",
+			(&wheels{files: o.Python, version: o.Version, folder: o.Platforms, made: map[string]*wheel{}}).serve)
 	}
 
 	huma.NewError = newError
@@ -89,7 +92,8 @@ func New(s *service.Service, o Options) *Server {
 		"token":   {Type: "http", Scheme: "bearer", Description: "A personal token"},
 		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "A console session"},
 	}
-	config.Formats = map[string]huma.Format{"application/json": config.Formats["application/json"], "json": config.Formats["json"], api.CBOR: api.Format, "cbor": api.Format}
+	config.Formats = map[string]huma.Format{"application/json": config.Formats["application/json"],
+		"json": config.Formats["json"], api.CBOR: api.Format, "cbor": api.Format}
 	w.huma = humagin.New(engine, config)
 	w.routes()
 	return &Server{server: w, engine: engine}
@@ -117,15 +121,18 @@ func (s *Server) Metrics() http.Handler {
 	return promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{})
 }
 
-// Serve answers on address, and with metrics on another ("" for none), until ctx ends; requests under way get some seconds
-// to finish. ready is called once the addresses are taken and before the first answer: callers wait meanwhile. Its error ends it.
+// Serve answers on address, and with metrics on another ("" for none), until ctx ends; requests under way get some
+// seconds to finish. ready is called once the addresses are taken and before the first answer: callers wait meanwhile.
+// Its error ends it.
 func (s *Server) Serve(ctx context.Context, address, metricsAddress string, ready func(address string) error) error {
 	listener, err := listen(ctx, address)
 	if err != nil {
 		return err
 	}
-	main := &http.Server{Handler: s.engine, TLSConfig: s.options.TLS, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		ErrorLog: slog.NewLogLogger(s.options.Log.Handler(), slog.LevelWarn), BaseContext: func(net.Listener) context.Context { return ctx }}
+	main := &http.Server{Handler: s.engine, TLSConfig: s.options.TLS, ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog:    slog.NewLogLogger(s.options.Log.Handler(), slog.LevelWarn),
+		BaseContext: func(net.Listener) context.Context { return ctx }}
 	listeners := map[*http.Server]net.Listener{main: listener}
 	if metricsAddress != "" {
 		l, err := listen(ctx, metricsAddress)
@@ -187,27 +194,35 @@ type metrics struct {
 func newMetrics(disk func() *api.Disk) *metrics {
 	m := &metrics{
 		registry: prometheus.NewRegistry(),
-		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "kembrel_request_seconds", Help: "Time to answer, by route and status.",
-			Buckets: []float64{.001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 10}}, []string{"method", "route", "status"}),
-		readings: prometheus.NewCounter(prometheus.CounterOpts{Name: "kembrel_readings_total", Help: "Readings made durable."}),
-		chunks:   prometheus.NewCounter(prometheus.CounterOpts{Name: "kembrel_chunk_bytes_total", Help: "Bytes of chunks received."}),
-		streams:  prometheus.NewGauge(prometheus.GaugeOpts{Name: "kembrel_live_streams", Help: "Live streams open."}),
+		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "kembrel_request_seconds",
+			Help:    "Time to answer, by route and status.",
+			Buckets: []float64{.001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 10}}, []string{"method",
+			"route", "status"}),
+		readings: prometheus.NewCounter(prometheus.CounterOpts{Name: "kembrel_readings_total",
+			Help: "Readings made durable."}),
+		chunks: prometheus.NewCounter(prometheus.CounterOpts{Name: "kembrel_chunk_bytes_total",
+			Help: "Bytes of chunks received."}),
+		streams: prometheus.NewGauge(prometheus.GaugeOpts{Name: "kembrel_live_streams", Help: "Live streams open."}),
 	}
 	for name, what := range map[string]struct {
 		help string
 		of   func(d *api.Disk) int64
 	}{
-		"kembrel_disk_free_bytes":    {"Free on the disk of the blobs.", func(d *api.Disk) int64 { return d.Free }},
-		"kembrel_disk_reserve_bytes": {"Kept free on the disk of the blobs for the database.", func(d *api.Disk) int64 { return d.Reserve }},
-		"kembrel_disk_missing_bytes": {"To become free before checkpoints are kept again; 0: there is room.", func(d *api.Disk) int64 { return d.Missing }},
+		"kembrel_disk_free_bytes": {"Free on the disk of the blobs.", func(d *api.Disk) int64 { return d.Free }},
+		"kembrel_disk_reserve_bytes": {"Kept free on the disk of the blobs for the database.",
+			func(d *api.Disk) int64 { return d.Reserve }},
+		"kembrel_disk_missing_bytes": {"To become free before checkpoints are kept again; 0: there is room.",
+			func(d *api.Disk) int64 { return d.Missing }},
 	} {
-		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: what.help}, func() float64 {
+		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name,
+			Help: what.help}, func() float64 {
 			if d := disk(); d != nil {
 				return float64(what.of(d))
 			}
 			return math.NaN() // the blobs are in a bucket
 		}))
 	}
-	m.registry.MustRegister(m.requests, m.readings, m.chunks, m.streams, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(m.requests, m.readings, m.chunks, m.streams, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }

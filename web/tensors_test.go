@@ -30,13 +30,15 @@ func (s *served) keepWeights(t *testing.T, leg api.LegInput, step int64, tensors
 	return api.CheckpointInput{RunInput: leg.RunInput, At: api.At{Kind: api.AtStep, Step: step}.String()}
 }
 
-// Statistics of weights are there a moment after the commit, and dead and exploding layers are pointed out over the checkpoints.
+// Statistics of weights are there a moment after the commit, and dead and exploding layers are pointed out over the
+// checkpoints.
 func TestWeightsAreLookedInto(t *testing.T) {
 	s := serve(t)
 	s.project(t)
 	leg := s.leg(t)
 	at := func(step int64, scale float64, dead ...float64) api.CheckpointInput {
-		return s.keepWeights(t, leg, step, tensor.Float64("a.weight", []int64{2, 2}, []float64{1 * scale, -1 * scale, 2 * scale, 0.5 * scale}), tensor.Float64("b.weight", []int64{1, 3}, dead))
+		return s.keepWeights(t, leg, step, tensor.Float64("a.weight", []int64{2, 2},
+			[]float64{1 * scale, -1 * scale, 2 * scale, 0.5 * scale}), tensor.Float64("b.weight", []int64{1, 3}, dead))
 	}
 	at(10, 1, 0.5, -0.5, 1)
 	last := at(20, 1000, 0, 0, 0)
@@ -47,7 +49,8 @@ func TestWeightsAreLookedInto(t *testing.T) {
 	}, 60*time.Second, 20*time.Millisecond)
 	require.EqualValues(t, 7, got.Parameters)
 	a := got.Tensors[0]
-	require.Equal(t, []any{"a.weight", "F64", int64(4), 625.0, -1000.0, 2000.0}, []any{a.Name, a.Dtype, a.Parameters, float64(a.Mean), float64(a.Min), float64(a.Max)})
+	require.Equal(t, []any{"a.weight", "F64", int64(4), 625.0, -1000.0, 2000.0},
+		[]any{a.Name, a.Dtype, a.Parameters, float64(a.Mean), float64(a.Min), float64(a.Max)})
 	require.Len(t, a.Histogram, tensor.Bins)
 	require.Equal(t, "exploding", a.Odd)
 	require.Equal(t, "dead", got.Tensors[1].Odd)
@@ -62,7 +65,8 @@ func TestWeightsAreLookedInto(t *testing.T) {
 	s.put(t, []byte("no tensors"))
 	call(t, s, api.CommitCheckpoint, manifest(leg, 30, map[string][]byte{"weights.bin": []byte("no tensors")}))
 	require.Eventually(t, func() bool {
-		got = call(t, s, api.GetTensors, &api.TensorsInput{CheckpointInput: api.CheckpointInput{RunInput: leg.RunInput, At: "s30"}})
+		got = call(t, s, api.GetTensors,
+			&api.TensorsInput{CheckpointInput: api.CheckpointInput{RunInput: leg.RunInput, At: "s30"}})
 		return got.Problem != ""
 	}, 60*time.Second, 20*time.Millisecond)
 	require.Contains(t, got.Says, "cannot be read")
@@ -72,14 +76,18 @@ func TestMatchAndDifference(t *testing.T) {
 	s := serve(t)
 	s.project(t)
 	leg := s.leg(t)
-	s.keepWeights(t, leg, 10, tensor.Float64("frozen", []int64{2}, []float64{1, math.NaN()}), tensor.Float64("moved", []int64{2}, []float64{3, 4}))
-	after := s.keepWeights(t, leg, 20, tensor.Float64("frozen", []int64{2}, []float64{1, math.NaN()}), tensor.Float64("moved", []int64{2}, []float64{0, 0}), tensor.Float64("new", []int64{1}, []float64{0}))
+	s.keepWeights(t, leg, 10, tensor.Float64("frozen", []int64{2}, []float64{1, math.NaN()}),
+		tensor.Float64("moved", []int64{2}, []float64{3, 4}))
+	after := s.keepWeights(t, leg, 20, tensor.Float64("frozen", []int64{2}, []float64{1, math.NaN()}),
+		tensor.Float64("moved", []int64{2}, []float64{0, 0}), tensor.Float64("new", []int64{1}, []float64{0}))
 	d := call(t, s, api.GetDifference, &api.DifferenceInput{CheckpointInput: after, From: "vessels/1@s10"})
 	require.Equal(t, "1 of 2 tensors are equal, bit for bit. It does not fit: 1 unexpected; 2 fit.", d.Says)
-	require.Equal(t, []any{true, false, 5.0, 1.0}, []any{d.Tensors[0].Equal, d.Tensors[1].Equal, float64(d.Tensors[1].Distance), float64(d.Tensors[1].Relative)})
+	require.Equal(t, []any{true, false, 5.0, 1.0}, []any{d.Tensors[0].Equal, d.Tensors[1].Equal,
+		float64(d.Tensors[1].Distance), float64(d.Tensors[1].Relative)})
 	in := &api.MatchInput{}
 	in.Body.Given.Address = "vessels/1@s20"
-	in.Body.Want.Tensors = []tensor.Info{{Name: "frozen", Dtype: "F64", Shape: []int64{2}}, {Name: "net.moved", Dtype: "F64", Shape: []int64{2}}}
+	in.Body.Want.Tensors = []tensor.Info{{Name: "frozen", Dtype: "F64", Shape: []int64{2}},
+		{Name: "net.moved", Dtype: "F64", Shape: []int64{2}}}
 	m := call(t, s, api.MatchTensors, in)
 	require.False(t, m.Fits)
 	require.Equal(t, []tensor.Rename{{Given: "moved", Want: "net.moved"}}, m.Renames)
@@ -91,7 +99,8 @@ func TestMatchAndDifference(t *testing.T) {
 	refuse(t, s, api.MatchTensors, in, api.Invalid, "names no checkpoint")
 }
 
-// An evaluation is compared with what was recorded: exactly, or within a tolerance; one that has nothing in common with it is refused.
+// An evaluation is compared with what was recorded: exactly, or within a tolerance; one that has nothing in common with
+// it is refused.
 func TestVerification(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -99,7 +108,8 @@ func TestVerification(t *testing.T) {
 	at := s.keepWeights(t, leg, 10, tensor.Float64("w", []int64{1}, []float64{1}))
 	tell := func(found, tolerance float64) *api.Verification {
 		in := &api.NewVerification{CheckpointInput: at}
-		in.Body.Figures, in.Body.Tolerance, in.Body.Host = map[string]api.Float{"loss.val": api.Float(found), "loss.test": 1}, api.Float(tolerance), "hydra-2"
+		in.Body.Figures, in.Body.Tolerance, in.Body.Host = map[string]api.Float{"loss.val": api.Float(found),
+			"loss.test": 1}, api.Float(tolerance), "hydra-2"
 		return call(t, s, api.AddVerification, in)
 	}
 	require.True(t, tell(0.25, 0).Same)
@@ -133,11 +143,13 @@ func TestStartingWeights(t *testing.T) {
 	start := func(declared string, digest chunk.Digest) *api.RunDetail {
 		leg := s.leg(t)
 		says := batch(leg, 1, 1, "loss.val", 1)
-		says.Body.Says = &api.ProgramSays{Start: &api.Start{Weights: declared, Digest: digest.String()}, Needs: []string{"weights"}}
+		says.Body.Says = &api.ProgramSays{Start: &api.Start{Weights: declared, Digest: digest.String()},
+			Needs: []string{"weights"}}
 		call(t, s, api.SendBatch, says)
 		return call(t, s, api.GetRun, &leg.RunInput)
 	}
-	require.Eventually(t, func() bool { return start("fresh", print).Start.Equals == "vessels/1@e10" }, 60*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return start("fresh", print).Start.Equals == "vessels/1@e10" }, 60*time.Second,
+		50*time.Millisecond)
 	require.Contains(t, start("fresh", print).Warnings[0], "declared to start fresh")
 	require.Contains(t, start("", print).Warnings[0], "goes on from trained weights")
 	fresh := start("fresh", chunk.Sum([]byte("others")))
@@ -167,7 +179,8 @@ func TestRestoreGoesOn(t *testing.T) {
 	require.NoFileExists(t, filepath.Join(into, "w"), "nothing appears before all is there")
 	downloaded := s.downloaded()
 	require.NoError(t, client.Restore(ctx, s.Client, at, got.Files, into, false, func(int64) {}))
-	require.Less(t, s.downloaded()-downloaded, int64(len(content))-6*chunk.MaxSize, "what had arrived is not fetched again")
+	require.Less(t, s.downloaded()-downloaded, int64(len(content))-6*chunk.MaxSize,
+		"what had arrived is not fetched again")
 	restored, err := os.ReadFile(filepath.Join(into, "w"))
 	require.NoError(t, err)
 	require.True(t, bytes.Equal(content, restored))

@@ -9,8 +9,8 @@ import (
 	"time"
 )
 
-// Certificate is a certificate with its key in two files. They are read again when they have changed, so that it can be renewed while the service
-// goes on; what cannot be read is logged, and the one before stays.
+// Certificate is a certificate with its key in two files. They are read again when they have changed, so that it can be
+// renewed while the service goes on; what cannot be read is logged, and the one before stays.
 type Certificate struct {
 	cert, key string
 	log       *slog.Logger

@@ -26,8 +26,9 @@ func certify(t *testing.T, cert, key string, serial int64) {
 	t.Helper()
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: "harbour"}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	template := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: "harbour"},
+		NotBefore: time.Now().Add(-time.Hour),
+		NotAfter:  time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &private.PublicKey, private)
 	require.NoError(t, err)
 	bytes, err := x509.MarshalECPrivateKey(private)
@@ -73,7 +74,8 @@ func TestCertificateIsReadAgain(t *testing.T) {
 	require.NoError(t, os.WriteFile(cert, []byte("half of a cert"), 0o600))
 	time.Sleep(1200 * time.Millisecond)
 	require.EqualValues(t, 2, serial())
-	_, err = tls.Dial("tcp", listener.Addr().String(), &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS11})
+	_, err = tls.Dial("tcp", listener.Addr().String(), &tls.Config{InsecureSkipVerify: true,
+		MaxVersion: tls.VersionTLS11})
 	require.Error(t, err)
 }
 

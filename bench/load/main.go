@@ -1,6 +1,7 @@
-// Command load is many training machines at once: it starts the real service on a database of its own, sends readings of many runs once a second as
-// recorders do, with their signs of life, watches how long batches take, how far summaries are behind and how much memory the service has, and then
-// reads everything back and compares. It needs KEMBREL_BINARY; make load sets it.
+// Command load is many training machines at once: it starts the real service on a database of its own, sends readings
+// of many runs once a second as recorders do, with their signs of life, watches how long batches take, how far
+// summaries are behind and how much memory the service has, and then reads everything back and compares. It needs
+// KEMBREL_BINARY; make load sets it.
 //
 //	load --runs 1000 --curves 50 --for 2m --out bench/results.md
 package main
@@ -133,8 +134,10 @@ func load(runs, curves int, length time.Duration) (string, error) {
 	text := fmt.Sprintf("\n## Load: %d runs x %d curves x 1 Hz for %s, %s, %d cores shared with the load itself, %s\n\n", runs, curves, length, time.Now().Format("2006-01-02 15:04"), runtime.NumCPU(), runtime.Version())
 	text += "| what | measured | wanted |\n|---|---|---|\n"
 	text += fmt.Sprintf("| readings kept and read back, of which differ | %d, %d | 0 differ |\n", readings, differ)
-	text += fmt.Sprintf("| a batch: median, 99 %%, longest | %s, %s, %s | 99 %% <= 50 ms |\n", f.took.at(.5), f.took.at(.99), f.took.at(1))
-	text += fmt.Sprintf("| summaries behind what is kept: median, 99 %%, longest | %s, %s, %s | <= 2 s |\n", f.lags.at(.5), f.lags.at(.99), f.lags.at(1))
+	text += fmt.Sprintf("| a batch: median, 99 %%, longest | %s, %s, %s | 99 %% <= 50 ms |\n", f.took.at(.5),
+		f.took.at(.99), f.took.at(1))
+	text += fmt.Sprintf("| summaries behind what is kept: median, 99 %%, longest | %s, %s, %s | <= 2 s |\n",
+		f.lags.at(.5), f.lags.at(.99), f.lags.at(1))
 	text += fmt.Sprintf("| verdicts behind the first reading of an epoch (of 10 s): median, 99 %%, longest | %s, %s, %s | |\n", f.verdicts.at(.5), f.verdicts.at(.99), f.verdicts.at(1))
 	text += fmt.Sprintf("| batches refused for a moment and sent again | %d | |\n", f.refused.Load())
 	text += fmt.Sprintf("| the service's memory, at most | %s | <= 300 MB |\n", api.Bytes(f.memory.Load()))
@@ -159,7 +162,8 @@ func (f *fleet) start(folder string) (stop func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.Command(os.Getenv("KEMBREL_BINARY"), "start", "--data", filepath.Join(folder, "data"), "--listen", address, "--metrics", "")
+	cmd := exec.Command(os.Getenv("KEMBREL_BINARY"), "start", "--data", filepath.Join(folder, "data"), "--listen",
+		address, "--metrics", "")
 	cmd.Env = append(os.Environ(), "KEMBREL_CREDENTIALS="+filepath.Join(folder, "credentials.json"))
 	cmd.Stdout, cmd.Stderr = said, said
 	if err := cmd.Start(); err != nil {
@@ -204,7 +208,8 @@ func (f *fleet) begin(runs int) error {
 			if err != nil {
 				return err
 			}
-			open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: in.ProjectInput, Number: run.Number}, Key: uuid.NewString()}
+			open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: in.ProjectInput, Number: run.Number},
+				Key: uuid.NewString()}
 			open.Body.Recorder, open.Body.Started = uuid.NewString(), time.Now()
 			counted, err := client.Call(ctx, f.client, api.OpenLeg, open)
 			if err != nil {
@@ -302,7 +307,8 @@ func (f *fleet) watch(ctx context.Context) {
 				}
 			}
 			t.mutex.Lock()
-			if int(shown) < len(t.acked) && t.acked[shown].Before(asked) { // step shown+1 was kept by then and is not in it
+			// step shown+1 was kept by then and is not in it
+			if int(shown) < len(t.acked) && t.acked[shown].Before(asked) {
 				f.lags.add(asked.Sub(t.acked[shown]))
 			} else {
 				f.lags.add(0)

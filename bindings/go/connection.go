@@ -16,7 +16,8 @@ func (r *Run) connect(socket string) error {
 	if err != nil {
 		return fmt.Errorf("reach the recorder: %w", err)
 	}
-	hello := fmt.Sprintf(`{"kind":"hello","protocol":1,"hears":["named"],"language":"%s %s"}`+"\n", "go", runtime.Version())
+	hello := fmt.Sprintf(`{"kind":"hello","protocol":1,"hears":["named"],"language":"%s %s"}`+"\n", "go",
+		runtime.Version())
 	if _, err := conn.Write([]byte(hello)); err != nil {
 		return err
 	}
@@ -105,15 +106,15 @@ func (r *Run) listen(conn net.Conn, reader *bufio.Reader) {
 	}
 }
 
-// takeUpTries is how often a recorder is started in place of one that died before that is said, with growing pauses between: 12 s in all;
-// latePause is how long a later try waits.
+// takeUpTries is how often a recorder is started in place of one that died before that is said, with growing pauses
+// between: 12 s in all; latePause is how long a later try waits.
 const (
 	takeUpTries = 8
 	latePause   = 10 * time.Second
 )
 
-// takeUp goes back to the recorder where only the connection was lost, or starts one that goes on with the spool of one that died; again and
-// again, until the run has ended. What is said meanwhile waits here.
+// takeUp goes back to the recorder where only the connection was lost, or starts one that goes on with the spool of one
+// that died; again and again, until the run has ended. What is said meanwhile waits here.
 func (r *Run) takeUp(old string, back chan struct{}) {
 	defer func() {
 		if back != nil {

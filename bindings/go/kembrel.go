@@ -4,9 +4,10 @@
 //	run.Readings(step, epoch, kembrel.V("loss.train", loss), kembrel.V("loss.val", valLoss))
 //	run.End("finished", "")
 //
-// Under `kembrel record -- PROGRAM` it speaks to that recorder; otherwise it starts one. Training never waits for the service and
-// never fails because of recording: what goes wrong is printed once to the error output and told by Err, and every call
-// may be made on a run that is not recorded. It speaks the protocol of docs/recorder-protocol.md and needs nothing but the standard library.
+// Under `kembrel record -- PROGRAM` it speaks to that recorder; otherwise it starts one. Training never waits for the
+// service and never fails because of recording: what goes wrong is printed once to the error output and told by Err,
+// and every call may be made on a run that is not recorded. It speaks the protocol of docs/recorder-protocol.md and
+// needs nothing but the standard library.
 package kembrel
 
 import (
@@ -91,7 +92,8 @@ const backTime = 5 * time.Second
 // answerTime is how long a call waits for the recorder where it needs its answer.
 const answerTime = 30 * time.Second
 
-// over says that a run of this process has ended. The recorder around the program had that one; another run gets a recorder of its own.
+// over says that a run of this process has ended. The recorder around the program had that one; another run gets a
+// recorder of its own.
 var over atomic.Bool
 
 // Record begins the recording. It never fails: without a recorder, Err says why and nothing is recorded.
@@ -186,7 +188,8 @@ func (r *Run) begin(kind string) {
 	r.line = strconv.AppendInt(append(r.line, `","id":`...), r.id, 10)
 }
 
-// finish ends a message and hands it to the recorder with one write; what must survive the recorder is remembered until kept.
+// finish ends a message and hands it to the recorder with one write; what must survive the recorder is remembered until
+// kept.
 func (r *Run) finish(remember bool) {
 	r.line = append(r.line, '}', '\n')
 	if remember {
@@ -200,7 +203,8 @@ func (r *Run) finish(remember bool) {
 	}
 }
 
-// Readings records values at a step and epoch (NaN where there are no epochs). Steps never fall. NaN and infinities are values.
+// Readings records values at a step and epoch (NaN where there are no epochs). Steps never fall. NaN and infinities are
+// values.
 func (r *Run) Readings(step int64, epoch float64, values ...Value) {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
@@ -255,10 +259,11 @@ func (r *Run) Note(text string) {
 	r.finish(true)
 }
 
-// Checkpoint saves a checkpoint: write is given a folder, writes files into it, and returns which files make up which part. The
-// files are the recorder's from then on: it sees to it that they are safe on disk, and sends them in the background. Settle waits for the
-// former; what goes wrong later is told by Err.
-func (r *Run) Checkpoint(step int64, epoch float64, why string, write func(folder string) (parts map[string][]string, err error)) error {
+// Checkpoint saves a checkpoint: write is given a folder, writes files into it, and returns which files make up which
+// part. The files are the recorder's from then on: it sees to it that they are safe on disk, and sends them in the
+// background. Settle waits for the former; what goes wrong later is told by Err.
+func (r *Run) Checkpoint(step int64, epoch float64, why string,
+	write func(folder string) (parts map[string][]string, err error)) error {
 	begin := func() (reply, error) {
 		return r.ask(func() {
 			r.begin("checkpoint")
@@ -284,7 +289,8 @@ func (r *Run) Checkpoint(step int64, epoch float64, why string, write func(folde
 	if err != nil {
 		r.begin("checkpoint")
 		r.line = appendText(append(r.line, `,"do":"abandon","checkpoint":`...), begun.Checkpoint)
-		r.line = appendText(append(r.line, `,"why":`...), "it could not be written: "+strings.ReplaceAll(err.Error(), begun.Folder+"/", ""))
+		r.line = appendText(append(r.line, `,"why":`...), "it could not be written: "+strings.ReplaceAll(err.Error(),
+			begun.Folder+"/", ""))
 		r.finish(true)
 		return fmt.Errorf("write checkpoint: %w", err)
 	}
@@ -320,8 +326,8 @@ func (r *Run) Settle() error {
 	return r.err
 }
 
-// End says how the program ends: "finished", "stopped" or "failed", and why. It waits until everything handed over is safe on
-// disk, but not for the service.
+// End says how the program ends: "finished", "stopped" or "failed", and why. It waits until everything handed over is
+// safe on disk, but not for the service.
 func (r *Run) End(state, why string) {
 	r.Settle()
 	_, err := r.ask(func() {

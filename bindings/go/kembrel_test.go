@@ -96,11 +96,17 @@ func TestAnswers(t *testing.T) {
 	}))
 	require.Equal(t, folder, wrote)
 	require.ErrorContains(t, run.Checkpoint(2, 1, "", nil), "no room")
-	require.ErrorContains(t, run.Checkpoint(1, 1, "", func(string) (map[string][]string, error) { return nil, errors.New("disk full") }), "disk full")
+	require.ErrorContains(t, run.Checkpoint(1, 1, "", func(string) (map[string][]string, error) {
+		return nil,
+			errors.New("disk full")
+	}), "disk full")
 	_, stop := run.Stop()
 	require.False(t, stop)
 	r.say(`{"kind":"advice","stop":true,"what":"another recorder has the leg"}`)
-	require.Eventually(t, func() bool { why, stop := run.Stop(); return stop && strings.Contains(why, "another recorder") }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool {
+		why, stop := run.Stop()
+		return stop && strings.Contains(why, "another recorder")
+	}, 5*time.Second, 5*time.Millisecond)
 	run.End("finished", "")
 }
 

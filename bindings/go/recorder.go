@@ -23,8 +23,8 @@ func findBinary() (string, error) {
 	return binary, nil
 }
 
-// startRecorder starts a recorder beside this program and returns its socket and spool. The binary is $KEMBREL_BINARY, or
-// kembrel on the PATH.
+// startRecorder starts a recorder beside this program and returns its socket and spool. The binary is $KEMBREL_BINARY,
+// or kembrel on the PATH.
 func startRecorder(arguments ...string) (socket, spool string, err error) {
 	binary, err := findBinary()
 	if err != nil {

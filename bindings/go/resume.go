@@ -66,8 +66,9 @@ func (r *Run) Verify() string {
 	return r.verify
 }
 
-// Take puts the value that was asked for a hyperparameter, as by kembrel branch --hyper, into what into points to, and reports whether there
-// was one: it is recorded as the one used. What is asked and never taken is shown as such. A value of another kind is told by Err.
+// Take puts the value that was asked for a hyperparameter, as by kembrel branch --hyper, into what into points to, and
+// reports whether there was one: it is recorded as the one used. What is asked and never taken is shown as such. A
+// value of another kind is told by Err.
 func (r *Run) Take(name string, into any) bool {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
@@ -85,8 +86,9 @@ func (r *Run) Take(name string, into any) bool {
 	return true
 }
 
-// Epochs are the epochs to train, from 1 to last; where the run goes on from a checkpoint, those behind it. It ends early when the program
-// should stop (Stop). A checkpoint within an epoch counts as one of that epoch: the epoch is begun again.
+// Epochs are the epochs to train, from 1 to last; where the run goes on from a checkpoint, those behind it. It ends
+// early when the program should stop (Stop). A checkpoint within an epoch counts as one of that epoch: the epoch is
+// begun again.
 func (r *Run) Epochs(last int) iter.Seq[int] {
 	return func(yield func(int) bool) {
 		first := 1
@@ -101,9 +103,10 @@ func (r *Run) Epochs(last int) iter.Seq[int] {
 	}
 }
 
-// Start tells what the weights are before training: "fresh", with the seed that they were drawn by, or "trained"; and which parts of a
-// checkpoint resuming needs (nil: weights, optimiser, random). write, if given, writes the starting weights as a safetensors file, of which a
-// digest is taken, so that it is known where they come from. It comes before the first reading.
+// Start tells what the weights are before training: "fresh", with the seed that they were drawn by, or "trained"; and
+// which parts of a checkpoint resuming needs (nil: weights, optimiser, random). write, if given, writes the starting
+// weights as a safetensors file, of which a digest is taken, so that it is known where they come from. It comes before
+// the first reading.
 func (r *Run) Start(weights string, seed *int64, needs []string, write func(path string) error) {
 	path := ""
 	if write != nil {
@@ -160,7 +163,8 @@ type saver struct {
 	asked     string // by which signal the program is asked to end
 }
 
-// SaveWhen sets when Save saves. A signal that asks the program to end, where Signal is set, is taken once: a second one ends it at once.
+// SaveWhen sets when Save saves. A signal that asks the program to end, where Signal is set, is taken once: a second
+// one ends it at once.
 func (r *Run) SaveWhen(when Policy) {
 	s := &saver{Policy: when, best: math.NaN(), saved: -1}
 	curve, direction, _ := strings.Cut(when.Best, " ")
@@ -200,13 +204,15 @@ func (s *saver) see(values []Value) {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	for _, v := range values {
-		if v.Curve == s.curve && s.curve != "" && !math.IsNaN(v.Value) && (math.IsNaN(s.best) || s.sign*(s.best-v.Value) > s.Margin) {
+		if v.Curve == s.curve && s.curve != "" && !math.IsNaN(v.Value) &&
+			(math.IsNaN(s.best) || s.sign*(s.best-v.Value) > s.Margin) {
 			s.best, s.beaten = v.Value, true
 		}
 	}
 }
 
-// passed reports whether a multiple of the epochs was passed, so that a run which goes on from any checkpoint saves where one that was not cut off does.
+// passed reports whether a multiple of the epochs was passed, so that a run which goes on from any checkpoint saves
+// where one that was not cut off does.
 func (s *saver) passed(epoch float64) bool {
 	return s.Epochs > 0 && math.Floor(epoch/s.Epochs) > math.Floor(s.lastEpoch/s.Epochs)
 }
@@ -239,9 +245,10 @@ func (s *saver) due(step int64, epoch float64) (why string) {
 	return why
 }
 
-// Save saves a checkpoint, as Checkpoint does, where what SaveWhen has set says that it is time, or the program is about to stop. Call it
-// where the program's state is whole: at the end of a step or an epoch, behind its readings.
-func (r *Run) Save(step int64, epoch float64, write func(folder string) (parts map[string][]string, err error)) (saved bool, err error) {
+// Save saves a checkpoint, as Checkpoint does, where what SaveWhen has set says that it is time, or the program is
+// about to stop. Call it where the program's state is whole: at the end of a step or an epoch, behind its readings.
+func (r *Run) Save(step int64, epoch float64, write func(folder string) (parts map[string][]string,
+	err error)) (saved bool, err error) {
 	r.mutex.Lock()
 	s, stop := r.saver, r.stop
 	r.mutex.Unlock()

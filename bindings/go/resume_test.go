@@ -20,7 +20,8 @@ func TestWhenToSave(t *testing.T) {
 	told := []struct {
 		epoch, loss float64
 		why         string
-	}{{1, 1, "best so far"}, {2, 0.95, "every 2 epochs"}, {3, 0.85, "best so far"}, {4, 0.8, "every 2 epochs"}, {5, math.NaN(), ""}, {6, 0.5, "best so far"}, {7, 0.6, ""}, {8, 0.6, "every 2 epochs"}}
+	}{{1, 1, "best so far"}, {2, 0.95, "every 2 epochs"}, {3, 0.85, "best so far"}, {4, 0.8, "every 2 epochs"},
+		{5, math.NaN(), ""}, {6, 0.5, "best so far"}, {7, 0.6, ""}, {8, 0.6, "every 2 epochs"}}
 	for i, x := range told {
 		s.see([]Value{V("loss.train", 0), V("loss.val", x.loss)})
 		require.Equal(t, x.why, s.due(int64(10*(i+1)), x.epoch), "epoch %v", x.epoch)
@@ -83,7 +84,8 @@ func TestWelcomedBack(t *testing.T) {
 	require.True(t, ok)
 	require.EqualValues(t, 480, from.Step)
 	require.True(t, math.IsNaN(from.Epoch))
-	require.Equal(t, []string{filepath.Join("/x", "a", "w.safetensors"), "", ""}, []string{from.File("weights"), from.File("two"), from.File("optimiser")})
+	require.Equal(t, []string{filepath.Join("/x", "a", "w.safetensors"), "", ""},
+		[]string{from.File("weights"), from.File("two"), from.File("optimiser")})
 	rate, layers, seed := 0.1, []int{}, 7
 	require.True(t, run.Take("lr", &rate))
 	require.True(t, run.Take("layers", &layers))

@@ -1,4 +1,5 @@
-// Package python holds the Python binding's files, for the wheel that the service hands out. It imports nothing of ours.
+// Package python holds the Python binding's files, for the wheel that the service hands out. It imports nothing of
+// ours.
 package python
 
 import "embed"

@@ -59,7 +59,8 @@ func TestInstallsFromTheFolder(t *testing.T) {
 	folder := t.TempDir()
 	here, err := os.Getwd()
 	require.NoError(t, err)
-	out, err := exec.Command(interpreter, "-m", "pip", "install", "--no-index", "--no-cache-dir", "--target", folder, here).CombinedOutput()
+	out, err := exec.Command(interpreter, "-m", "pip", "install", "--no-index", "--no-cache-dir", "--target", folder,
+		here).CombinedOutput()
 	require.NoError(t, err, string(out))
 	for _, f := range []string{"__init__.py", "_arrays.py", "_like.py", "_run.py", "_tree.py", "py.typed"} {
 		require.FileExists(t, filepath.Join(folder, "kembrel", f))

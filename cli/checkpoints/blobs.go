@@ -67,7 +67,8 @@ tensors. For administrators. The service checks all by itself within 30 days.`,
 					return err
 				}
 				m.Add(found.Bytes)
-				all.Chunks, all.Bytes, all.Damaged = all.Chunks+found.Chunks, all.Bytes+found.Bytes, append(all.Damaged, found.Damaged...)
+				all.Chunks, all.Bytes, all.Damaged = all.Chunks+found.Chunks, all.Bytes+found.Bytes,
+					append(all.Damaged, found.Damaged...)
 				if in.Body.After = found.Next; found.Next == "" {
 					break
 				}

@@ -15,7 +15,8 @@ import (
 
 func (a *Commands) Checkpoints() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "checkpoints RUN", Short: "List the checkpoints of a run, latest first", Args: term.Arguments("RUN"),
+	cmd := &cobra.Command{Use: "checkpoints RUN", Short: "List the checkpoints of a run, latest first",
+		Args:              term.Arguments("RUN"),
 		Example:           "  kembrel checkpoints vessels/3",
 		ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -32,7 +33,8 @@ func (a *Commands) Checkpoints() *cobra.Command {
 			l.Shorten = 8
 			l.Empty = fmt.Sprintf("%s has no checkpoint.", addr)
 			for _, c := range page.Items {
-				l.Add(c.Address, strings.Join(term.MarksOf(c), " "), c.Why, fmt.Sprint(c.Step), c.Fit, strings.Join(c.Parts, " "), api.Bytes(c.Size), term.When(c.Saved), figuresLine(c.Figures))
+				l.Add(c.Address, strings.Join(term.MarksOf(c), " "), c.Why, fmt.Sprint(c.Step), c.Fit,
+					strings.Join(c.Parts, " "), api.Bytes(c.Size), term.When(c.Saved), figuresLine(c.Figures))
 			}
 			return a.Print(output, l, page)
 		}}
@@ -59,7 +61,8 @@ func (a *Commands) Restore() *cobra.Command {
 	var into, output string
 	var parts []string
 	var overwrite, onlyUse bool
-	cmd := &cobra.Command{Use: "restore CHECKPOINT", Short: "Write the files of a checkpoint, whole and verified, or nothing", Args: term.Arguments("CHECKPOINT"),
+	cmd := &cobra.Command{Use: "restore CHECKPOINT",
+		Short: "Write the files of a checkpoint, whole and verified, or nothing", Args: term.Arguments("CHECKPOINT"),
 		Long: `Write the files of a checkpoint into a folder. Every chunk and every file is checked against its digest. The files appear
 together once all of them are complete; if anything fails, none does, and the same command goes on from what has arrived. A file that is there already is
 not replaced without --overwrite. --for-use leaves out what only resuming needs: optimiser, schedule, random, position, training.`,
@@ -74,12 +77,14 @@ not replaced without --overwrite. --for-use leaves out what only resuming needs:
 			if into == "" {
 				return term.Usage("say where to: --into FOLDER")
 			}
-			c, err := client.Call(cmd.Context(), a.Client(), api.GetCheckpoint, &api.CheckpointInput{RunInput: term.RunOf(addr), At: addr.At.String()})
+			c, err := client.Call(cmd.Context(), a.Client(), api.GetCheckpoint,
+				&api.CheckpointInput{RunInput: term.RunOf(addr), At: addr.At.String()})
 			if err != nil {
 				return err
 			}
 			if c.Dropped != nil {
-				return term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("the bytes of %s are gone: %s", c.Address, term.FateOf(c))}
+				return term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("the bytes of %s are gone: %s",
+					c.Address, term.FateOf(c))}
 			}
 			if onlyUse && len(parts) > 0 {
 				return term.Usage("--for-use and --parts say two different things; give one of them")
@@ -98,7 +103,8 @@ not replaced without --overwrite. --for-use leaves out what only resuming needs:
 				total += f.Size
 			}
 			if output == "table" {
-				fmt.Fprintf(a.Err, "%s: %s of %s in %d files\n", c.Address, api.Bytes(total), api.Bytes(whole), len(c.Files))
+				fmt.Fprintf(a.Err, "%s: %s of %s in %d files\n", c.Address, api.Bytes(total),
+					api.Bytes(whole), len(c.Files))
 			}
 			// Its leg and step name the checkpoint from here on, should another become the best meanwhile.
 			in := api.CheckpointInput{RunInput: term.RunOf(addr), At: c.Fixed()}
@@ -116,7 +122,8 @@ not replaced without --overwrite. --for-use leaves out what only resuming needs:
 				return err
 			}
 			if output == "table" {
-				fmt.Fprintf(a.Out, "%s: %d files, %s, every digest checked\n", c.Address, len(c.Files), api.Bytes(total))
+				fmt.Fprintf(a.Out, "%s: %d files, %s, every digest checked\n", c.Address,
+					len(c.Files), api.Bytes(total))
 			}
 			return nil
 		}}
@@ -142,7 +149,8 @@ func chosen(c *api.Checkpoint, parts []string) ([]api.File, error) {
 			}
 		}
 		if !found {
-			return nil, term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("%s has no part %q; it has: %s", c.Address, p, strings.Join(c.Parts, ", "))}
+			return nil, term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("%s has no part %q; it has: %s", c.Address,
+				p, strings.Join(c.Parts, ", "))}
 		}
 	}
 	return out, nil
@@ -150,7 +158,8 @@ func chosen(c *api.Checkpoint, parts []string) ([]api.File, error) {
 
 func restoreError(err error) error {
 	if client.IsExists(err) {
-		return term.Exit{Code: term.ExitExists, Err: fmt.Errorf("%w; nothing was written; --overwrite replaces it", err)}
+		return term.Exit{Code: term.ExitExists,
+			Err: fmt.Errorf("%w; nothing was written; --overwrite replaces it", err)}
 	}
 	return err
 }

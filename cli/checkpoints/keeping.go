@@ -22,8 +22,10 @@ func (k *keepFlags) add(f *pflag.FlagSet) {
 	f.IntVar(&k.value.Last, "last", 0, "keep the newest so many")
 	f.Float64Var(&k.value.Every, "every", 0, "keep one of every so many epochs")
 	f.Float64Var(&k.value.Days, "days", 0, "keep those saved in the last so many days")
-	f.StringVar(&k.value.Where, "where", "", `keep those that a condition holds for, such as 'at("accuracy.val") > 0.9'`)
-	f.Float64Var(&k.value.Grace, "grace", 0, "days until the bytes go of what is not kept, in which it can be brought back; else 7")
+	f.StringVar(&k.value.Where, "where", "",
+		`keep those that a condition holds for, such as 'at("accuracy.val") > 0.9'`)
+	f.Float64Var(&k.value.Grace, "grace", 0,
+		"days until the bytes go of what is not kept, in which it can be brought back; else 7")
 }
 
 // rule is the rule that was given, nil for none.
@@ -33,7 +35,8 @@ func (k *keepFlags) rule(cmd *cobra.Command) (*api.KeepRule, error) {
 
 func (a *Commands) Keep() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "keep ADDRESS", Short: "Show, set or try the rule by which checkpoints stay", Args: term.Arguments("ADDRESS"),
+	cmd := &cobra.Command{Use: "keep ADDRESS", Short: "Show, set or try the rule by which checkpoints stay",
+		Args: term.Arguments("ADDRESS"),
 		Long: `A keep rule says which checkpoints of a run stay: the best, the last, one of every so many epochs, the newest, or those for which a condition holds. A
 checkpoint stays if any part of the rule keeps it. Whatever the rule says, those stay that are pinned, from which another run began, and the last one of a run that is
 not over. All others begin a grace period of some days; then their bytes go, and their figures and digests are still listed. A project's rule holds for its runs, unless a
@@ -86,7 +89,8 @@ func days(n float64) string {
 func (a *Commands) keepSet() *cobra.Command {
 	var rule keepFlags
 	var all bool
-	cmd := &cobra.Command{Use: "set ADDRESS", Short: "Set the keep rule of a project, or of a run", Args: term.Arguments("ADDRESS"),
+	cmd := &cobra.Command{Use: "set ADDRESS", Short: "Set the keep rule of a project, or of a run",
+		Args:              term.Arguments("ADDRESS"),
 		Long:              "Set the keep rule of a project, or of a run. What it does not keep begins its grace period at once; kembrel keep try shows beforehand what that is.",
 		Example:           "  kembrel keep set vessels --best 3 --last 1\n  kembrel keep set vessels/7 --every 10 --grace 14\n  kembrel keep set vessels/7 --all",
 		ValidArgsFunction: a.Complete(true, false),
@@ -102,9 +106,11 @@ func (a *Commands) keepSet() *cobra.Command {
 			}
 			return a.changeKeep(cmd, args[0], func(in api.ProjectInput) (*api.KeepState, error) {
 				if all {
-					return nil, term.Usage("--all is for a run whose project has a rule; kembrel keep clear takes a project's away")
+					return nil,
+						term.Usage("--all is for a run whose project has a rule; kembrel keep clear takes a project's away")
 				}
-				return client.Call(cmd.Context(), a.Client(), api.SetKeepRule, &api.KeepRuleInput{ProjectInput: in, Body: *given})
+				return client.Call(cmd.Context(), a.Client(), api.SetKeepRule,
+					&api.KeepRuleInput{ProjectInput: in, Body: *given})
 			}, func(in api.RunInput) (*api.KeepState, error) {
 				set := &api.RunKeepRuleInput{RunInput: in}
 				set.Body.None, set.Body.Rule = all, given
@@ -117,7 +123,9 @@ func (a *Commands) keepSet() *cobra.Command {
 }
 
 func (a *Commands) keepUnset() *cobra.Command {
-	return &cobra.Command{Use: "clear ADDRESS", Short: "Take the keep rule away: of a project, or of a run, which then follows its project's", Args: term.Arguments("ADDRESS"),
+	return &cobra.Command{Use: "clear ADDRESS",
+		Short:   "Take the keep rule away: of a project, or of a run, which then follows its project's",
+		Args:    term.Arguments("ADDRESS"),
 		Example: "  kembrel keep clear vessels/7", ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.changeKeep(cmd, args[0], func(in api.ProjectInput) (*api.KeepState, error) {
@@ -129,7 +137,8 @@ func (a *Commands) keepUnset() *cobra.Command {
 }
 
 // changeKeep changes a keep rule and says what goes by it.
-func (a *Commands) changeKeep(cmd *cobra.Command, text string, ofProject func(api.ProjectInput) (*api.KeepState, error), ofRun func(api.RunInput) (*api.KeepState, error)) error {
+func (a *Commands) changeKeep(cmd *cobra.Command, text string, ofProject func(api.ProjectInput) (*api.KeepState, error),
+	ofRun func(api.RunInput) (*api.KeepState, error)) error {
 	state, err := term.ToProjectOrRun(text, "keep rule", ofProject, ofRun)
 	if err != nil {
 		return err
@@ -160,7 +169,8 @@ func (a *Commands) keepTry() *cobra.Command {
 	var rule keepFlags
 	var output string
 	var onlyGoing bool
-	cmd := &cobra.Command{Use: "try ADDRESS...", Short: "Show what a rule would delete and what that frees, before anything is deleted",
+	cmd := &cobra.Command{Use: "try ADDRESS...",
+		Short:             "Show what a rule would delete and what that frees, before anything is deleted",
 		Long:              "Show what would go by a rule and what that frees, of a project or of some of its runs. Without a rule: by those that are set. Nothing is changed.",
 		Example:           "  kembrel keep try vessels --best 3 --last 1\n  kembrel keep try vessels/2 vessels/3 --every 5\n  kembrel keep try vessels --to-delete",
 		ValidArgsFunction: a.Complete(true, false),
@@ -209,7 +219,8 @@ func (a *Commands) keepTry() *cobra.Command {
 				if !math.IsNaN(float64(c.Figure)) {
 					figure = term.Number(float64(c.Figure))
 				}
-				l.Add(c.Address, goes, strings.Join(c.Why, ", "), figure, api.Bytes(c.Size), api.Bytes(c.Frees), term.When(c.Saved))
+				l.Add(c.Address, goes, strings.Join(c.Why, ", "), figure, api.Bytes(c.Size), api.Bytes(c.Frees),
+					term.When(c.Saved))
 			}
 			if onlyGoing && tried.Going == 0 {
 				l.Empty = "Nothing would be deleted."
@@ -246,7 +257,8 @@ func (a *Commands) Pin() *cobra.Command {
 func (a *Commands) Drop() *cobra.Command {
 	var undo bool
 	days := 7.0
-	cmd := &cobra.Command{Use: "drop CHECKPOINT...", Short: "Drop the bytes of checkpoints after a grace period, or bring them back",
+	cmd := &cobra.Command{Use: "drop CHECKPOINT...",
+		Short: "Drop the bytes of checkpoints after a grace period, or bring them back",
 		Long: `Drop the bytes of checkpoints after a grace period of some days. Until then --undo brings them back (where a rule dropped them they are pinned, or the rule would drop
 them again), and they can be restored as ever. What stays of a dropped checkpoint: its row, its figures, its files' digests and the statistics of its weights.`,
 		Example:           "  kembrel drop vessels/3@e4 vessels/3@e5\n  kembrel drop --undo vessels/3@e4\n  kembrel drop --days 0 vessels/3@e5",
@@ -260,7 +272,8 @@ them again), and they can be restored as ever. What stays of a dropped checkpoin
 					return client.Call(cmd.Context(), a.Client(), api.KeepCheckpoint, &in)
 				}
 				// The client leaves zero values out, and the service's default would take their place.
-				return client.Call(cmd.Context(), a.Client(), api.DropCheckpoint, &api.DropInput{CheckpointInput: in, Days: max(days, 1e-9)})
+				return client.Call(cmd.Context(), a.Client(), api.DropCheckpoint,
+					&api.DropInput{CheckpointInput: in, Days: max(days, 1e-9)})
 			})
 		}}
 	cmd.Flags().Float64Var(&days, "days", days, "until the bytes go")
@@ -295,7 +308,8 @@ func (a *Commands) eachCheckpoint(args []string, do func(in api.CheckpointInput)
 func (a *Commands) storageFree() *cobra.Command {
 	var output string
 	in := &api.FreeInput{}
-	cmd := &cobra.Command{Use: "free", Short: "Give back at once what no checkpoint holds any more", Args: term.Arguments(),
+	cmd := &cobra.Command{Use: "free", Short: "Give back at once what no checkpoint holds any more",
+		Args: term.Arguments(),
 		Long: `Say how many bytes no checkpoint holds any more and, with --now, give them back at once, where cleaning would within about a day. What is dropped and still in
 its days of grace stays: kembrel drop --days 0 ends these. A checkpoint that is being sent meanwhile may have to be sent again. For administrators.`,
 		Example: "  kembrel storage free\n  kembrel drop --days 0 vessels/1@e5 && kembrel storage free --now",
@@ -324,7 +338,8 @@ its days of grace stays: kembrel drop --days 0 ends these. A checkpoint that is 
 
 func (a *Commands) Sizes() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "storage [PROJECT | RUN]", Short: "What takes how many bytes, and what dropping it frees",
+	cmd := &cobra.Command{Use: "storage [PROJECT | RUN]",
+		Short: "What takes how many bytes, and what dropping it frees",
 		Long: `What takes how many bytes: of all projects, of the runs of one, or of the checkpoints of a run. Checkpoints share the chunks that are equal: own is what nothing else
 holds, which dropping frees; shared is held by others too.`,
 		Example:           "  kembrel storage\n  kembrel storage vessels\n  kembrel storage vessels/3\n  kembrel storage free --now",
@@ -346,10 +361,12 @@ holds, which dropping frees; shared is held by others too.`,
 			if err != nil {
 				return err
 			}
-			l := term.List("", "title", "checkpoints#", "whole#", "stored#", "own#", "shared#", "to be deleted#", "dropped#")
+			l := term.List("", "title", "checkpoints#", "whole#", "stored#", "own#", "shared#",
+				"to be deleted#", "dropped#")
 			l.Shorten = 1
 			row := func(name, title string, z api.Sizes) {
-				l.Add(name, title, fmt.Sprint(z.Checkpoints), api.Bytes(z.Whole), api.Bytes(z.Stored), api.Bytes(z.Own), api.Bytes(z.Stored-z.Own), fmt.Sprint(z.Going), fmt.Sprint(z.Dropped))
+				l.Add(name, title, fmt.Sprint(z.Checkpoints), api.Bytes(z.Whole), api.Bytes(z.Stored), api.Bytes(z.Own),
+					api.Bytes(z.Stored-z.Own), fmt.Sprint(z.Going), fmt.Sprint(z.Dropped))
 			}
 			for _, i := range s.Items {
 				row(i.Address, i.Title, i.Sizes)
@@ -376,7 +393,8 @@ func (a *Commands) checkpointSizes(ctx context.Context, addr api.Address, output
 	l := term.List("checkpoint", "", "whole#", "stored#", "own#", "shared#", "what becomes of it")
 	l.Shorten, l.Empty = 6, fmt.Sprintf("%s has no checkpoint.", addr)
 	for _, c := range page.Items {
-		l.Add(c.Address, strings.Join(term.MarksOf(c), " "), api.Bytes(c.Size), api.Bytes(c.Stored), api.Bytes(c.Frees), api.Bytes(c.Stored-c.Frees), term.FateOf(&c))
+		l.Add(c.Address, strings.Join(term.MarksOf(c), " "), api.Bytes(c.Size), api.Bytes(c.Stored), api.Bytes(c.Frees),
+			api.Bytes(c.Stored-c.Frees), term.FateOf(&c))
 	}
 	return a.Print(output, l, page)
 }

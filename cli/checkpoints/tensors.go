@@ -21,7 +21,8 @@ func atInput(addr api.Address) api.CheckpointInput {
 	return api.CheckpointInput{RunInput: term.RunOf(addr), At: addr.At.String()}
 }
 
-// side reads one side of a match: a checkpoint's address, with :architecture behind it where that part is meant, or a local file.
+// side reads one side of a match: a checkpoint's address, with :architecture behind it where that part is meant, or a
+// local file.
 func side(text string) (api.MatchSide, error) {
 	address, part, _ := strings.Cut(text, ":")
 	if a, err := api.ParseAddress(address); err == nil && a.At.Kind != api.AtNone {
@@ -29,7 +30,10 @@ func side(text string) (api.MatchSide, error) {
 	}
 	content, err := os.Open(text)
 	if err != nil {
-		return api.MatchSide{}, term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("%q is neither a checkpoint, such as vessels/3@best, nor a file that can be read: %w", text, err)}
+		return api.MatchSide{},
+			term.Exit{Code: term.ExitNotFound,
+				Err: fmt.Errorf("%q is neither a checkpoint, such as vessels/3@best, nor a file that can be read: %w",
+					text, err)}
 	}
 	defer content.Close()
 	info, err := content.Stat()
@@ -43,7 +47,8 @@ func side(text string) (api.MatchSide, error) {
 		}
 		list, ok := tensor.ParseList(all)
 		if !ok {
-			return api.MatchSide{}, fmt.Errorf(`%s lists no tensors: it should have {"tensors": [{"name", "dtype", "shape"}, ...]}`, text)
+			return api.MatchSide{},
+				fmt.Errorf(`%s lists no tensors: it should have {"tensors": [{"name", "dtype", "shape"}, ...]}`, text)
 		}
 		return api.MatchSide{Tensors: list}, nil
 	}
@@ -56,7 +61,9 @@ func side(text string) (api.MatchSide, error) {
 
 func (a *Commands) Match() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "match GIVEN WANTED", Short: "Say whether the tensors of one fit the other, before anything is loaded", Args: term.Arguments("GIVEN", "WANTED"),
+	cmd := &cobra.Command{Use: "match GIVEN WANTED",
+		Short: "Say whether the tensors of one fit the other, before anything is loaded",
+		Args:  term.Arguments("GIVEN", "WANTED"),
 		Long: `Say which tensors are missing, unexpected, or of another shape or dtype, and which are likely there under other names. Each side is a checkpoint, a part
 of it that lists tensors (vessels/3@best:architecture), or a local file: safetensors, NPY, NPZ, or JSON {"tensors": [...]}. Ends with 7 where they do not fit.`,
 		Example: `  kembrel match vessels/3@best vessels/5@last
@@ -118,7 +125,8 @@ func shape(t tensor.Info) string {
 
 func (a *Commands) DiffWeights() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "diff-weights BEFORE AFTER", Short: "Say how far each tensor moved from one checkpoint to another", Args: term.Arguments("BEFORE", "AFTER"),
+	cmd := &cobra.Command{Use: "diff-weights BEFORE AFTER",
+		Short: "Say how far each tensor moved from one checkpoint to another", Args: term.Arguments("BEFORE", "AFTER"),
 		Example:           "  kembrel diff-weights vessels/3@e5 vessels/3@best",
 		ValidArgsFunction: a.Complete(true, true),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -130,7 +138,8 @@ func (a *Commands) DiffWeights() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			d, err := client.Call(cmd.Context(), a.Client(), api.GetDifference, &api.DifferenceInput{CheckpointInput: atInput(to), From: from.String()})
+			d, err := client.Call(cmd.Context(), a.Client(), api.GetDifference,
+				&api.DifferenceInput{CheckpointInput: atInput(to), From: from.String()})
 			if err != nil {
 				return err
 			}
@@ -143,7 +152,9 @@ func (a *Commands) DiffWeights() *cobra.Command {
 				if t.Largest > 0 {
 					at = fmt.Sprint(t.At)
 				}
-				l.Add(t.Name, strings.ReplaceAll(fmt.Sprint(t.Shape), " ", "×"), mark, term.Number(float64(t.Distance)), term.Number(float64(t.Relative)), fmt.Sprintf("%.6f", float64(t.Cosine)), term.Number(float64(t.Largest)), at)
+				l.Add(t.Name, strings.ReplaceAll(fmt.Sprint(t.Shape), " ", "×"), mark, term.Number(float64(t.Distance)),
+					term.Number(float64(t.Relative)), fmt.Sprintf("%.6f", float64(t.Cosine)),
+					term.Number(float64(t.Largest)), at)
 			}
 			if err := a.Print(output, l, d); err != nil {
 				return err
@@ -159,7 +170,8 @@ func (a *Commands) DiffWeights() *cobra.Command {
 
 func (a *Commands) Tensors() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "tensors CHECKPOINT", Short: "List a checkpoint's tensors with their statistics", Args: term.Arguments("CHECKPOINT"),
+	cmd := &cobra.Command{Use: "tensors CHECKPOINT", Short: "List a checkpoint's tensors with their statistics",
+		Args:              term.Arguments("CHECKPOINT"),
 		Example:           "  kembrel tensors vessels/3@best",
 		ValidArgsFunction: a.Complete(true, true),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -167,14 +179,18 @@ func (a *Commands) Tensors() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t, err := client.Call(cmd.Context(), a.Client(), api.GetTensors, &api.TensorsInput{CheckpointInput: atInput(addr), Part: "weights"})
+			t, err := client.Call(cmd.Context(), a.Client(), api.GetTensors,
+				&api.TensorsInput{CheckpointInput: atInput(addr), Part: "weights"})
 			if err != nil {
 				return err
 			}
-			l := term.List("tensor", "dtype", "shape", "parameters#", "mean#", "deviation#", "min#", "max#", "not finite#", "odd")
+			l := term.List("tensor", "dtype", "shape", "parameters#", "mean#", "deviation#", "min#", "max#",
+				"not finite#", "odd")
 			l.Empty = t.Says
 			for _, x := range t.Tensors {
-				l.Add(x.Name, x.Dtype, strings.ReplaceAll(fmt.Sprint(x.Shape), " ", "×"), fmt.Sprint(x.Parameters), term.Number(float64(x.Mean)), term.Number(float64(x.Deviation)), term.Number(float64(x.Min)), term.Number(float64(x.Max)), fmt.Sprint(x.NaN+x.Infinite), x.Odd)
+				l.Add(x.Name, x.Dtype, strings.ReplaceAll(fmt.Sprint(x.Shape), " ", "×"), fmt.Sprint(x.Parameters),
+					term.Number(float64(x.Mean)), term.Number(float64(x.Deviation)), term.Number(float64(x.Min)),
+					term.Number(float64(x.Max)), fmt.Sprint(x.NaN+x.Infinite), x.Odd)
 			}
 			if err := a.Print(output, l, t); err != nil {
 				return err
@@ -191,7 +207,8 @@ func (a *Commands) Tensors() *cobra.Command {
 func (a *Commands) Verify() *cobra.Command {
 	var output string
 	var tolerance float64
-	cmd := &cobra.Command{Use: "verify CHECKPOINT -- COMMAND...", Short: "Restore a checkpoint, evaluate it, and compare the figures with those recorded",
+	cmd := &cobra.Command{Use: "verify CHECKPOINT -- COMMAND...",
+		Short: "Restore a checkpoint, evaluate it, and compare the figures with those recorded",
 		Long: `Restore a checkpoint into a temporary folder, run your evaluation of it under a recorder, and compare the figures that it reports with those recorded when
 the checkpoint was saved. The outcome is kept with the checkpoint. The folder stands in place of {folder} in the command, in the variable KEMBREL_VERIFY_FOLDER, and in the recorder's
 welcome. The evaluation reports figures as training does (docs/resuming.md). Ends with 7 where they are not the same.`,
@@ -237,8 +254,10 @@ welcome. The evaluation reports figures as training does (docs/resuming.md). End
 	return cmd
 }
 
-func (a *Commands) verified(ctx context.Context, addr api.Address, command []string, tolerance float64) (*api.Verification, error) {
-	c, err := client.Call(ctx, a.Client(), api.GetCheckpoint, &api.CheckpointInput{RunInput: term.RunOf(addr), At: addr.At.String()})
+func (a *Commands) verified(ctx context.Context, addr api.Address, command []string,
+	tolerance float64) (*api.Verification, error) {
+	c, err := client.Call(ctx, a.Client(), api.GetCheckpoint,
+		&api.CheckpointInput{RunInput: term.RunOf(addr), At: addr.At.String()})
 	if err != nil {
 		return nil, err
 	}
@@ -252,7 +271,8 @@ func (a *Commands) verified(ctx context.Context, addr api.Address, command []str
 	}
 	defer os.RemoveAll(folder)
 	m := a.Meter(c.Address, c.Size)
-	err = client.Restore(ctx, a.Client(), api.CheckpointInput{RunInput: atInput(at).RunInput, At: c.Fixed()}, c.Files, folder, false, m.Add)
+	err = client.Restore(ctx, a.Client(), api.CheckpointInput{RunInput: atInput(at).RunInput, At: c.Fixed()}, c.Files,
+		folder, false, m.Add)
 	m.Done()
 	if err != nil {
 		return nil, err
@@ -261,7 +281,8 @@ func (a *Commands) verified(ctx context.Context, addr api.Address, command []str
 	for i := range command {
 		command[i] = strings.ReplaceAll(command[i], "{folder}", folder)
 	}
-	figures, code, err := recorder.Evaluate(ctx, recorder.Options{Out: term.Raw(a.Err), Err: term.Raw(a.Err)}, folder, command)
+	figures, code, err := recorder.Evaluate(ctx, recorder.Options{Out: term.Raw(a.Err),
+		Err: term.Raw(a.Err)}, folder, command)
 	if err != nil {
 		return nil, err
 	}

@@ -38,7 +38,8 @@ func (a *Commands) Compare() *cobra.Command {
 	var output, project string
 	var f compareFlags
 	in := &api.CompareInput{}
-	cmd := &cobra.Command{Use: "compare RUN...", Short: "Compare runs: which is best, what differed, how they learned, what mattered",
+	cmd := &cobra.Command{Use: "compare RUN...",
+		Short: "Compare runs: which is best, what differed, how they learned, what mattered",
 		Long: `Compare runs of a project: those named, by address or by number, or those that a filter chooses. Runs that differ only in the seed are put together, and differences are
 held against the noise between seeds (docs/comparing.md). With six runs or more it also says which hyperparameters mattered.`,
 		Example: `  kembrel compare vessels/3 vessels/7
@@ -61,7 +62,8 @@ held against the noise between seeds (docs/comparing.md). With six runs or more 
 				return term.Usage("--by %q is none of epoch, step, time", f.by)
 			}
 			wrote := false
-			for _, file := range []struct{ format, path string }{{"html", f.html}, {"csv", f.csv}, {"markdown", f.markdown}} {
+			for _, file := range []struct{ format, path string }{{"html", f.html}, {"csv", f.csv},
+				{"markdown", f.markdown}} {
 				if file.path == "" {
 					continue
 				}
@@ -88,16 +90,20 @@ held against the noise between seeds (docs/comparing.md). With six runs or more 
 		}}
 	term.OutputFlag(cmd, &output)
 	fl := cmd.Flags()
-	fl.StringVar(&project, "project", os.Getenv("KEMBREL_PROJECT"), "project of runs that are given by number [KEMBREL_PROJECT]")
+	fl.StringVar(&project, "project", os.Getenv("KEMBREL_PROJECT"),
+		"project of runs that are given by number [KEMBREL_PROJECT]")
 	fl.StringVar(&in.Where, "where", "", "compare the runs that fulfil this, such as 'hyper.lr <= 0.01'")
 	fl.IntVar(&in.Baseline, "baseline", 0, "number of the run that others are held against; otherwise the project's")
 	fl.StringSliceVar(&f.names, "names", nil, "curves to draw; otherwise the objective's")
 	fl.StringVar(&f.by, "by", "epoch", "axis of the chart: epoch, step or time (seconds since the start)")
 	fl.BoolVar(&f.groups, "groups", false, "draw one line for each group of seeds, their mean")
 	fl.BoolVar(&f.same, "same", false, "also list what all runs have in common")
-	fl.BoolVar(&f.changes, "changes", false, "also print how the code differs: the commits, where the repository here has them, and what was not committed")
-	fl.StringVar(&f.figure, "figure", "", "the figure that hyperparameters are weighed for; otherwise the objective's best")
-	fl.StringVar(&f.trade, "trade-off", "", "two or three figures to hold against each other, such as 'best(\"accuracy.val\"),pace'")
+	fl.BoolVar(&f.changes, "changes", false,
+		"also print how the code differs: the commits, where the repository here has them, and what was not committed")
+	fl.StringVar(&f.figure, "figure", "",
+		"the figure that hyperparameters are weighed for; otherwise the objective's best")
+	fl.StringVar(&f.trade, "trade-off", "",
+		"two or three figures to hold against each other, such as 'best(\"accuracy.val\"),pace'")
 	fl.StringVar(&f.html, "html", "", "write the comparison to this file as one HTML page")
 	fl.StringVar(&f.markdown, "markdown", "", "write it to this new folder as Markdown with its charts as SVG")
 	fl.StringVar(&f.csv, "csv", "", "write it to this file as CSV, a row per run")
@@ -112,12 +118,14 @@ func rankTable(c *api.Comparison) term.Listing {
 	for i, g := range c.Groups {
 		next := ""
 		if m := g.Next; m != nil {
-			next = signed(float64(m.Difference)) + ", " + map[bool]string{true: "beyond the noise", false: "not beyond the noise"}[m.Beyond]
+			next = signed(float64(m.Difference)) + ", " + map[bool]string{true: "beyond the noise",
+				false: "not beyond the noise"}[m.Beyond]
 			if m.Method == "" {
 				next = signed(float64(m.Difference)) + ", one each"
 			}
 		}
-		l.Add(strconv.Itoa(i+1), g.Label, term.JoinNumbers(g.Runs), blankNaN(g.Best.Mean), blankNaN(g.Best.Deviation), blankNaN(g.Last.Mean), next)
+		l.Add(strconv.Itoa(i+1), g.Label, term.JoinNumbers(g.Runs), blankNaN(g.Best.Mean), blankNaN(g.Best.Deviation),
+			blankNaN(g.Last.Mean), next)
 	}
 	return l
 }
@@ -168,7 +176,8 @@ func (a *Commands) showComparison(ctx context.Context, in *api.CompareInput, c *
 			p("\n%s", a.codeDiff(ctx, commits))
 		}
 		for _, change := range c.Changes {
-			p("\nnot committed in %s %s, on %.12s\n%s", c.Project, term.JoinNumbers(change.Runs), change.Commit, plain.Text(change.Patch))
+			p("\nnot committed in %s %s, on %.12s\n%s", c.Project, term.JoinNumbers(change.Runs), change.Commit,
+				plain.Text(change.Patch))
 		}
 	}
 	p("\n%s", paragraph("How did they learn?  "+c.Answers.Learned, wide))
@@ -221,8 +230,8 @@ func (a *Commands) codeDiff(ctx context.Context, commits []string) string {
 	return out.String()
 }
 
-// factTables are tables of what differs, with as many groups beside each other as there is room for. Of commands only the arguments that differ
-// are shown.
+// factTables are tables of what differs, with as many groups beside each other as there is room for. Of commands only
+// the arguments that differ are shown.
 func factTables(c *api.Comparison, rows []api.FactRow, wide int) []term.Listing {
 	const cell, most = 18, 28
 	head := 0
@@ -292,7 +301,8 @@ func paragraph(text string, wide int) string {
 }
 
 func (a *Commands) drawLearning(ctx context.Context, in *api.CompareInput, f compareFlags, objective string) error {
-	ask := &api.LearningInput{CompareInput: *in, Names: f.names, By: f.by, Pixels: max(20, 2*term.TerminalColumns(a.Out)), Groups: f.groups}
+	ask := &api.LearningInput{CompareInput: *in, Names: f.names, By: f.by,
+		Pixels: max(20, 2*term.TerminalColumns(a.Out)), Groups: f.groups}
 	if len(ask.Names) == 0 {
 		ask.Names = []string{objective}
 	}
@@ -315,7 +325,8 @@ func (a *Commands) drawLearning(ctx context.Context, in *api.CompareInput, f com
 			if len(l.Runs) == 1 {
 				label = strconv.Itoa(l.Runs[0])
 			}
-			m.Curves = append(m.Curves, term.Drawn{Name: name, Label: shorten(label, 24), X: l.X, Y: finiteOnly(l.Y), Last: l.Y[len(l.Y)-1]})
+			m.Curves = append(m.Curves, term.Drawn{Name: name, Label: shorten(label, 24), X: l.X, Y: finiteOnly(l.Y),
+				Last: l.Y[len(l.Y)-1]})
 		}
 		if len(m.Curves) == 0 {
 			fmt.Fprintf(a.Out, "  none of them has a curve %s by %s\n", term.Printable(name), f.by)
@@ -353,7 +364,8 @@ func (a *Commands) showMattered(ctx context.Context, in *api.CompareInput, f com
 		if !math.IsNaN(float64(v.Low)) {
 			interval = term.Number(float64(v.Low)) + " to " + term.Number(float64(v.High))
 		}
-		l.Add(v.Name, term.Number(math.Round(float64(v.Importance)*1000)/1000), blankNaN(v.Correlation), interval, strconv.Itoa(v.Runs))
+		l.Add(v.Name, term.Number(math.Round(float64(v.Importance)*1000)/1000), blankNaN(v.Correlation), interval,
+			strconv.Itoa(v.Runs))
 	}
 	if len(l.Rows) > 0 {
 		fmt.Fprintln(a.Out, term.Indent(l.Render()))
@@ -387,7 +399,8 @@ func (a *Commands) showTradeOff(ctx context.Context, in *api.CompareInput, f com
 
 // writeComparison writes the comparison as a document: a file, or for Markdown a folder.
 func (a *Commands) writeComparison(ctx context.Context, in *api.CompareInput, format, path string) error {
-	body, err := client.Stream(ctx, a.Client(), api.CompareDocument, &api.DocumentInput{CompareInput: *in, Format: format})
+	body, err := client.Stream(ctx, a.Client(), api.CompareDocument,
+		&api.DocumentInput{CompareInput: *in, Format: format})
 	if err != nil {
 		return err
 	}

@@ -22,8 +22,10 @@ func TestSameProject(t *testing.T) {
 		project string
 		says    string
 	}{
-		{[]string{"3"}, "", "run 3 of which project"}, {[]string{"vessels/3", "buoys/1"}, "", "buoys/1 is not a run of vessels"},
-		{[]string{"buoys/1"}, "vessels", "not a run of vessels"}, {[]string{"vessels"}, "", "names a project"}, {[]string{"vessels/3@best"}, "", "names a checkpoint"},
+		{[]string{"3"}, "", "run 3 of which project"}, {[]string{"vessels/3", "buoys/1"}, "",
+			"buoys/1 is not a run of vessels"},
+		{[]string{"buoys/1"}, "vessels", "not a run of vessels"}, {[]string{"vessels"}, "", "names a project"},
+		{[]string{"vessels/3@best"}, "", "names a checkpoint"},
 	} {
 		_, _, err := term.SameProject(c.args, c.project)
 		require.ErrorContains(t, err, c.says)
@@ -57,7 +59,8 @@ func TestFactTablesFit(t *testing.T) {
 }
 
 func TestCommitsOfAreNoOptions(t *testing.T) {
-	c := &api.Comparison{Differ: []api.FactRow{{Section: "code", Name: "commit", Groups: []string{"0123abc, 0123abd", "--output=/x", "0123abc", "·"}}}}
+	c := &api.Comparison{Differ: []api.FactRow{{Section: "code", Name: "commit",
+		Groups: []string{"0123abc, 0123abd", "--output=/x", "0123abc", "·"}}}}
 	require.Equal(t, []string{"0123abc", "0123abd"}, commitsOf(c))
 }
 
@@ -69,7 +72,8 @@ func rawValues(texts ...string) (out []json.RawMessage) {
 }
 
 func TestRunTableWritesValues(t *testing.T) {
-	runs := []api.Run{{Address: "vessels/1", Values: rawValues(`0.123456`, `"2026-11-23T10:00:00Z"`, `"0123456789abcdef"`, `[3, 2]`, `null`)}, {Address: "vessels/2"}}
+	runs := []api.Run{{Address: "vessels/1", Values: rawValues(`0.123456`, `"2026-11-23T10:00:00Z"`,
+		`"0123456789abcdef"`, `[3, 2]`, `null`)}, {Address: "vessels/2"}}
 	l := term.RunTable(runs, `best,started,commit,hyper.layers,at("a,b")`)
 	require.Equal(t, []string{"run", "title", "best", "started", "commit", "hyper.layers", `at("a,b")`}, l.Columns)
 	require.Equal(t, "0.1235", l.Rows[0][2])

@@ -21,7 +21,8 @@ func (a *Commands) Curves() *cobra.Command {
 	var names []string
 	var csvFile, jsonFile, svgFile, pngFile string
 	in := &api.CurvesInput{}
-	cmd := &cobra.Command{Use: "curves RUN", Short: "Draw the curves of a run, or write them to files", Args: term.Arguments("RUN"),
+	cmd := &cobra.Command{Use: "curves RUN", Short: "Draw the curves of a run, or write them to files",
+		Args: term.Arguments("RUN"),
 		Long: `Draw the curves of a run in the terminal, one chart a measure, or write them to files ("-" is the output). Where many readings fall on
 one place of the drawing, the line is their mean and, in files, a band reaches from the lowest to the highest. CSV (a row per point, a column
 per curve) and JSON hold every reading, bit for bit; NaN and infinities are written as NaN, Infinity and -Infinity. kembrel export writes other formats, and many runs.`,
@@ -53,7 +54,9 @@ per curve) and JSON hold every reading, bit for bit; NaN and infinities are writ
 			wrote := false
 			for file, write := range map[string]func(io.Writer) error{
 				csvFile: func(w io.Writer) error {
-					return term.CopyHistory(cmd.Context(), c, &api.HistoryInput{ProjectInput: in.ProjectInput, Format: "csv", Runs: []int{in.Number}, Names: names}, w)
+					return term.CopyHistory(cmd.Context(), c,
+						&api.HistoryInput{ProjectInput: in.ProjectInput, Format: "csv",
+							Runs: []int{in.Number}, Names: names}, w)
 				},
 				jsonFile: func(w io.Writer) error {
 					found, err := read(0)

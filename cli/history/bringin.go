@@ -12,8 +12,8 @@ import (
 	"kembrel/core/history"
 )
 
-// An imported run of up to this many numbers is sent as one history, which is kept whole or not at all. A larger one is sent as a recorder sends
-// a run, in batches of so many points; cut off, the same import goes on where it was.
+// An imported run of up to this many numbers is sent as one history, which is kept whole or not at all. A larger one is
+// sent as a recorder sends a run, in batches of so many points; cut off, the same import goes on where it was.
 const (
 	onePiece     = 1_500_000
 	importPoints = 4096
@@ -43,7 +43,8 @@ func bringInParts(ctx context.Context, c *client.Client, r history.Imported, in 
 	if run.State == "finished" {
 		return run, nil
 	}
-	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: in.ProjectInput, Number: run.Number}, Key: named(in.Key, "leg")}
+	open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: in.ProjectInput, Number: run.Number},
+		Key: named(in.Key, "leg")}
 	open.Body.Recorder, open.Body.Started = named(in.Key, "recorder"), in.Body.Started
 	counted, err := client.Call(ctx, c, api.OpenLeg, open)
 	if err != nil {
@@ -65,7 +66,8 @@ func bringInParts(ctx context.Context, c *client.Client, r history.Imported, in 
 		}
 		batch.Body.Axis, batch.Body.Curves = api.ToBatch(names, part)
 		if _, err := client.Call(ctx, c, api.SendBatch, batch); err != nil {
-			return nil, fmt.Errorf("%s, from step %d on (the same import again goes on there): %w", run.Address, part.Axis[0].Step, err)
+			return nil, fmt.Errorf("%s, from step %d on (the same import again goes on there): %w", run.Address,
+				part.Axis[0].Step, err)
 		}
 	}
 	end := &api.EndInput{LegInput: leg}

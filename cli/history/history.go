@@ -22,7 +22,8 @@ import (
 func (a *Commands) Export() *cobra.Command {
 	in := &api.HistoryInput{}
 	var file string
-	cmd := &cobra.Command{Use: "export ADDRESS...", Short: "Write curves, or a table of runs, as CSV, JSON Lines or Parquet",
+	cmd := &cobra.Command{Use: "export ADDRESS...",
+		Short: "Write curves, or a table of runs, as CSV, JSON Lines or Parquet",
 		Long: `Write the readings of one run, of some runs, or of a whole project; or, with --what runs, a row per run with its hyperparameters and figures.
 csv has a row per point and a column per curve; csv-long, jsonl and parquet have a row per reading (docs/history.md).`,
 		Example: `  kembrel export vessels/3 --to run3.csv
@@ -65,7 +66,8 @@ csv has a row per point and a column per curve; csv-long, jsonl and parquet have
 			if in.What != "curves" && in.What != "runs" {
 				return term.Usage("--what %q is none of curves, runs", in.What)
 			}
-			return a.WriteFile(file, func(w io.Writer) error { return term.CopyHistory(cmd.Context(), a.Client(), in, w) })
+			return a.WriteFile(file,
+				func(w io.Writer) error { return term.CopyHistory(cmd.Context(), a.Client(), in, w) })
 		}}
 	f := cmd.Flags()
 	f.StringVar(&in.Format, "format", "csv", "csv, csv-long, jsonl or parquet; else by the ending of --to")
@@ -77,7 +79,8 @@ csv has a row per point and a column per curve; csv-long, jsonl and parquet have
 	f.StringVar(&in.Columns, "columns", "", "with --what runs: only these values, such as 'best,hyper.lr,took'")
 	cmd.RegisterFlagCompletionFunc("where", a.CompleteFilter)
 	f.StringVar(&file, "to", "-", "file to write; - is the output")
-	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(history.Formats, cobra.ShellCompDirectiveNoFileComp))
+	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(history.Formats,
+		cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }
 
@@ -85,7 +88,8 @@ func (a *Commands) ImportCommand() *cobra.Command {
 	var project, format, title string
 	var mappings []string
 	var dry, yes bool
-	cmd := &cobra.Command{Use: "import FILE --project PROJECT", Short: "Bring in runs from a CSV or JSON Lines file that any script has written", Args: term.Arguments("FILE"),
+	cmd := &cobra.Command{Use: "import FILE --project PROJECT",
+		Short: "Bring in runs from a CSV or JSON Lines file that any script has written", Args: term.Arguments("FILE"),
 		Long: `Bring in the curves of runs that were trained elsewhere. What the columns are is guessed from their names, shown, and asked about; --map overrules a
 guess. Each run is kept whole or not at all (a very large one goes on where it was cut off), and the same file brings in the same run once.`,
 		Example: `  kembrel import history.csv --project vessels --dry-run
@@ -111,7 +115,8 @@ guess. Each run is kept whole or not at all (a very large one goes on where it w
 			}
 			m := a.Meter("reading", info.Size())
 			digest := sha256.New()
-			table, runs, err := a.readHistory(cmd, io.TeeReader(f, io.MultiWriter(digest, metered{m})), format, mappings, info.ModTime(), args[0])
+			table, runs, err := a.readHistory(cmd, io.TeeReader(f, io.MultiWriter(digest, metered{m})), format,
+				mappings, info.ModTime(), args[0])
 			m.Done()
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
@@ -123,7 +128,8 @@ guess. Each run is kept whole or not at all (a very large one goes on where it w
 				for _, c := range r.Batch.Columns {
 					readings += len(c.Values)
 				}
-				l.Add(term.OrText(r.Run, "(the whole file)"), titleOf(title, r.Run, args[0]), fmt.Sprint(len(r.Batch.Axis)), fmt.Sprint(len(r.Names)), fmt.Sprint(readings))
+				l.Add(term.OrText(r.Run, "(the whole file)"), titleOf(title, r.Run, args[0]),
+					fmt.Sprint(len(r.Batch.Axis)), fmt.Sprint(len(r.Names)), fmt.Sprint(readings))
 			}
 			fmt.Fprintf(a.Out, "%s\n", l.Render())
 			if dry {
@@ -138,7 +144,8 @@ guess. Each run is kept whole or not at all (a very large one goes on where it w
 			}
 			for _, r := range runs {
 				in := toHistory(r)
-				in.Project, in.Key = project, uuid.NewSHA1(uuid.NameSpaceURL, fmt.Appendf(nil, "%s %x %s", project, digest.Sum(nil), r.Run)).String()
+				in.Project, in.Key = project, uuid.NewSHA1(uuid.NameSpaceURL,
+					fmt.Appendf(nil, "%s %x %s", project, digest.Sum(nil), r.Run)).String()
 				in.Body.Title, in.Body.Source = titleOf(title, r.Run, args[0]), filepath.Base(args[0])
 				run, err := bringIn(cmd.Context(), a.Client(), r, in)
 				if err != nil {
@@ -152,14 +159,16 @@ guess. Each run is kept whole or not at all (a very large one goes on where it w
 	f.StringVar(&project, "project", os.Getenv("KEMBREL_PROJECT"), "project of the runs [KEMBREL_PROJECT]")
 	f.StringVar(&format, "format", "", "csv or jsonl; else by the file's ending")
 	f.StringVar(&title, "title", "", "title of the runs; else their names in the file, or the file's")
-	f.StringArrayVar(&mappings, "map", nil, "what a column is: column=curve, column=step (or epoch, time, run, curve, value), column= to leave it out")
+	f.StringArrayVar(&mappings, "map", nil,
+		"what a column is: column=curve, column=step (or epoch, time, run, curve, value), column= to leave it out")
 	f.BoolVar(&dry, "dry-run", false, "read and check all of the file, and bring in nothing")
 	f.BoolVar(&yes, "yes", false, "do not ask")
 	cmd.RegisterFlagCompletionFunc("project", a.Complete(false, false))
 	return cmd
 }
 
-func (a *Commands) readHistory(cmd *cobra.Command, from io.Reader, format string, mappings []string, at time.Time, name string) (*history.File, []history.Imported, error) {
+func (a *Commands) readHistory(cmd *cobra.Command, from io.Reader, format string, mappings []string, at time.Time,
+	name string) (*history.File, []history.Imported, error) {
 	table, err := history.Open(format, from)
 	if err != nil {
 		if errors.Is(err, io.EOF) {

@@ -17,7 +17,8 @@ func (a *Commands) Audit() *cobra.Command {
 	var output, since, until string
 	limit := 50
 	in := &api.ServiceAuditInput{}
-	cmd := &cobra.Command{Use: "audit [PROJECT]", Short: "List what was done, by whom and from where, the latest first", Args: atMost("PROJECT"),
+	cmd := &cobra.Command{Use: "audit [PROJECT]", Short: "List what was done, by whom and from where, the latest first",
+		Args: atMost("PROJECT"),
 		Long: `List the events of the service, or of a project: every change of state, sign-ins and failed ones. Events are written once; the database refuses to
 change them, and each has a digest over itself and the one before (kembrel audit check). Administrators see all, owners those of their project.
 
@@ -79,13 +80,15 @@ change them, and each has a digest over itself and the one before (kembrel audit
 	f := cmd.Flags()
 	f.StringVarP(&output, "output", "o", "table", "table, json, csv, or jsonl: one event a line")
 	f.StringVar(&in.Who, "who", "", "by this person")
-	f.StringVar(&in.Kind, "kind", "", "of this kind: session, person, team, role, project, search, run, leg, checkpoint, service")
+	f.StringVar(&in.Kind, "kind", "",
+		"of this kind: session, person, team, role, project, search, run, leg, checkpoint, service")
 	f.StringVar(&in.Verb, "verb", "", "such as sign-in-failed")
 	f.StringVar(&in.Subject, "subject", "", "of this thing, such as vessels/3")
 	f.StringVar(&since, "since", "", "from then: a moment (2026-11-01, 2026-11-01T08:00), or so long ago (24h)")
 	f.StringVar(&until, "until", "", "before then")
 	f.IntVar(&limit, "limit", limit, "how many; 0: all")
-	check := &cobra.Command{Use: "check", Short: "Check that no event was changed, taken out or put in", Args: term.Arguments(), Example: "  kembrel audit check",
+	check := &cobra.Command{Use: "check", Short: "Check that no event was changed, taken out or put in",
+		Args: term.Arguments(), Example: "  kembrel audit check",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			out, err := client.Call(cmd.Context(), a.Client(), api.CheckAudit, &struct{}{})
 			if err != nil {
@@ -109,7 +112,8 @@ func (a *Commands) events(cmd *cobra.Command, args []string, in *api.ServiceAudi
 	if err != nil {
 		return nil, err
 	}
-	return client.Call(cmd.Context(), a.Client(), api.GetProjectAudit, &api.ProjectAuditInput{ProjectInput: term.ProjectOf(p), AuditInput: in.AuditInput})
+	return client.Call(cmd.Context(), a.Client(), api.GetProjectAudit,
+		&api.ProjectAuditInput{ProjectInput: term.ProjectOf(p), AuditInput: in.AuditInput})
 }
 
 // moment reads a day, a time, or how long ago; "" is none.

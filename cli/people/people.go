@@ -14,7 +14,8 @@ import (
 // People makes the command on people and machines.
 func (a *Commands) People() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "people", Short: "List people and machines; add, change or close one", Args: term.Arguments(),
+	cmd := &cobra.Command{Use: "people", Short: "List people and machines; add, change or close one",
+		Args: term.Arguments(),
 		Long: `List the people and machines of this service. Administrators add them, say what they are, and close those who leave.
 
 A role on the service holds on every open project: reader, recorder, member, approver or owner. docs/access.md says who may what.`,
@@ -54,14 +55,16 @@ A role on the service holds on every open project: reader, recorder, member, app
 			return a.Print(output, l, page)
 		}}
 	term.OutputFlag(cmd, &output)
-	cmd.AddCommand(a.personAdd(), a.personChange(), a.personClose(), a.personLink(), a.personToken(), a.personCredentials())
+	cmd.AddCommand(a.personAdd(), a.personChange(), a.personClose(), a.personLink(), a.personToken(),
+		a.personCredentials())
 	return cmd
 }
 
 func (a *Commands) personAdd() *cobra.Command {
 	in := &api.NewPerson{}
 	var role string
-	cmd := &cobra.Command{Use: "add NAME", Short: "Add a person, with a link for their first sign-in, or a machine", Args: term.Arguments("NAME"),
+	cmd := &cobra.Command{Use: "add NAME", Short: "Add a person, with a link for their first sign-in, or a machine",
+		Args:    term.Arguments("NAME"),
 		Example: "  kembrel people add \"Teo Lind\" --role member\n  kembrel people add buildhall --machine --team Harbour",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Body.Name, in.Body.Role = args[0], api.RoleName(role)
@@ -74,14 +77,16 @@ func (a *Commands) personAdd() *cobra.Command {
 			}
 			if p.Kind == "machine" {
 				fmt.Fprintf(a.Out, "added the machine %s\n", p.Name)
-				fmt.Fprintf(a.Err, "give it a role with: kembrel roles set PROJECT --person %q --role recorder, and a token with: kembrel people token %q\n", p.Name, p.Name)
+				fmt.Fprintf(a.Err,
+					"give it a role with: kembrel roles set PROJECT --person %q --role recorder, and a token with: kembrel people token %q\n", p.Name, p.Name)
 				return nil
 			}
 			fmt.Fprintf(a.Out, "added %s\n", p.Name)
 			return a.link(cmd, p.Name)
 		}}
 	f := cmd.Flags()
-	f.StringVar(&role, "role", "member", "on the service: reader, recorder, member, approver, owner, or none (they see open projects)")
+	f.StringVar(&role, "role", "member",
+		"on the service: reader, recorder, member, approver, owner, or none (they see open projects)")
 	f.BoolVar(&in.Body.Administrator, "administrator", false, "they look after the service and may do everything")
 	f.BoolVar(&in.Body.Machine, "machine", false, "a machine, which has tokens only")
 	f.StringVar(&in.Body.Team, "team", "", "with --machine: the team that it belongs to")
@@ -100,7 +105,9 @@ func (a *Commands) link(cmd *cobra.Command, name string) error {
 }
 
 func (a *Commands) personLink() *cobra.Command {
-	return &cobra.Command{Use: "link NAME", Short: "Create a one-time sign-in link for a person, as where a password was forgotten", Args: term.Arguments("NAME"),
+	return &cobra.Command{Use: "link NAME",
+		Short:   "Create a one-time sign-in link for a person, as where a password was forgotten",
+		Args:    term.Arguments("NAME"),
 		Example: "  kembrel people link \"Teo Lind\"",
 		RunE:    func(cmd *cobra.Command, args []string) error { return a.link(cmd, args[0]) }}
 }
@@ -126,7 +133,8 @@ func (a *Commands) changePerson(cmd *cobra.Command, in *api.PersonEdit) error {
 func (a *Commands) personChange() *cobra.Command {
 	var administrator bool
 	var role, email string
-	cmd := &cobra.Command{Use: "change NAME", Short: "Change what a person is on the service", Args: term.Arguments("NAME"),
+	cmd := &cobra.Command{Use: "change NAME", Short: "Change what a person is on the service",
+		Args:    term.Arguments("NAME"),
 		Example: "  kembrel people change \"Teo Lind\" --role reader\n  kembrel people change \"Teo Lind\" --administrator=false",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in := &api.PersonEdit{PersonInput: api.PersonInput{Name: args[0]}}
@@ -156,7 +164,9 @@ func (a *Commands) personChange() *cobra.Command {
 
 func (a *Commands) personClose() *cobra.Command {
 	var undo bool
-	cmd := &cobra.Command{Use: "close NAME", Short: "Close a person who leaves: sessions and tokens end at once, what they made stays", Args: term.Arguments("NAME"),
+	cmd := &cobra.Command{Use: "close NAME",
+		Short:   "Close a person who leaves: sessions and tokens end at once, what they made stays",
+		Args:    term.Arguments("NAME"),
 		Example: "  kembrel people close \"Teo Lind\"\n  kembrel people close \"Teo Lind\" --undo",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in := &api.PersonEdit{PersonInput: api.PersonInput{Name: args[0]}}
@@ -170,7 +180,8 @@ func (a *Commands) personClose() *cobra.Command {
 
 func (a *Commands) personToken() *cobra.Command {
 	in := &api.NewTokenFor{}
-	cmd := &cobra.Command{Use: "token MACHINE", Short: "Create a token for a machine; its secret is shown once", Args: term.Arguments("MACHINE"),
+	cmd := &cobra.Command{Use: "token MACHINE", Short: "Create a token for a machine; its secret is shown once",
+		Args:    term.Arguments("MACHINE"),
 		Example: "  kembrel people token buildhall --name checks --for-project vessels",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.PersonInput.Name = args[0]
@@ -188,7 +199,8 @@ func (a *Commands) personToken() *cobra.Command {
 func (a *Commands) personCredentials() *cobra.Command {
 	var output string
 	var end bool
-	cmd := &cobra.Command{Use: "credentials NAME", Short: "List a person's tokens and sessions, or end them all", Args: term.Arguments("NAME"),
+	cmd := &cobra.Command{Use: "credentials NAME", Short: "List a person's tokens and sessions, or end them all",
+		Args:    term.Arguments("NAME"),
 		Example: "  kembrel people credentials \"Teo Lind\"\n  kembrel people credentials \"Teo Lind\" --end",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in := &api.PersonInput{Name: args[0]}
@@ -207,11 +219,13 @@ func (a *Commands) personCredentials() *cobra.Command {
 			l.Empty = args[0] + " has no token and no session."
 			for _, t := range all.Tokens {
 				if t.Revoked == nil {
-					l.Add("token", fmt.Sprint(t.ID), t.Name, term.When(t.Created), term.When(t.Expires), usedAt(t), t.From, sayScope(t.Scope))
+					l.Add("token", fmt.Sprint(t.ID), t.Name, term.When(t.Created), term.When(t.Expires), usedAt(t),
+						t.From, sayScope(t.Scope))
 				}
 			}
 			for _, s := range all.Sessions {
-				l.Add("session", fmt.Sprint(s.ID), "", term.When(s.Created), term.When(s.Expires), term.When(s.Used), s.From, "")
+				l.Add("session", fmt.Sprint(s.ID), "", term.When(s.Created), term.When(s.Expires),
+					term.When(s.Used), s.From, "")
 			}
 			return a.Print(output, l, all)
 		}}
@@ -223,7 +237,8 @@ func (a *Commands) personCredentials() *cobra.Command {
 // Teams makes the command on teams.
 func (a *Commands) Teams() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "teams", Short: "List teams; make one, say who is in it, or delete it", Args: term.Arguments(),
+	cmd := &cobra.Command{Use: "teams", Short: "List teams; make one, say who is in it, or delete it",
+		Args:    term.Arguments(),
 		Example: "  kembrel teams\n  kembrel teams set Harbour ines \"Teo Lind\"\n  kembrel teams delete Harbour",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := client.Call(cmd.Context(), a.Client(), api.ListTeams, &struct{}{})
@@ -238,7 +253,8 @@ func (a *Commands) Teams() *cobra.Command {
 			return a.Print(output, l, page)
 		}}
 	term.OutputFlag(cmd, &output)
-	set := &cobra.Command{Use: "set NAME [PERSON...]", Short: "Make a team, or say who is in it: all of them", Args: atLeast("NAME"),
+	set := &cobra.Command{Use: "set NAME [PERSON...]", Short: "Make a team, or say who is in it: all of them",
+		Args:    atLeast("NAME"),
 		Example: "  kembrel teams set Harbour ines \"Teo Lind\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in := &api.TeamEdit{TeamInput: api.TeamInput{Team: args[0]}}
@@ -250,9 +266,11 @@ func (a *Commands) Teams() *cobra.Command {
 			fmt.Fprintf(a.Out, "team %s: %s\n", t.Name, strings.Join(t.People, ", "))
 			return nil
 		}}
-	drop := &cobra.Command{Use: "delete NAME", Short: "Delete a team with the roles given to it; its people stay", Args: term.Arguments("NAME"), Example: "  kembrel teams delete Harbour",
+	drop := &cobra.Command{Use: "delete NAME", Short: "Delete a team with the roles given to it; its people stay",
+		Args: term.Arguments("NAME"), Example: "  kembrel teams delete Harbour",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if _, err := client.Call(cmd.Context(), a.Client(), api.DropTeam, &api.TeamInput{Team: args[0]}); err != nil {
+			if _, err := client.Call(cmd.Context(), a.Client(), api.DropTeam,
+				&api.TeamInput{Team: args[0]}); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.Out, "team %s is deleted\n", args[0])
@@ -274,7 +292,8 @@ func atLeast(name string) cobra.PositionalArgs {
 func atMost(names ...string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) > len(names) {
-			return term.Usage("%s takes %d argument(s) at most: %s; see %s --help", cmd.CommandPath(), len(names), strings.Join(names, " "), cmd.CommandPath())
+			return term.Usage("%s takes %d argument(s) at most: %s; see %s --help", cmd.CommandPath(), len(names),
+				strings.Join(names, " "), cmd.CommandPath())
 		}
 		return nil
 	}
@@ -283,7 +302,8 @@ func atMost(names ...string) cobra.PositionalArgs {
 // Roles makes the command on roles, of the service or a project.
 func (a *Commands) Roles() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "roles [PROJECT]", Short: "List the roles given on a project, or on the service; give or take one", Args: atMost("PROJECT"),
+	cmd := &cobra.Command{Use: "roles [PROJECT]",
+		Short: "List the roles given on a project, or on the service; give or take one", Args: atMost("PROJECT"),
 		Long: `List the roles given to people and teams on a project or, without one, on the service.
 
   reader    sees
@@ -334,7 +354,8 @@ func (a *Commands) roleSet() *cobra.Command {
 	var holder api.RoleHolder
 	var role string
 	var undo bool
-	cmd := &cobra.Command{Use: "set [PROJECT]", Short: "Give a role to a person or a team, or take it away", Args: atMost("PROJECT"),
+	cmd := &cobra.Command{Use: "set [PROJECT]", Short: "Give a role to a person or a team, or take it away",
+		Args:              atMost("PROJECT"),
 		Example:           "  kembrel roles set vessels --person \"Teo Lind\" --role member\n  kembrel roles set vessels --person \"Teo Lind\" --undo",
 		ValidArgsFunction: a.Complete(false, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -360,9 +381,11 @@ func (a *Commands) roleSet() *cobra.Command {
 				}
 				where = p.Project
 				if undo {
-					_, err = client.Call(cmd.Context(), a.Client(), api.DropProjectRole, &api.ProjectRoleHolder{ProjectInput: term.ProjectOf(p), RoleHolder: holder})
+					_, err = client.Call(cmd.Context(), a.Client(), api.DropProjectRole,
+						&api.ProjectRoleHolder{ProjectInput: term.ProjectOf(p), RoleHolder: holder})
 				} else {
-					_, err = client.Call(cmd.Context(), a.Client(), api.SetProjectRole, &api.ProjectRoleInput{ProjectInput: term.ProjectOf(p), Body: edit})
+					_, err = client.Call(cmd.Context(), a.Client(), api.SetProjectRole,
+						&api.ProjectRoleInput{ProjectInput: term.ProjectOf(p), Body: edit})
 				}
 			}
 			if err != nil {
@@ -379,6 +402,8 @@ func (a *Commands) roleSet() *cobra.Command {
 	f.StringVar(&holder.Team, "team", "", "or which team's")
 	f.StringVar(&role, "role", "", "reader, recorder, member, approver or owner")
 	f.BoolVar(&undo, "undo", false, "take the role away")
-	cmd.RegisterFlagCompletionFunc("role", cobra.FixedCompletions([]string{"reader", "recorder", "member", "approver", "owner"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.RegisterFlagCompletionFunc("role",
+		cobra.FixedCompletions([]string{"reader", "recorder", "member", "approver", "owner"},
+			cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }

@@ -21,7 +21,8 @@ func (a *Commands) SignIn() *cobra.Command {
 	var name string
 	var link, setPassword, revoke bool
 	var days int
-	cmd := &cobra.Command{Use: "sign-in", Short: "Sign in from this terminal, or make a link that signs in to the console", Args: term.Arguments(),
+	cmd := &cobra.Command{Use: "sign-in",
+		Short: "Sign in from this terminal, or make a link that signs in to the console", Args: term.Arguments(),
 		Long: `Sign in with name and password; a personal token is made and kept for this user. The password is asked for, or read from the input's
 first line. With --link, print a one-time link to the console instead; with --set-password, set one's own password.`,
 		Example: "  kembrel sign-in --name ines\n  kembrel sign-in --link\n  kembrel sign-in --set-password",
@@ -50,7 +51,8 @@ first line. With --link, print a one-time link to the console instead; with --se
 				return err
 			}
 			c.HTTP.Transport = fromConsole{c.HTTP.Transport, service}
-			if _, err := client.Call(cmd.Context(), c, api.SignInWithPassword, &api.SignInInput{Body: api.SignIn{Name: name, Password: password}}); err != nil {
+			if _, err := client.Call(cmd.Context(), c, api.SignInWithPassword,
+				&api.SignInInput{Body: api.SignIn{Name: name, Password: password}}); err != nil {
 				return err
 			}
 			host, _ := os.Hostname()
@@ -141,7 +143,8 @@ func (a *Commands) Tokens() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := term.List("id#", "name", "made", "made with#", "expires", "last used", "from", "narrowed to", "revoked")
+			l := term.List("id#", "name", "made", "made with#", "expires", "last used", "from",
+				"narrowed to", "revoked")
 			for _, t := range page.Items {
 				revoked, parent := "", ""
 				if t.Parent != nil {
@@ -150,12 +153,14 @@ func (a *Commands) Tokens() *cobra.Command {
 				if t.Revoked != nil {
 					revoked = term.When(*t.Revoked)
 				}
-				l.Add(strconv.FormatInt(t.ID, 10), t.Name, term.When(t.Created), parent, term.When(t.Expires), usedAt(t), t.From, sayScope(t.Scope), revoked)
+				l.Add(strconv.FormatInt(t.ID, 10), t.Name, term.When(t.Created), parent, term.When(t.Expires),
+					usedAt(t), t.From, sayScope(t.Scope), revoked)
 			}
 			return a.Print(output, l, page)
 		}}
 	term.OutputFlag(cmd, &output)
-	cmd.AddCommand(a.tokenMake(), &cobra.Command{Use: "revoke ID", Short: "Revoke a token, and what was made with it", Args: term.Arguments("ID"), Example: "  kembrel tokens revoke 4",
+	cmd.AddCommand(a.tokenMake(), &cobra.Command{Use: "revoke ID", Short: "Revoke a token, and what was made with it",
+		Args: term.Arguments("ID"), Example: "  kembrel tokens revoke 4",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
@@ -199,7 +204,8 @@ func sayScope(s *api.Scope) string {
 func tokenFlags(cmd *cobra.Command, in *api.NewToken) {
 	f := cmd.Flags()
 	f.IntVar(&in.Body.Days, "days", 90, "days until it expires")
-	f.StringVar((*string)(&in.Body.Scope.Role), "role", "", "no more than this role: reader, recorder, member, approver or owner")
+	f.StringVar((*string)(&in.Body.Scope.Role), "role", "",
+		"no more than this role: reader, recorder, member, approver or owner")
 	f.StringVar(&in.Body.Scope.Project, "for-project", "", "only on this project")
 	f.StringSliceVar(&in.Body.Scope.Networks, "from", nil, "only from these addresses, such as 10.1.0.0/16")
 }
@@ -207,7 +213,8 @@ func tokenFlags(cmd *cobra.Command, in *api.NewToken) {
 func (a *Commands) tokenMake() *cobra.Command {
 	in := &api.NewToken{}
 	var output string
-	cmd := &cobra.Command{Use: "create NAME", Short: "Create a personal token; its secret is shown once", Args: term.Arguments("NAME"),
+	cmd := &cobra.Command{Use: "create NAME", Short: "Create a personal token; its secret is shown once",
+		Args:    term.Arguments("NAME"),
 		Long:    "Create a personal token. It may what you may, or less: a machine that trains needs no more than --role recorder --for-project PROJECT.",
 		Example: "  kembrel tokens create nightly --days 30\n  kembrel tokens create ship --role recorder --for-project vessels --from 10.1.0.0/16",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -239,7 +246,8 @@ func (a *Commands) printToken(output string, t *api.CreatedToken) error {
 // Sessions makes the command on one's console sessions.
 func (a *Commands) Sessions() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "sessions", Short: "List your sessions in the console; end one", Args: term.Arguments(), Example: "  kembrel sessions\n  kembrel sessions end 4",
+	cmd := &cobra.Command{Use: "sessions", Short: "List your sessions in the console; end one", Args: term.Arguments(),
+		Example: "  kembrel sessions\n  kembrel sessions end 4",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := client.Call(cmd.Context(), a.Client(), api.ListSessions, &struct{}{})
 			if err != nil {
@@ -248,12 +256,14 @@ func (a *Commands) Sessions() *cobra.Command {
 			l := term.List("id#", "opened", "last used", "expires", "from")
 			l.Empty = "You have no open session."
 			for _, s := range page.Items {
-				l.Add(strconv.FormatInt(s.ID, 10), term.When(s.Created), term.When(s.Used), term.When(s.Expires), s.From)
+				l.Add(strconv.FormatInt(s.ID, 10), term.When(s.Created), term.When(s.Used),
+					term.When(s.Expires), s.From)
 			}
 			return a.Print(output, l, page)
 		}}
 	term.OutputFlag(cmd, &output)
-	cmd.AddCommand(&cobra.Command{Use: "end ID", Short: "End a session", Args: term.Arguments("ID"), Example: "  kembrel sessions end 4",
+	cmd.AddCommand(&cobra.Command{Use: "end ID", Short: "End a session", Args: term.Arguments("ID"),
+		Example: "  kembrel sessions end 4",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
@@ -271,7 +281,8 @@ func (a *Commands) Sessions() *cobra.Command {
 // WhoAmI makes the command that says as whom one is signed in.
 func (a *Commands) WhoAmI() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "whoami", Short: "Say as whom this terminal is signed in, and what they are", Args: term.Arguments(), Example: "  kembrel whoami",
+	cmd := &cobra.Command{Use: "whoami", Short: "Say as whom this terminal is signed in, and what they are",
+		Args: term.Arguments(), Example: "  kembrel whoami",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			me, err := client.Call(cmd.Context(), a.Client(), api.GetMe, &struct{}{})
 			if err != nil {
@@ -300,7 +311,8 @@ func (a *Commands) WhoAmI() *cobra.Command {
 
 // SignOut makes the command that forgets this user's credential.
 func (a *Commands) SignOut() *cobra.Command {
-	return &cobra.Command{Use: "sign-out", Short: "Forget this terminal's sign-in at the service", Args: term.Arguments(), Example: "  kembrel sign-out",
+	return &cobra.Command{Use: "sign-out", Short: "Forget this terminal's sign-in at the service",
+		Args: term.Arguments(), Example: "  kembrel sign-out",
 		RunE: func(*cobra.Command, []string) error {
 			service := a.Settings.Get("url")
 			had, err := client.LoadCredential(service)

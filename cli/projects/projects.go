@@ -15,7 +15,8 @@ func (a *Commands) Projects() *cobra.Command {
 	cmd := &cobra.Command{Use: "projects", Short: "List projects; make or change one", Args: term.Arguments(),
 		Example: "  kembrel projects\n  kembrel projects create vessels --title \"Vessel classes\" --objective \"loss.val lower\"",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			items, err := client.All(cmd.Context(), a.Client(), api.ListProjects, &api.PageInput{Limit: 500}, func(in *api.PageInput, c string) { in.Cursor = c })
+			items, err := client.All(cmd.Context(), a.Client(), api.ListProjects, &api.PageInput{Limit: 500},
+				func(in *api.PageInput, c string) { in.Cursor = c })
 			if err != nil {
 				return err
 			}
@@ -26,7 +27,8 @@ func (a *Commands) Projects() *cobra.Command {
 				if p.BestRun > 0 {
 					by = fmt.Sprintf("%s/%d%s", p.Key, p.BestRun, term.At(p.Best))
 				}
-				l.Add(p.Key, p.Title, p.Objective, fmt.Sprint(p.Runs), fmt.Sprint(p.Running), fmt.Sprint(p.Lost), term.Figure(p.Best), by)
+				l.Add(p.Key, p.Title, p.Objective, fmt.Sprint(p.Runs), fmt.Sprint(p.Running), fmt.Sprint(p.Lost),
+					term.Figure(p.Best), by)
 			}
 			return a.Print(output, l, api.Page[api.Project]{Items: term.OrEmpty(items)})
 		}}
@@ -52,7 +54,8 @@ func (a *Commands) projectMake() *cobra.Command {
 			return nil
 		}}
 	cmd.Flags().StringVar(&in.Body.Title, "title", "", "what it is about")
-	cmd.Flags().StringVar(&in.Body.Objective, "objective", "loss.val lower", "curve by which runs are judged, and its direction")
+	cmd.Flags().StringVar(&in.Body.Objective, "objective", "loss.val lower",
+		"curve by which runs are judged, and its direction")
 	return cmd
 }
 
@@ -60,7 +63,8 @@ func (a *Commands) projectChange() *cobra.Command {
 	var title, objective string
 	var baseline int
 	var open, closed bool
-	cmd := &cobra.Command{Use: "change PROJECT", Short: "Change a project's title, objective or baseline, or who sees it", Args: term.Arguments("PROJECT"),
+	cmd := &cobra.Command{Use: "change PROJECT",
+		Short: "Change a project's title, objective or baseline, or who sees it", Args: term.Arguments("PROJECT"),
 		Example:           "  kembrel projects change vessels --objective \"accuracy.val higher\"",
 		ValidArgsFunction: a.Complete(false, false),
 		RunE: func(cmd *cobra.Command, args []string) error {

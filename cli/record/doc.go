@@ -1,4 +1,5 @@
-// Package record holds the commands that start programs: record, resume, branch, rerun, search, and what a program may call by itself.
+// Package record holds the commands that start programs: record, resume, branch, rerun, search, and what a program may
+// call by itself.
 package record
 
 import "kembrel/cli/term"

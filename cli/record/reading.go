@@ -18,16 +18,19 @@ import (
 // readingTime is how long the recorder may take to keep a reading. It answers at once, also while its disk is full.
 const readingTime = 10 * time.Second
 
-// Reading records from a script. What goes wrong is said and is no failure, so that it never ends a script that ends with the first command which fails.
+// Reading records from a script. What goes wrong is said and is no failure, so that it never ends a script that ends
+// with the first command which fails.
 func (a *Commands) Reading() *cobra.Command {
 	var step, epoch string
-	cmd := &cobra.Command{Use: "reading [--step N] [--epoch E] NAME=VALUE...", Short: "Record readings from a script that runs under a recorder",
+	cmd := &cobra.Command{Use: "reading [--step N] [--epoch E] NAME=VALUE...",
+		Short: "Record readings from a script that runs under a recorder",
 		Long: `Record readings from a script that runs under kembrel record. Without --step a whole epoch stands for it. What goes wrong is said on the error
 output and left on the run; the exit code is 0 unless the command itself is wrong, so that it never ends the script.`,
 		Example: `  kembrel record --project vessels -- sh -c 'for e in 1 2 3; do ./train.sh $e; kembrel reading --epoch $e loss.val=$(./evaluate.sh); done'
   kembrel reading --step 480 --epoch 12 loss.train=0.31 loss.val=0.4127`,
-		Args:              cobra.MinimumNArgs(1),
-		PersistentPreRunE: func(*cobra.Command, []string) error { return nil }, // it needs no settings, and nothing of theirs may keep it from recording
+		Args: cobra.MinimumNArgs(1),
+		// it needs no settings, and nothing of theirs may keep it from recording
+		PersistentPreRunE: func(*cobra.Command, []string) error { return nil },
 		RunE: func(_ *cobra.Command, args []string) error {
 			if step == "" && epoch == "" {
 				return term.Usage("say where the readings stand: --step 480, --epoch 12 or both")
@@ -92,7 +95,8 @@ func sendReading(step, epoch string, args []string) error {
 	return fmt.Errorf("the recorder did not answer")
 }
 
-// asNumber is a value as the recorder is told it: a number of JSON or, where it is none, a text, which the recorder judges.
+// asNumber is a value as the recorder is told it: a number of JSON or, where it is none, a text, which the recorder
+// judges.
 func asNumber(text string) json.RawMessage {
 	text = strings.TrimSpace(text)
 	switch strings.ToLower(strings.TrimLeft(text, "+-")) {
@@ -105,7 +109,8 @@ func asNumber(text string) json.RawMessage {
 		return json.RawMessage(`"Infinity"`)
 	}
 	var n json.Number
-	if plain := strings.TrimPrefix(text, "+"); json.Unmarshal([]byte(plain), &n) == nil && !strings.HasPrefix(plain, `"`) {
+	if plain := strings.TrimPrefix(text, "+"); json.Unmarshal([]byte(plain), &n) == nil &&
+		!strings.HasPrefix(plain, `"`) {
 		return json.RawMessage(plain)
 	}
 	quoted, _ := json.Marshal(text)

@@ -32,9 +32,12 @@ type place struct {
 
 func (p *place) add(f *pflag.FlagSet) {
 	f.StringVar(&p.folder, "folder", "", "folder to start the program in; otherwise the recorded one")
-	f.StringVar(&p.checkout, "checkout", "", "make this new folder a working tree of the recorded commit and changes, and start the program there")
-	f.StringVar(&p.repository, "repository", "", "with --checkout: folder of the repository; otherwise the recorded one, or this one")
-	f.StringArrayVar(&p.named, "env", nil, "a recorded environment variable to set as it was; may be given many times. Those of the locale, threads, devices and PYTHONHASHSEED are set anyway")
+	f.StringVar(&p.checkout, "checkout", "",
+		"make this new folder a working tree of the recorded commit and changes, and start the program there")
+	f.StringVar(&p.repository, "repository", "",
+		"with --checkout: folder of the repository; otherwise the recorded one, or this one")
+	f.StringArrayVar(&p.named, "env", nil,
+		"a recorded environment variable to set as it was; may be given many times. Those of the locale, threads, devices and PYTHONHASHSEED are set anyway")
 	p.addTrust(f)
 }
 
@@ -74,7 +77,8 @@ func (a *Commands) trust(ctx context.Context, w written) error {
 	}
 	if p.yes {
 		if p.from != w.who {
-			return term.Exit{Code: term.ExitDenied, Err: fmt.Errorf("%s was recorded by %s, not by %s; nothing is run", w.what, plain.Line(w.who), plain.Line(p.from))}
+			return term.Exit{Code: term.ExitDenied, Err: fmt.Errorf("%s was recorded by %s, not by %s; nothing is run",
+				w.what, plain.Line(w.who), plain.Line(p.from))}
 		}
 		return nil
 	}
@@ -90,7 +94,8 @@ func (a *Commands) trust(ctx context.Context, w written) error {
 		row("code", fmt.Sprintf("commit %.12s, checked out into %s", w.recipe.Commit, p.checkout))
 		if w.recipe.Changes != "" {
 			row("", "")
-			row("changes", fmt.Sprintf("a patch of %d lines on that commit (kembrel show %s -o json has it)", strings.Count(w.recipe.Changes, "\n"), w.what))
+			row("changes", fmt.Sprintf("a patch of %d lines on that commit (kembrel show %s -o json has it)",
+				strings.Count(w.recipe.Changes, "\n"), w.what))
 		}
 	case p.folder == "":
 		row("folder", w.recipe.Folder)
@@ -100,7 +105,8 @@ func (a *Commands) trust(ctx context.Context, w written) error {
 		row("environment", name+"="+w.recipe.Environment[name])
 	}
 	if !term.IsTerminal(a.In) {
-		return term.Exit{Code: term.ExitDenied, Err: fmt.Errorf("nothing is run: look at the above and say so at a terminal, or in a script with --yes --from %s", term.Quoted([]string{w.who}))}
+		return term.Exit{Code: term.ExitDenied,
+			Err: fmt.Errorf("nothing is run: look at the above and say so at a terminal, or in a script with --yes --from %s", term.Quoted([]string{w.who}))}
 	}
 	if yes, err := a.Confirm("Run it?"); err != nil || !yes {
 		return cmp.Or(err, error(term.Exit{Code: term.ExitDenied, Err: errors.New("nothing is run")}))
@@ -108,8 +114,10 @@ func (a *Commands) trust(ctx context.Context, w written) error {
 	return nil
 }
 
-// harmless are the recorded environment variables that are set again: they change how the same program computes and speaks, not what is run.
-var harmless = []string{"LANG", "LANGUAGE", "TZ", "PYTHONHASHSEED", "CUDA_VISIBLE_DEVICES", "CUDA_DEVICE_ORDER", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "OPENBLAS_NUM_THREADS", "GOMAXPROCS"}
+// harmless are the recorded environment variables that are set again: they change how the same program computes and
+// speaks, not what is run.
+var harmless = []string{"LANG", "LANGUAGE", "TZ", "PYTHONHASHSEED", "CUDA_VISIBLE_DEVICES", "CUDA_DEVICE_ORDER",
+	"OMP_NUM_THREADS", "MKL_NUM_THREADS", "OPENBLAS_NUM_THREADS", "GOMAXPROCS"}
 
 // variables are those of a recipe that are set. None are with a command of one's own.
 func (p *place) variables(r api.Recipe, own bool) []string {
@@ -140,7 +148,8 @@ func (p *place) enter(ctx context.Context, r api.Recipe, own bool) error {
 		folder = "."
 	case folder == "":
 		if folder = r.Folder; !isFolder(folder) {
-			return term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("the run's folder %s is not on this host; say where to start the program (--folder), or have its code checked out (--checkout NEW-FOLDER --repository FOLDER)", folder)}
+			return term.Exit{Code: term.ExitNotFound,
+				Err: fmt.Errorf("the run's folder %s is not on this host; say where to start the program (--folder), or have its code checked out (--checkout NEW-FOLDER --repository FOLDER)", folder)}
 		}
 	}
 	for _, name := range p.variables(r, own) {
@@ -159,9 +168,10 @@ func isFolder(path string) bool {
 	return err == nil && info.IsDir()
 }
 
-// ask puts asked hyperparameters into a recorded command. What stands there is substituted; of the rest the program may take what the run had, and
-// what it had not nobody would take.
-func ask(from *api.RunDetail, asked map[string]json.RawMessage, command []string) (out []string, substituted map[string]json.RawMessage, err error) {
+// ask puts asked hyperparameters into a recorded command. What stands there is substituted; of the rest the program may
+// take what the run had, and what it had not nobody would take.
+func ask(from *api.RunDetail, asked map[string]json.RawMessage,
+	command []string) (out []string, substituted map[string]json.RawMessage, err error) {
 	substituted = map[string]json.RawMessage{}
 	out = command
 	var unknown []string

@@ -22,7 +22,8 @@ import (
 )
 
 func (a *Commands) recorderOptions() (recorder.Options, error) {
-	return recorder.Options{Service: a.Settings.Get("url"), Roots: roots(), Connect: term.Connect, Out: term.Raw(a.Out), Err: term.Raw(a.Err)}, nil
+	return recorder.Options{Service: a.Settings.Get("url"), Roots: roots(), Connect: term.Connect, Out: term.Raw(a.Out),
+		Err: term.Raw(a.Err)}, nil
 }
 
 // roots are where this user's spools may be.
@@ -37,7 +38,8 @@ func (a *Commands) Record() *cobra.Command {
 	var takeOver, showRecipe bool
 	var r recordFlags
 	var attach int
-	cmd := &cobra.Command{Use: "record --project PROJECT -- COMMAND...", Short: "Run a training program under a recorder",
+	cmd := &cobra.Command{Use: "record --project PROJECT -- COMMAND...",
+		Short: "Run a training program under a recorder",
 		Long: `Run a training program under a recorder. What the program says over the recorder's socket (docs/recorder-protocol.md), its
 output, how it was started and how it ended become a run. Everything is kept on disk first and sent in the background: training never waits
 for the service, nor fails because of it. The exit code is the program's own.`,
@@ -58,7 +60,8 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			}
 			for _, name := range chosen {
 				if recorder.Secret(name) {
-					return term.Usage("--env %s: a variable with such a name is not recorded, as it may hold a secret", name)
+					return term.Usage("--env %s: a variable with such a name is not recorded, as it may hold a secret",
+						name)
 				}
 			}
 			if showRecipe {
@@ -67,7 +70,8 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			if again != "" && attach == 0 {
 				return a.resumeRun(cmd, &r, again, with, takeOver, nil, args, chosen)
 			}
-			o.Project, o.Title, o.Wait, o.Content, o.Quiet, o.Enforce, o.Grace, o.Chosen = r.o.Project, r.title, r.o.Wait, r.o.Content, r.o.Quiet, r.o.Enforce, r.o.Grace, chosen
+			o.Project, o.Title, o.Wait, o.Content, o.Quiet, o.Enforce, o.Grace, o.Chosen = r.o.Project, r.title,
+				r.o.Wait, r.o.Content, r.o.Quiet, r.o.Enforce, r.o.Grace, chosen
 			if o.Stop, err = r.rule.Rule(cmd); err != nil {
 				return err
 			}
@@ -83,7 +87,8 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			if r.o.Hyper, err = parseHyper(assignments); err != nil {
 				return err
 			}
-			if r.o.Search > 0 { // the program is given the values, and uses those that stand in its command or that it takes
+			// the program is given the values, and uses those that stand in its command or that it takes
+			if r.o.Search > 0 {
 				r.o.Begin = &recorder.Beginning{Asked: r.o.Hyper}
 				r.o.Substituted, r.o.Hyper = only(r.o.Hyper, filled), nil
 			}
@@ -98,12 +103,16 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 	f.StringVar(&r.o.Project, "project", os.Getenv("KEMBREL_PROJECT"), "project of the run [KEMBREL_PROJECT]")
 	f.StringVar(&r.title, "title", "", "title of the run")
 	f.StringArrayVar(&assignments, "hyper", nil, "a hyperparameter, name=value; may be given many times")
-	f.BoolVar(&showRecipe, "show-recipe", false, "print what would be kept of how the program is started, and start nothing")
-	f.StringArrayVar(&chosen, "env", nil, "an environment variable to record, beside the usual ones; may be given many times")
+	f.BoolVar(&showRecipe, "show-recipe", false,
+		"print what would be kept of how the program is started, and start nothing")
+	f.StringArrayVar(&chosen, "env", nil,
+		"an environment variable to record, beside the usual ones; may be given many times")
 	f.StringVar(&again, "resume", "", "go on with this run, or from this checkpoint, as its next leg")
-	f.StringVar(&with, "with", "", "with --resume: weights, to go on with the weights alone where the checkpoint lacks the rest")
+	f.StringVar(&with, "with", "",
+		"with --resume: weights, to go on with the weights alone where the checkpoint lacks the rest")
 	f.BoolVar(&r.more, "more", false, "with --resume: go on although the run is finished, to train it further")
-	f.BoolVar(&takeOver, "take-over", false, "with --resume: go on although the leg before is still heard of; that one is told to stop")
+	f.BoolVar(&takeOver, "take-over", false,
+		"with --resume: go on although the leg before is still heard of; that one is told to stop")
 	r.add(f)
 	f.IntVar(&attach, "attach", 0, "record a program that runs already, by its process id (used by bindings)")
 	f.StringVar(&adopt, "adopt", "", "with --attach: go on with the spool in this folder (used by bindings)")
@@ -121,11 +130,16 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 
 // addRecording adds the flags of everything that runs a program under a recorder.
 func addRecording(f *pflag.FlagSet, o *recorder.Options) {
-	f.DurationVar(&o.Wait, "wait", 10*time.Second, "how long to wait, once the program has ended, for a service that does not answer")
-	f.BoolVar(&o.Enforce, "enforce-stop", false, "end the program (SIGTERM, then SIGKILL) when the stop rule says so and it goes on")
-	f.DurationVar(&o.Grace, "grace", 30*time.Second, "with --enforce-stop: how long the program may take to end, each time")
-	f.BoolVar(&o.Content, "cut-by-content", false, "cut files of checkpoints that have no tensors we know by their content, so that what moves within them is not kept again; slower")
-	f.StringVar(&o.Output, "read-output", "", "find readings in what the program prints: auto (name=0.31, name: 0.31 and JSON lines, with their step or epoch), or a regular expression with named groups such as '(?P<epoch>\\d+).*loss (?P<loss_val>\\S+)'")
+	f.DurationVar(&o.Wait, "wait", 10*time.Second,
+		"how long to wait, once the program has ended, for a service that does not answer")
+	f.BoolVar(&o.Enforce, "enforce-stop", false,
+		"end the program (SIGTERM, then SIGKILL) when the stop rule says so and it goes on")
+	f.DurationVar(&o.Grace, "grace", 30*time.Second,
+		"with --enforce-stop: how long the program may take to end, each time")
+	f.BoolVar(&o.Content, "cut-by-content", false,
+		"cut files of checkpoints that have no tensors we know by their content, so that what moves within them is not kept again; slower")
+	f.StringVar(&o.Output, "read-output", "",
+		"find readings in what the program prints: auto (name=0.31, name: 0.31 and JSON lines, with their step or epoch), or a regular expression with named groups such as '(?P<epoch>\\d+).*loss (?P<loss_val>\\S+)'")
 	f.BoolVar(&o.Quiet, "quiet", false, "print nothing of the recorder's own")
 }
 
@@ -157,7 +171,8 @@ func parseHyper(assignments []string) (map[string]json.RawMessage, error) {
 
 func (a *Commands) SpoolCommand() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "spool", Short: "List what recorders keep on this host and the service has not confirmed", Args: term.Arguments(),
+	cmd := &cobra.Command{Use: "spool",
+		Short: "List what recorders keep on this host and the service has not confirmed", Args: term.Arguments(),
 		Example: "  kembrel spool\n  kembrel spool send",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			spools, err := spool.List(roots()...)
@@ -174,7 +189,8 @@ func (a *Commands) SpoolCommand() *cobra.Command {
 				if s.Held {
 					state = "recording"
 				}
-				l.Add(s.ID, run, s.Title, state, fmt.Sprint(s.Records), fmt.Sprint(s.Checkpoints), api.Bytes(s.Bytes), term.When(s.Started), strings.TrimSpace(s.Damaged+" "+s.Why))
+				l.Add(s.ID, run, s.Title, state, fmt.Sprint(s.Records), fmt.Sprint(s.Checkpoints), api.Bytes(s.Bytes),
+					term.When(s.Started), strings.TrimSpace(s.Damaged+" "+s.Why))
 			}
 			return a.Print(output, l, map[string]any{"folders": roots(), "items": term.OrEmpty(spools)})
 		}}
@@ -184,7 +200,8 @@ func (a *Commands) SpoolCommand() *cobra.Command {
 }
 
 func (a *Commands) spoolDrop() *cobra.Command {
-	return &cobra.Command{Use: "drop SPOOL...", Short: "Give up what dead recorders left: it is lost", Example: "  kembrel spool drop 0190f5b2",
+	return &cobra.Command{Use: "drop SPOOL...", Short: "Give up what dead recorders left: it is lost",
+		Example: "  kembrel spool drop 0190f5b2",
 		Long: `Give up what dead recorders left and the service has not confirmed: readings and checkpoints in it are lost. What the service has of a checkpoint that was
 not committed is cleaned away there within about a day.`,
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -198,11 +215,13 @@ not committed is cleaned away there within about a day.`,
 			for _, id := range args {
 				i := slices.IndexFunc(spools, func(s spool.Info) bool { return s.ID == id })
 				if i < 0 {
-					return term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("there is no spool %q; kembrel spool lists them", id)}
+					return term.Exit{Code: term.ExitNotFound,
+						Err: fmt.Errorf("there is no spool %q; kembrel spool lists them", id)}
 				}
 				s, err := spool.Open(spools[i].Folder)
 				if errors.Is(err, spool.ErrHeld) {
-					return term.Exit{Code: term.ExitExists, Err: fmt.Errorf("%s: its recorder lives; end its program first", id)}
+					return term.Exit{Code: term.ExitExists,
+						Err: fmt.Errorf("%s: its recorder lives; end its program first", id)}
 				}
 				if err == nil {
 					err = s.Remove()
@@ -210,14 +229,16 @@ not committed is cleaned away there within about a day.`,
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(a.Out, "%s is given up: %d records and %d checkpoints, %s, are lost.\n", id, spools[i].Records, spools[i].Checkpoints, api.Bytes(spools[i].Bytes))
+				fmt.Fprintf(a.Out, "%s is given up: %d records and %d checkpoints, %s, are lost.\n", id,
+					spools[i].Records, spools[i].Checkpoints, api.Bytes(spools[i].Bytes))
 			}
 			return nil
 		}}
 }
 
 func (a *Commands) spoolSend() *cobra.Command {
-	return &cobra.Command{Use: "send [SPOOL...]", Short: "Send what dead recorders left", Example: "  kembrel spool send",
+	return &cobra.Command{Use: "send [SPOOL...]", Short: "Send what dead recorders left",
+		Example: "  kembrel spool send",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o, err := a.recorderOptions()
 			if err != nil {
@@ -243,16 +264,19 @@ func (a *Commands) spoolSend() *cobra.Command {
 					fmt.Fprintf(a.Err, "%s: its recorder lives and sends it\n", s.ID)
 					continue
 				}
-				if _, err := client.Call(cmd.Context(), term.Connect(s.Service), api.GetReady, &struct{}{}); err != nil {
+				if _, err := client.Call(cmd.Context(), term.Connect(s.Service), api.GetReady,
+					&struct{}{}); err != nil {
 					failed = err
 					fmt.Fprintf(a.Err, "%s: %v\n", s.ID, err)
 					continue
 				}
-				readings, checkpoints, err := recorder.SendLeftover(cmd.Context(), o, s.Folder, func(format string, args ...any) {
-					fmt.Fprintf(a.Err, "%s: %s\n", s.ID, fmt.Sprintf(format, args...))
-				})
+				readings, checkpoints, err := recorder.SendLeftover(cmd.Context(), o, s.Folder,
+					func(format string, args ...any) {
+						fmt.Fprintf(a.Err, "%s: %s\n", s.ID, fmt.Sprintf(format, args...))
+					})
 				if errors.Is(err, spool.ErrHeld) {
-					fmt.Fprintf(a.Err, "%s: its program still lives and may be starting another recorder; name the spool to send it all the same\n", s.ID)
+					fmt.Fprintf(a.Err,
+						"%s: its program still lives and may be starting another recorder; name the spool to send it all the same\n", s.ID)
 					continue
 				}
 				if err != nil {
@@ -261,10 +285,12 @@ func (a *Commands) spoolSend() *cobra.Command {
 					continue
 				}
 				sent++
-				fmt.Fprintf(a.Out, "%s: sent %d readings and %d checkpoints of %s\n", s.ID, readings, checkpoints, filepath.Base(s.Project))
+				fmt.Fprintf(a.Out, "%s: sent %d readings and %d checkpoints of %s\n", s.ID, readings, checkpoints,
+					filepath.Base(s.Project))
 			}
 			for id := range wanted {
-				failed = term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("there is no spool %q; kembrel spool lists them", id)}
+				failed = term.Exit{Code: term.ExitNotFound,
+					Err: fmt.Errorf("there is no spool %q; kembrel spool lists them", id)}
 			}
 			if failed == nil && sent == 0 {
 				fmt.Fprintln(a.Out, "Nothing to send.")

@@ -19,9 +19,10 @@ import (
 	"kembrel/recorder"
 )
 
-// goOn finds the checkpoint that a run goes on from: the one named, or the latest that does. with says that its weights are enough; more, that a
-// run which has ended as it should goes on all the same.
-func (a *Commands) goOn(ctx context.Context, address, with string, more bool) (*api.RunDetail, *recorder.Beginning, error) {
+// goOn finds the checkpoint that a run goes on from: the one named, or the latest that does. with says that its weights
+// are enough; more, that a run which has ended as it should goes on all the same.
+func (a *Commands) goOn(ctx context.Context, address, with string,
+	more bool) (*api.RunDetail, *recorder.Beginning, error) {
 	addr, err := api.ParseAddress(address)
 	if err != nil || addr.Run == 0 {
 		return nil, nil, term.Usage("%q is neither a run nor a checkpoint, such as vessels/4 or vessels/4@e12", address)
@@ -40,7 +41,8 @@ func (a *Commands) goOn(ctx context.Context, address, with string, more bool) (*
 		return nil, nil, err
 	}
 	if run.State == "finished" && !more {
-		return nil, nil, term.Exit{Code: term.ExitExists, Err: fmt.Errorf("%s is finished: going on from its end would add a leg with nothing in it. To train it further: --more, with a command that trains more epochs; to try something else from one of its checkpoints: kembrel branch %s", run.Address, branchOf(run.Address, addr))}
+		return nil, nil, term.Exit{Code: term.ExitExists,
+			Err: fmt.Errorf("%s is finished: going on from its end would add a leg with nothing in it. To train it further: --more, with a command that trains more epochs; to try something else from one of its checkpoints: kembrel branch %s", run.Address, branchOf(run.Address, addr))}
 	}
 	at := addr.At.String()
 	if at == "" {
@@ -50,9 +52,14 @@ func (a *Commands) goOn(ctx context.Context, address, with string, more bool) (*
 		}
 		present := slices.DeleteFunc(page.Items, func(c api.Checkpoint) bool { return c.Replaced })
 		if len(present) == 0 {
-			return nil, nil, term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("%s has no checkpoint to go on from; run it again from the start: kembrel rerun %s", run.Address, run.Address)}
+			return nil, nil, term.Exit{Code: term.ExitNotFound,
+				Err: fmt.Errorf("%s has no checkpoint to go on from; run it again from the start: kembrel rerun %s",
+					run.Address, run.Address)}
 		}
-		i := slices.IndexFunc(present, func(c api.Checkpoint) bool { return c.Fit == "resume" || with == "weights" && c.Fit != "nothing" })
+		i := slices.IndexFunc(present, func(c api.Checkpoint) bool {
+			return c.Fit == "resume" || with == "weights" &&
+				c.Fit != "nothing"
+		})
 		if i < 0 {
 			return nil, nil, unfit(present[0])
 		}
@@ -79,7 +86,8 @@ func (a *Commands) goOn(ctx context.Context, address, with string, more bool) (*
 			}
 		}
 		if !slices.Contains(c.Parts, checkpoint.Weights) {
-			return nil, nil, term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s has no weights; it has: %s", c.Address, strings.Join(c.Parts, ", "))}
+			return nil, nil, term.Exit{Code: term.ExitFailed,
+				Err: fmt.Errorf("%s has no weights; it has: %s", c.Address, strings.Join(c.Parts, ", "))}
 		}
 	default:
 		return nil, nil, term.Usage("--with %q: the only choice is weights", with)
@@ -96,7 +104,8 @@ func branchOf(run string, addr api.Address) string {
 }
 
 func unfit(c api.Checkpoint) error {
-	return term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s does not do to go on as if nothing had happened: it lacks %s. To go on with its weights alone, which the run will say for ever: --with weights", c.Address, strings.Join(c.Lacks, ", "))}
+	return term.Exit{Code: term.ExitFailed,
+		Err: fmt.Errorf("%s does not do to go on as if nothing had happened: it lacks %s. To go on with its weights alone, which the run will say for ever: --with weights", c.Address, strings.Join(c.Lacks, ", "))}
 }
 
 // recordFlags are those of record that hold for everything that starts a program.
@@ -119,7 +128,8 @@ func (a *Commands) start(cmd *cobra.Command, r *recordFlags, command []string, c
 	if err != nil {
 		return err
 	}
-	o.Wait, o.Content, o.Quiet, o.Enforce, o.Grace, o.Project, o.Title, o.Hyper, o.Begin, o.Chosen = r.o.Wait, r.o.Content, r.o.Quiet, r.o.Enforce, r.o.Grace, r.o.Project, r.title, r.o.Hyper, r.o.Begin, chosen
+	o.Wait, o.Content, o.Quiet, o.Enforce, o.Grace, o.Project, o.Title, o.Hyper, o.Begin, o.Chosen = r.o.Wait,
+		r.o.Content, r.o.Quiet, r.o.Enforce, r.o.Grace, r.o.Project, r.title, r.o.Hyper, r.o.Begin, chosen
 	o.Search, o.Trial, o.Substituted, o.Output = r.o.Search, r.o.Trial, r.o.Substituted, r.o.Output
 	if o.Output != "" {
 		if _, err := printed.New(o.Output); err != nil {
@@ -155,7 +165,8 @@ func (a *Commands) checkFirst(ctx context.Context, o *recorder.Options) {
 }
 
 // resumeRun goes on with a run under a recorder.
-func (a *Commands) resumeRun(cmd *cobra.Command, r *recordFlags, address, with string, takeOver bool, p *place, command, chosen []string) error {
+func (a *Commands) resumeRun(cmd *cobra.Command, r *recordFlags, address, with string, takeOver bool, p *place, command,
+	chosen []string) error {
 	detail, b, err := a.goOn(cmd.Context(), address, with, r.more)
 	if err != nil {
 		return err
@@ -167,7 +178,8 @@ func (a *Commands) resumeRun(cmd *cobra.Command, r *recordFlags, address, with s
 			command = detail.Recipe.Command
 		}
 		if len(command) == 0 {
-			return term.Usage("%s does not say how it was started; give the command: kembrel resume %s -- COMMAND", run, run)
+			return term.Usage("%s does not say how it was started; give the command: kembrel resume %s -- COMMAND", run,
+				run)
 		}
 		if err := a.trust(cmd.Context(), written{run, detail.Who, command, own, detail.Recipe, p}); err != nil {
 			return err
@@ -179,13 +191,15 @@ func (a *Commands) resumeRun(cmd *cobra.Command, r *recordFlags, address, with s
 	b.TakeOver, b.More = takeOver, r.more
 	r.o.Project, r.o.Begin, r.o.Output = detail.Project, b, cmp.Or(r.o.Output, detail.Recipe.ReadOutput)
 	if !r.o.Quiet {
-		fmt.Fprintf(a.Err, "kembrel: %s goes on from %s (step %d): %s\n", run, b.Checkpoint.Address, b.Checkpoint.Step, plain.Line(term.Quoted(command)))
+		fmt.Fprintf(a.Err, "kembrel: %s goes on from %s (step %d): %s\n", run, b.Checkpoint.Address, b.Checkpoint.Step,
+			plain.Line(term.Quoted(command)))
 	}
 	return a.start(cmd, r, command, chosen)
 }
 
 // resumeAttached goes on with a run that a program which runs already takes up.
-func (a *Commands) resumeAttached(cmd *cobra.Command, o recorder.Options, address, with string, takeOver, more bool, program int, command []string) error {
+func (a *Commands) resumeAttached(cmd *cobra.Command, o recorder.Options, address, with string, takeOver, more bool,
+	program int, command []string) error {
 	detail, b, err := a.goOn(cmd.Context(), address, with, more)
 	if err != nil {
 		return err
@@ -223,16 +237,19 @@ resuming is refused, unless --take-over.`,
 		}}
 	r.add(cmd.Flags())
 	p.add(cmd.Flags())
-	cmd.Flags().StringVar(&with, "with", "", "weights: go on with the weights alone where the checkpoint lacks the rest")
+	cmd.Flags().StringVar(&with, "with", "",
+		"weights: go on with the weights alone where the checkpoint lacks the rest")
 	cmd.Flags().BoolVar(&r.more, "more", false, "go on although the run is finished, to train it further")
-	cmd.Flags().BoolVar(&takeOver, "take-over", false, "go on although the leg before is still heard of; that one is told to stop")
+	cmd.Flags().BoolVar(&takeOver, "take-over", false,
+		"go on although the leg before is still heard of; that one is told to stop")
 	return cmd
 }
 
 func (a *Commands) Branch() *cobra.Command {
 	var r recordFlags
 	var p place
-	cmd := &cobra.Command{Use: "branch CHECKPOINT [-- COMMAND...]", Short: "Start a new run from another run's checkpoint",
+	cmd := &cobra.Command{Use: "branch CHECKPOINT [-- COMMAND...]",
+		Short: "Start a new run from another run's checkpoint",
 		Long: `Start a new run that goes on from a checkpoint of another run, with some values changed. Its origin is recorded, and its curves are drawn as the
 continuation of its parent's. A recipe that somebody else recorded is shown and runs only when you say so; in scripts, --yes --from PERSON. Without a command the parent's is taken, with the changed values in it. The program also gets them when it connects (docs/resuming.md).`,
 		Example: `  kembrel branch vessels/4@e20 --hyper lr=0.001
@@ -251,11 +268,13 @@ continuation of its parent's. A recipe that somebody else recorded is shown and 
 			if err != nil {
 				return err
 			}
-			c, err := client.Call(cmd.Context(), a.Client(), api.GetCheckpoint, &api.CheckpointInput{RunInput: in, At: addr.At.String()})
+			c, err := client.Call(cmd.Context(), a.Client(), api.GetCheckpoint,
+				&api.CheckpointInput{RunInput: in, At: addr.At.String()})
 			if err != nil {
 				return err
 			}
-			b := &recorder.Beginning{Checkpoint: c, Origin: &api.Origin{Kind: "branch", From: c.Address, Parts: c.Parts}}
+			b := &recorder.Beginning{Checkpoint: c, Origin: &api.Origin{Kind: "branch",
+				From: c.Address, Parts: c.Parts}}
 			return a.startAgain(cmd, &r, &p, parent, b, args[1:])
 		}}
 	r.add(cmd.Flags())
@@ -283,7 +302,8 @@ is listed first. A recipe that somebody else recorded is shown and runs only whe
 			if err != nil {
 				return err
 			}
-			return a.startAgain(cmd, &r, &p, run, &recorder.Beginning{Origin: &api.Origin{Kind: "rerun", From: run.Address}}, nil)
+			return a.startAgain(cmd, &r, &p, run,
+				&recorder.Beginning{Origin: &api.Origin{Kind: "rerun", From: run.Address}}, nil)
 		}}
 	r.add(cmd.Flags())
 	r.addNew(cmd.Flags())
@@ -298,7 +318,8 @@ func (r *recordFlags) addNew(f *pflag.FlagSet) {
 }
 
 // startAgain starts a new run that comes from another.
-func (a *Commands) startAgain(cmd *cobra.Command, r *recordFlags, p *place, from *api.RunDetail, b *recorder.Beginning, command []string) error {
+func (a *Commands) startAgain(cmd *cobra.Command, r *recordFlags, p *place, from *api.RunDetail, b *recorder.Beginning,
+	command []string) error {
 	asked, err := parseHyper(r.asked)
 	if err != nil {
 		return err

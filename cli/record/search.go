@@ -38,7 +38,8 @@ func (a *Commands) Search() *cobra.Command {
   kembrel search grid --project vessels --space space.yaml -- ./harbour train --lr {lr} --hidden {hidden}
   kembrel search resume 1 --project vessels`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
-	cmd.AddCommand(a.searchBy(space.Grid, "Try every setting of a space, in its order"), a.searchBy(space.Random, "Try settings picked at random from a space"), a.searchResume())
+	cmd.AddCommand(a.searchBy(space.Grid, "Try every setting of a space, in its order"),
+		a.searchBy(space.Random, "Try settings picked at random from a space"), a.searchResume())
 	return cmd
 }
 
@@ -86,7 +87,8 @@ func (a *Commands) searchBy(strategy, short string) *cobra.Command {
 	var file string
 	in := &api.NewSearch{}
 	in.Body.Strategy = strategy
-	cmd := &cobra.Command{Use: strategy + " --project PROJECT --space FILE -- COMMAND...", Short: short, Long: searchLong,
+	cmd := &cobra.Command{Use: strategy + " --project PROJECT --space FILE -- COMMAND...",
+		Short: short, Long: searchLong,
 		Example: fmt.Sprintf("  kembrel search %s --project vessels --space space.yaml --budget 12 --at-once 2 -- ./harbour train --lr {lr} --hidden {hidden}", strategy),
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -150,7 +152,8 @@ func (a *Commands) searchResume() *cobra.Command {
 	var r recordFlags
 	var trust place
 	budget := 0
-	cmd := &cobra.Command{Use: "resume NUMBER", Short: "Go on with a search: start what has not ended", Args: term.Arguments("NUMBER"),
+	cmd := &cobra.Command{Use: "resume NUMBER", Short: "Go on with a search: start what has not ended",
+		Args: term.Arguments("NUMBER"),
 		Long: `Go on with a search: trials that have not been started, were lost or were ended by a signal are started; those that ended otherwise are left, and so are
 those that run. A search that somebody else made is shown and runs only when you say so; in scripts, --yes --from PERSON. --budget gives the search more trials than it had.`,
 		Example: "  kembrel search resume 1 --project vessels\n  kembrel search resume 1 --project vessels --budget 24 --at-once 2",
@@ -168,7 +171,8 @@ those that run. A search that somebody else made is shown and runs only when you
 				return err
 			}
 			what := fmt.Sprintf("search %d of %s", found.Number, found.Project)
-			if err := a.trust(cmd.Context(), written{what: what, who: found.Who, command: found.Command, place: &trust}); err != nil {
+			if err := a.trust(cmd.Context(), written{what: what, who: found.Who, command: found.Command,
+				place: &trust}); err != nil {
 				return err
 			}
 			if budget > 0 {
@@ -208,7 +212,8 @@ func (s *searching) run(ctx context.Context) error {
 			left = append(left, t)
 		}
 	}
-	fmt.Fprintf(s.app.Out, "search %d of %s, %s, seed %d: %d trials, %d to run, %d at once\n", found.Number, found.Project, found.Strategy, found.Seed, len(found.Trials), len(left), s.atOnce)
+	fmt.Fprintf(s.app.Out, "search %d of %s, %s, seed %d: %d trials, %d to run, %d at once\n", found.Number,
+		found.Project, found.Strategy, found.Seed, len(found.Trials), len(left), s.atOnce)
 	if elsewhere > 0 {
 		fmt.Fprintf(s.app.Out, "%d trials are running already and are left alone\n", elsewhere)
 	}
@@ -245,7 +250,8 @@ func (s *searching) run(ctx context.Context) error {
 	close(next)
 	wait.Wait()
 	if ctx.Err() != nil {
-		fmt.Fprintf(s.app.Err, "kembrel: interrupted; kembrel search resume %d --project %s goes on\n", s.in.Number, s.in.Project)
+		fmt.Fprintf(s.app.Err, "kembrel: interrupted; kembrel search resume %d --project %s goes on\n",
+			s.in.Number, s.in.Project)
 		return term.Exit{Code: 130}
 	}
 	if s.stopped != nil {
@@ -269,7 +275,8 @@ func (s *searching) sendLeftovers(ctx context.Context, found *api.Search) (*api.
 	say := func(string, ...any) { sent = true }
 	for _, t := range found.Trials {
 		if t.State == "running" {
-			if err := recorder.Leftovers(ctx, o, api.Address{Project: s.in.Project, Run: t.Run}.String(), say); err != nil {
+			if err := recorder.Leftovers(ctx, o, api.Address{Project: s.in.Project, Run: t.Run}.String(),
+				say); err != nil {
 				return nil, err
 			}
 		}
@@ -283,11 +290,13 @@ func (s *searching) sendLeftovers(ctx context.Context, found *api.Search) (*api.
 // trial runs one trial to its end. An interrupt reaches it as well; it is then waited for.
 func (s *searching) trial(ctx context.Context, self string, found *api.Search, t api.Trial, todo int) {
 	setting := settingOf(found, t)
-	args := append([]string{"record", "--quiet", "--project", s.in.Project, "--search", fmt.Sprint(s.in.Number), "--trial", fmt.Sprint(t.Number),
+	args := append([]string{"record", "--quiet", "--project", s.in.Project, "--search", fmt.Sprint(s.in.Number),
+		"--trial", fmt.Sprint(t.Number),
 		"--title", fmt.Sprintf("%s, trial %d", s.titles, t.Number)}, s.flags...)
 	for _, v := range setting {
 		args = append(args, "--hyper", v.Name+"="+string(v.Value))
-		if slices.ContainsFunc(found.Command, func(word string) bool { return strings.Contains(word, "{"+v.Name+"}") }) {
+		if slices.ContainsFunc(found.Command,
+			func(word string) bool { return strings.Contains(word, "{"+v.Name+"}") }) {
 			args = append(args, "--filled", v.Name)
 		}
 	}
@@ -313,7 +322,8 @@ func (s *searching) trial(ctx context.Context, self string, found *api.Search, t
 		s.stopped = fmt.Errorf("trial %d could not be started: %w: %s", t.Number, err, strings.TrimSpace(said.String()))
 		s.mutex.Unlock()
 	default:
-		text := fmt.Sprintf("trial %d: %s/%d %s in %s", t.Number, s.in.Project, now.Run, now.State, time.Since(began).Round(time.Second/10))
+		text := fmt.Sprintf("trial %d: %s/%d %s in %s", t.Number, s.in.Project, now.Run, now.State,
+			time.Since(began).Round(time.Second/10))
 		if now.Best != nil {
 			text += ", best " + term.Number(float64(*now.Best))
 		}
@@ -361,12 +371,14 @@ func settingOf(found *api.Search, t api.Trial) space.Setting {
 
 func (a *Commands) Searches() *cobra.Command {
 	var output, shown string
-	cmd := &cobra.Command{Use: "searches PROJECT [NUMBER]", Short: "List the searches of a project, or the trials of one; archive or delete one",
+	cmd := &cobra.Command{Use: "searches PROJECT [NUMBER]",
+		Short:             "List the searches of a project, or the trials of one; archive or delete one",
 		Example:           "  kembrel searches vessels\n  kembrel searches vessels 1\n  kembrel searches archive vessels 1",
 		ValidArgsFunction: a.Complete(false, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) < 1 || len(args) > 2 {
-				return term.Usage("%s takes a project, and a search's number; see %s --help", cmd.CommandPath(), cmd.CommandPath())
+				return term.Usage("%s takes a project, and a search's number; see %s --help", cmd.CommandPath(),
+					cmd.CommandPath())
 			}
 			if len(args) == 2 {
 				of, err := searchOf(args)
@@ -380,16 +392,19 @@ func (a *Commands) Searches() *cobra.Command {
 				return err
 			}
 			in := api.SearchesInput{ProjectInput: term.ProjectOf(p), PageInput: api.PageInput{Limit: 500}, Shown: shown}
-			items, err := client.All(cmd.Context(), a.Client(), api.ListSearches, &in, func(in *api.SearchesInput, cursor string) { in.Cursor = cursor })
+			items, err := client.All(cmd.Context(), a.Client(), api.ListSearches, &in,
+				func(in *api.SearchesInput, cursor string) { in.Cursor = cursor })
 			if err != nil {
 				return err
 			}
 			found := &api.Page[api.Search]{Items: items}
 			l := term.List("search#", "title", "strategy", "trials#", "says", "who", "started")
 			l.Shorten = 4
-			l.Empty = "No search yet. Begin one: kembrel search random --project " + p.Project + " --space space.yaml -- COMMAND"
+			l.Empty = "No search yet. Begin one: kembrel search random --project " + p.Project +
+				" --space space.yaml -- COMMAND"
 			for _, s := range found.Items {
-				l.Add(fmt.Sprint(s.Number), s.Title, s.Strategy, fmt.Sprint(s.Count), s.Says, s.Who, term.When(s.Started))
+				l.Add(fmt.Sprint(s.Number), s.Title, s.Strategy, fmt.Sprint(s.Count), s.Says, s.Who,
+					term.When(s.Started))
 			}
 			return a.Print(output, l, found)
 		}}
@@ -414,7 +429,8 @@ func searchOf(args []string) (api.SearchInput, error) {
 
 func (a *Commands) searchArchive() *cobra.Command {
 	var undo bool
-	cmd := &cobra.Command{Use: "archive PROJECT NUMBER", Short: "Take a search out of the list, or put it back", Args: term.Arguments("PROJECT", "NUMBER"),
+	cmd := &cobra.Command{Use: "archive PROJECT NUMBER", Short: "Take a search out of the list, or put it back",
+		Args:    term.Arguments("PROJECT", "NUMBER"),
 		Example: "  kembrel searches archive vessels 1\n  kembrel searches archive vessels 1 --undo",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			of, err := searchOf(args)
@@ -439,7 +455,8 @@ func (a *Commands) searchArchive() *cobra.Command {
 
 func (a *Commands) searchDelete() *cobra.Command {
 	var yes bool
-	cmd := &cobra.Command{Use: "delete PROJECT NUMBER", Short: "Delete a search; its runs stay", Args: term.Arguments("PROJECT", "NUMBER"),
+	cmd := &cobra.Command{Use: "delete PROJECT NUMBER", Short: "Delete a search; its runs stay",
+		Args:    term.Arguments("PROJECT", "NUMBER"),
 		Example: "  kembrel searches delete vessels 1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			of, err := searchOf(args)

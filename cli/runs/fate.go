@@ -18,9 +18,10 @@ func (a *Commands) Archive() *cobra.Command {
 		ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.eachRun(args, func(in api.RunInput) (string, error) {
-				r, err := client.Call(cmd.Context(), a.Client(), api.ArchiveRun, &api.ArchiveInput{RunInput: in, Body: struct {
-					Archived bool `json:"archived"`
-				}{!undo}})
+				r, err := client.Call(cmd.Context(), a.Client(), api.ArchiveRun,
+					&api.ArchiveInput{RunInput: in, Body: struct {
+						Archived bool `json:"archived"`
+					}{!undo}})
 				if err != nil {
 					return "", err
 				}
@@ -52,7 +53,8 @@ brings them back, and kembrel runs --shown deleted lists them. A run is deleted 
 					return "stays", err
 				}
 				// The client leaves zero values out, and the service's default would take their place.
-				r, err := client.Call(cmd.Context(), a.Client(), api.DeleteRun, &api.LeaveInput{RunInput: in, Days: max(days, 1e-9)})
+				r, err := client.Call(cmd.Context(), a.Client(), api.DeleteRun,
+					&api.LeaveInput{RunInput: in, Days: max(days, 1e-9)})
 				if err != nil {
 					return "", err
 				}
@@ -89,7 +91,8 @@ func (a *Commands) eachRun(args []string, do func(in api.RunInput) (string, erro
 
 func (a *Commands) Views() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "views PROJECT", Short: "List the kept views of a project's runs", Args: term.Arguments("PROJECT"),
+	cmd := &cobra.Command{Use: "views PROJECT", Short: "List the kept views of a project's runs",
+		Args:              term.Arguments("PROJECT"),
 		Long:              "List the kept views of a project's runs: one's own and the project's. Views are made in the console; kembrel runs --view NAME lists runs by one.",
 		Example:           "  kembrel views vessels\n  kembrel runs vessels --view \"by objective\"",
 		ValidArgsFunction: a.Complete(false, false),
@@ -119,7 +122,8 @@ func (a *Commands) Views() *cobra.Command {
 }
 
 func (a *Commands) Open() *cobra.Command {
-	return &cobra.Command{Use: "open ADDRESS...", Short: "Print the console's link to a project, a run, a checkpoint, or a comparison",
+	return &cobra.Command{Use: "open ADDRESS...",
+		Short:             "Print the console's link to a project, a run, a checkpoint, or a comparison",
 		Long:              "Print the console's link to what an address names; several runs of a project: the link to their comparison.",
 		Example:           "  kembrel open vessels/7\n  kembrel open vessels/3 vessels/7",
 		ValidArgsFunction: a.Complete(true, true),

@@ -25,7 +25,9 @@ import (
 func (a *Commands) Follow() *cobra.Command {
 	measureName := ""
 	pace := time.Second
-	cmd := &cobra.Command{Use: "follow RUN", Short: "Follow a run in the terminal: curve, figures, verdict, time left, stop rule", Args: term.Arguments("RUN"),
+	cmd := &cobra.Command{Use: "follow RUN",
+		Short: "Follow a run in the terminal: curve, figures, verdict, time left, stop rule",
+		Args:  term.Arguments("RUN"),
 		Long: `Follow a run while it trains. On a terminal the view is drawn anew as readings come, and Ctrl-C leaves it; in a pipe there is a line per epoch. It ends
 with the run.`,
 		Example:           "  kembrel follow vessels/7\n  kembrel follow vessels/7 --measure accuracy\n  kembrel follow vessels/7 > log.txt",
@@ -35,7 +37,8 @@ with the run.`,
 			if err != nil {
 				return err
 			}
-			f := &follower{app: a, client: a.Client(), run: term.RunOf(addr), measure: measureName, printed: math.Inf(-1)}
+			f := &follower{app: a, client: a.Client(), run: term.RunOf(addr), measure: measureName,
+				printed: math.Inf(-1)}
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
 			if term.IsTerminal(a.Out) {
@@ -150,7 +153,8 @@ func (f *follower) printEpochs(ctx context.Context, over bool) error {
 	}
 	sort.Float64s(epochs)
 	for _, e := range epochs {
-		if _, err := fmt.Fprintf(f.app.Out, "epoch %s  step %d  %s\n", term.Number(e), lines[e].step, figures(lines[e].values)); err != nil {
+		if _, err := fmt.Fprintf(f.app.Out, "epoch %s  step %d  %s\n", term.Number(e), lines[e].step,
+			figures(lines[e].values)); err != nil {
 			return err
 		}
 		f.printed = e
@@ -241,7 +245,8 @@ func terminalSize(w io.Writer) (columns, rows int) {
 
 // view is what is drawn, in at most so many lines.
 func (f *follower) view(ctx context.Context, r *api.RunDetail, columns, rows int) ([]string, error) {
-	top := []string{term.Fit(strings.TrimSpace(r.Address+"  "+term.Printable(r.Title)), columns), term.Fit(stateLine(r), columns)}
+	top := []string{term.Fit(strings.TrimSpace(r.Address+"  "+term.Printable(r.Title)), columns),
+		term.Fit(stateLine(r), columns)}
 	bottom := term.Wrap("", term.Printable(r.Answers.Learning), columns, 3)
 	var last []string
 	for _, c := range r.Curves {
@@ -251,7 +256,8 @@ func (f *follower) view(ctx context.Context, r *api.RunDetail, columns, rows int
 	}
 	bottom = append(bottom, term.Wrap("last  ", strings.Join(last, ", "), columns, 3)...)
 	if r.Stop.Rule != nil {
-		bottom = append(bottom, term.Wrap("stop rule  ", term.Printable(r.Stop.Said)+term.Patience(r.Stop), columns, 2)...)
+		bottom = append(bottom,
+			term.Wrap("stop rule  ", term.Printable(r.Stop.Said)+term.Patience(r.Stop), columns, 2)...)
 	}
 	name := f.measure
 	if name == "" {
@@ -272,7 +278,8 @@ func (f *follower) view(ctx context.Context, r *api.RunDetail, columns, rows int
 		}
 		return append(append(top, ""), bottom...), nil
 	}
-	found, err := term.ReadCurves(ctx, f.client, &api.CurvesInput{RunInput: f.run, Names: names, By: "epoch", Pixels: 2 * columns})
+	found, err := term.ReadCurves(ctx, f.client, &api.CurvesInput{RunInput: f.run, Names: names, By: "epoch",
+		Pixels: 2 * columns})
 	if err != nil {
 		return nil, err
 	}
@@ -298,7 +305,8 @@ func stateLine(r *api.RunDetail) string {
 		text += fmt.Sprintf(", %s s per epoch", term.Number(float64(v.Pace)))
 	}
 	if r.ExpectedEnd != nil {
-		text += fmt.Sprintf(", ends about %s (%s left)", r.ExpectedEnd.Local().Format("15:04:05"), time.Until(*r.ExpectedEnd).Round(time.Second))
+		text += fmt.Sprintf(", ends about %s (%s left)", r.ExpectedEnd.Local().Format("15:04:05"),
+			time.Until(*r.ExpectedEnd).Round(time.Second))
 	}
 	return text
 }

@@ -21,7 +21,8 @@ func (a *Commands) Runs() *cobra.Command {
 	var output, view string
 	limit := 50
 	in := &api.RunsInput{}
-	cmd := &cobra.Command{Use: "runs PROJECT", Short: "List the runs of a project, newest first", Args: term.Arguments("PROJECT"),
+	cmd := &cobra.Command{Use: "runs PROJECT", Short: "List the runs of a project, newest first",
+		Args: term.Arguments("PROJECT"),
 		Long: `List the runs of a project: those that fulfil a condition, in an order. The language of --where and --sort is docs/filter.md.`,
 		Example: `  kembrel runs vessels
   kembrel runs vessels --where 'best("loss.val") < 0.5 && hyper.lr <= 0.01' --sort best
@@ -73,7 +74,8 @@ func (a *Commands) Runs() *cobra.Command {
 	term.OutputFlag(cmd, &output)
 	cmd.Flags().IntVar(&limit, "limit", limit, "how many; 0: all")
 	cmd.Flags().StringVar(&in.Where, "where", "", "only runs that fulfil this, such as 'hyper.lr <= 0.01'")
-	cmd.Flags().StringVar(&in.Columns, "columns", "", "what to show of each, such as 'best,hyper.lr,at(\"accuracy.val\"),state'")
+	cmd.Flags().StringVar(&in.Columns, "columns", "",
+		"what to show of each, such as 'best,hyper.lr,at(\"accuracy.val\"),state'")
 	cmd.Flags().StringVar(&in.Shown, "shown", "", "archived, deleted or all; otherwise runs that are neither")
 	cmd.Flags().StringVar(&view, "view", "", "list them by a view that was kept; kembrel views lists those")
 	cmd.Flags().StringVar(&in.Sort, "sort", "", "what to sort by: best, last, hyper.lr, started ...")
@@ -106,7 +108,8 @@ func (a *Commands) Change() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				all := slices.DeleteFunc(append(slices.Clone(r.Tags), tags...), func(t string) bool { return slices.Contains(untag, t) })
+				all := slices.DeleteFunc(append(slices.Clone(r.Tags), tags...),
+					func(t string) bool { return slices.Contains(untag, t) })
 				in.Body.Tags = &all
 			}
 			if in.Body.Title == nil && in.Body.Note == nil && in.Body.Tags == nil {
@@ -131,7 +134,8 @@ func (a *Commands) Change() *cobra.Command {
 
 func (a *Commands) Show() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "show RUN", Short: "Show a run, a project or a checkpoint", Args: term.Arguments("ADDRESS"),
+	cmd := &cobra.Command{Use: "show RUN", Short: "Show a run, a project or a checkpoint",
+		Args:              term.Arguments("ADDRESS"),
 		Long:              "Show a run: what went in, how it is learning, what came out, what happened. The address of a project or a checkpoint shows that.",
 		Example:           "  kembrel show vessels/3\n  kembrel show vessels/3@best\n  kembrel show vessels",
 		ValidArgsFunction: a.Complete(true, true),
@@ -141,7 +145,8 @@ func (a *Commands) Show() *cobra.Command {
 			case err != nil:
 				return term.Usage("%w", err)
 			case addr.Run == 0:
-				p, err := client.Call(cmd.Context(), a.Client(), api.GetProject, &api.ProjectInput{Project: addr.Project})
+				p, err := client.Call(cmd.Context(), a.Client(), api.GetProject,
+					&api.ProjectInput{Project: addr.Project})
 				if err != nil {
 					return err
 				}
@@ -155,7 +160,8 @@ func (a *Commands) Show() *cobra.Command {
 				}
 				return a.Print(output, l, p)
 			case addr.At.Kind != api.AtNone:
-				c, err := client.Call(cmd.Context(), a.Client(), api.GetCheckpoint, &api.CheckpointInput{RunInput: term.RunOf(addr), At: addr.At.String()})
+				c, err := client.Call(cmd.Context(), a.Client(), api.GetCheckpoint,
+					&api.CheckpointInput{RunInput: term.RunOf(addr), At: addr.At.String()})
 				if err != nil {
 					return err
 				}
@@ -165,7 +171,8 @@ func (a *Commands) Show() *cobra.Command {
 				a.showCheckpoint(c)
 				return nil
 			}
-			r, err := client.Call(cmd.Context(), a.Client(), api.GetRun, &api.RunInput{ProjectInput: term.ProjectOf(addr), Number: addr.Run})
+			r, err := client.Call(cmd.Context(), a.Client(), api.GetRun,
+				&api.RunInput{ProjectInput: term.ProjectOf(addr), Number: addr.Run})
 			if err != nil {
 				return err
 			}
@@ -182,7 +189,8 @@ func (a *Commands) Show() *cobra.Command {
 func curveTable(r *api.RunDetail) term.Listing {
 	l := term.List("curve", "readings#", "last#", "lowest#", "at", "highest#", "at", "NaN#")
 	for _, c := range r.Curves {
-		l.Add(c.Name, strconv.FormatInt(c.Count, 10), term.Figure(c.Last), term.Figure(c.Lowest), term.At(c.Lowest), term.Figure(c.Highest), term.At(c.Highest), strconv.FormatInt(c.NaN, 10))
+		l.Add(c.Name, strconv.FormatInt(c.Count, 10), term.Figure(c.Last), term.Figure(c.Lowest), term.At(c.Lowest),
+			term.Figure(c.Highest), term.At(c.Highest), strconv.FormatInt(c.NaN, 10))
 	}
 	return l
 }
@@ -206,7 +214,8 @@ func (a *Commands) showRun(r *api.RunDetail) {
 		p("  expected to end %s", term.When(*r.ExpectedEnd))
 	}
 	own := *r // without the machine's curves: what they came to at most stands below
-	own.Curves = slices.DeleteFunc(slices.Clone(r.Curves), func(c api.CurveInfo) bool { return curve.OfMachine(c.Name) })
+	own.Curves = slices.DeleteFunc(slices.Clone(r.Curves),
+		func(c api.CurveInfo) bool { return curve.OfMachine(c.Name) })
 	if len(own.Curves) > 0 {
 		p("%s", term.Indent(curveTable(&own).Render()))
 	}
@@ -242,7 +251,8 @@ func (a *Commands) showRun(r *api.RunDetail) {
 	}
 	c := r.Recipe
 	p("  command  %s", term.Printable(term.Quoted(c.Command)))
-	for _, line := range [][2]string{{"folder", c.Folder}, {"commit", c.Commit}, {"host", c.Host}, {"system", c.System}, {"cpu", c.CPU}, {"language", c.Language}} {
+	for _, line := range [][2]string{{"folder", c.Folder}, {"commit", c.Commit}, {"host", c.Host}, {"system", c.System},
+		{"cpu", c.CPU}, {"language", c.Language}} {
 		if line[1] != "" {
 			p("  %-8s %s", line[0], term.Printable(line[1]))
 		}
@@ -261,7 +271,8 @@ func (a *Commands) showRun(r *api.RunDetail) {
 		if leg.Resumed != nil {
 			from = " from " + leg.Resumed.From
 		}
-		p("  leg %d on %s%s: %s, steps %d to %d%s", leg.Number, term.Printable(leg.Host), from, leg.State, leg.FromStep, leg.LastStep, end)
+		p("  leg %d on %s%s: %s, steps %d to %d%s", leg.Number, term.Printable(leg.Host), from, leg.State, leg.FromStep,
+			leg.LastStep, end)
 		if leg.State == "failed" && leg.Tail != "" {
 			p("%s", term.Indent(term.Indent(plain.Text(leg.Tail))))
 		}

@@ -13,7 +13,8 @@ import (
 
 func (a *Commands) StopRule() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "stop-rule ADDRESS", Short: "Show, set or try the rule that ends runs early", Args: term.Arguments("ADDRESS"),
+	cmd := &cobra.Command{Use: "stop-rule ADDRESS", Short: "Show, set or try the rule that ends runs early",
+		Args: term.Arguments("ADDRESS"),
 		Long: `A stop rule ends a run whose objective has not improved for a number of epochs. A project's rule holds for its runs, unless a run has its own.
 The program is advised to stop; under kembrel record --enforce-stop it is ended. The run ends as stopped, with the rule and the best epoch.`,
 		Example:           "  kembrel stop-rule vessels\n  kembrel stop-rule set vessels --patience 5 --margin 0.001\n  kembrel stop-rule set vessels/7 --none\n  kembrel stop-rule try --patience 5 --margin 0.001 vessels/2 vessels/3",
@@ -35,7 +36,8 @@ The program is advised to stop; under kembrel record --enforce-stop it is ended.
 }
 
 // printRule does to a project or to a run what is to be done to its stop rule, and prints what it is then.
-func (a *Commands) printRule(text, output string, ofProject func(api.ProjectInput) (*api.StopState, error), ofRun func(api.RunInput) (*api.StopState, error)) error {
+func (a *Commands) printRule(text, output string, ofProject func(api.ProjectInput) (*api.StopState, error),
+	ofRun func(api.RunInput) (*api.StopState, error)) error {
 	state, err := term.ToProjectOrRun(text, "stop rule", ofProject, ofRun)
 	if err != nil {
 		return err
@@ -64,7 +66,8 @@ func stopTable(s *api.StopState) term.Listing {
 func (a *Commands) stopRuleSet() *cobra.Command {
 	var rule term.RuleFlags
 	var none bool
-	cmd := &cobra.Command{Use: "set ADDRESS", Short: "Set the stop rule of a project, or of a run, also while it runs", Args: term.Arguments("ADDRESS"),
+	cmd := &cobra.Command{Use: "set ADDRESS", Short: "Set the stop rule of a project, or of a run, also while it runs",
+		Args:              term.Arguments("ADDRESS"),
 		Example:           "  kembrel stop-rule set vessels --patience 5 --margin 0.001 --diverged\n  kembrel stop-rule set vessels/7 --none",
 		ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -79,9 +82,11 @@ func (a *Commands) stopRuleSet() *cobra.Command {
 			}
 			return a.printRule(args[0], "table", func(in api.ProjectInput) (*api.StopState, error) {
 				if none {
-					return nil, term.Usage("--none is for a run whose project has a rule; kembrel stop-rule clear takes a project's away")
+					return nil,
+						term.Usage("--none is for a run whose project has a rule; kembrel stop-rule clear takes a project's away")
 				}
-				return client.Call(cmd.Context(), a.Client(), api.SetStopRule, &api.RuleInput{ProjectInput: in, Body: *given})
+				return client.Call(cmd.Context(), a.Client(), api.SetStopRule,
+					&api.RuleInput{ProjectInput: in, Body: *given})
 			}, func(in api.RunInput) (*api.StopState, error) {
 				set := &api.RunRuleInput{RunInput: in}
 				set.Body.None, set.Body.Rule = none, given
@@ -94,7 +99,9 @@ func (a *Commands) stopRuleSet() *cobra.Command {
 }
 
 func (a *Commands) stopRuleDrop() *cobra.Command {
-	return &cobra.Command{Use: "clear ADDRESS", Short: "Take the stop rule away: of a project, or of a run, which then follows its project's", Args: term.Arguments("ADDRESS"),
+	return &cobra.Command{Use: "clear ADDRESS",
+		Short:   "Take the stop rule away: of a project, or of a run, which then follows its project's",
+		Args:    term.Arguments("ADDRESS"),
 		Example: "  kembrel stop-rule clear vessels/7", ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.printRule(args[0], "table", func(in api.ProjectInput) (*api.StopState, error) {
@@ -108,7 +115,8 @@ func (a *Commands) stopRuleDrop() *cobra.Command {
 func (a *Commands) stopRuleTry() *cobra.Command {
 	var rule term.RuleFlags
 	var output string
-	cmd := &cobra.Command{Use: "try RUN...", Short: "Show where a rule would have stopped past runs, what it would have saved and lost",
+	cmd := &cobra.Command{Use: "try RUN...",
+		Short:             "Show where a rule would have stopped past runs, what it would have saved and lost",
 		Example:           "  kembrel stop-rule try --patience 5 --margin 0.001 vessels/2 vessels/3",
 		ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -139,9 +147,12 @@ func (a *Commands) stopRuleTry() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := term.List("run", "stops", "best until then#", "at", "best of all#", "at", "saves epochs#", "saves time#", "loses#")
+			l := term.List("run", "stops", "best until then#", "at", "best of all#", "at", "saves epochs#",
+				"saves time#", "loses#")
 			for _, r := range tried.Runs {
-				l.Add(r.Address, term.OrText(term.At(r.Stop), "no"), term.Figure(r.Best), term.At(r.Best), term.Figure(r.Later), term.At(r.Later), term.Epoch(r.SavedEpochs), term.Seconds(float64(r.SavedTime)), term.Number(float64(r.Lost)))
+				l.Add(r.Address, term.OrText(term.At(r.Stop), "no"), term.Figure(r.Best), term.At(r.Best),
+					term.Figure(r.Later), term.At(r.Later), term.Epoch(r.SavedEpochs),
+					term.Seconds(float64(r.SavedTime)), term.Number(float64(r.Lost)))
 			}
 			if output == "table" {
 				fmt.Fprintf(a.Out, "%s\n\n", tried.Said)

@@ -107,7 +107,8 @@ func RunOf(a api.Address) api.RunInput {
 func Arguments(names ...string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) != len(names) {
-			return Usage("%s takes %d argument(s): %s; see %s --help", cmd.CommandPath(), len(names), strings.Join(names, " "), cmd.CommandPath())
+			return Usage("%s takes %d argument(s): %s; see %s --help", cmd.CommandPath(), len(names),
+				strings.Join(names, " "), cmd.CommandPath())
 		}
 		return nil
 	}

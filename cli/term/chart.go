@@ -40,7 +40,8 @@ func (m Measure) Chart(title, by string) chart.Chart {
 		if split == "" {
 			label = c.Name
 		}
-		out.Lines = append(out.Lines, chart.Line{Label: label + " " + Number(c.Last), X: c.X, Y: c.Y, Low: c.low, High: c.high, Dashed: split == "train", Colour: colour})
+		out.Lines = append(out.Lines, chart.Line{Label: label + " " + Number(c.Last), X: c.X, Y: c.Y, Low: c.low,
+			High: c.high, Dashed: split == "train", Colour: colour})
 	}
 	return out
 }
@@ -77,8 +78,8 @@ type Measure struct {
 	Curves []Drawn
 }
 
-// Drawn is a curve as it is drawn: its places on the axis, its values there (smoothed, or the means of what fell together), and between what
-// they lay. Values that cannot be drawn are NaN.
+// Drawn is a curve as it is drawn: its places on the axis, its values there (smoothed, or the means of what fell
+// together), and between what they lay. Values that cannot be drawn are NaN.
 type Drawn struct {
 	Name      string
 	Label     string // "": its split
@@ -139,7 +140,8 @@ func toDrawn(c api.Curve, axis api.Axis, by string) Drawn {
 	return d
 }
 
-// MeasureLines draws one chart for the terminal: every column a place on the axis, values between readings on a straight line.
+// MeasureLines draws one chart for the terminal: every column a place on the axis, values between readings on a
+// straight line.
 func (a *App) MeasureLines(m Measure, by string, columns, height int) []string {
 	low, high := math.Inf(1), math.Inf(-1)
 	for _, c := range m.Curves {
@@ -147,7 +149,8 @@ func (a *App) MeasureLines(m Measure, by string, columns, height int) []string {
 			low, high = math.Min(low, x), math.Max(high, x)
 		}
 	}
-	colours := []asciigraph.AnsiColor{asciigraph.DarkOrange, asciigraph.DodgerBlue, asciigraph.SeaGreen, asciigraph.Orchid, asciigraph.Goldenrod, asciigraph.IndianRed}
+	colours := []asciigraph.AnsiColor{asciigraph.DarkOrange, asciigraph.DodgerBlue, asciigraph.SeaGreen,
+		asciigraph.Orchid, asciigraph.Goldenrod, asciigraph.IndianRed}
 	marks := []string{"─", "·", "+", "x", "o", "*"} // so that lines of several runs are told apart without colours
 	var series [][]float64
 	var legends []string
@@ -179,14 +182,16 @@ func (a *App) MeasureLines(m Measure, by string, columns, height int) []string {
 	if !finite {
 		return append(lines, "  no reading is a number")
 	}
-	options := []asciigraph.Option{asciigraph.Height(height), asciigraph.SeriesChars(chars...), asciigraph.YAxisValueFormatter(Number)}
+	options := []asciigraph.Option{asciigraph.Height(height), asciigraph.SeriesChars(chars...),
+		asciigraph.YAxisValueFormatter(Number)}
 	if high > low {
-		options = append(options, asciigraph.XAxisRange(low, high), asciigraph.XAxisTickCount(6), asciigraph.XAxisValueFormatter(func(v float64) string {
-			if by == "time" {
-				return (time.Duration(v*10) * time.Second / 10).String()
-			}
-			return Number(math.Round(v*100) / 100)
-		}))
+		options = append(options, asciigraph.XAxisRange(low, high), asciigraph.XAxisTickCount(6),
+			asciigraph.XAxisValueFormatter(func(v float64) string {
+				if by == "time" {
+					return (time.Duration(v*10) * time.Second / 10).String()
+				}
+				return Number(math.Round(v*100) / 100)
+			}))
 	}
 	if IsTerminal(a.Out) && os.Getenv("NO_COLOR") == "" {
 		options = append(options, asciigraph.SeriesColors(used...))
@@ -197,7 +202,8 @@ func (a *App) MeasureLines(m Measure, by string, columns, height int) []string {
 	return lines
 }
 
-// resample puts a curve on evenly spaced points from low to high; NaN outside it and beside readings that are not finite.
+// resample puts a curve on evenly spaced points from low to high; NaN outside it and beside readings that are not
+// finite.
 func resample(x, y []float64, low, high float64, n int) []float64 {
 	out := make([]float64, n)
 	k := 0

@@ -55,7 +55,8 @@ func (a *App) Complete(runs, checkpoints bool) completion {
 			}
 			return out, cobra.ShellCompDirectiveNoFileComp
 		}
-		page, err := client.Call(ctx, c, api.ListRuns, &api.RunsInput{ProjectInput: api.ProjectInput{Project: project}, PageInput: api.PageInput{Limit: 500}})
+		page, err := client.Call(ctx, c, api.ListRuns, &api.RunsInput{ProjectInput: api.ProjectInput{Project: project},
+			PageInput: api.PageInput{Limit: 500}})
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveError
 		}
@@ -79,13 +80,15 @@ func (a *App) CompleteFilter(cmd *cobra.Command, args []string, typed string) ([
 	if len(args) == 0 || a.Settings.Load(cmd.Flags()) != nil {
 		return nil, directive
 	}
-	found, err := client.Call(cmd.Context(), a.Client(), api.CompleteFilter, &api.CompletionInput{ProjectInput: api.ProjectInput{Project: args[0]}, Text: typed})
+	found, err := client.Call(cmd.Context(), a.Client(), api.CompleteFilter,
+		&api.CompletionInput{ProjectInput: api.ProjectInput{Project: args[0]}, Text: typed})
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}
 	var out []string
 	for _, s := range found.Items {
-		if !strings.ContainsAny(s.Text, "$`;\\\n") && Printable(s.Text) == s.Text { // a shell would take it for more than text
+		// a shell would take it for more than text
+		if !strings.ContainsAny(s.Text, "$`;\\\n") && Printable(s.Text) == s.Text {
 			out = append(out, s.Text)
 		}
 	}

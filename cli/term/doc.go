@@ -1,3 +1,3 @@
-// Package term is what all commands share: the settings, the client, addresses, listings, figures, charts on a terminal, progress, completion. It
-// imports no other folder of cli.
+// Package term is what all commands share: the settings, the client, addresses, listings, figures, charts on a
+// terminal, progress, completion. It imports no other folder of cli.
 package term

@@ -38,7 +38,8 @@ type Listing struct {
 
 func OutputFlag(cmd *cobra.Command, output *string) {
 	cmd.Flags().StringVarP(output, "output", "o", "table", "table, json (the API's own) or csv")
-	cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "csv"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "csv"},
+		cobra.ShellCompDirectiveNoFileComp))
 }
 
 // Print writes a listing in the form asked for; whole is the API's own answer.

@@ -22,8 +22,10 @@ func GivenRule[R interface{ Check() error }](cmd *cobra.Command, rule *R, prefix
 	return rule, nil
 }
 
-// ToProjectOrRun does to a project or to a run, whichever an address names, what is to be done to its rule, which what names.
-func ToProjectOrRun[S any](text, what string, toProject func(api.ProjectInput) (S, error), toRun func(api.RunInput) (S, error)) (S, error) {
+// ToProjectOrRun does to a project or to a run, whichever an address names, what is to be done to its rule, which what
+// names.
+func ToProjectOrRun[S any](text, what string, toProject func(api.ProjectInput) (S, error),
+	toRun func(api.RunInput) (S, error)) (S, error) {
 	addr, err := api.ParseAddress(text)
 	var none S
 	switch {
@@ -45,7 +47,8 @@ type RuleFlags struct {
 
 func (r *RuleFlags) Add(f *pflag.FlagSet, prefix string) {
 	r.prefix = prefix
-	f.StringVar(&r.value.Objective, prefix+"objective", "", "the curve that is watched, and its direction; else the run's objective")
+	f.StringVar(&r.value.Objective, prefix+"objective", "",
+		"the curve that is watched, and its direction; else the run's objective")
 	f.Float64Var(&r.value.Patience, prefix+"patience", 0, "stop after so many epochs without improvement")
 	f.Float64Var(&r.value.Margin, prefix+"margin", 0, "the least change that counts as improvement")
 	f.BoolVar(&r.value.Relative, prefix+"relative", false, "the margin is a share of the best value, such as 0.01")

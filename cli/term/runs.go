@@ -13,10 +13,12 @@ import (
 // RunTable lists runs: what is usual, or the columns asked for.
 func RunTable(runs []api.Run, columns string) Listing {
 	if columns == "" {
-		l := List("run", "title", "state", "best#", "at", "last#", "epoch#", "verdict", "hyperparameters", "who", "started", "took#")
+		l := List("run", "title", "state", "best#", "at", "last#", "epoch#", "verdict", "hyperparameters", "who",
+			"started", "took#")
 		l.Shorten = 8
 		for _, r := range runs {
-			l.Add(r.Address, r.Title, r.State, Figure(r.Best), At(r.Best), Figure(r.Last), Epoch(r.Epoch), verdictWord(r.Verdict), hyperLine(r.Hyper), r.Who, When(r.Started), TookRun(r))
+			l.Add(r.Address, r.Title, r.State, Figure(r.Best), At(r.Best), Figure(r.Last), Epoch(r.Epoch),
+				verdictWord(r.Verdict), hyperLine(r.Hyper), r.Who, When(r.Started), TookRun(r))
 		}
 		return l
 	}

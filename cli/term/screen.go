@@ -30,8 +30,9 @@ func (a *App) Confirm(question string) (bool, error) {
 	return strings.EqualFold(strings.TrimSpace(line), "y"), nil
 }
 
-// What the command line prints is often what somebody else wrote. App's Out and Err make all of it harmless; only what is drawn here with
-// commands for the terminal, files that go to the output, and JSON, which escapes for itself, go around them by raw.
+// What the command line prints is often what somebody else wrote. App's Out and Err make all of it harmless; only what
+// is drawn here with commands for the terminal, files that go to the output, and JSON, which escapes for itself, go
+// around them by raw.
 
 // Raw is the writer behind one that makes what is written harmless.
 func Raw(w io.Writer) io.Writer {

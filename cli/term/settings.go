@@ -13,10 +13,12 @@ import (
 	"github.com/spf13/pflag"
 )
 
-// setting is one entry of the configuration. It is a flag, an environment variable KEMBREL_NAME and a line in the file alike.
+// setting is one entry of the configuration. It is a flag, an environment variable KEMBREL_NAME and a line in the file
+// alike.
 type setting struct{ name, value, help, from string }
 
-// Settings is the configuration in force: flags go before the environment, that before the file, that before the defaults.
+// Settings is the configuration in force: flags go before the environment, that before the file, that before the
+// defaults.
 type Settings struct{ list []*setting }
 
 // NewSettings holds the defaults.
@@ -27,16 +29,24 @@ func NewSettings() *Settings {
 		{name: "metrics", value: "127.0.0.1:7421", help: "where metrics are served for Prometheus; \"\" for nowhere"},
 		{name: "data", value: dataFolder(), help: "folder of the private database and the blobs (kembrel start)"},
 		{name: "database", value: "", help: "address of the PostgreSQL database (kembrel serve)"},
-		{name: "blobs", value: "", help: "where the blobs are: a folder, or s3://BUCKET/PREFIX?endpoint=https://HOST:PORT; kembrel start has them in the data folder"},
-		{name: "reserve", value: "512MB", help: "so much of the blobs' disk is kept for the database; checkpoints wait in spools where less is free"},
+		{name: "blobs", value: "",
+			help: "where the blobs are: a folder, or s3://BUCKET/PREFIX?endpoint=https://HOST:PORT; kembrel start has them in the data folder"},
+		{name: "reserve", value: "512MB",
+			help: "so much of the blobs' disk is kept for the database; checkpoints wait in spools where less is free"},
 		{name: "lost-after", value: "60s", help: "a run without a sign of life for so long is lost"},
-		{name: "seal-after", value: "3m", help: "readings lie in the journal for so long before they are packed into blocks"},
-		{name: "tls-cert", value: "", help: "certificate in PEM with which the service answers by https; read again when it changes"},
+		{name: "seal-after", value: "3m",
+			help: "readings lie in the journal for so long before they are packed into blocks"},
+		{name: "tls-cert", value: "",
+			help: "certificate in PEM with which the service answers by https; read again when it changes"},
 		{name: "tls-key", value: "", help: "its key in PEM"},
-		{name: "https", value: "false", help: "a proxy before the service answers by https, so its cookies are for https only"},
-		{name: "providers", value: "", help: "file of the services that people sign in with by OpenID Connect (docs/access.md)"},
-		{name: "platforms", value: "", help: "folder of binaries for other platforms, which Python's wheels for them carry (make platforms; platforms beside the binary unless set)"},
-		{name: "trusted-proxy", value: "", help: "addresses or networks of the proxies before the service, separated by commas: callers' addresses are taken from their X-Forwarded-For"},
+		{name: "https", value: "false",
+			help: "a proxy before the service answers by https, so its cookies are for https only"},
+		{name: "providers", value: "",
+			help: "file of the services that people sign in with by OpenID Connect (docs/access.md)"},
+		{name: "platforms", value: "",
+			help: "folder of binaries for other platforms, which Python's wheels for them carry (make platforms; platforms beside the binary unless set)"},
+		{name: "trusted-proxy", value: "",
+			help: "addresses or networks of the proxies before the service, separated by commas: callers' addresses are taken from their X-Forwarded-For"},
 		{name: "log-level", value: "info", help: "debug, info, warn or error"},
 		{name: "log-format", value: "text", help: "text or json"},
 	}}
@@ -127,7 +137,8 @@ func (s *Settings) Load(flags *pflag.FlagSet) error {
 
 func (a *App) Config() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "config", Short: "Show the configuration in force, and from where it comes", Args: Arguments(),
+	cmd := &cobra.Command{Use: "config", Short: "Show the configuration in force, and from where it comes",
+		Args: Arguments(),
 		Long: `Show the configuration in force, and from where it comes. Flags go before environment variables, those before the
 configuration file (TOML; $KEMBREL_CONFIG or ~/.config/kembrel/config.toml), that before the defaults.`,
 		Example: "  kembrel config\n  KEMBREL_URL=http://127.0.0.1:8000 kembrel config --output json",
@@ -136,7 +147,8 @@ configuration file (TOML; $KEMBREL_CONFIG or ~/.config/kembrel/config.toml), tha
 			items := []any{}
 			for _, e := range a.Settings.list {
 				t.Add(e.name, e.value, e.from, e.help)
-				items = append(items, map[string]string{"setting": e.name, "value": e.value, "from": e.from, "help": e.help})
+				items = append(items, map[string]string{"setting": e.name, "value": e.value,
+					"from": e.from, "help": e.help})
 			}
 			return a.Print(output, t, map[string]any{"file": a.Settings.File(), "items": items})
 		}}

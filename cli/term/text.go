@@ -91,7 +91,8 @@ func MarksOf(c api.Checkpoint) []string {
 	for _, m := range []struct {
 		on   bool
 		word string
-	}{{c.Best, "best"}, {c.Last, "last"}, {c.Pinned, "pinned"}, {c.Goes != nil && c.Dropped == nil, "to be deleted"}, {c.Dropped != nil, "dropped"}} {
+	}{{c.Best, "best"}, {c.Last, "last"}, {c.Pinned, "pinned"}, {c.Goes != nil && c.Dropped == nil, "to be deleted"},
+		{c.Dropped != nil, "dropped"}} {
 		if m.on {
 			marks = append(marks, m.word)
 		}
@@ -137,7 +138,8 @@ func Quoted(command []string) string {
 	out := make([]string, len(command))
 	for i, word := range command {
 		out[i] = word
-		if word == "" || strings.Trim(word, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_=+:,./@%") != "" {
+		if word == "" || strings.Trim(word,
+			"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_=+:,./@%") != "" {
 			out[i] = "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 		}
 	}

@@ -24,12 +24,14 @@ func (a *App) View(cmd *cobra.Command, in *api.RunsInput, name string, columns *
 		if err != nil {
 			return err
 		}
-		for flag, to := range map[string]*string{"where": &in.Where, "sort": &in.Sort, "order": &in.Order, "shown": &in.Shown, "columns": columns} {
+		for flag, to := range map[string]*string{"where": &in.Where, "sort": &in.Sort, "order": &in.Order,
+			"shown": &in.Shown, "columns": columns} {
 			if !cmd.Flags().Changed(flag) {
 				*to = look.Get(flag)
 			}
 		}
 		return nil
 	}
-	return Exit{ExitNotFound, fmt.Errorf("there is no view %q in %s; kembrel views %s lists them", name, in.Project, in.Project)}
+	return Exit{ExitNotFound, fmt.Errorf("there is no view %q in %s; kembrel views %s lists them", name,
+		in.Project, in.Project)}
 }

@@ -29,8 +29,8 @@ func interruptible(run func(ctx context.Context, args []string) error) func(*cob
 	}
 }
 
-// parts are the database and the blobs that settings name: those of kembrel serve where a database is named, else those in the data folder. If
-// nobody runs the database in the data folder it runs until release is called.
+// parts are the database and the blobs that settings name: those of kembrel serve where a database is named, else those
+// in the data folder. If nobody runs the database in the data folder it runs until release is called.
 func parts(ctx context.Context, a *term.App) (p backup.Parts, release func(), err error) {
 	release = func() {}
 	p.Database = a.Settings.Get("database")
@@ -84,7 +84,9 @@ func backupCommand(a *term.App) *cobra.Command {
 	var into string
 	var keep int
 	var listed bool
-	cmd := &cobra.Command{Use: "backup", Short: "Copy database and blobs, of a running service, to a place from which all can be made again", Args: cobra.NoArgs,
+	cmd := &cobra.Command{Use: "backup",
+		Short: "Copy database and blobs, of a running service, to a place from which all can be made again",
+		Args:  cobra.NoArgs,
 		Long: `Make a backup of database and blobs, consistent while the service runs: all that the database in it knows is in it. It goes into a folder or a bucket; blobs that an
 earlier backup has there are not copied again. It is run where the database and the blobs can be reached, with the settings of kembrel start or of kembrel serve, and
 needs PostgreSQL's pg_dump. While it runs nothing is cleaned away. Every chunk that is copied is checked. The exit code is 7 where one was damaged or gone.`,
@@ -103,7 +105,8 @@ needs PostgreSQL's pg_dump. While it runs nothing is cleaned away. Every chunk t
 			if listed {
 				return listBackups(ctx, a, to)
 			}
-			if _, err := os.Stat(a.Settings.Get("data")); errors.Is(err, os.ErrNotExist) && a.Settings.Get("database") == "" {
+			if _, err := os.Stat(a.Settings.Get("data")); errors.Is(err, os.ErrNotExist) &&
+				a.Settings.Get("database") == "" {
 				return fmt.Errorf("there is no Kembrel in %s; name its folder with --data, or its --database and --blobs", a.Settings.Get("data"))
 			}
 			from, release, err := parts(ctx, a)
@@ -118,7 +121,8 @@ needs PostgreSQL's pg_dump. While it runs nothing is cleaned away. Every chunk t
 			if err != nil {
 				return fmt.Errorf("no backup was made: %w", err)
 			}
-			fmt.Fprintf(a.Out, "Backup %s: %s, of which %s were copied now.\n", made.Name(), api.Bytes(made.Size()), api.Bytes(made.Copied))
+			fmt.Fprintf(a.Out, "Backup %s: %s, of which %s were copied now.\n", made.Name(), api.Bytes(made.Size()),
+				api.Bytes(made.Copied))
 			if made.Pruned > 0 {
 				fmt.Fprintf(a.Out, "%d older taken away.\n", made.Pruned)
 			}
@@ -197,7 +201,8 @@ checked; the database is made whole or not at all. Cut off, the same command goe
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "Restored backup %s: %s, every digest checked. Start the service there now.\n", m.Name(), api.Bytes(m.Size()))
+			fmt.Fprintf(a.Out, "Restored backup %s: %s, every digest checked. Start the service there now.\n", m.Name(),
+				api.Bytes(m.Size()))
 			return nil
 		})}
 	a.Settings.Add(cmd.Flags(), "data", "database", "blobs", "log-level", "log-format")
@@ -207,7 +212,8 @@ checked; the database is made whole or not at all. Cut off, the same command goe
 
 func blobsCopy(a *term.App) *cobra.Command {
 	var from, to string
-	cmd := &cobra.Command{Use: "blobs copy --from PLACE --to PLACE", Short: "Move a blob store: copy its packs from a folder or bucket to another", Args: cobra.NoArgs,
+	cmd := &cobra.Command{Use: "blobs copy --from PLACE --to PLACE",
+		Short: "Move a blob store: copy its packs from a folder or bucket to another", Args: cobra.NoArgs,
 		Long: `Copy all packs from one place to another: a folder or a bucket each. Every chunk is checked on the way, and what has arrived is read again and compared. Cut off, the
 same command goes on. To move a store: copy while the service runs, as often as you like; end the service, copy once more, which takes only what is new; start the
 service with --blobs NEW PLACE. The exit code is 7 where a chunk was damaged.`,
@@ -227,21 +233,28 @@ service with --blobs NEW PLACE. The exit code is 7 where a chunk was damaged.`,
 			blobs, chunks, there, damaged, unknown := 0, 0, 0, 0, int64(0)
 			var bytes int64
 			add, done := func(int64) {}, func() {}
-			err = pack.CopyAll(ctx, source, goal, func(_ int, bytes int64) { m := a.Meter("blobs", bytes); add, done = m.Add, m.Done }, func(c pack.Copied) {
+			begin := func(_ int, bytes int64) {
+				m := a.Meter("blobs", bytes)
+				add, done = m.Add, m.Done
+			}
+			err = pack.CopyAll(ctx, source, goal, begin, func(c pack.Copied) {
 				add(c.Size)
 				if c.There {
 					there++
 					return
 				}
-				blobs, chunks, bytes, damaged, unknown = blobs+1, chunks+c.Chunks, bytes+c.Size, damaged+len(c.Damaged), unknown+c.Unknown
+				blobs, chunks, bytes, damaged, unknown = blobs+1, chunks+c.Chunks, bytes+c.Size,
+					damaged+len(c.Damaged), unknown+c.Unknown
 			})
 			done()
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "%d blobs with %s copied, %d chunks in them checked; %d were there.\n", blobs, api.Bytes(bytes), chunks, there)
+			fmt.Fprintf(a.Out, "%d blobs with %s copied, %d chunks in them checked; %d were there.\n", blobs,
+				api.Bytes(bytes), chunks, there)
 			if unknown > 0 {
-				fmt.Fprintf(a.Out, "%s at the ends of packs are no chunks, as a crash leaves them.\n", api.Bytes(unknown))
+				fmt.Fprintf(a.Out, "%s at the ends of packs are no chunks, as a crash leaves them.\n",
+					api.Bytes(unknown))
 			}
 			if damaged > 0 {
 				return term.Differs(fmt.Errorf("%d chunks are damaged, here as there; kembrel blobs check names the checkpoints", damaged))

@@ -1,4 +1,5 @@
-// Command kembrel is the service, its command line and the recorder in one binary. It wires the parts and does nothing itself.
+// Command kembrel is the service, its command line and the recorder in one binary. It wires the parts and does nothing
+// itself.
 package main
 
 import (

@@ -52,7 +52,8 @@ and leaves a token for this user, so that the other commands work at once; every
 }
 
 // ofService are the settings of the service, however it is started.
-var ofService = []string{"blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "tls-cert", "tls-key", "https", "trusted-proxy", "providers", "platforms",
+var ofService = []string{"blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "tls-cert", "tls-key",
+	"https", "trusted-proxy", "providers", "platforms",
 	"log-level", "log-format"}
 
 const rescueHelp = "print a one-time link that signs an administrator in, where nobody can any more"
@@ -81,20 +82,22 @@ Any number of them may serve the same database and blobs. The first start prints
 			if err != nil {
 				return err
 			}
-			return runService(ctx, a, log, how, s.Get("database"), s.Get("blobs"), false, func(ctx context.Context, svc *service.Service, address string, first bool) error {
-				fmt.Fprintf(a.Err, "Kembrel %s serves %s\n", a.Version, address)
-				if rescue {
-					return sayRescue(ctx, a, svc, address)
-				}
-				if !first {
-					return nil
-				}
-				link, err := ownerLink(ctx, svc)
-				if err == nil {
-					fmt.Fprintf(a.Err, "first start: sign in as the administrator, once, within 15 minutes: %s%s\n", address, link)
-				}
-				return err
-			})
+			return runService(ctx, a, log, how, s.Get("database"), s.Get("blobs"), false,
+				func(ctx context.Context, svc *service.Service, address string, first bool) error {
+					fmt.Fprintf(a.Err, "Kembrel %s serves %s\n", a.Version, address)
+					if rescue {
+						return sayRescue(ctx, a, svc, address)
+					}
+					if !first {
+						return nil
+					}
+					link, err := ownerLink(ctx, svc)
+					if err == nil {
+						fmt.Fprintf(a.Err,
+							"first start: sign in as the administrator, once, within 15 minutes: %s%s\n", address, link)
+					}
+					return err
+				})
 		}}
 	a.Settings.Add(cmd.Flags(), append([]string{"database"}, ofService...)...)
 	cmd.Flags().BoolVar(&rescue, "rescue", false, rescueHelp)
@@ -116,7 +119,8 @@ func newLog(a *term.App) (*slog.Logger, error) {
 	return nil, fmt.Errorf("log-format %q is none of text, json", a.Settings.Get("log-format"))
 }
 
-// leastSpace is how much room the data folder needs for a first start. Later ones have the reserve, and must come up to make room.
+// leastSpace is how much room the data folder needs for a first start. Later ones have the reserve, and must come up to
+// make room.
 const leastSpace = 512 << 20
 
 func runUp(ctx context.Context, a *term.App, rescue bool) error {
@@ -146,8 +150,10 @@ func runUp(ctx context.Context, a *term.App, rescue bool) error {
 	var disk unix.Statfs_t
 	_, begun := os.Stat(filepath.Join(data, "postgres", "data", "PG_VERSION"))
 	err = unix.Statfs(data, &disk)
-	if free := int64(disk.Bavail) * int64(disk.Bsize); err == nil && free < leastSpace && begun != nil { // Bsize has another type on macOS
-		return fmt.Errorf("only %s are free at %s; make room (%s at least) or choose another folder with --data", api.Bytes(free), data, api.Bytes(leastSpace))
+	// Bsize has another type on macOS
+	if free := int64(disk.Bavail) * int64(disk.Bsize); err == nil && free < leastSpace && begun != nil {
+		return fmt.Errorf("only %s are free at %s; make room (%s at least) or choose another folder with --data",
+			api.Bytes(free), data, api.Bytes(leastSpace))
 	}
 	fmt.Fprintf(a.Err, "Starting PostgreSQL in %s ...\n", data)
 	db, err := cluster.Start(ctx, filepath.Join(data, "postgres"), log)
@@ -155,24 +161,26 @@ func runUp(ctx context.Context, a *term.App, rescue bool) error {
 		return err
 	}
 	defer db.Stop()
-	return runService(ctx, a, log, how, db.URL, blobsOf(a, data), a.Settings.Get("blobs") == "", func(ctx context.Context, svc *service.Service, address string, _ bool) error {
-		if err := leaveCredential(ctx, svc, address); err != nil {
-			return err
-		}
-		if rescue {
-			return sayRescue(ctx, a, svc, address)
-		}
-		link, err := ownerLink(ctx, svc)
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(a.Err, "Kembrel %s is up at %s\nOpen the console (this link works once, within 15 minutes; kembrel sign-in --link makes another):\n\n    %s%s\n\n",
-			a.Version, address, address, link)
-		return nil
-	})
+	return runService(ctx, a, log, how, db.URL, blobsOf(a, data), a.Settings.Get("blobs") == "",
+		func(ctx context.Context, svc *service.Service, address string, _ bool) error {
+			if err := leaveCredential(ctx, svc, address); err != nil {
+				return err
+			}
+			if rescue {
+				return sayRescue(ctx, a, svc, address)
+			}
+			link, err := ownerLink(ctx, svc)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Err, "Kembrel %s is up at %s\nOpen the console (this link works once, within 15 minutes; kembrel sign-in --link makes another):\n\n    %s%s\n\n",
+				a.Version, address, address, link)
+			return nil
+		})
 }
 
-// sayRescue prints a link for an administrator: whoever starts the service has the machine, and with it all that is on it.
+// sayRescue prints a link for an administrator: whoever starts the service has the machine, and with it all that is on
+// it.
 func sayRescue(ctx context.Context, a *term.App, svc *service.Service, address string) error {
 	link, name, err := svc.Rescue(ctx)
 	if err != nil {
@@ -235,7 +243,8 @@ func portFree(address string) error {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
 		if errors.Is(err, syscall.EADDRINUSE) {
-			return fmt.Errorf("%s is taken by another program; end it, or choose another address with --listen", address)
+			return fmt.Errorf("%s is taken by another program; end it, or choose another address with --listen",
+				address)
 		}
 		return fmt.Errorf("cannot listen on %s: %w", address, err)
 	}
@@ -297,7 +306,8 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, how reach, d
 	if err != nil || seal < time.Second {
 		return fmt.Errorf("seal-after %q: write a time of a second at least, such as 3m", a.Settings.Get("seal-after"))
 	}
-	svc := service.New(db, kept, service.Options{Log: log, LostAfter: lost, SealAfter: seal, Version: a.Version, Alone: alone})
+	svc := service.New(db, kept, service.Options{Log: log, LostAfter: lost, SealAfter: seal,
+		Version: a.Version, Alone: alone})
 	if file := a.Settings.Get("providers"); file != "" {
 		list, err := people.ReadProviders(file)
 		if err != nil {
@@ -313,7 +323,8 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, how reach, d
 	defer cancel()
 	done := make(chan error, 1)
 	go func() { done <- svc.Run(ctx) }()
-	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files, Platforms: platforms(a), TLS: how.tls, Secure: how.secure, Proxies: proxies})
+	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files,
+		Platforms: platforms(a), TLS: how.tls, Secure: how.secure, Proxies: proxies})
 	err = server.Serve(ctx, a.Settings.Get("listen"), a.Settings.Get("metrics"), func(address string) error {
 		scheme := "http://"
 		if how.tls != nil {

@@ -1,5 +1,5 @@
-// Package chart draws lines into files, as PNG or SVG: charts below each other, each line labelled at its end. It knows no run and no curve,
-// and imports core/plain only.
+// Package chart draws lines into files, as PNG or SVG: charts below each other, each line labelled at its end. It knows
+// no run and no curve, and imports core/plain only.
 package chart
 
 import (
@@ -17,7 +17,8 @@ import (
 	"kembrel/core/plain"
 )
 
-// Line is a line of a chart. Values that are not finite are gaps; Low and High, where there, are the edges of a band behind it.
+// Line is a line of a chart. Values that are not finite are gaps; Low and High, where there, are the edges of a band
+// behind it.
 type Line struct {
 	Label     string // at its end
 	X, Y      []float64
@@ -33,7 +34,8 @@ type Chart struct {
 }
 
 // Colours tell lines apart, also for those who do not see all colours; they are the console's.
-var Colours = []color.RGBA{{0x2b, 0x6c, 0xb0, 0xff}, {0xc8, 0x64, 0x1b, 0xff}, {0x3c, 0x8d, 0x5a, 0xff}, {0x8a, 0x4f, 0x9e, 0xff},
+var Colours = []color.RGBA{{0x2b, 0x6c, 0xb0, 0xff}, {0xc8, 0x64, 0x1b, 0xff}, {0x3c, 0x8d, 0x5a, 0xff},
+	{0x8a, 0x4f, 0x9e, 0xff},
 	{0xa3, 0x80, 0x1c, 0xff}, {0x2f, 0x8f, 0xa3, 0xff}, {0xb5, 0x51, 0x7a, 0xff}, {0x6d, 0x6f, 0x4a, 0xff}}
 
 // The look of a drawing in a file: as the console's, on paper.
@@ -54,7 +56,8 @@ func Draw(w io.Writer, format string, all []Chart) error {
 		c := vgsvg.New(wide, size)
 		canvas, out = c, c
 	} else {
-		c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(wide, size), vgimg.UseDPI(120), vgimg.UseBackgroundColor(paper))}
+		c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(wide, size), vgimg.UseDPI(120),
+			vgimg.UseBackgroundColor(paper))}
 		canvas, out = c, c
 	}
 	page := draw.New(canvas)
@@ -65,7 +68,8 @@ func Draw(w io.Writer, format string, all []Chart) error {
 			return err
 		}
 		top := size - vg.Length(i*high)
-		p.Draw(draw.Canvas{Canvas: page.Canvas, Rectangle: vg.Rectangle{Min: vg.Point{X: 14, Y: top - high + 8}, Max: vg.Point{X: wide - 14, Y: top - 10}}})
+		p.Draw(draw.Canvas{Canvas: page.Canvas, Rectangle: vg.Rectangle{Min: vg.Point{X: 14, Y: top - high + 8},
+			Max: vg.Point{X: wide - 14, Y: top - 10}}})
 	}
 	_, err := out.WriteTo(w)
 	return err
@@ -120,11 +124,13 @@ func draft(c Chart) (*plot.Plot, error) {
 		if last < 0 {
 			continue
 		}
-		labels, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{{X: x[last], Y: y[last]}}, Labels: []string{" " + plain.XML(line.Label)}})
+		labels, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{{X: x[last], Y: y[last]}},
+			Labels: []string{" " + plain.XML(line.Label)}})
 		if err != nil {
 			return nil, err
 		}
-		labels.TextStyle[0].Color, labels.TextStyle[0].Font.Size, labels.TextStyle[0].Font.Variant = style.Color, 9, "Sans"
+		labels.TextStyle[0].Color, labels.TextStyle[0].Font.Size,
+			labels.TextStyle[0].Font.Variant = style.Color, 9, "Sans"
 		labels.TextStyle[0].YAlign = draw.YCenter
 		p.Add(labels)
 	}
@@ -142,7 +148,8 @@ func draft(c Chart) (*plot.Plot, error) {
 	return p, nil
 }
 
-// addBand draws between what the readings lay where many fell together, as one pale area for each stretch of finite values.
+// addBand draws between what the readings lay where many fell together, as one pale area for each stretch of finite
+// values.
 func addBand(p *plot.Plot, c Line, of color.Color) error {
 	if len(c.Low) == 0 {
 		return nil

@@ -35,11 +35,13 @@ func TestDraw(t *testing.T) {
 	nan := math.NaN()
 	charts := []Chart{
 		{Title: "loss", Axis: "epoch", Lines: []Line{
-			{Label: "val <1>", X: []float64{1, 2, 3, 4}, Y: []float64{3, nan, 1, 2}, Low: []float64{2, nan, 0, 1}, High: []float64{4, nan, 2, 3}, Colour: Colours[0]},
+			{Label: "val <1>", X: []float64{1, 2, 3, 4}, Y: []float64{3, nan, 1, 2}, Low: []float64{2, nan, 0, 1},
+				High: []float64{4, nan, 2, 3}, Colour: Colours[0]},
 			{Label: "train", X: []float64{1, 2}, Y: []float64{2, 2}, Dashed: true, Colour: Colours[1]},
 		}},
 		{Title: "constant", Lines: []Line{{Label: "c", X: []float64{5}, Y: []float64{7}, Colour: Colours[2]}}},
-		{Title: "nothing finite", Lines: []Line{{Label: "n", X: []float64{1, 2}, Y: []float64{nan, math.Inf(1)}, Colour: Colours[3]}}},
+		{Title: "nothing finite",
+			Lines: []Line{{Label: "n", X: []float64{1, 2}, Y: []float64{nan, math.Inf(1)}, Colour: Colours[3]}}},
 	}
 	var svg, picture bytes.Buffer
 	require.NoError(t, Draw(&svg, "svg", charts))
@@ -58,7 +60,8 @@ func TestDraw(t *testing.T) {
 func TestStrips(t *testing.T) {
 	var svg bytes.Buffer
 	require.NoError(t, Strips(&svg, []Strip{
-		{Label: "dropout <0.4> & a name that is far too long for its place", Count: "3 seeds", Value: "0.36", Points: []float64{0.35, 0.36, 0.37}, Mean: 0.36},
+		{Label: "dropout <0.4> & a name that is far too long for its place", Count: "3 seeds", Value: "0.36",
+			Points: []float64{0.35, 0.36, 0.37}, Mean: 0.36},
 		{Label: "alone", Count: "1 run", Value: "0.4", Points: []float64{0.4}, Mean: 0.4},
 		{Label: "none", Mean: math.NaN()},
 	}))
@@ -83,7 +86,8 @@ func TestLabelsCannotBreakXML(t *testing.T) {
 	require.NoError(t, Strips(&svg, []Strip{{Label: odd, Count: odd, Value: odd, Points: []float64{1, 2}, Mean: 1.5}}))
 	elements(t, svg.Bytes())
 	svg.Reset()
-	require.NoError(t, Draw(&svg, "svg", []Chart{{Title: odd, Axis: odd, Lines: []Line{{Label: odd, X: []float64{1, 2}, Y: []float64{1, 2}}}}}))
+	require.NoError(t, Draw(&svg, "svg",
+		[]Chart{{Title: odd, Axis: odd, Lines: []Line{{Label: odd, X: []float64{1, 2}, Y: []float64{1, 2}}}}}))
 	elements(t, svg.Bytes())
 	require.NotContains(t, svg.String(), "\x1b")
 }

@@ -42,19 +42,23 @@ func Strips(w io.Writer, rows []Strip) error {
 		y, c := high*(float64(i)+0.5), Colours[i%len(Colours)]
 		colour := fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B)
 		out += fmt.Sprintf(`<text x="0" y="%.1f">%d  %s</text><text x="%.1f" y="%.1f" text-anchor="end">%s</text><text x="%.1f" y="%.1f" text-anchor="end" fill="#596165">%s</text>`,
-			y+4, i+1, html.EscapeString(plain.XML(fit(r.Label, 38))), wide, y+4, html.EscapeString(plain.XML(r.Value)), wide-70, y+4, html.EscapeString(plain.XML(r.Count)))
+			y+4, i+1, html.EscapeString(plain.XML(fit(r.Label, 38))), wide, y+4, html.EscapeString(plain.XML(r.Value)),
+			wide-70, y+4, html.EscapeString(plain.XML(r.Count)))
 		lowest, highest := math.Inf(1), math.Inf(-1)
 		for _, v := range r.Points {
 			lowest, highest = math.Min(lowest, v), math.Max(highest, v)
 		}
 		if len(r.Points) > 1 {
-			out += fmt.Sprintf(`<path d="M%.1f %.1fH%.1f" stroke="%s" stroke-width="6" opacity="0.25"/>`, x(lowest), y, x(highest), colour)
+			out += fmt.Sprintf(`<path d="M%.1f %.1fH%.1f" stroke="%s" stroke-width="6" opacity="0.25"/>`, x(lowest), y,
+				x(highest), colour)
 		}
 		for _, v := range r.Points {
-			out += fmt.Sprintf(`<circle cx="%.1f" cy="%.1f" r="3.2" fill="#fdfcfa" stroke="%s" stroke-width="1.6"/>`, x(v), y, colour)
+			out += fmt.Sprintf(`<circle cx="%.1f" cy="%.1f" r="3.2" fill="#fdfcfa" stroke="%s" stroke-width="1.6"/>`,
+				x(v), y, colour)
 		}
 		if len(r.Points) > 1 {
-			out += fmt.Sprintf(`<path d="M%.1f %.1fV%.1f" stroke="%s" stroke-width="2.4"/>`, x(r.Mean), y-7, y+7, colour)
+			out += fmt.Sprintf(`<path d="M%.1f %.1fV%.1f" stroke="%s" stroke-width="2.4"/>`,
+				x(r.Mean), y-7, y+7, colour)
 		}
 	}
 	_, err := io.WriteString(w, out+"</svg>")

@@ -12,7 +12,7 @@ import (
 //
 //	e12           that of epoch 12 in the run's present course
 //	s4800         that at step 4800 in the present course
-//	s4800.leg1    the one that leg 1 saved at step 4800, also where a later leg began before it: nothing else answers to this
+//	s4800.leg1    the one that leg 1 saved at step 4800, also where a later leg began before it
 //	best, last    the one nearest at or before the objective's best reading, and the latest
 type At struct {
 	Kind  AtKind
@@ -80,7 +80,8 @@ func (a At) String() string {
 	return ""
 }
 
-// Stand is where a checkpoint stands in its run. A replaced one is not of the run's present course: a later leg began before it.
+// Stand is where a checkpoint stands in its run. A replaced one is not of the run's present course: a later leg began
+// before it.
 type Stand struct {
 	Leg        int
 	Step       int64
@@ -89,7 +90,8 @@ type Stand struct {
 	Best, Last bool
 }
 
-// Own is the address that means this checkpoint and no other. shared says that a later one of the present course has its epoch.
+// Own is the address that means this checkpoint and no other. shared says that a later one of the present course has
+// its epoch.
 func (s Stand) Own(shared bool) At {
 	switch {
 	case s.Replaced:

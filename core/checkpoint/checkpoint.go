@@ -56,19 +56,20 @@ func Fitness(parts, needs []string) string {
 	return "weights only"
 }
 
-// Classifies reports whether a curve of this name is one of a program that tells classes apart, so that its answers mean nothing
-// without the labels.
+// Classifies reports whether a curve of this name is one of a program that tells classes apart, so that its answers
+// mean nothing without the labels.
 func Classifies(curve string) bool {
 	measure, _, _ := strings.Cut(curve, ".")
 	return slices.Contains([]string{"accuracy", "precision", "recall", "f1", "error-rate", "overlap"}, measure)
 }
 
-// Warnings say what a person should know who counts on a checkpoint with these parts: that it does not do to resume, or that whoever
-// uses the model would lack labels and ranges.
+// Warnings say what a person should know who counts on a checkpoint with these parts: that it does not do to resume, or
+// that whoever uses the model would lack labels and ranges.
 func Warnings(parts, needs []string, classes bool) []string {
 	var out []string
 	if lacks := Lacks(parts, needs); len(lacks) > 0 {
-		out = append(out, "Its checkpoints lack "+strings.Join(lacks, ", ")+", so the run cannot be resumed from them as if nothing had happened.")
+		out = append(out, "Its checkpoints lack "+strings.Join(lacks,
+			", ")+", so the run cannot be resumed from them as if nothing had happened.")
 	}
 	if classes && slices.Contains(parts, Weights) && !slices.Contains(parts, Preprocess) {
 		out = append(out, "The run tells classes apart, but its checkpoints have no part preprocess: label names, ranges for normalisation or vocabulary are not saved, and whoever uses the model needs them.")

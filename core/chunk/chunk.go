@@ -44,14 +44,15 @@ type Piece struct {
 	Size   int64
 }
 
-// Cut reads r to its end and returns its pieces, its length and the digest of the whole. It cuts at every bound (a place in r; they rise) and
-// between them every MaxSize bytes from the last bound on. One chunk is in memory at a time.
+// Cut reads r to its end and returns its pieces, its length and the digest of the whole. It cuts at every bound (a
+// place in r; they rise) and between them every MaxSize bytes from the last bound on. One chunk is in memory at a time.
 func Cut(r io.Reader, bounds []int64) (pieces []Piece, size int64, whole Digest, err error) {
 	return CutEach(r, bounds, func(Piece, int64) error { return nil })
 }
 
 // CutEach is Cut, and calls each for every piece, with its place in r, as soon as it is known.
-func CutEach(r io.Reader, bounds []int64, each func(p Piece, at int64) error) (pieces []Piece, size int64, whole Digest, err error) {
+func CutEach(r io.Reader, bounds []int64,
+	each func(p Piece, at int64) error) (pieces []Piece, size int64, whole Digest, err error) {
 	buffer := make([]byte, MaxSize)
 	hash := NewHash()
 	for {

@@ -19,7 +19,8 @@ func TestParseDigest(t *testing.T) {
 	got, err := ParseDigest(d.String())
 	require.NoError(t, err)
 	require.Equal(t, d, got)
-	for _, bad := range []string{"", "b3:", d.String()[3:], "b3:" + strings.Repeat("g", 64), strings.ToUpper(d.String()), d.String() + "0"} {
+	for _, bad := range []string{"", "b3:", d.String()[3:], "b3:" + strings.Repeat("g", 64),
+		strings.ToUpper(d.String()), d.String() + "0"} {
 		_, err := ParseDigest(bad)
 		require.Error(t, err, bad)
 	}

@@ -27,8 +27,8 @@ const (
 	blockSize = 128 << 10
 )
 
-// worthwhile is the share of its size beyond which compressing a chunk is not worth its time; rawPlane are the bits of a byte beyond which a
-// plane is left as it is.
+// worthwhile is the share of its size beyond which compressing a chunk is not worth its time; rawPlane are the bits of
+// a byte beyond which a plane is left as it is.
 const (
 	worthwhile = 0.97
 	rawPlane   = 7.85
@@ -37,15 +37,17 @@ const (
 // ErrStored says that stored bytes are not what Compress writes.
 var ErrStored = errors.New("damaged chunk")
 
-// Compress packs a chunk, losslessly. What its bytes are is found by sampling: floats of 8, 4 or 2 bytes are rotated left by one, so that the
-// exponent is a byte of its own (or nearly) and the sign joins the mantissa, and their byte planes go through Huffman's code where that pays; the
-// rest through zstd; what neither makes smaller stays raw. out is appended to and returned.
+// Compress packs a chunk, losslessly. What its bytes are is found by sampling: floats of 8, 4 or 2 bytes are rotated
+// left by one, so that the exponent is a byte of its own (or nearly) and the sign joins the mantissa, and their byte
+// planes go through Huffman's code where that pays; the rest through zstd; what neither makes smaller stays raw. out is
+// appended to and returned.
 func Compress(out, data []byte) []byte {
 	out, rest := CompressParts(out, data)
 	return append(out, rest...)
 }
 
-// CompressParts is Compress without a copy of what stays raw: it is returned beside, and belongs behind what was appended to out.
+// CompressParts is Compress without a copy of what stays raw: it is returned beside, and belongs behind what was
+// appended to out.
 func CompressParts(out, data []byte) (packed, rest []byte) {
 	switch form, width := choose(data); form {
 	case formPlanes:
@@ -63,11 +65,14 @@ func CompressParts(out, data []byte) (packed, rest []byte) {
 // encoder and decoder may be used by many goroutines at once.
 var (
 	encoder = sync.OnceValue(func() *zstd.Encoder {
-		e, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false), zstd.WithWindowSize(MaxSize)) // valid options
+		// valid options
+		e, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false),
+			zstd.WithWindowSize(MaxSize))
 		return e
 	})
 	decoder = sync.OnceValue(func() *zstd.Decoder {
-		d, _ := zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(2*MaxSize), zstd.WithDecoderMaxWindow(2*MaxSize))
+		d, _ := zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(2*MaxSize),
+			zstd.WithDecoderMaxWindow(2*MaxSize))
 		return d
 	})
 	huffs = sync.Pool{New: func() any { return new(huff0.Scratch) }}
@@ -268,7 +273,8 @@ func noisy(block []byte) bool {
 	return entropy/float64(n)+255/(2*float64(n)*math.Ln2) > rawPlane
 }
 
-// Decompress gives back the size bytes that Compress packed. Memory is bounded by size, which is at most MaxSize. The error wraps ErrStored.
+// Decompress gives back the size bytes that Compress packed. Memory is bounded by size, which is at most MaxSize. The
+// error wraps ErrStored.
 func Decompress(stored []byte, size int) ([]byte, error) {
 	if size < 1 || size > MaxSize || len(stored) < 1 {
 		return nil, fmt.Errorf("%w: %d bytes for %d", ErrStored, len(stored), size)

@@ -53,9 +53,11 @@ func TestCompressIsLossless(t *testing.T) {
 	require.Less(t, roundTrip(t, make([]byte, MaxSize)), 2000, "zeros")
 	text := bytes.Repeat([]byte(`{"name": "layer1.weight", "dtype": "F32"}, `), 3000)
 	require.Less(t, roundTrip(t, text), len(text)/20)
-	// Every size around the edges of blocks and numbers; not a number with payloads, infinities, subnormals, negative zero.
+	// Every size around the edges of blocks and numbers; not a number with payloads, infinities, subnormals, negative
+	// zero.
 	odd := []uint32{0x7fc00001, 0xffc12345, 0x7f800000, 0xff800000, 1, 0x80000001, 0x80000000, 0x007fffff}
-	for _, size := range []int{1, 2, 3, 63, 64, 65, 127, 4096, 4*blockSize - 4, 4 * blockSize, 4*blockSize + 4, 4*blockSize + 8, 1_000_003} {
+	for _, size := range []int{1, 2, 3, 63, 64, 65, 127, 4096, 4*blockSize - 4, 4 * blockSize, 4*blockSize + 4,
+		4*blockSize + 8, 1_000_003} {
 		data := weights(r, "f32", size/4+1)[:size]
 		for i := 0; i+4 <= size && i < 4*len(odd); i += 4 {
 			binary.LittleEndian.PutUint32(data[i:], odd[i/4])
@@ -72,7 +74,8 @@ func TestCompressIsLossless(t *testing.T) {
 	require.ErrorIs(t, err, ErrStored)
 }
 
-// Whatever is stored, reading it takes bounded memory and does not panic; what was damaged does not pass for something of another size.
+// Whatever is stored, reading it takes bounded memory and does not panic; what was damaged does not pass for something
+// of another size.
 func FuzzDecompress(f *testing.F) {
 	r := rand.New(rand.NewPCG(1, 1))
 	for _, kind := range []string{"f32", "bf16"} {

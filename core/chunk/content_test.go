@@ -10,7 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Pieces cut by content have the sizes that were promised, come out the same however the bytes are read, and stay the same behind an insertion.
+// Pieces cut by content have the sizes that were promised, come out the same however the bytes are read, and stay the
+// same behind an insertion.
 func TestContentBounds(t *testing.T) {
 	data := make([]byte, 64<<20)
 	rand.NewChaCha8([32]byte{3}).Read(data)

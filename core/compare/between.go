@@ -12,7 +12,8 @@ import (
 	"kembrel/core/curve"
 )
 
-// Interval is a difference of two groups' means, a - b, with the range that holds the true difference in 95 of 100 such comparisons.
+// Interval is a difference of two groups' means, a - b, with the range that holds the true difference in 95 of 100 such
+// comparisons.
 type Interval struct {
 	Difference float64
 	Low, High  float64 // NaN where nothing can be said
@@ -22,12 +23,13 @@ type Interval struct {
 
 // The methods of an interval.
 const (
-	// Bootstrap draws the runs of either group anew 20,000 times, their distances from the mean stretched by sqrt(n/(n-1)) so that the spread of
-	// the draws is that of the mean, and cuts the draws where Student's t with Welch's degrees of freedom says: T. Hesterberg, "What Teachers
-	// Should Know about the Bootstrap", 2015, section 3.2 (expanded percentile). The plain percentile interval is too narrow for a handful of
-	// seeds.
+	// Bootstrap draws the runs of either group anew 20,000 times, their distances from the mean stretched by
+	// sqrt(n/(n-1)) so that the spread of the draws is that of the mean, and cuts the draws where Student's t with
+	// Welch's degrees of freedom says: T. Hesterberg, "What Teachers Should Know about the Bootstrap", 2015, section
+	// 3.2 (expanded percentile). The plain percentile interval is too narrow for a handful of seeds.
 	Bootstrap = "bootstrap"
-	// Prediction asks, where one side is a single run, whether it lies where one more run of the other group would: mean ± t s sqrt(1 + 1/n).
+	// Prediction asks, where one side is a single run, whether it lies where one more run of the other group would:
+	// mean ± t s sqrt(1 + 1/n).
 	Prediction = "prediction"
 )
 
@@ -105,11 +107,14 @@ func (v Interval) Say(a, b Group) string {
 			single, other = b, a
 		}
 		if v.Beyond {
-			return fmt.Sprintf("%s is one run; it lies outside where 95 of 100 more seeds of %s would fall", single.Label, other.Label)
+			return fmt.Sprintf("%s is one run; it lies outside where 95 of 100 more seeds of %s would fall",
+				single.Label, other.Label)
 		}
-		return fmt.Sprintf("cannot be told apart: %s is one run, and one more seed of %s may well fall there", single.Label, other.Label)
+		return fmt.Sprintf("cannot be told apart: %s is one run, and one more seed of %s may well fall there",
+			single.Label, other.Label)
 	}
-	interval := fmt.Sprintf("95 %% bootstrap interval of the difference %s to %s", curve.Number(v.Low), curve.Number(v.High))
+	interval := fmt.Sprintf("95 %% bootstrap interval of the difference %s to %s", curve.Number(v.Low),
+		curve.Number(v.High))
 	if v.Beyond {
 		return "beyond the noise between seeds (" + interval + ")"
 	}
@@ -134,10 +139,12 @@ func SayRanking(groups []Group, lower bool) string {
 	if v.Difference == 0 {
 		return text + ", as " + next.Label + "."
 	}
-	return fmt.Sprintf("%s, by %s over %s; %s.", text, curve.Number(math.Abs(v.Difference)), next.Label, v.Say(first, next))
+	return fmt.Sprintf("%s, by %s over %s; %s.", text, curve.Number(math.Abs(v.Difference)), next.Label,
+		v.Say(first, next))
 }
 
-// SayApart names neighbours in the ranking, from the second on, that cannot be told apart; "" where all can or nothing is known.
+// SayApart names neighbours in the ranking, from the second on, that cannot be told apart; "" where all can or nothing
+// is known.
 func SayApart(groups []Group) string {
 	var out []string
 	for k := 1; k+1 < len(groups); k++ {

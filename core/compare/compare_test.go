@@ -39,7 +39,8 @@ func TestRunsThatDifferOnlyInTheSeedStandTogether(t *testing.T) {
 	require.True(t, math.IsNaN(groups[1].Best.Deviation))
 	require.Equal(t, "dropout 0.3, vessels/1", groups[0].Label)
 	require.Equal(t, "dropout 0", groups[1].Label)
-	many := Groups([]Run{run("vessels/1", `{"a": 1, "b": 1, "c": 5}`, "", 1), run("vessels/2", `{"a": 1, "b": 2, "c": 6}`, "", 1), run("vessels/3", `{"a": 2, "b": 2, "d": 1}`, "", 1)})
+	many := Groups([]Run{run("vessels/1", `{"a": 1, "b": 1, "c": 5}`, "", 1),
+		run("vessels/2", `{"a": 1, "b": 2, "c": 6}`, "", 1), run("vessels/3", `{"a": 2, "b": 2, "d": 1}`, "", 1)})
 	require.Equal(t, "c 6", many[1].Label, "the fewest that tell all apart")
 	require.Equal(t, "no c", many[2].Label)
 	titled := run("vessels/4", `{"a": 3}`, "", 1)
@@ -47,14 +48,16 @@ func TestRunsThatDifferOnlyInTheSeedStandTogether(t *testing.T) {
 	again := titled
 	again.Name, again.Hyper = "vessels/5", hypers(t, `{"a": 4}`)
 	named := Groups([]Run{titled, again, run("vessels/6", `{"a": 5}`, "", 1)})
-	require.Equal(t, []string{"Wide net, vessels/4", "Wide net, vessels/5", "a 5"}, []string{named[0].Label, named[1].Label, named[2].Label})
+	require.Equal(t, []string{"Wide net, vessels/4", "Wide net, vessels/5", "a 5"},
+		[]string{named[0].Label, named[1].Label, named[2].Label})
 	Rank(groups, false)
 	require.Equal(t, []int{4}, groups[0].Runs)
 	require.True(t, IsSeed("net.seed") && IsSeed("data_seed") && !IsSeed("seeds") && !IsSeed("seed.count"))
 }
 
 func TestPlain(t *testing.T) {
-	for text, want := range map[string]string{"1.0": "1", "1e0": "1", "9007199254740993": "9007199254740993", `[64, 3.20]`: "[64, 3.2]", `"a"`: `"a"`, "true": "true"} {
+	for text, want := range map[string]string{"1.0": "1", "1e0": "1", "9007199254740993": "9007199254740993",
+		`[64, 3.20]`: "[64, 3.2]", `"a"`: `"a"`, "true": "true"} {
 		require.Equal(t, want, Plain(json.RawMessage(text)))
 	}
 }
@@ -71,7 +74,8 @@ func TestBetween(t *testing.T) {
 	one := Between(Describe([]float64{0.4}), Describe([]float64{0.5}))
 	require.Equal(t, "", one.Method)
 	require.False(t, one.Beyond)
-	require.Contains(t, one.Say(Group{Best: Describe([]float64{0.4})}, Group{Best: Describe([]float64{0.5})}), "one each: cannot tell")
+	require.Contains(t, one.Say(Group{Best: Describe([]float64{0.4})}, Group{Best: Describe([]float64{0.5})}),
+		"one each: cannot tell")
 
 	// One more of 1, 2, 3 falls within 2 ± 4.3027 x 1 x sqrt(4/3).
 	single := Between(Describe([]float64{8}), Describe([]float64{1, 2, 3}))
@@ -106,8 +110,10 @@ func TestIntervalsHoldWhatTheySay(t *testing.T) {
 
 func TestDifferences(t *testing.T) {
 	differ, same := Differences([]string{"hyperparameter", "code", "package"}, [][]Fact{
-		{{"package", "sonar", "1.2"}, {"hyperparameter", "lr", "0.1"}, {"hyperparameter", "batch", "32"}, {"code", "commit", "a"}},
-		{{"hyperparameter", "lr", "0.2"}, {"hyperparameter", "batch", "32"}, {"code", "commit", "a"}, {"hyperparameter", "drop", ""}},
+		{{"package", "sonar", "1.2"}, {"hyperparameter", "lr", "0.1"}, {"hyperparameter", "batch", "32"},
+			{"code", "commit", "a"}},
+		{{"hyperparameter", "lr", "0.2"}, {"hyperparameter", "batch", "32"}, {"code", "commit", "a"},
+			{"hyperparameter", "drop", ""}},
 	})
 	require.Equal(t, []Row{
 		{"hyperparameter", "drop", []string{"", ""}, []bool{false, true}},
@@ -181,7 +187,8 @@ func TestInfluencesFindWhatMattered(t *testing.T) {
 		for i := range n {
 			lr, width, drop := math.Pow(10, -4*r.Float64()), 16*(1+r.IntN(8)), r.Float64()
 			optimiser := []string{"adam", "momentum"}[r.IntN(2)]
-			h := fmt.Sprintf(`{"lr": %g, "width": %d, "drop": %g, "optimiser": %q, "seed": %d}`, lr, width, drop, optimiser, i)
+			h := fmt.Sprintf(`{"lr": %g, "width": %d, "drop": %g, "optimiser": %q, "seed": %d}`, lr, width,
+				drop, optimiser, i)
 			if i%10 == 0 {
 				h = fmt.Sprintf(`{"lr": %g, "width": %d, "optimiser": %q}`, lr, width, optimiser)
 			}
@@ -205,7 +212,8 @@ func TestInfluencesFindWhatMattered(t *testing.T) {
 	require.Greater(t, m.Explained, 0.7)
 	require.ElementsMatch(t, []string{"drop", "optimiser"}, []string{m.Pairs[0].A, m.Pairs[0].B})
 	require.Contains(t, m.Say("loss.val"), "lr mattered most")
-	require.Equal(t, fmt.Sprint(m), fmt.Sprint(Influences(runs, append(y[:199:199], math.NaN()))), "the same runs give the same figures")
+	require.Equal(t, fmt.Sprint(m), fmt.Sprint(Influences(runs, append(y[:199:199], math.NaN()))),
+		"the same runs give the same figures")
 
 	noise := noisy(r, 100)
 	m = Influences(runs[:100], noise)

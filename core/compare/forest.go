@@ -25,10 +25,12 @@ type Forest struct {
 	features []Feature
 	y        []float64
 	trees    []tree
-	// Importance of each feature: the mean, over trees, of how much the squared error on the runs that a tree was not grown from rises when the
-	// feature's values are shuffled among them, divided by the variance of the figure. 0 where it does not rise.
+	// Importance of each feature: the mean, over trees, of how much the squared error on the runs that a tree was not
+	// grown from rises when the feature's values are shuffled among them, divided by the variance of the figure. 0
+	// where it does not rise.
 	Importance []float64
-	// Explained is 1 - squared error / variance, each run foretold by the trees that were not grown from it; NaN where there is none.
+	// Explained is 1 - squared error / variance, each run foretold by the trees that were not grown from it; NaN where
+	// there is none.
 	Explained float64
 }
 
@@ -231,8 +233,9 @@ func (f *Forest) walk(t tree, run, j, asJ, k, asK int) float64 {
 	return n.value
 }
 
-// Pair is how much two features act together: their joint effect beyond the sum of either's own, as a share of the figure's deviation (the
-// unnormalised H of J. Friedman and B. Popescu, "Predictive learning via rule ensembles", 2008, section 8.1).
+// Pair is how much two features act together: their joint effect beyond the sum of either's own, as a share of the
+// figure's deviation (the unnormalised H of J. Friedman and B. Popescu, "Predictive learning via rule ensembles", 2008,
+// section 8.1).
 type Pair struct {
 	A, B     string
 	Strength float64
@@ -261,7 +264,8 @@ func (f *Forest) Interactions() []Pair {
 				d := both[i] - alone[j][i] - alone[k][i]
 				sum += d * d
 			}
-			out = append(out, Pair{f.features[j].Name, f.features[k].Name, math.Sqrt(sum/float64(len(both))) / deviation})
+			out = append(out, Pair{f.features[j].Name, f.features[k].Name,
+				math.Sqrt(sum/float64(len(both))) / deviation})
 		}
 	}
 	sort.SliceStable(out, func(a, b int) bool { return out[a].Strength > out[b].Strength })

@@ -143,9 +143,9 @@ func plain(v any) string {
 // maxInLabel is how many hyperparameters a label names.
 const maxInLabel = 4
 
-// labels names each group by the fewest hyperparameters that tell the groups apart: the one that tells most of them apart first. A run alone
-// is named by its title, if it has one; groups with the same label, or none, also by their first run.
-// O(hyperparameters² x groups) at most.
+// labels names each group by the fewest hyperparameters that tell the groups apart: the one that tells most of them
+// apart first. A run alone is named by its title, if it has one; groups with the same label, or none, also by their
+// first run. O(hyperparameters² x groups) at most.
 func labels(runs []Run, groups []Group) []string {
 	said := map[string][]string{} // what a label says of each group, by hyperparameter
 	for _, g := range groups {

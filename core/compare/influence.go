@@ -82,11 +82,13 @@ func toNumber(v json.RawMessage) (float64, bool) {
 type Influence struct {
 	Name string
 	Runs int // that have both
-	// Correlation is Spearman's rank correlation with the figure; NaN where values are no numbers or fewer than three runs have both. Low and High
-	// hold the true one in 95 of 100 such samples: Fisher's z with the variance of D. Bonett and T. Wright, "Sample size requirements for
-	// estimating Pearson, Kendall and Spearman correlations", 2000; NaN below five runs.
+	// Correlation is Spearman's rank correlation with the figure; NaN where values are no numbers or fewer than three
+	// runs have both. Low and High hold the true one in 95 of 100 such samples: Fisher's z with the variance of D.
+	// Bonett and T. Wright, "Sample size requirements for estimating Pearson, Kendall and Spearman correlations", 2000;
+	// NaN below five runs.
 	Correlation, Low, High float64
-	// Importance is by how much a random forest errs more when the values are shuffled, as a share of the figure's variance; see Forest.
+	// Importance is by how much a random forest errs more when the values are shuffled, as a share of the figure's
+	// variance; see Forest.
 	Importance float64
 }
 
@@ -95,18 +97,21 @@ type Mattered struct {
 	Runs       int // that have the figure
 	Left       int // left out: without a finite figure
 	Influences []Influence
-	Explained  float64 // share of the variance of the figure's ranks that the forest predicts of runs it has not seen; NaN: unknown
-	Pairs      []Pair  // of the most important hyperparameters, the strongest first
-	Few        bool    // too few runs to trust this
+	// share of the variance of the figure's ranks that the forest predicts of runs it has not seen; NaN: unknown
+	Explained float64
+	Pairs     []Pair // of the most important hyperparameters, the strongest first
+	Few       bool   // too few runs to trust this
 }
 
-// perFeature is how many runs a hyperparameter needs at the least before influences are trusted; never fewer than leastRuns in all.
+// perFeature is how many runs a hyperparameter needs at the least before influences are trusted; never fewer than
+// leastRuns in all.
 const (
 	perFeature = 5
 	leastRuns  = 10
 )
 
-// Influences says which hyperparameters mattered for a figure, the most important first. O(trees x runs log runs x features).
+// Influences says which hyperparameters mattered for a figure, the most important first. O(trees x runs log runs x
+// features).
 func Influences(runs []Run, figure []float64) Mattered {
 	var kept []Run
 	var y []float64
@@ -208,7 +213,8 @@ func (m Mattered) Say(figure string) string {
 	} else {
 		fmt.Fprintf(&text, "%s mattered most for %s", first.Name, figure)
 		if !math.IsNaN(first.Low) {
-			fmt.Fprintf(&text, ": rank correlation %s (%s to %s)", curve.Number(first.Correlation), curve.Number(first.Low), curve.Number(first.High))
+			fmt.Fprintf(&text, ": rank correlation %s (%s to %s)", curve.Number(first.Correlation),
+				curve.Number(first.Low), curve.Number(first.High))
 		}
 		text.WriteString(".")
 		if len(m.Influences) > 1 && m.Influences[1].Importance > first.Importance/4 {

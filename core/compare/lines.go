@@ -9,7 +9,8 @@ import (
 // Line is a curve as points, X not falling.
 type Line struct{ X, Y []float64 }
 
-// At is a line's value at x, on a straight line between the points beside it; NaN outside it, and beside values that are not finite. O(log n).
+// At is a line's value at x, on a straight line between the points beside it; NaN outside it, and beside values that
+// are not finite. O(log n).
 func (l Line) At(x float64) float64 {
 	i := sort.SearchFloat64s(l.X, x)
 	switch {

@@ -6,8 +6,8 @@ import (
 	"kembrel/core/curve"
 )
 
-// Tolerance is the relative difference up to which readings count as repeated though not equal: a different order of sums gives some 1e-16 for
-// each step in float64 and 1e-7 in float32.
+// Tolerance is the relative difference up to which readings count as repeated though not equal: a different order of
+// sums gives some 1e-16 for each step in float64 and 1e-7 in float32.
 const Tolerance = 1e-6
 
 // Repeat says how two recordings of the same curve compare.
@@ -19,7 +19,8 @@ type Repeat struct {
 	Was        float64        // what a had there
 }
 
-// Repeats compares two recordings of a curve, each in the order of steps; where a step has several readings, its last counts. O(len(a)+len(b)).
+// Repeats compares two recordings of a curve, each in the order of steps; where a step has several readings, its last
+// counts. O(len(a)+len(b)).
 func Repeats(a, b []curve.Reading) Repeat {
 	r := Repeat{Same: true}
 	i := 0

@@ -2,8 +2,8 @@ package compare
 
 import "math"
 
-// Undominated marks the points that no other beats: none is at least as good in every figure and better in one. lower says of each figure
-// whether less is better. A point with a NaN is not marked. O(points^2 x figures).
+// Undominated marks the points that no other beats: none is at least as good in every figure and better in one. lower
+// says of each figure whether less is better. A point with a NaN is not marked. O(points^2 x figures).
 func Undominated(points [][]float64, lower []bool) []bool {
 	out := make([]bool, len(points))
 	for i, p := range points {

@@ -39,15 +39,17 @@ const (
 	MaxColumns = 1 << 14
 )
 
-// Check says what is wrong with a batch, or nil: its steps must not fall below one another nor below after, the last step
-// of its leg so far, and each column must fit the axis.
+// Check says what is wrong with a batch, or nil: its steps must not fall below one another nor below after, the last
+// step of its leg so far, and each column must fit the axis.
 func (b Batch) Check(after int64) error {
 	if len(b.Axis) > MaxRows || len(b.Columns) > MaxColumns {
-		return fmt.Errorf("batch of %d points and %d curves is too large (at most %d and %d)", len(b.Axis), len(b.Columns), MaxRows, MaxColumns)
+		return fmt.Errorf("batch of %d points and %d curves is too large (at most %d and %d)", len(b.Axis),
+			len(b.Columns), MaxRows, MaxColumns)
 	}
 	for i, p := range b.Axis {
 		if p.Step < after {
-			return fmt.Errorf("point %d goes back from step %d to step %d; within a leg the step never falls", i, after, p.Step)
+			return fmt.Errorf("point %d goes back from step %d to step %d; within a leg the step never falls", i, after,
+				p.Step)
 		}
 		if math.IsInf(p.Epoch, 0) || p.Epoch < 0 {
 			return fmt.Errorf("point %d has epoch %v; an epoch is a number from 0 up", i, p.Epoch)
@@ -107,7 +109,8 @@ func (b Batch) Points(c Column) []Point {
 	return out
 }
 
-// Parts cuts a batch into batches of at most so many points. Columns without a value there are left out. The values are shared.
+// Parts cuts a batch into batches of at most so many points. Columns without a value there are left out. The values are
+// shared.
 func (b Batch) Parts(points int) iter.Seq[Batch] {
 	return func(yield func(Batch) bool) {
 		at := make([]int, len(b.Columns))
@@ -126,7 +129,8 @@ func (b Batch) Parts(points int) iter.Seq[Batch] {
 					at[i]++
 				}
 				if len(rows) > 0 {
-					part.Columns = append(part.Columns, Column{Curve: c.Curve, Rows: rows, Values: c.Values[first:at[i]]})
+					part.Columns = append(part.Columns, Column{Curve: c.Curve, Rows: rows,
+						Values: c.Values[first:at[i]]})
 				}
 			}
 			if !yield(part) {

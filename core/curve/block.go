@@ -9,8 +9,8 @@ import (
 // MaxBlock is how many readings a block holds at most.
 const MaxBlock = 4096
 
-// Blocks are the sealed form of curves, version 1 (docs/storage.md). A block of values and the block of the axis that it stands on
-// are packed apart, because curves that are read at the same points share the axis:
+// Blocks are the sealed form of curves, version 1 (docs/storage.md). A block of values and the block of the axis that
+// it stands on are packed apart, because curves that are read at the same points share the axis:
 //
 //	values:  byte version (1), uvarint n, values
 //	axis:    byte version (1), uvarint n, integers step, integers time, epochs

@@ -25,10 +25,15 @@ func series(r *rand.Rand, n int) map[string][]float64 {
 	of("odd values", func(int) float64 { return odd[r.IntN(len(odd))] })
 	of("any bits", func(int) float64 { return math.Float64frombits(r.Uint64()) })
 	of("any single bits", func(int) float64 { return float64(math.Float32frombits(r.Uint32())) })
-	of("noisy single loss", func(i int) float64 { return float64(float32(math.Exp(-float64(i)/500) + 0.1*r.NormFloat64())) })
+	of("noisy single loss", func(i int) float64 {
+		return float64(float32(math.Exp(-float64(i)/500) +
+			0.1*r.NormFloat64()))
+	})
 	of("noisy loss", func(i int) float64 { return math.Exp(-float64(i)/500) + 0.1*r.NormFloat64() })
 	of("schedule", func(i int) float64 { return 0.1 * (1 - float64(i)/10_000) })
-	of("rounded", func(i int) float64 { return math.Round(1e4*(1-math.Exp(-float64(i)/300)+0.01*r.NormFloat64())) / 1e4 })
+	of("rounded", func(i int) float64 {
+		return math.Round(1e4*(1-math.Exp(-float64(i)/300)+0.01*r.NormFloat64())) / 1e4
+	})
 	of("counted", func(i int) float64 { return float64(r.IntN(100)) / 160 })
 	of("negative rounded", func(i int) float64 { return -float64(i+1) / 100 })
 	of("minus zero", func(int) float64 { return math.Copysign(0, -1) })
@@ -50,7 +55,8 @@ func TestValuesKeepEveryBit(t *testing.T) {
 
 // How small each shape gets, in bytes per reading of a full block; a codec that stops being chosen shows here.
 func TestValuesGetSmall(t *testing.T) {
-	limits := map[string]float64{"constant": 0.01, "alternating": 0.2, "noisy single loss": 3.5, "noisy loss": 7.4, "schedule": 3.1, "rounded": 1.7,
+	limits := map[string]float64{"constant": 0.01, "alternating": 0.2, "noisy single loss": 3.5, "noisy loss": 7.4,
+		"schedule": 3.1, "rounded": 1.7,
 		"counted": 1.05, "negative rounded": 0.02, "minus zero": 0.01}
 	for name, values := range series(rand.New(rand.NewPCG(1, 2)), MaxBlock) {
 		if limit, ok := limits[name]; ok {
@@ -111,7 +117,8 @@ func TestAxisComesBackEqual(t *testing.T) {
 
 // slowFold is a fold as one would say it.
 func slowFold(points []Point, values []float64) Fold {
-	f := Fold{N: int64(len(values)), Min: math.NaN(), Max: math.NaN(), Mean: math.NaN(), Last: Reading{points[len(points)-1], values[len(values)-1]}}
+	f := Fold{N: int64(len(values)), Min: math.NaN(), Max: math.NaN(), Mean: math.NaN(),
+		Last: Reading{points[len(points)-1], values[len(values)-1]}}
 	var finite []float64
 	for _, v := range values {
 		switch {
@@ -173,7 +180,8 @@ func TestFoldsAsTheSlowWay(t *testing.T) {
 	}
 }
 
-// Blocks that become full bit by bit raise the same levels as if all had been there at once, and each level says what its readings say.
+// Blocks that become full bit by bit raise the same levels as if all had been there at once, and each level says what
+// its readings say.
 func TestRaiseFoldsInPieces(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 9))
 	n := 150 * MaxBlock
@@ -201,7 +209,8 @@ func TestRaiseFoldsInPieces(t *testing.T) {
 			require.LessOrEqual(t, row.First.Step, points[at].Step)
 			require.GreaterOrEqual(t, row.First.Step, points[max(0, at-1)].Step)
 			for _, f := range row.Folds {
-				requireFold(t, slowFold(points[at:at+size], values[at:at+size]), f, fmt.Sprint("level ", level, " from ", at))
+				requireFold(t, slowFold(points[at:at+size], values[at:at+size]), f,
+					fmt.Sprint("level ", level, " from ", at))
 				at += size
 			}
 		}

@@ -11,8 +11,10 @@ import (
 )
 
 // odd are the values that an encoding is likely to spoil.
-var odd = []float64{0, math.Copysign(0, -1), math.NaN(), math.Float64frombits(0x7ff0000000000001), math.Float64frombits(0xfff8dead0000beef),
-	math.Inf(1), math.Inf(-1), math.SmallestNonzeroFloat64, math.MaxFloat64, math.Pi, 0.1, 1, -1, 0.5, math.MaxFloat32, 1e-40}
+var odd = []float64{0, math.Copysign(0, -1), math.NaN(), math.Float64frombits(0x7ff0000000000001),
+	math.Float64frombits(0xfff8dead0000beef),
+	math.Inf(1), math.Inf(-1), math.SmallestNonzeroFloat64, math.MaxFloat64, math.Pi, 0.1, 1, -1, 0.5,
+	math.MaxFloat32, 1e-40}
 
 func randomBatch(r *rand.Rand) Batch {
 	points := r.IntN(40)
@@ -21,7 +23,8 @@ func randomBatch(r *rand.Rand) Batch {
 	for i := range b.Axis {
 		step += r.Int64N(100)
 		time += r.Int64N(5000) - 1000
-		b.Axis[i] = Point{Step: step, Time: time, Epoch: []float64{math.NaN(), float64(i / 3), float64(step) / 97}[form]}
+		b.Axis[i] = Point{Step: step, Time: time, Epoch: []float64{math.NaN(), float64(i / 3),
+			float64(step) / 97}[form]}
 	}
 	for id := range r.IntN(6) {
 		c := Column{Curve: id * r.IntN(1000)}
@@ -104,7 +107,8 @@ func TestJournalRefusesEveryTruncation(t *testing.T) {
 }
 
 func TestOneReadingIsSmall(t *testing.T) {
-	b := Batch{Axis: []Point{{Step: 40, Epoch: 1, Time: 1_790_000_000_000}}, Columns: []Column{{Curve: 3, Values: []float64{0.71}}}}
+	b := Batch{Axis: []Point{{Step: 40, Epoch: 1, Time: 1_790_000_000_000}},
+		Columns: []Column{{Curve: 3, Values: []float64{0.71}}}}
 	require.LessOrEqual(t, len(AppendJournal(nil, b)), 26)
 }
 
@@ -151,7 +155,8 @@ func TestBatchCheck(t *testing.T) {
 		"negative epoch":       {Batch{Axis: []Point{{Epoch: -1}}}, 0, "epoch"},
 		"too few values":       {with(at(1, 2), Column{Values: []float64{1}}), 0, "1 values for 2 points"},
 		"row outside":          {with(at(1, 2), Column{Rows: []int{2}, Values: []float64{1}}), 0, "row 2"},
-		"rows fall":            {with(at(1, 2), Column{Rows: []int{1, 0}, Values: []float64{1, 2}}), 0, "row 0 after row 1"},
+		"rows fall": {with(at(1, 2), Column{Rows: []int{1, 0}, Values: []float64{1, 2}}), 0,
+			"row 0 after row 1"},
 	}
 	for name, test := range tests {
 		t.Run(name, func(t *testing.T) {
@@ -262,13 +267,16 @@ func TestSketchStaysSmallAndEven(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	for _, good := range []string{"loss", "loss.val", "overlap per class.tug.val", "host.cpu", "λ", strings.Repeat("a", MaxName)} {
+	for _, good := range []string{"loss", "loss.val", "overlap per class.tug.val", "host.cpu", "λ",
+		strings.Repeat("a", MaxName)} {
 		require.NoError(t, CheckName(good), good)
 	}
-	for _, bad := range []string{"", ".", "loss.", ".val", "a..b", " loss", "loss\n", "a\x00b", "a/b", "a@b", "a,b", `a"b`, "a\x7f", "\xff", "a\u202eb", strings.Repeat("a", MaxName+1)} {
+	for _, bad := range []string{"", ".", "loss.", ".val", "a..b", " loss", "loss\n", "a\x00b", "a/b", "a@b", "a,b",
+		`a"b`, "a\x7f", "\xff", "a\u202eb", strings.Repeat("a", MaxName+1)} {
 		require.Error(t, CheckName(bad), "%q", bad)
 	}
-	for name, want := range map[string][2]string{"loss.val": {"loss", "val"}, "host.cpu": {"host.cpu", ""}, "a.b.test": {"a.b", "test"}, "train": {"train", ""}} {
+	for name, want := range map[string][2]string{"loss.val": {"loss", "val"}, "host.cpu": {"host.cpu", ""},
+		"a.b.test": {"a.b", "test"}, "train": {"train", ""}} {
 		measure, split := SplitName(name)
 		require.Equal(t, want, [2]string{measure, split})
 	}

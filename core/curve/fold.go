@@ -5,8 +5,8 @@ import (
 	"math"
 )
 
-// Fold is what neighbouring readings of one curve come to. Min and Max are over the finite readings, NaN where there is none;
-// Mean too, in double precision until it is packed, and to 24 bits after.
+// Fold is what neighbouring readings of one curve come to. Min and Max are over the finite readings, NaN where there is
+// none; Mean too, in double precision until it is packed, and to 24 bits after.
 type Fold struct {
 	N, NaN, Infinite int64
 	Min, Max, Mean   float64
@@ -49,8 +49,8 @@ func (f *Fold) Add(g Fold) {
 	f.N, f.NaN, f.Infinite, f.Last = f.N+g.N, f.NaN+g.NaN, f.Infinite+g.Infinite, g.Last
 }
 
-// Levels of folds: level k folds FoldSize(k) readings that stand together on one curve and leg. Level 1 lies in each block, for
-// reading a stretch of it; levels 2 and up are packed FoldsPerRow together, and exist for full blocks only.
+// Levels of folds: level k folds FoldSize(k) readings that stand together on one curve and leg. Level 1 lies in each
+// block, for reading a stretch of it; levels 2 and up are packed FoldsPerRow together, and exist for full blocks only.
 const (
 	FoldsPerRow = 256
 	MaxLevel    = 8
@@ -76,7 +76,8 @@ func FoldValues(points []Point, values []float64, size int) []Fold {
 
 // foldOf folds readings of which the last stands at a point.
 func foldOf(last Point, values []float64) Fold {
-	f := Fold{N: int64(len(values)), Min: math.NaN(), Max: math.NaN(), Mean: math.NaN(), Last: Reading{Point: last, Value: values[len(values)-1]}}
+	f := Fold{N: int64(len(values)), Min: math.NaN(), Max: math.NaN(), Mean: math.NaN(),
+		Last: Reading{Point: last, Value: values[len(values)-1]}}
 	sum, finite := 0.0, 0
 	for _, v := range values {
 		switch {
@@ -127,13 +128,15 @@ func AppendFolds(dst []byte, first Point, folds []Fold) []byte {
 		points[i] = f.Last.Point
 	}
 	dst = appendPoints(dst, points)
-	for _, of := range []func(Fold) int64{func(f Fold) int64 { return f.N }, func(f Fold) int64 { return f.NaN }, func(f Fold) int64 { return f.Infinite }} {
+	for _, of := range []func(Fold) int64{func(f Fold) int64 { return f.N }, func(f Fold) int64 { return f.NaN },
+		func(f Fold) int64 { return f.Infinite }} {
 		for i, f := range folds {
 			ints[i] = of(f)
 		}
 		dst = appendInts(dst, ints)
 	}
-	for _, of := range []func(Fold) float64{func(f Fold) float64 { return f.Min }, func(f Fold) float64 { return f.Max },
+	for _, of := range []func(Fold) float64{func(f Fold) float64 { return f.Min },
+		func(f Fold) float64 { return f.Max },
 		func(f Fold) float64 { return f.Last.Value }, func(f Fold) float64 { return Single(f.Mean) }} {
 		for i, f := range folds {
 			values[i] = of(f)
@@ -166,12 +169,14 @@ func DecodeFolds(payload []byte) (first Point, folds []Fold, err error) {
 	for i, p := range d.points(n) {
 		folds[i].Last.Point = p
 	}
-	for _, to := range []func(*Fold) *int64{func(f *Fold) *int64 { return &f.N }, func(f *Fold) *int64 { return &f.NaN }, func(f *Fold) *int64 { return &f.Infinite }} {
+	for _, to := range []func(*Fold) *int64{func(f *Fold) *int64 { return &f.N },
+		func(f *Fold) *int64 { return &f.NaN }, func(f *Fold) *int64 { return &f.Infinite }} {
 		for i, v := range d.ints(n) {
 			*to(&folds[i]) = v
 		}
 	}
-	for _, to := range []func(*Fold) *float64{func(f *Fold) *float64 { return &f.Min }, func(f *Fold) *float64 { return &f.Max },
+	for _, to := range []func(*Fold) *float64{func(f *Fold) *float64 { return &f.Min },
+		func(f *Fold) *float64 { return &f.Max },
 		func(f *Fold) *float64 { return &f.Last.Value }, func(f *Fold) *float64 { return &f.Mean }} {
 		for i, v := range d.values(n) {
 			*to(&folds[i]) = v

@@ -58,7 +58,8 @@ func epochForm(axis []Point) byte {
 	unknown, whole := true, true
 	for _, p := range axis {
 		unknown = unknown && math.IsNaN(p.Epoch)
-		whole = whole && p.Epoch == math.Trunc(p.Epoch) && math.Abs(p.Epoch) < 1<<52 && !(p.Epoch == 0 && math.Signbit(p.Epoch))
+		whole = whole && p.Epoch == math.Trunc(p.Epoch) && math.Abs(p.Epoch) < 1<<52 &&
+			!(p.Epoch == 0 && math.Signbit(p.Epoch))
 	}
 	switch {
 	case unknown:

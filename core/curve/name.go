@@ -12,11 +12,13 @@ import (
 // MaxName is the longest curve name, in bytes.
 const MaxName = 200
 
-// Splits are the parts of the data that a curve may be measured on; a name's last segment is one of them or it has none.
+// Splits are the parts of the data that a curve may be measured on; a name's last segment is one of them or it has
+// none.
 var Splits = []string{"train", "val", "test"}
 
 // CheckName says what is wrong with a curve's name, or nil. A name is one or more segments joined by dots; a segment is
-// printable text without spaces at its ends, slashes, "@", commas or quotes, so that a name is safe in an address, a CSV header and a path.
+// printable text without spaces at its ends, slashes, "@", commas or quotes, so that a name is safe in an address, a
+// CSV header and a path.
 func CheckName(name string) error {
 	switch {
 	case name == "":
@@ -36,15 +38,16 @@ func CheckName(name string) error {
 	}
 	for _, segment := range strings.Split(name, ".") {
 		if segment == "" || strings.TrimSpace(segment) != segment {
-			return fmt.Errorf("curve name %q has an empty or padded segment; write measure.split, such as loss.val", name)
+			return fmt.Errorf("curve name %q has an empty or padded segment; write measure.split, such as loss.val",
+				name)
 		}
 	}
 	return nil
 }
 
-// Rename makes a curve's name of one that is none, by this rule: parts between slashes are segments; where the first is a split, it goes to the end;
-// quotes, commas, "@" and what cannot be printed become "_"; spaces around a segment and empty segments go. It returns "" where nothing is left or the
-// name stays too long. A name that is one stays as it is.
+// Rename makes a curve's name of one that is none, by this rule: parts between slashes are segments; where the first is
+// a split, it goes to the end; quotes, commas, "@" and what cannot be printed become "_"; spaces around a segment and
+// empty segments go. It returns "" where nothing is left or the name stays too long. A name that is one stays as it is.
 //
 //	Rename("train/loss")     // "loss.train"
 //	Rename("val/acc/top 5")  // "acc.top 5.val"
@@ -97,8 +100,10 @@ func SplitName(name string) (measure, split string) {
 	return name, ""
 }
 
-// InEpoch is the epoch, counted from 1, in which a reading was taken: 12 for what came after epoch 11 and up to the end of epoch 12.
+// InEpoch is the epoch, counted from 1, in which a reading was taken: 12 for what came after epoch 11 and up to the end
+// of epoch 12.
 func InEpoch(epoch float64) float64 { return math.Ceil(epoch - 1e-9) }
 
-// OfMachine reports whether a curve is one of the machine's own, such as host.cpu, which say nothing about the training.
+// OfMachine reports whether a curve is one of the machine's own, such as host.cpu, which say nothing about the
+// training.
 func OfMachine(name string) bool { return strings.HasPrefix(name, "host.") }

@@ -5,7 +5,8 @@ import (
 	"strconv"
 )
 
-// Number writes a value for people: four significant digits, whole numbers below ten million whole, and NaN, Infinity, -Infinity.
+// Number writes a value for people: four significant digits, whole numbers below ten million whole, and NaN, Infinity,
+// -Infinity.
 func Number(v float64) string {
 	switch {
 	case math.IsNaN(v):

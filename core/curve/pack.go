@@ -8,8 +8,8 @@ import (
 	"github.com/klauspost/compress/huff0"
 )
 
-// Words (integers, or the bits of floats) are packed as byte planes: all lowest bytes, then all second bytes, and so on. Each plane
-// is stored in the smallest of these forms:
+// Words (integers, or the bits of floats) are packed as byte planes: all lowest bytes, then all second bytes, and so
+// on. Each plane is stored in the smallest of these forms:
 //
 //	stored   the bytes
 //	same     one byte that all are
@@ -124,7 +124,8 @@ func widthOf(words []uint64) int {
 	return (bits.Len64(all) + 7) / 8
 }
 
-// appendInts packs integers as their first or second differences, whichever need fewer bytes; the first one or two stand alone.
+// appendInts packs integers as their first or second differences, whichever need fewer bytes; the first one or two
+// stand alone.
 //
 //	byte    order << 4 | width
 //	varint  the first values, one per order

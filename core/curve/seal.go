@@ -1,7 +1,7 @@
 package curve
 
-// Sealing cuts a leg's readings into blocks. This file says where the cuts are and what the levels of folds above them come to; where
-// blocks are kept is not its concern.
+// Sealing cuts a leg's readings into blocks. This file says where the cuts are and what the levels of folds above them
+// come to; where blocks are kept is not its concern.
 
 // Sealed is one block of a curve.
 type Sealed struct {
@@ -27,7 +27,8 @@ func (b Sealed) Folds() []byte {
 	return AppendFolds(nil, b.First(), FoldValues(b.Points, b.Values, int(FoldSize(1))))
 }
 
-// Cut cuts the readings of one curve and leg from the block seq on into blocks, all full but the last. The blocks share the slices.
+// Cut cuts the readings of one curve and leg from the block seq on into blocks, all full but the last. The blocks share
+// the slices.
 func Cut(seq int, points []Point, values []float64) []Sealed {
 	var out []Sealed
 	for len(values) > 0 {
@@ -38,15 +39,17 @@ func Cut(seq int, points []Point, values []float64) []Sealed {
 	return out
 }
 
-// FoldRow is a row of one level's folds: of at most FoldsPerRow, beginning at the fold Seq * FoldsPerRow of the curve and leg.
+// FoldRow is a row of one level's folds: of at most FoldsPerRow, beginning at the fold Seq * FoldsPerRow of the curve
+// and leg.
 type FoldRow struct {
 	Level, Seq int
 	First      Point // of the first reading
 	Folds      []Fold
 }
 
-// RaiseFolds brings the levels 2 and up of one curve and leg up to date with blocks that have become full. tails holds the last row of each
-// level so far, by level; the rows returned are new or replace a tail. Rows are full but for the last of each level.
+// RaiseFolds brings the levels 2 and up of one curve and leg up to date with blocks that have become full. tails holds
+// the last row of each level so far, by level; the rows returned are new or replace a tail. Rows are full but for the
+// last of each level.
 func RaiseFolds(tails map[int]FoldRow, full []Sealed) []FoldRow {
 	var fresh []Fold
 	var firsts []Point // of each fold

@@ -6,7 +6,8 @@ import (
 	"math"
 )
 
-// Smoothing of a curve along an axis. Half-lives and windows are in the axis's unit: steps, epochs, or for times milliseconds.
+// Smoothing of a curve along an axis. Half-lives and windows are in the axis's unit: steps, epochs, or for times
+// milliseconds.
 type Smoothing struct {
 	HalfLife float64 // > 0: exponential moving mean
 	Median   float64 // > 0: moving median over this stretch, up to and with the reading
@@ -28,23 +29,24 @@ func (s Smoothing) Check() error {
 	return nil
 }
 
-// Memory is how much of the axis before a reading its smoothed value may depend on: the stretch of the median, or so many half-lives
-// that what lies before weighs less than 2^-30.
+// Memory is how much of the axis before a reading its smoothed value may depend on: the stretch of the median, or so
+// many half-lives that what lies before weighs less than 2^-30.
 func (s Smoothing) Memory() float64 { return max(s.Median, 30*s.HalfLife) }
 
 // Smoother smooths readings one after another.
 type Smoother interface {
-	// Next takes the value at x (rising) and returns the smoothed one. A value that is not finite comes back as it is and
-	// does not disturb those after it.
+	// Next takes the value at x (rising) and returns the smoothed one. A value that is not finite comes back as it is
+	// and does not disturb those after it.
 	Next(x, value float64) float64
 
-	// Folded takes the finite readings of a fold at once, as so many even readings of one value; they stand after first, evenly up to x. The result is off
-	// by no more than the folds that it depends on are high. A fold without a finite reading comes back as NaN.
+	// Folded takes the finite readings of a fold at once, as so many even readings of one value; they stand after
+	// first, evenly up to x. The result is off by no more than the folds that it depends on are high. A fold without a
+	// finite reading comes back as NaN.
 	Folded(first, x float64, f Fold) float64
 }
 
-// Grain is how long a stretch of the axis may be taken as one fold where only what comes after it is looked at: an eighth of the half-life, or a
-// 512th of the median's stretch, as a mean tells less of a median.
+// Grain is how long a stretch of the axis may be taken as one fold where only what comes after it is looked at: an
+// eighth of the half-life, or a 512th of the median's stretch, as a mean tells less of a median.
 func (s Smoothing) Grain() float64 { return max(s.HalfLife/8, s.Median/512) }
 
 // Smoother makes a fresh one.
@@ -55,8 +57,9 @@ func (s Smoothing) Smoother() Smoother {
 	return &exponential{halfLife: s.HalfLife}
 }
 
-// exponential is the moving mean in which a reading's weight halves for every halfLife of x that passes. The start is corrected
-// for bias, as in Kingma and Ba, "Adam", 2015, section 3, so the first result equals the first value. O(1) per reading.
+// exponential is the moving mean in which a reading's weight halves for every halfLife of x that passes. The start is
+// corrected for bias, as in Kingma and Ba, "Adam", 2015, section 3, so the first result equals the first value. O(1)
+// per reading.
 type exponential struct{ halfLife, mean, weight, at float64 }
 
 func (e *exponential) Next(x, v float64) float64 {
@@ -75,7 +78,8 @@ func (e *exponential) Next(x, v float64) float64 {
 	return e.mean
 }
 
-// Folded implements Smoother: each reading is taken for the mean, and the sum of n weights is that of a geometric series. O(1).
+// Folded implements Smoother: each reading is taken for the mean, and the sum of n weights is that of a geometric
+// series. O(1).
 func (e *exponential) Folded(first, x float64, f Fold) float64 {
 	n, mean := f.Finite(), f.Mean
 	if n == 0 || e.halfLife <= 0 {
@@ -95,8 +99,9 @@ func (e *exponential) Folded(first, x float64, f Fold) float64 {
 	return e.mean
 }
 
-// median is the median of the finite readings in (x - window, x], those of a fold counted as so many readings of its mean: the lower half in a
-// heap with the greatest on top, the upper half in one with the least on top. O(log n) per reading or fold for n of them in the window.
+// median is the median of the finite readings in (x - window, x], those of a fold counted as so many readings of its
+// mean: the lower half in a heap with the greatest on top, the upper half in one with the least on top. O(log n) per
+// reading or fold for n of them in the window.
 type median struct {
 	window       float64
 	lower, upper half
@@ -140,7 +145,8 @@ func (h *half) Pop() any {
 
 func (m *median) Next(x, v float64) float64 { return m.add(x, 1, v) }
 
-// Folded implements Smoother: each reading is taken for the mean without the lowest and the highest one, so that single spikes do not move it.
+// Folded implements Smoother: each reading is taken for the mean without the lowest and the highest one, so that single
+// spikes do not move it.
 func (m *median) Folded(_, x float64, f Fold) float64 {
 	n, v := f.Finite(), f.Mean
 	if n > 3 {

@@ -6,7 +6,8 @@ import (
 	"math"
 )
 
-// The summaries of a run's curves, version 1 (docs/storage.md). Integers are varints of encoding/binary, floats 8 bytes, little endian.
+// The summaries of a run's curves, version 1 (docs/storage.md). Integers are varints of encoding/binary, floats 8
+// bytes, little endian.
 //
 //	byte     version (1)
 //	uvarint  curves; then for each:
@@ -46,7 +47,8 @@ func AppendSummaries(dst []byte, all []Numbered) []byte {
 	return dst
 }
 
-// DecodeSummaries reads what AppendSummaries wrote. Hostile input is assumed: counts are believed only as far as the bytes that are left.
+// DecodeSummaries reads what AppendSummaries wrote. Hostile input is assumed: counts are believed only as far as the
+// bytes that are left.
 func DecodeSummaries(payload []byte) ([]Numbered, error) {
 	d := decoder{rest: payload}
 	if version := d.byte(); d.err == nil && version != summariesVersion {
@@ -55,7 +57,8 @@ func DecodeSummaries(payload []byte) ([]Numbered, error) {
 	out := make([]Numbered, d.count(56)) // four counts and three readings at least
 	for i := range out {
 		s := &out[i]
-		s.Curve, s.Count, s.NaN, s.Infinite = int(d.uvarint()), int64(d.uvarint()), int64(d.uvarint()), int64(d.uvarint())
+		s.Curve, s.Count, s.NaN, s.Infinite = int(d.uvarint()), int64(d.uvarint()), int64(d.uvarint()),
+			int64(d.uvarint())
 		for _, r := range []*Reading{&s.Last, &s.Lowest, &s.Highest} {
 			r.Step, r.Time = d.varint(), d.varint()
 			r.Epoch, r.Value = math.Float64frombits(d.uint64()), math.Float64frombits(d.uint64())

@@ -26,16 +26,16 @@ func (b By) At(p Point) float64 {
 	return float64(p.Step)
 }
 
-// Window is a stretch of an axis, both ends included, cut into pixels of one width. Pixel i covers [i Width, (i+1) Width), so the
-// same width gives the same pixels in every window, and what comes in later alters none but the last.
+// Window is a stretch of an axis, both ends included, cut into pixels of one width. Pixel i covers [i Width, (i+1)
+// Width), so the same width gives the same pixels in every window, and what comes in later alters none but the last.
 type Window struct {
 	By       By
 	From, To float64
 	Width    float64 // 0: every reading by itself
 }
 
-// PixelWidth is the least width of the form (4, 5, 6 or 7) 2^k that needs at most so many pixels for the stretch; of steps and times a
-// whole number. 0 for an empty stretch.
+// PixelWidth is the least width of the form (4, 5, 6 or 7) 2^k that needs at most so many pixels for the stretch; of
+// steps and times a whole number. 0 for an empty stretch.
 func PixelWidth(by By, from, to float64, pixels int) float64 {
 	want := (to - from) / float64(max(1, pixels-1))
 	if !(want > 0) || math.IsInf(want, 0) {
@@ -69,10 +69,10 @@ func (w Window) Check() error {
 	return nil
 }
 
-// Fits reports whether a fold whose readings stand after first and up to last may be taken as one: all of it lies in the window
-// and it spans at most a quarter of a pixel, or has at most a share of a pixel's readings, as small is set by the caller, where epochs are
-// whole numbers and it spans a step between two. What does not fit is read at a finer level. What smoothing needs before the window
-// fits if it spans at most the smoothing's grain.
+// Fits reports whether a fold whose readings stand after first and up to last may be taken as one: all of it lies in
+// the window and it spans at most a quarter of a pixel, or has at most a share of a pixel's readings, as small is set
+// by the caller, where epochs are whole numbers and it spans a step between two. What does not fit is read at a finer
+// level. What smoothing needs before the window fits if it spans at most the smoothing's grain.
 func (w Window) Fits(first, last Point, small bool, smoothing Smoothing) bool {
 	a, b := w.By.At(first), w.By.At(last)
 	span := math.Abs(b - a)
@@ -93,8 +93,8 @@ func (w Window) Misses(first, last Point) bool {
 	return w.By.At(last) < w.From || w.By.At(first) > w.To
 }
 
-// Reducer folds what lies in one pixel together, and smooths. Add readings and folds in the order of the curve, with those that
-// smoothing needs before the window.
+// Reducer folds what lies in one pixel together, and smooths. Add readings and folds in the order of the curve, with
+// those that smoothing needs before the window.
 type Reducer struct {
 	Window   Window
 	Smoother Smoother  // nil: none
@@ -103,7 +103,8 @@ type Reducer struct {
 	pixel    float64
 }
 
-// Continue makes a reducer without a smoother that goes on behind what was reduced in the same pixels before. It takes the folds over.
+// Continue makes a reducer without a smoother that goes on behind what was reduced in the same pixels before. It takes
+// the folds over.
 func Continue(w Window, folds []Fold) Reducer {
 	r := Reducer{Window: w, Folds: folds}
 	if n := len(folds); n > 0 {

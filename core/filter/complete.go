@@ -54,7 +54,8 @@ func Complete(text string, w Words) []Suggestion {
 		return out
 	}
 	if m := inHyper.FindStringSubmatch(text); m != nil {
-		offer(m[1], "", slices.DeleteFunc(slices.Clone(w.Hyper), func(n string) bool { return !plainID.MatchString(n) }))
+		offer(m[1], "", slices.DeleteFunc(slices.Clone(w.Hyper),
+			func(n string) bool { return !plainID.MatchString(n) }))
 		for _, n := range w.Hyper { // names that are not identifiers
 			if !plainID.MatchString(n) && strings.HasPrefix(n, m[1]) && len(out) < maxSuggestions {
 				out = append(out, Suggestion{strings.TrimSuffix(text, "."+m[1]) + `["` + n + `"]`, n})

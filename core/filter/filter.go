@@ -73,7 +73,9 @@ const (
 	Or
 	Not
 	Equal
-	Less // with swapped and negated operands for > >= <=: LessEqual has its own, as !(a > b) is not a <= b where one is absent
+	// with swapped and negated operands for > >= <=: LessEqual has its own, as !(a > b) is not a <= b where one is
+	// absent
+	Less
 	LessEqual
 	In
 	Contains
@@ -86,8 +88,10 @@ const (
 )
 
 // Fields are the fields of a run, with their kinds.
-var Fields = map[string]Kind{"state": Text, "verdict": Text, "title": Text, "note": Text, "who": Text, "host": Text, "commit": Text, "number": Number, "step": Number, "epoch": Number,
-	"took": Number, "pace": Number, "size": Number, "search": Number, "trial": Number, "parameters": Number, "started": Time, "ended": Time, "tags": List}
+var Fields = map[string]Kind{"state": Text, "verdict": Text, "title": Text, "note": Text, "who": Text, "host": Text,
+	"commit": Text, "number": Number, "step": Number, "epoch": Number,
+	"took": Number, "pace": Number, "size": Number, "search": Number, "trial": Number, "parameters": Number,
+	"started": Time, "ended": Time, "tags": List}
 
 // figures are the functions of a curve.
 var figures = map[string]Op{"best": Best, "last": Last, "lowest": Lowest, "highest": Highest, "at": AtBest}
@@ -114,7 +118,8 @@ func parse(text string, now time.Time) (*Node, error) {
 	if len(text) > MaxLength {
 		return nil, &Error{1, fmt.Sprintf("the expression has %d bytes; at most %d", len(text), MaxLength)}
 	}
-	p, err := parser.NewParser(parser.Macros(parser.HasMacro), parser.MaxRecursionDepth(maxDepth), parser.ErrorReportingLimit(1))
+	p, err := parser.NewParser(parser.Macros(parser.HasMacro), parser.MaxRecursionDepth(maxDepth),
+		parser.ErrorReportingLimit(1))
 	if err != nil {
 		return nil, err
 	}
@@ -207,7 +212,8 @@ func (r *reader) hyperName(e ast.Expr) (string, bool) {
 		head, ok := r.hyperName(s.Operand())
 		return head + "." + s.FieldName(), ok
 	case ast.CallKind:
-		if c := e.AsCall(); c.FunctionName() == operators.Index && c.Args()[0].Kind() == ast.IdentKind && c.Args()[0].AsIdent() == "hyper" && c.Args()[1].Kind() == ast.LiteralKind {
+		if c := e.AsCall(); c.FunctionName() == operators.Index && c.Args()[0].Kind() == ast.IdentKind &&
+			c.Args()[0].AsIdent() == "hyper" && c.Args()[1].Kind() == ast.LiteralKind {
 			name, ok := c.Args()[1].AsLiteral().Value().(string)
 			return name, ok
 		}
@@ -238,9 +244,12 @@ var binary = map[string]struct {
 	swap bool
 	not  bool
 }{
-	operators.LogicalAnd: {And, false, false}, operators.LogicalOr: {Or, false, false}, operators.Equals: {Equal, false, false}, operators.NotEquals: {Equal, false, true},
-	operators.Less: {Less, false, false}, operators.LessEquals: {LessEqual, false, false}, operators.Greater: {Less, true, false}, operators.GreaterEquals: {LessEqual, true, false},
-	operators.In: {In, false, false}, operators.Add: {Add, false, false}, operators.Subtract: {Subtract, false, false}, operators.Multiply: {Multiply, false, false}, operators.Divide: {Divide, false, false},
+	operators.LogicalAnd: {And, false, false}, operators.LogicalOr: {Or, false, false},
+	operators.Equals: {Equal, false, false}, operators.NotEquals: {Equal, false, true},
+	operators.Less: {Less, false, false}, operators.LessEquals: {LessEqual, false, false},
+	operators.Greater: {Less, true, false}, operators.GreaterEquals: {LessEqual, true, false},
+	operators.In: {In, false, false}, operators.Add: {Add, false, false}, operators.Subtract: {Subtract, false, false},
+	operators.Multiply: {Multiply, false, false}, operators.Divide: {Divide, false, false},
 }
 
 var methods = map[string]Op{"contains": Contains, "startsWith": StartsWith, "endsWith": EndsWith}
@@ -329,7 +338,8 @@ func (r *reader) function(e ast.Expr, name string, args []ast.Expr) (*Node, erro
 
 // duration reads 90s, 30m, 12h, 7d or 2w.
 func duration(text string) (time.Duration, error) {
-	units := map[byte]time.Duration{'s': time.Second, 'm': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}
+	units := map[byte]time.Duration{'s': time.Second, 'm': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour,
+		'w': 7 * 24 * time.Hour}
 	if len(text) > 1 {
 		if n, err := strconv.ParseFloat(text[:len(text)-1], 64); err == nil && n >= 0 && n < 1e6 {
 			if unit, ok := units[text[len(text)-1]]; ok {
@@ -370,7 +380,8 @@ func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 			return r.wrong(e, "a %s cannot be compared with a %s", a.Kind, b.Kind)
 		}
 		if op != Equal && (!is(a, Number, Text, Time) || !is(b, Number, Text, Time)) {
-			return r.wrong(e, "numbers, texts and times are less or greater, not a %s", map[bool]Kind{true: b.Kind, false: a.Kind}[is(a, Number, Text, Time)])
+			return r.wrong(e, "numbers, texts and times are less or greater, not a %s",
+				map[bool]Kind{true: b.Kind, false: a.Kind}[is(a, Number, Text, Time)])
 		}
 	case In:
 		if b.Kind != List || a.Kind == List || a.Kind == Time {

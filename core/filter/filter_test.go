@@ -10,8 +10,10 @@ import (
 var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 var tug = Run{
-	Fields:  map[string]any{"state": "finished", "title": "Wide net", "who": "ines", "number": 7.0, "took": 90.0, "started": now.Add(-48 * time.Hour), "ended": now, "tags": []string{"baseline"}, "epoch": 24.0},
-	Hyper:   map[string]any{"lr": 0.01, "layers": []any{64.0, 32.0}, "optimiser": "adam", "augment": true, "lr-drop.every": 5.0, "net.depth": 2.0},
+	Fields: map[string]any{"state": "finished", "title": "Wide net", "who": "ines", "number": 7.0, "took": 90.0,
+		"started": now.Add(-48 * time.Hour), "ended": now, "tags": []string{"baseline"}, "epoch": 24.0},
+	Hyper: map[string]any{"lr": 0.01, "layers": []any{64.0, 32.0}, "optimiser": "adam", "augment": true,
+		"lr-drop.every": 5.0, "net.depth": 2.0},
 	Figures: map[string]Figures{"loss.val": {0.25, 0.31, 0.25, 1.2, 0.25}, "accuracy.train": {1, 1, 0, 1, 0.9}},
 	Texts:   []string{"Wide net", "hydrophone 3"},
 }
@@ -21,18 +23,26 @@ func TestMatches(t *testing.T) {
 		`best("loss.val") < 0.3 && hyper.lr <= 0.01 && "baseline" in tags && started > ago("7d")`: true,
 		`hyper.layers == [64, 32]`: true, `hyper.layers == [64]`: false, `hyper.layers != [64]`: true,
 		`has(hyper.dropout)`: false, `has(hyper.lr)`: true, `!has(hyper.dropout)`: true,
-		`state == "finished"`: true, `state in ["failed", "lost"]`: false, `hyper.optimiser in ["adam", "momentum"]`: true, `hyper.lr in [0.1, 0.01]`: true,
+		`state == "finished"`: true, `state in ["failed", "lost"]`: false,
+		`hyper.optimiser in ["adam", "momentum"]`: true, `hyper.lr in [0.1, 0.01]`: true,
 		`text("HYDROPHONE")`: true, `text("sonar")`: false,
 		`hyper["lr-drop.every"] == 5`: true, `hyper.net.depth >= 2`: true, `hyper.lr > 1e-3 || false`: true,
 		`hyper.augment`: true, `!hyper.augment`: false, `hyper.augment == true`: true,
-		`last("loss.val") - best("loss.val") > 0.05`: true, `took / 60 < 2`: true, `-hyper.lr < 0`: true, `took / 0 > 1`: false,
-		`title.contains("net")`: true, `who.startsWith("in")`: true, `title.endsWith("net!")`: false, `hyper.optimiser.startsWith("ad")`: true,
-		`ended >= started`: true, `started < timestamp("2026-11-22")`: true, `highest("loss.val") == 1.2`: true, `number == 7`: true, `at("accuracy.train") == 0.9`: true, `pace < 1`: false,
+		`last("loss.val") - best("loss.val") > 0.05`: true, `took / 60 < 2`: true, `-hyper.lr < 0`: true,
+		`took / 0 > 1`:          false,
+		`title.contains("net")`: true, `who.startsWith("in")`: true, `title.endsWith("net!")`: false,
+		`hyper.optimiser.startsWith("ad")`: true,
+		`ended >= started`:                 true, `started < timestamp("2026-11-22")`: true,
+		`highest("loss.val") == 1.2`: true,
+		`number == 7`:                true, `at("accuracy.train") == 0.9`: true, `pace < 1`: false,
 		// Absent, and of another kind: neither equal nor less nor greater, and ! of it is true.
-		`hyper.dropout < 1`: false, `hyper.dropout >= 1`: false, `!(hyper.dropout < 1)`: true, `hyper.dropout == 0`: false, `hyper.dropout != 0`: true,
-		`hyper.lr == "0.01"`: false, `hyper.lr < "x"`: false, `hyper.optimiser > 3`: false, `hyper.layers < 3`: false, `hyper.dropout == hyper.momentum`: false,
-		`best("accuracy.val") > 0`: false, `!(best("accuracy.val") > 0)`: true, `verdict == "converged"`: false, `best("accuracy.val") + 1 > 0`: false,
-		`hyper.lr < hyper.net.depth`: true, `hyper.optimiser < hyper.lr`: false,
+		`hyper.dropout < 1`: false, `hyper.dropout >= 1`: false, `!(hyper.dropout < 1)`: true,
+		`hyper.dropout == 0`: false, `hyper.dropout != 0`: true,
+		`hyper.lr == "0.01"`: false, `hyper.lr < "x"`: false, `hyper.optimiser > 3`: false, `hyper.layers < 3`: false,
+		`hyper.dropout == hyper.momentum`: false,
+		`best("accuracy.val") > 0`:        false, `!(best("accuracy.val") > 0)`: true, `verdict == "converged"`: false,
+		`best("accuracy.val") + 1 > 0`: false,
+		`hyper.lr < hyper.net.depth`:   true, `hyper.optimiser < hyper.lr`: false,
 	} {
 		n, err := Parse(text, now)
 		require.NoError(t, err, text)
@@ -83,7 +93,9 @@ func FuzzParse(f *testing.F) {
 }
 
 func TestComplete(t *testing.T) {
-	words := Words{Hyper: []string{"lr", "layers", "lr-drop.every", "net.depth"}, Curves: []string{"loss.train", "loss.val"}, Values: map[string][]string{"state": {"failed", "finished"}, "tags": {"baseline"}}}
+	words := Words{Hyper: []string{"lr", "layers", "lr-drop.every", "net.depth"},
+		Curves: []string{"loss.train", "loss.val"}, Values: map[string][]string{"state": {"failed", "finished"},
+			"tags": {"baseline"}}}
 	for text, want := range map[string][]string{
 		`hyper.l`:                {`hyper.lr`, `hyper.layers`, `hyper["lr-drop.every"]`},
 		`true && best("loss.v`:   {`true && best("loss.val")`},

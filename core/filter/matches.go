@@ -7,7 +7,8 @@ import (
 	"time"
 )
 
-// Run is a run in memory. Numbers of hyperparameters are float64, lists are []any; figures that are not there are NaN or missing.
+// Run is a run in memory. Numbers of hyperparameters are float64, lists are []any; figures that are not there are NaN
+// or missing.
 type Run struct {
 	Fields  map[string]any // float64, string, time.Time, []string; missing: absent
 	Hyper   map[string]any // float64, string, bool, []any
@@ -24,7 +25,8 @@ func (n *Node) Matches(r Run) bool {
 	return ok && v
 }
 
-// Value is what a node stands for, slowly and by the same rules: float64, string, bool, time.Time or a list; nil: absent.
+// Value is what a node stands for, slowly and by the same rules: float64, string, bool, time.Time or a list; nil:
+// absent.
 func (n *Node) Value(r Run) any {
 	arg := func(i int) any { return n.Args[i].Value(r) }
 	number := func(v float64, ok bool) any {
@@ -58,7 +60,8 @@ func (n *Node) Value(r Run) any {
 	case AtBest:
 		return number(f.AtBest, known)
 	case Search:
-		return slices.ContainsFunc(r.Texts, func(t string) bool { return strings.Contains(strings.ToLower(t), strings.ToLower(n.Name)) })
+		return slices.ContainsFunc(r.Texts,
+			func(t string) bool { return strings.Contains(strings.ToLower(t), strings.ToLower(n.Name)) })
 	case And:
 		return n.Args[0].Matches(r) && n.Args[1].Matches(r)
 	case Or:
@@ -75,7 +78,8 @@ func (n *Node) Value(r Run) any {
 	case Contains, StartsWith, EndsWith:
 		text, ok := arg(0).(string)
 		part := n.Args[1].Lit.(string)
-		return ok && map[Op]func(string, string) bool{Contains: strings.Contains, StartsWith: strings.HasPrefix, EndsWith: strings.HasSuffix}[n.Op](text, part)
+		return ok && map[Op]func(string, string) bool{Contains: strings.Contains, StartsWith: strings.HasPrefix,
+			EndsWith: strings.HasSuffix}[n.Op](text, part)
 	}
 	a, ok1 := arg(0).(float64)
 	b, ok2 := arg(1).(float64)

@@ -56,8 +56,10 @@ func (f *File) guess() {
 	}
 	// A file that names splits as Kembrel does is taken at its word.
 	own := slices.ContainsFunc(f.head, func(h string) bool { _, split := curve.SplitName(h); return split != "" })
-	validated := slices.ContainsFunc(f.head, func(h string) bool { _, split := curve.SplitName(CurveName(h, false)); return split == "val" })
-	isLong := slices.ContainsFunc(plain, func(n string) bool { return role(n) == Curve }) && slices.ContainsFunc(plain, func(n string) bool { return role(n) == Value })
+	validated := slices.ContainsFunc(f.head,
+		func(h string) bool { _, split := curve.SplitName(CurveName(h, false)); return split == "val" })
+	isLong := slices.ContainsFunc(plain, func(n string) bool { return role(n) == Curve }) &&
+		slices.ContainsFunc(plain, func(n string) bool { return role(n) == Value })
 	for i, h := range f.head {
 		c := Column{Name: h, Role: role(plain[i])}
 		if (c.Role == Curve || c.Role == Value) && !isLong || taken[c.Role] && c.Role != Values {
@@ -93,15 +95,16 @@ func (f *File) notNumbers(column int) (bool, string) {
 	return false, ""
 }
 
-// CurveName is the curve that a column's name most likely means: measure first, then the split. Where a file also has validation
-// curves, a name without a split means training.
+// CurveName is the curve that a column's name most likely means: measure first, then the split. Where a file also has
+// validation curves, a name without a split means training.
 //
 //	CurveName("val_loss", true)   // "loss.val"
 //	CurveName("loss", true)       // "loss.train"
 //	CurveName("train/acc", false) // "acc.train"
 func CurveName(column string, validated bool) string {
 	words := strings.FieldsFunc(column, func(r rune) bool { return strings.ContainsRune("/_ .-:|\\", r) })
-	splits := map[string]string{"train": "train", "training": "train", "val": "val", "valid": "val", "validation": "val", "test": "test", "testing": "test"}
+	splits := map[string]string{"train": "train", "training": "train", "val": "val", "valid": "val",
+		"validation": "val", "test": "test", "testing": "test"}
 	split, rest := "", words[:0:0]
 	for i, w := range words {
 		if s, ok := splits[strings.ToLower(w)]; ok && split == "" && (i == 0 || i == len(words)-1) {
@@ -152,7 +155,8 @@ func (f *File) one(r Role) (int, error) {
 			continue
 		}
 		if at >= 0 {
-			return 0, fmt.Errorf("columns %q and %q are both taken for the %s; say which with --map", f.Columns[at].Name, c.Name, r)
+			return 0, fmt.Errorf("columns %q and %q are both taken for the %s; say which with --map",
+				f.Columns[at].Name, c.Name, r)
 		}
 		at = i
 	}

@@ -40,7 +40,8 @@ func written(t *testing.T, format string, runs int) (string, map[string]map[stri
 				}
 				v := r.NormFloat64()
 				if r.IntN(10) == 0 {
-					v = []float64{math.NaN(), math.Inf(1), math.Inf(-1), math.Copysign(0, -1), math.SmallestNonzeroFloat64}[k]
+					v = []float64{math.NaN(), math.Inf(1), math.Inf(-1), math.Copysign(0, -1),
+						math.SmallestNonzeroFloat64}[k]
 				}
 				points, values = append(points, p), append(values, v)
 				want[run][name] = append(want[run][name], curve.Reading{Point: p, Value: v})
@@ -112,7 +113,8 @@ func TestGuess(t *testing.T) {
 	for _, c := range f.Columns {
 		got = append(got, string(c.Role)+" "+c.As)
 	}
-	require.Equal(t, []string{"epoch ", "values loss.train", "values loss.val", "values Accuracy.test", "values lr", "left out ", "time "}, got)
+	require.Equal(t, []string{"epoch ", "values loss.train", "values loss.val", "values Accuracy.test", "values lr",
+		"left out ", "time "}, got)
 	require.NoError(t, f.Set("lr", "rate"))
 	require.NoError(t, f.Set("Test Accuracy", ""))
 	require.ErrorContains(t, f.Set("what", "rate"), "it has: Epoch")
@@ -123,7 +125,8 @@ func TestGuess(t *testing.T) {
 	require.Equal(t, curve.Point{Step: 2, Epoch: 2, Time: 1772366401500}, runs[0].Batch.Axis[1])
 	require.True(t, math.IsNaN(runs[0].Batch.Columns[0].Values[1]))
 	require.Len(t, runs[0].Batch.Columns[1].Values, 1, "empty is no reading")
-	for name, want := range map[string]string{"val_loss": "loss.val", "train/acc": "acc.train", "loss.val": "loss.val", "grad_norm": "grad_norm"} {
+	for name, want := range map[string]string{"val_loss": "loss.val", "train/acc": "acc.train", "loss.val": "loss.val",
+		"grad_norm": "grad_norm"} {
 		require.Equal(t, want, CurveName(name, false), name)
 	}
 }
@@ -154,7 +157,8 @@ func TestErrorsSayWhere(t *testing.T) {
 	var where *ReadError
 	require.True(t, errors.As(err, &where))
 	require.Equal(t, [2]int{502, 3}, [2]int{where.Line, where.Column})
-	for text, want := range map[string]string{"[1]": "line 1: not a JSON object", "{\"a\":[1]}": `"a" is a list`, "{}{}": "something stands behind", "{\"step\":1}\n{": "line 2"} {
+	for text, want := range map[string]string{"[1]": "line 1: not a JSON object", "{\"a\":[1]}": `"a" is a list`,
+		"{}{}": "something stands behind", "{\"step\":1}\n{": "line 2"} {
 		_, err := Open("jsonl", strings.NewReader(text))
 		require.ErrorContains(t, err, want, text)
 	}
@@ -182,7 +186,8 @@ func FuzzRead(f *testing.F) {
 }
 
 func TestTable(t *testing.T) {
-	rows := []Row{{{"run", "vessels/1"}, {"hyper.rate", 0.1}, {"hyper.kind", "tanh"}, {"last.loss", math.NaN()}}, {{"run", "vessels/2"}, {"hyper.kind", true}, {"hyper.layers", []any{3.0, 4.0}}}}
+	rows := []Row{{{"run", "vessels/1"}, {"hyper.rate", 0.1}, {"hyper.kind", "tanh"}, {"last.loss", math.NaN()}},
+		{{"run", "vessels/2"}, {"hyper.kind", true}, {"hyper.layers", []any{3.0, 4.0}}}}
 	out := map[string]string{}
 	for _, format := range []string{"csv", "jsonl", "parquet"} {
 		var b bytes.Buffer
@@ -205,8 +210,10 @@ func TestTable(t *testing.T) {
 		require.Equal(t, out[format], b.String(), format)
 	}
 	require.Equal(t, "run,hyper.rate,hyper.kind,last.loss,hyper.layers\nvessels/1,0.1,tanh,NaN,\nvessels/2,,true,,\"[3,4]\"\n", out["csv"])
-	require.Equal(t, `{"hyper.kind":"tanh","hyper.rate":0.1,"last.loss":"NaN","run":"vessels/1"}`, strings.SplitN(out["jsonl"], "\n", 2)[0])
-	require.Equal(t, `{"hyper.kind":true,"hyper.layers":[3,4],"run":"vessels/2"}`, strings.SplitN(out["jsonl"], "\n", 3)[1])
+	require.Equal(t, `{"hyper.kind":"tanh","hyper.rate":0.1,"last.loss":"NaN","run":"vessels/1"}`,
+		strings.SplitN(out["jsonl"], "\n", 2)[0])
+	require.Equal(t, `{"hyper.kind":true,"hyper.layers":[3,4],"run":"vessels/2"}`,
+		strings.SplitN(out["jsonl"], "\n", 3)[1])
 	type back struct {
 		Run    string   `parquet:"run,optional"`
 		Rate   *float64 `parquet:"hyper.rate,optional"`

@@ -136,7 +136,8 @@ func (f *File) look() error {
 	return nil
 }
 
-// openLines reads JSON Lines: an object a line, nested objects flattened with dots. Columns are the keys of the first rows.
+// openLines reads JSON Lines: an object a line, nested objects flattened with dots. Columns are the keys of the first
+// rows.
 func (f *File) openLines(from io.Reader) error {
 	scanner := bufio.NewScanner(from)
 	scanner.Buffer(make([]byte, 1<<16), maxLine)
@@ -158,10 +159,13 @@ func (f *File) openLines(from io.Reader) error {
 					continue
 				}
 				if !known {
-					return nil, 0, nil, &ReadError{Line: line, What: fmt.Sprintf("key %q is in none of the first %d rows", kv[0], guessRows)}
+					return nil, 0, nil,
+						&ReadError{Line: line, What: fmt.Sprintf("key %q is in none of the first %d rows",
+							kv[0], guessRows)}
 				}
 				if len(f.head) == MaxColumns {
-					return nil, 0, nil, &ReadError{Line: line, What: fmt.Sprintf("more than %d different keys", MaxColumns)}
+					return nil, 0, nil,
+						&ReadError{Line: line, What: fmt.Sprintf("more than %d different keys", MaxColumns)}
 				}
 				index[kv[0]] = len(f.head)
 				f.head = append(f.head, kv[0])

@@ -53,11 +53,13 @@ func (f *File) Read() ([]Imported, error) {
 	as := map[string]string{}
 	for _, c := range f.Columns {
 		if other, twice := as[c.As]; c.Role == Values && twice {
-			return nil, fmt.Errorf("columns %q and %q are both taken for the curve %s; rename one with --map", other, c.Name, c.As)
+			return nil, fmt.Errorf("columns %q and %q are both taken for the curve %s; rename one with --map",
+				other, c.Name, c.As)
 		}
 		as[c.As] = c.Name
 	}
-	if len(as) == 0 || at[Curve] < 0 && !slices.ContainsFunc(f.Columns, func(c Column) bool { return c.Role == Values }) {
+	if len(as) == 0 || at[Curve] < 0 && !slices.ContainsFunc(f.Columns,
+		func(c Column) bool { return c.Role == Values }) {
 		return nil, errors.New("no column of the file holds readings")
 	}
 	if (at[Curve] < 0) != (at[Value] < 0) {
@@ -70,7 +72,8 @@ func (f *File) Read() ([]Imported, error) {
 			if column < len(row) {
 				where = position(column)
 			}
-			return &ReadError{Line: line, Column: where, What: f.Columns[column].Name + ": " + fmt.Sprintf(format, args...)}
+			return &ReadError{Line: line, Column: where,
+				What: f.Columns[column].Name + ": " + fmt.Sprintf(format, args...)}
 		}
 		text := func(r Role) string {
 			if i := at[r]; i >= 0 && i < len(row) {
@@ -173,7 +176,8 @@ func build(run string, cells []cell) Imported {
 		fresh := i == 0
 		if !fresh {
 			o := cells[i-1].Point
-			fresh = o.Step != c.Step || o.Time != c.Time || math.Float64bits(o.Epoch) != math.Float64bits(c.Epoch) || used[c.name]
+			fresh = o.Step != c.Step || o.Time != c.Time ||
+				math.Float64bits(o.Epoch) != math.Float64bits(c.Epoch) || used[c.name]
 		}
 		if fresh {
 			b.Point(c.Point)
@@ -185,8 +189,8 @@ func build(run string, cells []cell) Imported {
 	return Imported{Run: run, Names: b.Names, Batch: b.Batch()}
 }
 
-// parseTime reads milliseconds or seconds since 1970 UTC, or a date and time as of RFC 3339, with a space for the T if need be; without a
-// zone it is UTC.
+// parseTime reads milliseconds or seconds since 1970 UTC, or a date and time as of RFC 3339, with a space for the T if
+// need be; without a zone it is UTC.
 func parseTime(text string) (int64, error) {
 	if v, err := strconv.ParseFloat(text, 64); err == nil {
 		switch {
@@ -199,7 +203,8 @@ func parseTime(text string) (int64, error) {
 			return int64(math.Round(v * 1000)), nil
 		}
 	}
-	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999", "2006-01-02 15:04:05.999999999Z07:00", "2006-01-02 15:04:05.999999999", "2006-01-02"} {
+	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999",
+		"2006-01-02 15:04:05.999999999Z07:00", "2006-01-02 15:04:05.999999999", "2006-01-02"} {
 		if t, err := time.Parse(layout, text); err == nil {
 			return t.UnixMilli(), nil
 		}

@@ -18,8 +18,8 @@ import (
 	"kembrel/core/plain"
 )
 
-// Cell is a named value of a row: text, a number (float64 with NaN and infinities, int64, or json.Number with all its digits), a boolean, a time,
-// or a list. nil is no value.
+// Cell is a named value of a row: text, a number (float64 with NaN and infinities, int64, or json.Number with all its
+// digits), a boolean, a time, or a list. nil is no value.
 type Cell struct {
 	Name  string
 	Value any
@@ -28,9 +28,10 @@ type Cell struct {
 // Row is a row of a table whose rows need not have the same cells.
 type Row []Cell
 
-// Table writes rows, in memory until Close, because the columns and their types are known only then, or as they come (Fixed). A column has the type of its values: whole
-// numbers, numbers, booleans, times; where they differ, or a whole number has more digits than the number it would be put beside can hold, it is
-// text. In CSV and JSON Lines every value stands as it is.
+// Table writes rows, in memory until Close, because the columns and their types are known only then, or as they come
+// (Fixed). A column has the type of its values: whole numbers, numbers, booleans, times; where they differ, or a whole
+// number has more digits than the number it would be put beside can hold, it is text. In CSV and JSON Lines every value
+// stands as it is.
 type Table struct {
 	format  string
 	to      io.Writer
@@ -71,7 +72,8 @@ func (t *Table) Declare(names ...string) {
 	}
 }
 
-// Fixed says that no columns come but those declared: rows of CSV and JSON Lines are written as they come from here on, in bounded memory.
+// Fixed says that no columns come but those declared: rows of CSV and JSON Lines are written as they come from here on,
+// in bounded memory.
 func (t *Table) Fixed() {
 	switch t.format {
 	case "csv":
@@ -129,7 +131,8 @@ func number(n json.Number) any {
 	if err != nil { // more than a double holds
 		return n
 	}
-	if exact, ok := new(big.Rat).SetString(n.String()); !ok || exact.IsInt() && exact.Cmp(new(big.Rat).SetFloat64(f)) != 0 {
+	if exact, ok := new(big.Rat).SetString(n.String()); !ok || exact.IsInt() &&
+		exact.Cmp(new(big.Rat).SetFloat64(f)) != 0 {
 		return n
 	}
 	return f

@@ -44,8 +44,9 @@ type Writer interface {
 	Close() error
 }
 
-// NewWriter writes in a format. names are the curves of all runs, which become the columns of a wide CSV; runs says whether there may be
-// more than one run, which gives it a column. A wide CSV holds one run at a time in memory, the others a bounded stretch.
+// NewWriter writes in a format. names are the curves of all runs, which become the columns of a wide CSV; runs says
+// whether there may be more than one run, which gives it a column. A wide CSV holds one run at a time in memory, the
+// others a bounded stretch.
 func NewWriter(format string, to io.Writer, names []string, runs bool) (Writer, error) {
 	switch format {
 	case "csv":
@@ -60,7 +61,8 @@ func NewWriter(format string, to io.Writer, names []string, runs bool) (Writer, 
 	case "jsonl":
 		return &lines{to: to}, nil
 	case "parquet":
-		return &columns{w: parquet.NewGenericWriter[parquetRow](to, parquet.Compression(&parquet.Zstd), parquet.MaxRowsPerRowGroup(1<<18))}, nil
+		return &columns{w: parquet.NewGenericWriter[parquetRow](to, parquet.Compression(&parquet.Zstd),
+			parquet.MaxRowsPerRowGroup(1<<18))}, nil
 	}
 	return nil, fmt.Errorf("format %q is none of csv, csv-long, jsonl, parquet", format)
 }
@@ -159,7 +161,8 @@ func (w *wide) flush() error {
 		return a.time < b.time
 	})
 	for _, r := range w.lines {
-		cells := []string{epochText(math.Float64frombits(r.epoch)), strconv.FormatInt(r.step, 10), strconv.FormatInt(r.time, 10)}
+		cells := []string{epochText(math.Float64frombits(r.epoch)), strconv.FormatInt(r.step, 10),
+			strconv.FormatInt(r.time, 10)}
 		if w.runs {
 			cells = append([]string{w.run}, cells...)
 		}
@@ -183,7 +186,8 @@ type long struct{ csv *csv.Writer }
 
 func (w *long) Write(run, name string, points []curve.Point, values []float64) error {
 	for i, p := range points {
-		cells := []string{run, plain.Cell(name), strconv.FormatInt(p.Step, 10), epochText(p.Epoch), strconv.FormatInt(p.Time, 10), Number(values[i])}
+		cells := []string{run, plain.Cell(name), strconv.FormatInt(p.Step, 10), epochText(p.Epoch),
+			strconv.FormatInt(p.Time, 10), Number(values[i])}
 		if err := w.csv.Write(cells); err != nil {
 			return err
 		}

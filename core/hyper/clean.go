@@ -7,8 +7,9 @@ import (
 	"strings"
 )
 
-// Clean takes the values that can be kept and says of each other one what is wrong with it. Texts that are no UTF-8, as names of files may be, get
-// U+FFFD where they are not, and so do characters that no database text holds (zero, halves of surrogate pairs); numbers keep all their digits.
+// Clean takes the values that can be kept and says of each other one what is wrong with it. Texts that are no UTF-8, as
+// names of files may be, get U+FFFD where they are not, and so do characters that no database text holds (zero, halves
+// of surrogate pairs); numbers keep all their digits.
 func Clean(values map[string]json.RawMessage) (good map[string]json.RawMessage, bad map[string]error) {
 	good, bad = map[string]json.RawMessage{}, map[string]error{}
 	for name, text := range values {

@@ -10,10 +10,14 @@ import (
 
 func TestClean(t *testing.T) {
 	good, bad := Clean(map[string]json.RawMessage{
-		"path": json.RawMessage("\"/srv/k\xfcste\""), "lone": json.RawMessage(`"a\ud800b"`), "zero": json.RawMessage(`"a\u0000b"`), "list": json.RawMessage(`[1, "x\udfff", 1e-3]`),
-		"seed": json.RawMessage("18446744073709551615"), "html": json.RawMessage(`"<b>"`), "nest": json.RawMessage(`{"a":1}`), "huge": json.RawMessage("1e999"), "": json.RawMessage("1"), "bad=name": json.RawMessage("1"), "none": json.RawMessage("null"),
+		"path": json.RawMessage("\"/srv/k\xfcste\""), "lone": json.RawMessage(`"a\ud800b"`),
+		"zero": json.RawMessage(`"a\u0000b"`), "list": json.RawMessage(`[1, "x\udfff", 1e-3]`),
+		"seed": json.RawMessage("18446744073709551615"), "html": json.RawMessage(`"<b>"`),
+		"nest": json.RawMessage(`{"a":1}`), "huge": json.RawMessage("1e999"), "": json.RawMessage("1"),
+		"bad=name": json.RawMessage("1"), "none": json.RawMessage("null"),
 	})
-	want := map[string]string{"path": "\"/srv/k\uFFFDste\"", "lone": "\"a\uFFFDb\"", "zero": "\"a\uFFFDb\"", "list": "[1,\"x\uFFFD\",1e-3]", "seed": "18446744073709551615", "html": `"<b>"`}
+	want := map[string]string{"path": "\"/srv/k\uFFFDste\"", "lone": "\"a\uFFFDb\"", "zero": "\"a\uFFFDb\"",
+		"list": "[1,\"x\uFFFD\",1e-3]", "seed": "18446744073709551615", "html": `"<b>"`}
 	require.Len(t, good, len(want))
 	for name, v := range want {
 		require.Equal(t, v, string(good[name]), name)
@@ -21,7 +25,8 @@ func TestClean(t *testing.T) {
 	require.Len(t, bad, 5)
 }
 
-// What is taken is always JSON that a database takes: UTF-8 without a zero character, and taking it again changes nothing.
+// What is taken is always JSON that a database takes: UTF-8 without a zero character, and taking it again changes
+// nothing.
 func FuzzClean(f *testing.F) {
 	f.Add([]byte(`"a\ud800"`))
 	f.Add([]byte("[1,\"\xff\"]"))

@@ -5,9 +5,9 @@ import (
 	"strings"
 )
 
-// Substitute puts a hyperparameter's new value in place of its old one in a command, where the command names it: --lr 0.03, --lr=0.03,
-// -lr 0.03 or lr=0.03, with hyphens and underscores alike, by its whole name or the last of its dotted parts. A value that is not the old
-// one is left alone. It returns a new command and whether anything was replaced.
+// Substitute puts a hyperparameter's new value in place of its old one in a command, where the command names it: --lr
+// 0.03, --lr=0.03, -lr 0.03 or lr=0.03, with hyphens and underscores alike, by its whole name or the last of its dotted
+// parts. A value that is not the old one is left alone. It returns a new command and whether anything was replaced.
 func Substitute(command []string, name string, old, value json.RawMessage) ([]string, bool) {
 	out, found := append([]string(nil), command...), false
 	for i, arg := range out {
@@ -38,7 +38,8 @@ func says(arg string, value json.RawMessage) bool {
 	return err == nil && Equal(got, value) || Text(value, "1,2") == arg
 }
 
-// Text writes a value as an argument: texts without quotes; lists with commas, unless the argument like which it is to be has brackets.
+// Text writes a value as an argument: texts without quotes; lists with commas, unless the argument like which it is to
+// be has brackets.
 func Text(value json.RawMessage, like string) string {
 	if len(value) > 0 && (value[0] == '-' || '0' <= value[0] && value[0] <= '9') {
 		return string(value)

@@ -64,7 +64,8 @@ func Check(values map[string]json.RawMessage) error {
 
 // Equal reports whether two values say the same, however they are written: 1, 1.0 and 1e0 are one number.
 func Equal(a, b json.RawMessage) bool {
-	if len(a) > 0 && len(b) > 0 && a[0] == '"' && b[0] == '"' && a[len(a)-1] == '"' && b[len(b)-1] == '"' && bytes.IndexByte(a, '\\') < 0 && bytes.IndexByte(b, '\\') < 0 {
+	if len(a) > 0 && len(b) > 0 && a[0] == '"' && b[0] == '"' && a[len(a)-1] == '"' && b[len(b)-1] == '"' &&
+		bytes.IndexByte(a, '\\') < 0 && bytes.IndexByte(b, '\\') < 0 {
 		return bytes.Equal(a, b) // two texts that are written as they are
 	}
 	x, err1 := Decode(a)

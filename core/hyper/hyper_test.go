@@ -10,8 +10,10 @@ import (
 
 func TestParse(t *testing.T) {
 	for text, want := range map[string]string{
-		"lr=0.01": `0.01`, "layers=[384,6]": `[384,6]`, "on=true": `true`, "name=two words": `"two words"`, "seed=18446744073709551615": `18446744073709551615`,
-		"version=1.2.3": `"1.2.3"`, "empty=": `""`, "none=null": `"null"`, "a.b=1": `1`, `quoted="x"`: `"x"`, "x=NaN": `"NaN"`,
+		"lr=0.01": `0.01`, "layers=[384,6]": `[384,6]`, "on=true": `true`, "name=two words": `"two words"`,
+		"seed=18446744073709551615": `18446744073709551615`,
+		"version=1.2.3":             `"1.2.3"`, "empty=": `""`, "none=null": `"null"`, "a.b=1": `1`,
+		`quoted="x"`: `"x"`, "x=NaN": `"NaN"`,
 	} {
 		name, value, err := Parse(text)
 		require.NoError(t, err, text)
@@ -31,7 +33,8 @@ func TestCheck(t *testing.T) {
 	for _, good := range []string{`1`, `-0.5e-3`, `true`, `"tanh"`, `[]`, `[1,"a",false]`} {
 		require.NoError(t, Check(raw(good)), good)
 	}
-	for _, bad := range []string{`null`, `{}`, `{"a":1}`, `[null]`, `[[1]]`, `1e400`, `"a\u0000b"`, `nonsense`, `"` + strings.Repeat("x", MaxText) + `"`} {
+	for _, bad := range []string{`null`, `{}`, `{"a":1}`, `[null]`, `[[1]]`, `1e400`, `"a\u0000b"`, `nonsense`,
+		`"` + strings.Repeat("x", MaxText) + `"`} {
 		require.Error(t, Check(raw(bad)), bad)
 	}
 	many := map[string]json.RawMessage{}

@@ -1,7 +1,7 @@
 // Package keep decides which checkpoints of a run stay by its keep rule.
 //
-// A checkpoint stays if any part of the rule keeps it; whatever the rule says, those stay that are pinned, from which another run began, or
-// from which the run itself may have to go on. It imports nothing of ours.
+// A checkpoint stays if any part of the rule keeps it; whatever the rule says, those stay that are pinned, from which
+// another run began, or from which the run itself may have to go on. It imports nothing of ours.
 package keep
 
 import (
@@ -13,7 +13,8 @@ import (
 	"time"
 )
 
-// Rule says which checkpoints of a run stay. A rule without any part is not valid: to keep everything is to have no rule.
+// Rule says which checkpoints of a run stay. A rule without any part is not valid: to keep everything is to have no
+// rule.
 type Rule struct {
 	Best  int     `json:"best,omitempty" minimum:"0" maximum:"10000" doc:"So many by the objective"`
 	Last  int     `json:"last,omitempty" minimum:"0" maximum:"10000" doc:"The newest so many"`

@@ -1,5 +1,5 @@
-// Package plain makes text that somebody else wrote harmless where it is shown: titles, notes, output, commands, names. What is not printable
-// is written so that it is seen and does nothing:
+// Package plain makes text that somebody else wrote harmless where it is shown: titles, notes, output, commands, names.
+// What is not printable is written so that it is seen and does nothing:
 //
 //	plain.Line("lr \x1b[31mred\r")  gives  lr \x1b[31mred\r   (as these very letters)
 //
@@ -20,13 +20,14 @@ func Line(s string) string { return visible(s, false) }
 // Text is text of several lines: ends of lines and tabs stay.
 func Text(s string) string { return visible(s, true) }
 
-// harmless reports whether a rune may be shown as it is. Marks of direction and joiners of width nothing are not: they hide or reorder what is beside
-// them (Unicode TR 36, section 2.1).
+// harmless reports whether a rune may be shown as it is. Marks of direction and joiners of width nothing are not: they
+// hide or reorder what is beside them (Unicode TR 36, section 2.1).
 func harmless(r rune, lines bool) bool {
 	switch {
 	case r == '\n' || r == '\t':
 		return lines
-	case r == utf8.RuneError, unicode.Is(unicode.Cf, r), unicode.Is(unicode.Zl, r), unicode.Is(unicode.Zp, r), unicode.Is(unicode.Co, r):
+	case r == utf8.RuneError, unicode.Is(unicode.Cf, r), unicode.Is(unicode.Zl, r), unicode.Is(unicode.Zp, r),
+		unicode.Is(unicode.Co, r):
 		return false
 	}
 	return !unicode.IsControl(r)
@@ -66,8 +67,8 @@ func visible(s string, lines bool) string {
 	return b.String()
 }
 
-// Cell is a text cell of a table that spreadsheets may open: one that would be taken for a formula begins with an apostrophe, as they ask for
-// (OWASP, CSV injection). Numbers are no text: they are written as they are.
+// Cell is a text cell of a table that spreadsheets may open: one that would be taken for a formula begins with an
+// apostrophe, as they ask for (OWASP, CSV injection). Numbers are no text: they are written as they are.
 func Cell(s string) string {
 	s = Text(s)
 	if s != "" && strings.ContainsRune("=+-@\t", rune(s[0])) {
@@ -76,7 +77,8 @@ func Cell(s string) string {
 	return s
 }
 
-// XML is text for an XML document: characters that XML 1.0 has no place for, not even escaped, become U+FFFD. Escaping is left to the writer.
+// XML is text for an XML document: characters that XML 1.0 has no place for, not even escaped, become U+FFFD. Escaping
+// is left to the writer.
 func XML(s string) string {
 	return strings.Map(func(r rune) rune {
 		if r == '\n' || r == '\t' || r >= 0x20 && r != 0xFFFE && r != 0xFFFF && !(r >= 0x7f && r < 0xa0) {
@@ -86,7 +88,8 @@ func XML(s string) string {
 	}, strings.ToValidUTF8(s, "\uFFFD"))
 }
 
-// Writer makes everything written to it harmless text of several lines. A character cut in two by two writes is put together.
+// Writer makes everything written to it harmless text of several lines. A character cut in two by two writes is put
+// together.
 type Writer struct {
 	To   io.Writer
 	half []byte

@@ -27,7 +27,8 @@ func TestVisible(t *testing.T) {
 }
 
 func TestCell(t *testing.T) {
-	for given, want := range map[string]string{"=1+1": "'=1+1", "@SUM(A1)": "'@SUM(A1)", "-x": "'-x", "+x": "'+x", "plain": "plain", "a=b": "a=b", "": "", "\t=1": "'\t=1", "\r=1": `\r=1`} {
+	for given, want := range map[string]string{"=1+1": "'=1+1", "@SUM(A1)": "'@SUM(A1)", "-x": "'-x", "+x": "'+x",
+		"plain": "plain", "a=b": "a=b", "": "", "\t=1": "'\t=1", "\r=1": `\r=1`} {
 		require.Equal(t, want, Cell(given))
 	}
 	require.Equal(t, "a\uFFFDb\nc\uFFFD", XML("a\x1bb\nc\x00"))

@@ -1,12 +1,14 @@
-// Package printed finds readings in what a program prints, so that a program that knows nothing of a recorder is recorded too:
+// Package printed finds readings in what a program prints, so that a program that knows nothing of a recorder is
+// recorded too:
 //
 //	f, err := printed.New(printed.Auto)
 //	r, ok := f.Line("Epoch 3/40  loss.train=0.31  loss.val: 0.412")
 //	// r.Epoch is 3, r.Values are loss.train 0.31 and loss.val 0.412
 //
-// By itself (Auto) it reads pairs, name=0.31 or name: 0.31, and lines that are a JSON object, whose objects within become dotted names. A pattern of
-// the program's own is a regular expression (RE2) whose named groups are the curves, or one with the groups name and value, which may match many times
-// in a line. Where a line does not say its step or epoch, the latest that was printed holds.
+// By itself (Auto) it reads pairs, name=0.31 or name: 0.31, and lines that are a JSON object, whose objects within
+// become dotted names. A pattern of the program's own is a regular expression (RE2) whose named groups are the curves,
+// or one with the groups name and value, which may match many times in a line. Where a line does not say its step or
+// epoch, the latest that was printed holds.
 //
 // It imports nothing of ours.
 package printed
@@ -75,9 +77,10 @@ const number = `[-+]?(?:\d+\.?\d*(?:[eE][-+]?\d+)?|\.\d+(?:[eE][-+]?\d+)?|[nN]a[
 
 var (
 	colours = regexp.MustCompile(`\x1b\[[0-9;?]*[ -/]*[@-~]`) // ECMA-48 control sequences
-	pairs   = regexp.MustCompile(`([\pL_][\pL\pN_./-]*)["']?[ \t]*[=:][ \t]*(` + number + `)(%?)(?:/\d+)?(?:[\s,;|)\]}]|$)`)
-	places  = regexp.MustCompile(`(?i)(?:^|[^\pL\pN_.])(epoch|step|iteration|iter)\b[ \t#=:\[("']*(\d+(?:\.\d+)?)(?:[ \t]*(?:/|of)[ \t]*\d+)?`)
-	bare    = regexp.MustCompile(`([:,\[]\s*)(-?(?:NaN|Infinity))(\s*[,\]}])`)
+	pairs   = regexp.MustCompile(`([\pL_][\pL\pN_./-]*)["']?[ \t]*[=:][ \t]*(` + number +
+		`)(%?)(?:/\d+)?(?:[\s,;|)\]}]|$)`)
+	places = regexp.MustCompile(`(?i)(?:^|[^\pL\pN_.])(epoch|step|iteration|iter)\b[ \t#=:\[("']*(\d+(?:\.\d+)?)(?:[ \t]*(?:/|of)[ \t]*\d+)?`)
+	bare   = regexp.MustCompile(`([:,\[]\s*)(-?(?:NaN|Infinity))(\s*[,\]}])`)
 )
 
 // place tells the names of places: step, epoch or "".
@@ -91,7 +94,8 @@ func place(name string) string {
 	return ""
 }
 
-// Line reads a line; false where it has no readings. What a terminal would have overwritten (behind a carriage return) is not read. O(length).
+// Line reads a line; false where it has no readings. What a terminal would have overwritten (behind a carriage return)
+// is not read. O(length).
 func (f *Finder) Line(line string) (Reading, bool) {
 	if len(line) > MaxLine {
 		return Reading{}, false
@@ -111,7 +115,8 @@ func (f *Finder) Line(line string) (Reading, bool) {
 		found.pairs(line)
 	}
 	f.move(found)
-	if len(found.values) == 0 || f.pattern == nil && f.Step == nil && f.Epoch == nil { // settings printed before training are none
+	// settings printed before training are none
+	if len(found.values) == 0 || f.pattern == nil && f.Step == nil && f.Epoch == nil {
 		return Reading{}, false
 	}
 	f.Lines++
@@ -245,7 +250,8 @@ func (f *Finder) match(line string, o *found) {
 	}
 }
 
-// curveOf is the curve that a group's name stands for, which cannot have dots: two underscores are one, and a split behind one underscore is a split.
+// curveOf is the curve that a group's name stands for, which cannot have dots: two underscores are one, and a split
+// behind one underscore is a split.
 func curveOf(group string) string {
 	name := strings.ReplaceAll(group, "__", ".")
 	for _, split := range []string{"train", "val", "test"} {

@@ -32,9 +32,11 @@ func TestLines(t *testing.T) {
 		{Auto, "[step 12/100] loss=nan grad=inf low=-inf", "step 12 [grad:+Inf loss:NaN low:-Inf]"},
 		{Auto, "lr=0.01 hidden=128", "-"},
 		{Auto, "Epoch 2\n  loss: 0.5\n  accuracy: 0.8", "-|epoch 2 [loss:0.5]|epoch 2 [accuracy:0.8]"},
-		{Auto, "epoch 1 step 99 loss=1\nepoch 2 step 1 loss=2\nepoch 2 step 99 loss=3\nepoch 3 step 1 loss=4", "step 99 epoch 1 [loss:1]|step 100 epoch 2 [loss:2]|step 198 epoch 2 [loss:3]|step 199 epoch 3 [loss:4]"},
+		{Auto, "epoch 1 step 99 loss=1\nepoch 2 step 1 loss=2\nepoch 2 step 99 loss=3\nepoch 3 step 1 loss=4",
+			"step 99 epoch 1 [loss:1]|step 100 epoch 2 [loss:2]|step 198 epoch 2 [loss:3]|step 199 epoch 3 [loss:4]"},
 		{Auto, "epoch 3 at 12:30:05 in 2h, eta: 5m, took: 3.2s loss=1", "epoch 3 [loss:1]"},
-		{Auto, `{"epoch": 3, "train": {"loss": 0.31, "note": "x"}, "val/loss": 0.4, "done": true}`, "epoch 3 [train.loss:0.31 val/loss:0.4]"},
+		{Auto, `{"epoch": 3, "train": {"loss": 0.31, "note": "x"}, "val/loss": 0.4, "done": true}`,
+			"epoch 3 [train.loss:0.31 val/loss:0.4]"},
 		{Auto, `{"step": 7, "loss": NaN, "low": -Infinity, "all": [1, NaN]}`, "step 7 [loss:NaN low:-Inf]"},
 		{Auto, "{'epoch': 2, 'loss': 0.25}", "epoch 2 [loss:0.25]"},
 		{Auto, "epoch 1 loss=3\repoch 1 loss=2\repoch 1 loss=1\r", "epoch 1 [loss:1]"},
@@ -43,9 +45,11 @@ func TestLines(t *testing.T) {
 		{Auto, "epoch 1 loss=1e999", "epoch 1 [loss:+Inf]"},
 		{Auto, "epoch -1 loss=2\nsteps loss=1", "-|-"},
 		{Auto, "epoch 1 " + strings.Repeat("x", MaxLine) + " loss=1", "-"},
-		{`ep(?P<epoch>\d+).*L (?P<loss_val>\S+) A (?P<accuracy__top1_val>\S+)`, "ep7: L 0.5 A 91%", "epoch 7 [accuracy.top1.val:0.91 loss.val:0.5]"},
+		{`ep(?P<epoch>\d+).*L (?P<loss_val>\S+) A (?P<accuracy__top1_val>\S+)`, "ep7: L 0.5 A 91%",
+			"epoch 7 [accuracy.top1.val:0.91 loss.val:0.5]"},
 		{`loss (?P<loss>\S+)`, "loss 3\nnothing\nloss 2\nloss x", "step 1 [loss:3]|-|step 2 [loss:2]|-"},
-		{`(?P<name>[a-z.]+) -> (?P<value>[0-9.]+)`, "epoch -> 3 loss.val -> 0.5 rate -> 0.1", "epoch 3 [loss.val:0.5 rate:0.1]"},
+		{`(?P<name>[a-z.]+) -> (?P<value>[0-9.]+)`, "epoch -> 3 loss.val -> 0.5 rate -> 0.1",
+			"epoch 3 [loss.val:0.5 rate:0.1]"},
 	} {
 		f, err := New(c.pattern)
 		require.NoError(t, err)
@@ -58,7 +62,8 @@ func TestLines(t *testing.T) {
 }
 
 func TestPatternsRefused(t *testing.T) {
-	for pattern, says := range map[string]string{"(": "no regular expression", "loss": "names no curve", `(?P<epoch>\d+)`: "names no curve"} {
+	for pattern, says := range map[string]string{"(": "no regular expression", "loss": "names no curve",
+		`(?P<epoch>\d+)`: "names no curve"} {
 		_, err := New(pattern)
 		require.ErrorContains(t, err, says)
 	}

@@ -1,5 +1,6 @@
-// Package space reads a space of hyperparameter settings and picks settings from it: every one of a grid, or some at random. The same space,
-// strategy and seed pick the same settings, trial by trial, so that an interrupted search goes on where it was. docs/search.md has the format.
+// Package space reads a space of hyperparameter settings and picks settings from it: every one of a grid, or some at
+// random. The same space, strategy and seed pick the same settings, trial by trial, so that an interrupted search goes
+// on where it was. docs/search.md has the format.
 //
 //	space: 1
 //	hyperparameters:

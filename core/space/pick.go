@@ -13,7 +13,8 @@ const (
 	Random = "random"
 )
 
-// maxMisses is how many settings in a row may have been picked before until a random search takes the space for used up.
+// maxMisses is how many settings in a row may have been picked before until a random search takes the space for used
+// up.
 const maxMisses = 1000
 
 // Pick picks at most n settings by a strategy, no two alike. The first settings are the same whatever n is.

@@ -119,7 +119,8 @@ func Parse(text []byte) (*Space, error) {
 			}
 		case "hyperparameters":
 			if list = v; v.Kind != yaml.MappingNode {
-				return nil, wrong(v, "hyperparameters are names with what they may be, such as lr: {real: [0.001, 0.1]}")
+				return nil, wrong(v,
+					"hyperparameters are names with what they may be, such as lr: {real: [0.001, 0.1]}")
 			}
 		default:
 			return nil, wrong(key, "%q means nothing here; there are space and hyperparameters", key.Value)
@@ -184,7 +185,8 @@ func (s *Space) read(key, n *yaml.Node) (span, error) {
 		case "when":
 			err = s.readWhen(&r, v)
 		default:
-			return r, wrong(k, "%s: %q means nothing here; there are choice, real, integer, log, steps and when", r.name, k.Value)
+			return r, wrong(k, "%s: %q means nothing here; there are choice, real, integer, log, steps and when",
+				r.name, k.Value)
 		}
 		var e *Error
 		if err != nil && !errors.As(err, &e) {
@@ -224,7 +226,8 @@ func (r *span) readRange(n *yaml.Node) error {
 	if err := n.Decode(&ends); err != nil || len(ends) != 2 || !(ends[0] < ends[1]) || math.IsInf(ends[1]-ends[0], 0) {
 		return wrong(n, "%s: a range is two numbers, the lesser first, such as [0.001, 0.1]", r.name)
 	}
-	if r.low, r.high = ends[0], ends[1]; r.whole && (r.low != math.Trunc(r.low) || r.high != math.Trunc(r.high) || r.high-r.low > 1<<52) {
+	if r.low, r.high = ends[0], ends[1]; r.whole && (r.low != math.Trunc(r.low) || r.high != math.Trunc(r.high) ||
+		r.high-r.low > 1<<52) {
 		return wrong(n, "%s: an integer range has whole ends", r.name)
 	}
 	return nil

@@ -91,12 +91,16 @@ func TestIntegersOfALogarithmicRange(t *testing.T) {
 
 func TestCommand(t *testing.T) {
 	s := parse(t, harbour)
-	command := []string{"./harbour", "train", "--lr", "{lr}", "--momentum", "{momentum}", "--hidden={hidden}", "--name", "d{depth}-{lr}"}
+	command := []string{"./harbour", "train", "--lr", "{lr}", "--momentum", "{momentum}", "--hidden={hidden}",
+		"--name", "d{depth}-{lr}"}
 	require.NoError(t, s.CheckCommand(command))
-	require.ErrorContains(t, s.CheckCommand([]string{"{rate}"}), "{rate} in the command is no hyperparameter of the space")
+	require.ErrorContains(t, s.CheckCommand([]string{"{rate}"}),
+		"{rate} in the command is no hyperparameter of the space")
 	all, _ := s.Pick(Grid, 0, 40)
-	require.Equal(t, []string{"./harbour", "train", "--lr", "0.0003", "--hidden=64,32", "--name", "d2-0.0003"}, all[1].Fill(command))
-	require.Equal(t, []string{"./harbour", "train", "--lr", "0.03", "--momentum", "0.99", "--name", "d3-0.03"}, all[32].Fill(command))
+	require.Equal(t, []string{"./harbour", "train", "--lr", "0.0003", "--hidden=64,32", "--name", "d2-0.0003"},
+		all[1].Fill(command))
+	require.Equal(t, []string{"./harbour", "train", "--lr", "0.03", "--momentum", "0.99", "--name", "d3-0.03"},
+		all[32].Fill(command))
 }
 
 func TestWhatIsWrongIsSaidWithItsLine(t *testing.T) {

@@ -13,9 +13,10 @@ const Grouped = 256 << 10
 // maxBounds is how many places a file is cut at for its tensors' sake.
 const maxBounds = 200_000
 
-// Bounds are the places of a file of size bytes at which it is cut so that the same tensor gives the same pieces in whichever file it stands: the
-// beginning and the end of every large tensor of a safetensors or NPY file, and of every large stored member of a zip (behind its NPY header, if
-// it has one), and the end of a safetensors header. Of a file of another kind there are none; of a damaged one those that could be read.
+// Bounds are the places of a file of size bytes at which it is cut so that the same tensor gives the same pieces in
+// whichever file it stands: the beginning and the end of every large tensor of a safetensors or NPY file, and of every
+// large stored member of a zip (behind its NPY header, if it has one), and the end of a safetensors header. Of a file
+// of another kind there are none; of a damaged one those that could be read.
 func Bounds(r io.ReaderAt, size int64) []int64 {
 	var head [8]byte
 	if n, err := r.ReadAt(head[:min(8, max(0, size))], 0); err != nil && !errors.Is(err, io.EOF) || n < 8 {

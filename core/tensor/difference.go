@@ -21,7 +21,8 @@ type Difference struct {
 	Odd      int64   `json:"odd,omitempty"` // elements not finite in one of them, left out of the figures
 }
 
-// Differ compares the tensors that both files have in the same shape, in the order of the first, streaming both. The two dtypes may differ.
+// Differ compares the tensors that both files have in the same shape, in the order of the first, streaming both. The
+// two dtypes may differ.
 func Differ(before, after *File) ([]Difference, error) {
 	index := map[string]int{}
 	for k, t := range after.Tensors {

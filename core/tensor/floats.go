@@ -5,7 +5,8 @@ import (
 	"math"
 )
 
-// floats appends the elements in data as float64. Whole numbers beyond 2^53 are rounded; a complex element counts as two.
+// floats appends the elements in data as float64. Whole numbers beyond 2^53 are rounded; a complex element counts as
+// two.
 func floats(dtype string, data []byte, out []float64) []float64 {
 	le := binary.LittleEndian
 	switch dtype {
@@ -69,8 +70,9 @@ func floats(dtype string, data []byte, out []float64) []float64 {
 	return out
 }
 
-// small is a float of one sign bit, some bits of exponent and of fraction, as IEEE 754 has them; without infinities (ieee false) the
-// greatest exponent is one like the others, and only all ones are NaN (Micikevicius et al., FP8 Formats for Deep Learning, 2022).
+// small is a float of one sign bit, some bits of exponent and of fraction, as IEEE 754 has them; without infinities
+// (ieee false) the greatest exponent is one like the others, and only all ones are NaN (Micikevicius et al., FP8
+// Formats for Deep Learning, 2022).
 func small(bits uint32, exponent, fraction int, ieee bool) float64 {
 	sign := 1.0
 	if bits>>(exponent+fraction) != 0 {

@@ -33,8 +33,9 @@ type Match struct {
 // Fits reports whether the given set can be loaded as it is.
 func (m Match) Fits() bool { return len(m.Missing)+len(m.Unexpected)+len(m.Shapes)+len(m.Dtypes) == 0 }
 
-// Compare matches tensors by name. Renames are looked for among what is left: the pair of prefixes that explains most tensors of equal shape
-// and dtype first, then tensors whose shape only one on each side has. O(n d log n) for n names of d parts.
+// Compare matches tensors by name. Renames are looked for among what is left: the pair of prefixes that explains most
+// tensors of equal shape and dtype first, then tensors whose shape only one on each side has. O(n d log n) for n names
+// of d parts.
 func Compare(given, want []Info) Match {
 	m := Match{Missing: []Info{}, Unexpected: []Info{}, Shapes: []Mismatch{}, Dtypes: []Mismatch{}, Renames: []Rename{}}
 	have := make(map[string]Info, len(given))
@@ -169,7 +170,8 @@ func (m Match) Sentence() string {
 	count(len(m.Dtypes), "of another dtype")
 	text := fmt.Sprintf("It does not fit: %s; %d fit.", strings.Join(parts, ", "), m.Same)
 	if from, to, ok := m.onePrefix(); ok {
-		text += fmt.Sprintf(" %d would fit with %q in place of %q at the start of their names.", len(m.Renames), to, from)
+		text += fmt.Sprintf(" %d would fit with %q in place of %q at the start of their names.",
+			len(m.Renames), to, from)
 	} else if len(m.Renames) > 0 {
 		text += fmt.Sprintf(" %d are likely there under other names.", len(m.Renames))
 	}

@@ -12,9 +12,9 @@ import (
 	"strings"
 )
 
-// NPY, versions 1 to 3: "\x93NUMPY", two bytes of version, the length of the header (2 or 4 bytes, little endian), the header as the
-// text of a Python dict {'descr': '<f8', 'fortran_order': False, 'shape': (2, 3), }, then the data. NPZ is a zip archive of them, stored
-// or deflated (zip64 where needed).
+// NPY, versions 1 to 3: "\x93NUMPY", two bytes of version, the length of the header (2 or 4 bytes, little endian), the
+// header as the text of a Python dict {'descr': '<f8', 'fortran_order': False, 'shape': (2, 3), }, then the data. NPZ
+// is a zip archive of them, stored or deflated (zip64 where needed).
 
 const npyMagic = "\x93NUMPY"
 
@@ -22,7 +22,8 @@ const npyMagic = "\x93NUMPY"
 const maxNPYHeader = 1 << 20
 
 // kinds are NPY's types without byte order.
-var kinds = map[string]string{"f8": "F64", "f4": "F32", "f2": "F16", "i8": "I64", "i4": "I32", "i2": "I16", "i1": "I8", "u8": "U64", "u4": "U32", "u2": "U16", "u1": "U8",
+var kinds = map[string]string{"f8": "F64", "f4": "F32", "f2": "F16", "i8": "I64", "i4": "I32", "i2": "I16", "i1": "I8",
+	"u8": "U64", "u4": "U32", "u2": "U16", "u1": "U8",
 	"b1": "BOOL", "c8": "C64", "c16": "C128"}
 
 func openNPY(r io.ReaderAt, size int64) (*File, error) {
@@ -63,7 +64,8 @@ func readNPYHeader(r io.Reader, size int64) (info Info, s stored, begin int64, e
 	if info, s, err = parseNPYHeader(string(text)); err != nil {
 		return info, s, 0, err
 	}
-	if count := info.Count(); count < 0 || count > (size-begin)/widths[info.Dtype] || count*widths[info.Dtype] != size-begin {
+	if count := info.Count(); count < 0 || count > (size-begin)/widths[info.Dtype] ||
+		count*widths[info.Dtype] != size-begin {
 		return info, s, 0, bad("%s %v does not fill %d bytes", info.Dtype, info.Shape, size-begin)
 	}
 	return info, s, begin, nil

@@ -55,8 +55,8 @@ func WriteSafetensors(w io.Writer, tensors []Tensor) error {
 	return nil
 }
 
-// openSafetensors reads the header. Its length and every offset are checked against size before memory is taken; the data must be
-// covered without gaps or overlaps.
+// openSafetensors reads the header. Its length and every offset are checked against size before memory is taken; the
+// data must be covered without gaps or overlaps.
 func openSafetensors(r io.ReaderAt, size int64) (*File, error) {
 	var prefix [8]byte
 	if size < 8 {
@@ -105,12 +105,14 @@ func openSafetensors(r io.ReaderAt, size int64) (*File, error) {
 		width, known := widths[e.Dtype]
 		bytes := e.Offsets[1] - e.Offsets[0]
 		count := elements(e.Shape)
-		if !known || e.Offsets[0] != at || bytes < 0 || e.Offsets[1] > data || count < 0 || count > data/width || count*width != bytes {
+		if !known || e.Offsets[0] != at || bytes < 0 || e.Offsets[1] > data || count < 0 || count > data/width ||
+			count*width != bytes {
 			return nil, bad("tensor %q: %s %v at bytes %v of %d", e.name, e.Dtype, e.Shape, e.Offsets, data)
 		}
 		from := begin + at
 		f.Tensors = append(f.Tensors, Info{e.name, e.Dtype, append([]int64{}, e.Shape...)})
-		f.stored = append(f.stored, stored{open: func() (io.Reader, error) { return io.NewSectionReader(r, from, bytes), nil }})
+		f.stored = append(f.stored,
+			stored{open: func() (io.Reader, error) { return io.NewSectionReader(r, from, bytes), nil }})
 		at = e.Offsets[1]
 	}
 	if at != data {

@@ -15,7 +15,8 @@ import (
 // Bins is how many bins a histogram has.
 const Bins = 64
 
-// Statistics describe the elements of a tensor. Mean, deviation, extremes and histogram are of the finite ones; all are 0 where there is none.
+// Statistics describe the elements of a tensor. Mean, deviation, extremes and histogram are of the finite ones; all are
+// 0 where there is none.
 type Statistics struct {
 	Count     int64       `json:"count"`
 	NaN       int64       `json:"nan,omitempty"`
@@ -28,8 +29,8 @@ type Statistics struct {
 	Histogram [Bins]int64 `json:"histogram"` // equal bins from Min to Max, both included
 }
 
-// Quantile is the value below which a share of the finite elements lies, 0 to 1, by a straight line within its bin of the histogram: at most a bin's
-// width from the true one. NaN where there is no finite element.
+// Quantile is the value below which a share of the finite elements lies, 0 to 1, by a straight line within its bin of
+// the histogram: at most a bin's width from the true one. NaN where there is no finite element.
 func (s Statistics) Quantile(share float64) float64 {
 	finite := int64(0)
 	for _, n := range s.Histogram {
@@ -50,14 +51,15 @@ func (s Statistics) Quantile(share float64) float64 {
 	return s.Max
 }
 
-// Statistics reads the data of tensor i twice: for the extremes and the mean, then for the deviation and the histogram. O(elements), in
-// blocks of 64 KiB. Complex elements count as two numbers.
+// Statistics reads the data of tensor i twice: for the extremes and the mean, then for the deviation and the histogram.
+// O(elements), in blocks of 64 KiB. Complex elements count as two numbers.
 func (f *File) Statistics(i int) (Statistics, error) {
 	s := Statistics{Min: math.Inf(1), Max: math.Inf(-1)}
 	sum := 0.0
 	finite, odds := int64(0), int64(0)
 	err := f.each(i, func(values []float64) {
-		part, low, high, zero, odd := 0.0, s.Min, s.Max, int64(0), int64(0) // sums of blocks are added up, which keeps the error small
+		// sums of blocks are added up, which keeps the error small
+		part, low, high, zero, odd := 0.0, s.Min, s.Max, int64(0), int64(0)
 		for _, v := range values {
 			if v-v != 0 { // NaN or infinite
 				if odd++; v != v {
@@ -146,9 +148,9 @@ func blocks(r io.Reader, t Info, do func(data []byte, values []float64)) error {
 	return nil
 }
 
-// Fingerprint is a digest of the tensors of a file, the same for the same names, dtypes, shapes and values, whatever format holds them and in
-// whatever order: BLAKE3-256 over, for each tensor in the order of names, the line "name, dtype, shape" as %q %s %v prints them, and the
-// digest of its data.
+// Fingerprint is a digest of the tensors of a file, the same for the same names, dtypes, shapes and values, whatever
+// format holds them and in whatever order: BLAKE3-256 over, for each tensor in the order of names, the line "name,
+// dtype, shape" as %q %s %v prints them, and the digest of its data.
 func Fingerprint(files ...*File) (chunk.Digest, error) {
 	var lines []string
 	for _, f := range files {

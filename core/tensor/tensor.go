@@ -75,7 +75,8 @@ type stored struct {
 	columns bool // column-major
 }
 
-// Open reads what tensors a file of size bytes holds: safetensors, NPY or NPZ, told by its first bytes. r is read again for the data.
+// Open reads what tensors a file of size bytes holds: safetensors, NPY or NPZ, told by its first bytes. r is read again
+// for the data.
 func Open(r io.ReaderAt, size int64) (*File, error) {
 	var head [8]byte
 	n, err := r.ReadAt(head[:min(8, max(0, size))], 0)
@@ -102,7 +103,8 @@ func (f *File) Data(i int) (io.Reader, error) {
 		return r, err
 	}
 	if t.Bytes() > maxTransposed {
-		return nil, fmt.Errorf("tensor %q is column-major and has %d bytes; at most %d can be turned", t.Name, t.Bytes(), int64(maxTransposed))
+		return nil, fmt.Errorf("tensor %q is column-major and has %d bytes; at most %d can be turned", t.Name,
+			t.Bytes(), int64(maxTransposed))
 	}
 	all, err := readAll(r, t.Bytes())
 	if err != nil {
@@ -264,8 +266,9 @@ func Join(files ...*File) *File {
 	return out
 }
 
-// ParseList reads a list of tensors from JSON, as a part architecture may hold it: {"tensors": [{"name": "layer1.weight", "dtype": "F64", "shape":
-// [64, 384]}, ...]} beside anything else. ok is false where there is none. A dtype that is left out fits any.
+// ParseList reads a list of tensors from JSON, as a part architecture may hold it: {"tensors": [{"name":
+// "layer1.weight", "dtype": "F64", "shape": [64, 384]}, ...]} beside anything else. ok is false where there is none. A
+// dtype that is left out fits any.
 func ParseList(text []byte) (list []Info, ok bool) {
 	var doc struct {
 		Tensors []Info `json:"tensors"`

@@ -26,13 +26,15 @@ func opened(t testing.TB, content []byte) *File {
 
 // Every value of the small floats, against the definition spelled out.
 func TestSmallFloats(t *testing.T) {
-	for bits, want := range map[uint16]float64{0: 0, 1: math.Ldexp(1, -24), 0x3c00: 1, 0x3555: 0.333251953125, 0x7bff: 65504, 0x7c00: math.Inf(1), 0xfc00: math.Inf(-1), 0xc000: -2, 0x0400: math.Ldexp(1, -14)} {
+	for bits, want := range map[uint16]float64{0: 0, 1: math.Ldexp(1, -24), 0x3c00: 1, 0x3555: 0.333251953125,
+		0x7bff: 65504, 0x7c00: math.Inf(1), 0xfc00: math.Inf(-1), 0xc000: -2, 0x0400: math.Ldexp(1, -14)} {
 		require.Equal(t, want, floats("F16", binary.LittleEndian.AppendUint16(nil, bits), nil)[0], "%04x", bits)
 	}
 	require.True(t, math.IsNaN(floats("F16", []byte{1, 0x7c}, nil)[0]))
 	require.True(t, math.Signbit(floats("F16", []byte{0, 0x80}, nil)[0]))
 	require.Equal(t, []float64{1, -2.5}, floats("BF16", []byte{0x80, 0x3f, 0x20, 0xc0}, nil))
-	require.Equal(t, []float64{448, math.Ldexp(1, -9), 1, -1.5}, floats("F8_E4M3", []byte{0x7e, 1, 0x38, 0xbc}, nil), "no infinity: its greatest is 448")
+	require.Equal(t, []float64{448, math.Ldexp(1, -9), 1, -1.5}, floats("F8_E4M3", []byte{0x7e, 1, 0x38, 0xbc}, nil),
+		"no infinity: its greatest is 448")
 	require.True(t, math.IsNaN(floats("F8_E4M3", []byte{0x7f}, nil)[0]))
 	require.Equal(t, []float64{57344, math.Inf(1), math.Ldexp(1, -16)}, floats("F8_E5M2", []byte{0x7b, 0x7c, 1}, nil))
 }
@@ -96,7 +98,8 @@ func TestStatistics(t *testing.T) {
 		}
 		require.Equal(t, finite, total, dtype)
 	}
-	f := opened(t, written(t, Float64("none", []int64{0}, nil), Float64("nan", []int64{2}, []float64{math.NaN(), math.NaN()}), Float64("one", []int64{3}, []float64{2, 2, 2})))
+	f := opened(t, written(t, Float64("none", []int64{0}, nil),
+		Float64("nan", []int64{2}, []float64{math.NaN(), math.NaN()}), Float64("one", []int64{3}, []float64{2, 2, 2})))
 	for i, want := range map[int]Statistics{0: {Count: 2, NaN: 2}, 1: {}} {
 		got, err := f.Statistics(i)
 		require.NoError(t, err)
@@ -104,7 +107,8 @@ func TestStatistics(t *testing.T) {
 	}
 	one, err := f.Statistics(2)
 	require.NoError(t, err)
-	require.Equal(t, []any{2.0, 0.0, 2.0, 2.0, int64(3)}, []any{one.Mean, one.Deviation, one.Min, one.Max, one.Histogram[0]})
+	require.Equal(t, []any{2.0, 0.0, 2.0, 2.0, int64(3)}, []any{one.Mean, one.Deviation, one.Min, one.Max,
+		one.Histogram[0]})
 }
 
 // The same tensors have one fingerprint in every format and order; another value, name, shape or dtype has another.
@@ -122,7 +126,9 @@ func TestFingerprint(t *testing.T) {
 	d, err := Fingerprint(opened(t, written(t, b)), opened(t, written(t, a)))
 	require.NoError(t, err)
 	require.Equal(t, want, d.String(), "in two files")
-	for _, other := range []Tensor{Float64("a", []int64{2, 3}, []float64{1, 2, 3, 4, 5, 7}), Float64("c", a.Shape, []float64{1, 2, 3, 4, 5, 6}), Float64("a", []int64{3, 2}, []float64{1, 2, 3, 4, 5, 6}), {Info{"a", "I64", a.Shape}, a.Data}} {
+	for _, other := range []Tensor{Float64("a", []int64{2, 3}, []float64{1, 2, 3, 4, 5, 7}),
+		Float64("c", a.Shape, []float64{1, 2, 3, 4, 5, 6}), Float64("a", []int64{3, 2}, []float64{1, 2, 3, 4, 5, 6}),
+		{Info{"a", "I64", a.Shape}, a.Data}} {
 		require.NotEqual(t, want, print(written(t, other, b)))
 	}
 }
@@ -209,7 +215,8 @@ np.lib.format.write_array(open('version2.npy', 'wb'), base.astype('f8'), version
 	var npy, npz bytes.Buffer
 	ours := Float64("x", []int64{2, 3}, []float64{1, 2, 3, 4, 5, math.NaN()})
 	require.NoError(t, WriteNPY(&npy, ours))
-	require.NoError(t, WriteNPZ(&npz, []Tensor{ours, {Info{"flags", "BOOL", []int64{2}}, []byte{1, 0}}, {Info{"n", "I16", []int64{}}, []byte{5, 0}}}))
+	require.NoError(t, WriteNPZ(&npz, []Tensor{ours, {Info{"flags", "BOOL", []int64{2}}, []byte{1, 0}},
+		{Info{"n", "I16", []int64{}}, []byte{5, 0}}}))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "ours.npy"), npy.Bytes(), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "ours.npz"), npz.Bytes(), 0o600))
 	run(`
@@ -225,25 +232,34 @@ assert z['flags'].dtype == bool and list(z['flags']) == [True, False] and z['n']
 func info(name string, shape ...int64) Info { return Info{name, "F32", shape} }
 
 func TestMatch(t *testing.T) {
-	model := []Info{info("net.1.weight", 64, 384), info("net.1.bias", 64), info("net.2.weight", 6, 64), info("net.2.bias", 6)}
+	model := []Info{info("net.1.weight", 64, 384), info("net.1.bias", 64), info("net.2.weight", 6, 64),
+		info("net.2.bias", 6)}
 	require.True(t, Compare(model, model).Fits())
-	require.Equal(t, "It fits: all 4 tensors have the names, shapes and dtypes wanted.", Compare(model, model).Sentence())
-	wrapped := []Info{info("module.net.1.weight", 64, 384), info("module.net.1.bias", 64), info("module.net.2.weight", 6, 64), info("module.net.2.bias", 6)}
+	require.Equal(t, "It fits: all 4 tensors have the names, shapes and dtypes wanted.",
+		Compare(model, model).Sentence())
+	wrapped := []Info{info("module.net.1.weight", 64, 384), info("module.net.1.bias", 64),
+		info("module.net.2.weight", 6, 64), info("module.net.2.bias", 6)}
 	m := Compare(wrapped, model)
 	require.Len(t, m.Renames, 4)
 	require.Equal(t, Rename{"module.net.1.bias", "net.1.bias"}, m.Renames[0])
-	require.Contains(t, m.Sentence(), `4 missing, 4 unexpected; 0 fit. 4 would fit with "" in place of "module." at the start`)
-	wider := []Info{info("net.1.weight", 128, 384), info("net.1.bias", 64), {"net.2.weight", "F64", []int64{6, 64}}, info("head.offset", 6)}
+	require.Contains(t, m.Sentence(),
+		`4 missing, 4 unexpected; 0 fit. 4 would fit with "" in place of "module." at the start`)
+	wider := []Info{info("net.1.weight", 128, 384), info("net.1.bias", 64), {"net.2.weight", "F64", []int64{6, 64}},
+		info("head.offset", 6)}
 	m = Compare(wider, model)
-	require.Equal(t, []int{1, 1, 1, 1, 1}, []int{m.Same, len(m.Shapes), len(m.Dtypes), len(m.Missing), len(m.Unexpected)})
+	require.Equal(t, []int{1, 1, 1, 1, 1}, []int{m.Same, len(m.Shapes), len(m.Dtypes), len(m.Missing),
+		len(m.Unexpected)})
 	require.Equal(t, []Rename{{"head.offset", "net.2.bias"}}, m.Renames, "the only ones of their shape")
 	require.False(t, m.Fits())
 	require.Empty(t, Compare([]Info{info("a", 2)}, []Info{info("b", 3)}).Renames, "another shape is no rename")
 }
 
 func TestDiffer(t *testing.T) {
-	before := opened(t, written(t, Float64("frozen", []int64{2}, []float64{1, math.NaN()}), Float64("moved", []int64{3}, []float64{3, 4, 0}), Float64("gone", []int64{1}, []float64{1}), Float64("reshaped", []int64{2}, []float64{1, 2})))
-	after := opened(t, written(t, Float64("frozen", []int64{2}, []float64{1, math.NaN()}), Float64("moved", []int64{3}, []float64{3, 4, 5}), Float64("reshaped", []int64{1, 2}, []float64{1, 2})))
+	before := opened(t, written(t, Float64("frozen", []int64{2}, []float64{1, math.NaN()}),
+		Float64("moved", []int64{3}, []float64{3, 4, 0}), Float64("gone", []int64{1}, []float64{1}),
+		Float64("reshaped", []int64{2}, []float64{1, 2})))
+	after := opened(t, written(t, Float64("frozen", []int64{2}, []float64{1, math.NaN()}),
+		Float64("moved", []int64{3}, []float64{3, 4, 5}), Float64("reshaped", []int64{1, 2}, []float64{1, 2})))
 	got, err := Differ(before, after)
 	require.NoError(t, err)
 	require.Len(t, got, 2)
@@ -275,7 +291,8 @@ func BenchmarkStatistics(b *testing.B) {
 	}
 }
 
-// The same large tensors give the same pieces in a safetensors file, an NPZ, an NPY and a plain zip, whatever stands between them.
+// The same large tensors give the same pieces in a safetensors file, an NPZ, an NPY and a plain zip, whatever stands
+// between them.
 func TestTheSameTensorGivesTheSamePieces(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 9))
 	values := func(n int) []float64 {
@@ -285,7 +302,8 @@ func TestTheSameTensorGivesTheSamePieces(t *testing.T) {
 		}
 		return out
 	}
-	large, larger, small := Float64("large", []int64{300, 200}, values(60_000)), Float64("larger", []int64{700_000}, values(700_000)), Float64("small", []int64{7}, values(7))
+	large, larger, small := Float64("large", []int64{300, 200}, values(60_000)),
+		Float64("larger", []int64{700_000}, values(700_000)), Float64("small", []int64{7}, values(7))
 	pieces := func(content []byte) map[chunk.Digest]bool {
 		bounds := Bounds(bytes.NewReader(content), int64(len(content)))
 		list, size, whole, err := chunk.Cut(bytes.NewReader(content), bounds)
@@ -319,7 +337,8 @@ func TestTheSameTensorGivesTheSamePieces(t *testing.T) {
 	}
 	require.NoError(t, z.Close())
 	require.NoError(t, WriteNPY(&npy, larger))
-	for name, content := range map[string][]byte{"safetensors": tensors.Bytes(), "npz": npz.Bytes(), "zip": plain.Bytes()} {
+	for name, content := range map[string][]byte{"safetensors": tensors.Bytes(), "npz": npz.Bytes(),
+		"zip": plain.Bytes()} {
 		got := pieces(content)
 		for _, d := range want {
 			require.True(t, got[d], name)

@@ -90,7 +90,8 @@ func series(values []float64) Series {
 	return FromFolds(curve.ByEpoch, folds)
 }
 
-// noisy adds noise of a standard deviation; validation's is three times training's, and one reading of fifty is a spike.
+// noisy adds noise of a standard deviation; validation's is three times training's, and one reading of fifty is a
+// spike.
 func noisy(r *rand.Rand, y []float64, deviation float64) []float64 {
 	out := make([]float64, len(y))
 	for i, v := range y {
@@ -104,8 +105,8 @@ func noisy(r *rand.Rand, y []float64, deviation float64) []float64 {
 
 var update = flag.Bool("update", false, "write the table of hits into docs/verdicts.md")
 
-// The share of right verdicts on curves whose truth is known. The floors are what the method reaches, less a little; a change that makes it
-// worse shows here. go test ./core/verdict -update writes the table into the docs.
+// The share of right verdicts on curves whose truth is known. The floors are what the method reaches, less a little; a
+// change that makes it worse shows here. go test ./core/verdict -update writes the table into the docs.
 func TestHits(t *testing.T) {
 	const draws = 100
 	var table strings.Builder
@@ -119,7 +120,8 @@ func TestHits(t *testing.T) {
 				hits, wrong := 0, map[Kind]int{}
 				for range draws {
 					train, val := truth.draw(r, n)
-					v := Judge(Objective{"loss.val", Lower}, curve.ByEpoch, series(noisy(r, train, 2*level/3)), series(noisy(r, val, 2*level)))
+					v := Judge(Objective{"loss.val", Lower}, curve.ByEpoch, series(noisy(r, train, 2*level/3)),
+						series(noisy(r, val, 2*level)))
 					if v.Kind == truth.kind {
 						hits++
 					} else {
@@ -150,7 +152,10 @@ func TestVerdictSaysWhereAndHowMuch(t *testing.T) {
 	n, turn := 40, 13.0
 	training := fall(2, 0.1, 15)
 	train := sample(n, training)
-	val := sample(n, func(x float64) float64 { return math.Max(training(x), training(turn)) + 0.1 + 0.01*math.Max(0, x-turn) })
+	val := sample(n, func(x float64) float64 {
+		return math.Max(training(x),
+			training(turn)) + 0.1 + 0.01*math.Max(0, x-turn)
+	})
 	v := Judge(Objective{"loss.val", Lower}, curve.ByEpoch, series(train), series(val))
 	require.Equal(t, Overfitting, v.Kind)
 	require.InDelta(t, 14, v.Since, 1)
@@ -187,16 +192,21 @@ func TestVerdictOfOddCurves(t *testing.T) {
 	require.Equal(t, None, judge(nil, nil).Kind)
 	require.Equal(t, Diverged, judge(nil, []float64{nan, nan}).Kind)
 	require.Equal(t, TooShort, judge(nil, []float64{1, 0.5}).Kind)
-	require.Equal(t, Converged, judge(nil, sample(40, func(float64) float64 { return 0.5 })).Kind, "a constant without a training curve")
+	require.Equal(t, Converged, judge(nil, sample(40, func(float64) float64 { return 0.5 })).Kind,
+		"a constant without a training curve")
 	require.Equal(t, Improving, judge(nil, sample(40, fall(2, 0.1, 30))).Kind, "without a training curve")
-	require.Equal(t, Overfitting, judge(sample(30, fall(1, 0.02, 6)), sample(30, func(x float64) float64 { return 1.2 - 0.05*math.Min(x-1, 2) + 0.02*math.Max(0, x-3) })).Kind,
+	require.Equal(t, Overfitting,
+		judge(sample(30, fall(1, 0.02, 6)),
+			sample(30, func(x float64) float64 { return 1.2 - 0.05*math.Min(x-1, 2) + 0.02*math.Max(0, x-3) })).Kind,
 		"validation far above where it began, while training falls")
-	require.Equal(t, Diverged, judge(nil, sample(30, func(x float64) float64 { return 1 + x*x/20 })).Kind, "without a training curve")
+	require.Equal(t, Diverged, judge(nil, sample(30, func(x float64) float64 { return 1 + x*x/20 })).Kind,
+		"without a training curve")
 	mended := sample(40, fall(2, 0.1, 30))
 	mended[7] = math.Inf(1)
 	require.Equal(t, Improving, judge(mended, mended).Kind, "one infinity that passed")
 	v := judge(nil, []float64{2, 1, 0.9, nan, 0.8, nan, nan})
 	require.Equal(t, Diverged, v.Kind)
 	require.EqualValues(t, 6, v.Since)
-	require.Contains(t, v.Say(o, summary(2, 1, 0.9, nan, 0.8, nan, nan)), "Diverged in epoch 6: loss.val is no longer a number. It was best at 0.8 in epoch 5.")
+	require.Contains(t, v.Say(o, summary(2, 1, 0.9, nan, 0.8, nan, nan)),
+		"Diverged in epoch 6: loss.val is no longer a number. It was best at 0.8 in epoch 5.")
 }

@@ -39,7 +39,8 @@ func (o Objective) Check() error {
 		return fmt.Errorf("objective %q: %w", o.String(), err)
 	}
 	if o.Direction != Lower && o.Direction != Higher {
-		return fmt.Errorf("objective %q needs a direction: write %q or %q", o.String(), o.Curve+" lower", o.Curve+" higher")
+		return fmt.Errorf("objective %q needs a direction: write %q or %q", o.String(), o.Curve+" lower",
+			o.Curve+" higher")
 	}
 	return nil
 }

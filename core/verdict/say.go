@@ -34,7 +34,8 @@ func (v Verdict) Say(o Objective, s curve.Summary) string {
 		if math.Abs(v.Val) < 0.01 || (v.Val < 0) == (o.Direction == Lower) {
 			val = "did not improve"
 		}
-		return fmt.Sprintf("Overfitting since %s: training %s %s, validation %s %s.", v.place(), measure, strings.Replace(moved(v.Train), " ", " a further ", 1), measure, val) + bestText
+		return fmt.Sprintf("Overfitting since %s: training %s %s, validation %s %s.", v.place(), measure,
+			strings.Replace(moved(v.Train), " ", " a further ", 1), measure, val) + bestText
 	case Improving:
 		return fmt.Sprintf("Still improving: %s %s since %s.", o.Curve, moved(v.Val), v.place()) + bestText
 	case Underfitting:

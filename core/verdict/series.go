@@ -7,7 +7,8 @@ import (
 	"kembrel/core/curve"
 )
 
-// Series is one curve as it is judged: a mean per epoch (or per stretch of steps, where epochs are unknown), in their order.
+// Series is one curve as it is judged: a mean per epoch (or per stretch of steps, where epochs are unknown), in their
+// order.
 type Series struct {
 	X      []float64 // epochs, or steps
 	Y      []float64 // means of the finite readings
@@ -15,8 +16,8 @@ type Series struct {
 	End    float64   // the last place with any reading
 }
 
-// FromFolds makes a series of folds by epoch or by step. A fold is placed at its last reading, so that what was read per step within
-// epoch 12 stands with what was read at its end.
+// FromFolds makes a series of folds by epoch or by step. A fold is placed at its last reading, so that what was read
+// per step within epoch 12 stands with what was read at its end.
 func FromFolds(by curve.By, folds []curve.Fold) Series {
 	s := Series{End: math.NaN()}
 	for _, f := range folds {
@@ -87,8 +88,8 @@ func median(v []float64) float64 {
 	return low + (high-low)/2
 }
 
-// choose is the value that would stand at place k if all were sorted; those before it are then no greater. The values are put in another order, and none
-// may be NaN. O(n) on the average (Hoare, "Algorithm 65: Find", 1961).
+// choose is the value that would stand at place k if all were sorted; those before it are then no greater. The values
+// are put in another order, and none may be NaN. O(n) on the average (Hoare, "Algorithm 65: Find", 1961).
 func choose(v []float64, k int) float64 {
 	low, high := 0, len(v)-1
 	for low < high {
@@ -119,9 +120,10 @@ func choose(v []float64, k int) float64 {
 	return v[k]
 }
 
-// noise estimates the standard deviation of readings around their trend from second differences, which a straight trend does not
-// reach (Gasser, Sroka and Jennen-Steinmetz, "Residual variance and residual pattern in nonlinear regression", Biometrika 73, 1986), by the
-// median of their sizes, which single spikes do not reach (Hampel, "The influence curve and its role in robust estimation", 1974).
+// noise estimates the standard deviation of readings around their trend from second differences, which a straight trend
+// does not reach (Gasser, Sroka and Jennen-Steinmetz, "Residual variance and residual pattern in nonlinear regression",
+// Biometrika 73, 1986), by the median of their sizes, which single spikes do not reach (Hampel, "The influence curve
+// and its role in robust estimation", 1974).
 func noise(y []float64) float64 {
 	if len(y) < 3 {
 		return 0
@@ -133,9 +135,9 @@ func noise(y []float64) float64 {
 	return 1.4826 * median(e)
 }
 
-// valley finds where a curve turns: the index i for which a fall up to i and a rise after it fit best in least squares. The errors of
-// all prefixes come from one pass of pooling adjacent violators (Stout, "Unimodal regression via prefix isotonic regression",
-// Computational Statistics and Data Analysis 53, 2008). O(n).
+// valley finds where a curve turns: the index i for which a fall up to i and a rise after it fit best in least squares.
+// The errors of all prefixes come from one pass of pooling adjacent violators (Stout, "Unimodal regression via prefix
+// isotonic regression", Computational Statistics and Data Analysis 53, 2008). O(n).
 func valley(y []float64) int {
 	fall := prefixErrors(y)
 	back := slices.Clone(y)
@@ -179,8 +181,9 @@ func prefixErrors(y []float64) []float64 {
 	return out
 }
 
-// trend is the median of the slopes between all pairs (Theil 1950, Sen 1968), per reading, and how far the number of rising pairs is from
-// what chance gives, in standard deviations (Kendall, "Rank Correlation Methods", 1975): below -2 the curve falls. O(n^2).
+// trend is the median of the slopes between all pairs (Theil 1950, Sen 1968), per reading, and how far the number of
+// rising pairs is from what chance gives, in standard deviations (Kendall, "Rank Correlation Methods", 1975): below -2
+// the curve falls. O(n^2).
 func trend(y []float64) (slope, z float64) {
 	n := float64(len(y))
 	if n < 3 {

@@ -76,8 +76,8 @@ func (r StopRule) say(of string) string {
 	return text
 }
 
-// Watch applies a rule to the readings of the objective that it watches, one after another. It is all that has to be remembered between readings, so
-// that two who see the same readings decide the same.
+// Watch applies a rule to the readings of the objective that it watches, one after another. It is all that has to be
+// remembered between readings, so that two who see the same readings decide the same.
 type Watch struct {
 	Readings int64          // seen
 	Best     curve.Reading  // so far; of equal ones the earliest

@@ -29,9 +29,10 @@ type Verdict struct {
 	Train, Val float64 // change of the training and the validation curve since then, as a share of what they were
 	Gap        float64 // validation minus training at the end, in the unit of the measure
 	Noise      float64 // standard deviation of the validation curve around its trend
-	Learnt     float64 // how far the objective has come, as a share of where it began: 0.9 of a loss that fell to a tenth
-	Slope      float64 // of the objective lately, per epoch (or stretch of steps)
-	Places     int     // epochs (or stretches of steps) judged
+	// how far the objective has come, as a share of where it began: 0.9 of a loss that fell to a tenth
+	Learnt float64
+	Slope  float64 // of the objective lately, per epoch (or stretch of steps)
+	Places int     // epochs (or stretches of steps) judged
 }
 
 // What the verdicts need; docs/verdicts.md says why, and how often they are right.
@@ -46,18 +47,22 @@ const (
 	explosion   = 3.0  // times all that was learnt, above the beginning, that a diverged curve lies
 	recent      = 4    // the last quarter tells the trend
 	leastRecent = 10
-	falling     = -1.64 // standard deviations of Kendall's count: one curve in twenty without a trend falls so much by chance
-	rising      = 2.33  // one in a hundred; the valley was chosen, so more is asked
+	// standard deviations of Kendall's count: one curve in twenty without a trend falls so much by chance
+	falling = -1.64
+	rising  = 2.33 // one in a hundred; the valley was chosen, so more is asked
 )
 
-// Judge says what the training curve and the curve of the objective say. train may be empty. It costs O(n + (n/4)^2) for n places.
+// Judge says what the training curve and the curve of the objective say. train may be empty. It costs O(n + (n/4)^2)
+// for n places.
 func Judge(o Objective, by curve.By, train, val Series) Verdict {
 	nan := math.NaN()
-	v := Verdict{By: by, Since: nan, Train: nan, Val: nan, Gap: nan, Noise: nan, Learnt: nan, Slope: nan, Places: len(val.X)}
+	v := Verdict{By: by, Since: nan, Train: nan, Val: nan, Gap: nan, Noise: nan, Learnt: nan, Slope: nan,
+		Places: len(val.X)}
 	if len(val.X) == 0 && len(val.Broken) == 0 {
 		return v
 	}
-	j := judging{verdict: v, sign: 1, train: train, val: val, share: o.Direction == Higher && within01(val.Y) && within01(train.Y)}
+	j := judging{verdict: v, sign: 1, train: train, val: val, share: o.Direction == Higher && within01(val.Y) &&
+		within01(train.Y)}
 	if o.Direction == Higher {
 		j.sign = -1
 		j.train, j.val = train.times(-1), val.times(-1)
@@ -160,8 +165,8 @@ func (j *judging) errorOf(y float64) float64 {
 // change is the change of the measure as people read it, as a share of what it was.
 func (j *judging) change(from, to float64) float64 { return j.sign * (to - from) / math.Abs(from) }
 
-// trained is how much the training curve changed since a place, and whether it improved by more than its noise and by what is
-// worth telling, or worsened by more than its noise.
+// trained is how much the training curve changed since a place, and whether it improved by more than its noise and by
+// what is worth telling, or worsened by more than its noise.
 func (j *judging) trained(since float64, m int) (change float64, fell, rose bool) {
 	t := j.train
 	if len(t.Y) < least {
@@ -175,10 +180,12 @@ func (j *judging) trained(since float64, m int) (change float64, fell, rose bool
 	from := max(0, min(i-k/2, len(t.Y)-k))
 	before, end := median(t.Y[from:from+k]), median(t.Y[len(t.Y)-k:])
 	error := sure * 1.2533 * noise(t.Y) * math.Sqrt(2/float64(k))
-	return j.change(before, end), before-end > error && before-end > 0.01*math.Abs(j.errorOf(before)), end-before > error
+	return j.change(before, end), before-end > error && before-end > 0.01*math.Abs(j.errorOf(before)),
+		end-before > error
 }
 
-// stalled reports whether validation has stood still for a good while in which training went on improving strongly, and since when.
+// stalled reports whether validation has stood still for a good while in which training went on improving strongly, and
+// since when.
 func (j *judging) stalled(window, m int) (since float64, yes bool) {
 	n := len(j.val.Y)
 	end := median(j.val.Y[n-m:])
@@ -229,7 +236,8 @@ func (j *judging) settled(end, error, learnt float64) int {
 	return i
 }
 
-// tooLittle reports whether training and validation are both poor and close together: little was learnt, and it is not for lack of data.
+// tooLittle reports whether training and validation are both poor and close together: little was learnt, and it is not
+// for lack of data.
 func (j *judging) tooLittle(start, end float64) bool {
 	if len(j.train.Y) < least {
 		return false
@@ -239,8 +247,8 @@ func (j *judging) tooLittle(start, end float64) bool {
 	return began > 0 && left > poor*began && gap <= max(near*left, 2*j.verdict.Noise)
 }
 
-// diverged reports whether a curve ended in values that are not finite, or exploded: it lies above where it began, by several times all that
-// it had learnt.
+// diverged reports whether a curve ended in values that are not finite, or exploded: it lies above where it began, by
+// several times all that it had learnt.
 func (j *judging) diverged() (at float64, yes bool) {
 	t := j.train.Y
 	learns := len(t) >= 3 && median(t[len(t)-3:]) < t[0]
@@ -254,7 +262,8 @@ func (j *judging) diverged() (at float64, yes bool) {
 			return s.Broken[i], true
 		}
 		k := len(s.Y)
-		if k < 3 || i == 0 && learns { // validation that rises while training falls is overfitting, however far it rises
+		// validation that rises while training falls is overfitting, however far it rises
+		if k < 3 || i == 0 && learns {
 			continue
 		}
 		best := s.Y[0]

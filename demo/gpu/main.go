@@ -1,5 +1,5 @@
-// Command gpu stands in for the vendor's command that tells of GPUs, for the demo and the tests: one GPU of 16 GB, half used, on which
-// process 1 holds some memory. Point KEMBREL_GPU_QUERY at it.
+// Command gpu stands in for the vendor's command that tells of GPUs, for the demo and the tests: one GPU of 16 GB, half
+// used, on which process 1 holds some memory. Point KEMBREL_GPU_QUERY at it.
 package main
 
 import (

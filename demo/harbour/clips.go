@@ -41,12 +41,12 @@ type clip struct {
 	voyage int
 }
 
-// clipsPerVoyage is how many clips are taken while one vessel passes. They resemble each other, so a voyage must not be on
-// both sides of a split.
+// clipsPerVoyage is how many clips are taken while one vessel passes. They resemble each other, so a voyage must not be
+// on both sides of a split.
 const clipsPerVoyage = 8
 
-// makeClips makes n clips of whole voyages, the classes in turn; the same seed gives the same clips. first is the number of the
-// first voyage.
+// makeClips makes n clips of whole voyages, the classes in turn; the same seed gives the same clips. first is the
+// number of the first voyage.
 func makeClips(n, first int, seed uint64) []clip {
 	out := make([]clip, 0, n)
 	for v := first; len(out) < n; v++ {
@@ -86,7 +86,8 @@ func listen(c *clip, s sound, sea, distance float64, rng *rand.Rand) {
 			level := distance - 0.35*float64(b) // far sounds lose their high bands
 			level += s.cavitation * math.Exp(-square((float64(b)-s.hump)/4)) * (1 + 0.12*swing)
 			for k := 1.0; k <= 4; k++ {
-				line := 3 * math.Log2(k*s.shaft*s.blades/10) // the band that the k-th harmonic of the blade rate falls into
+				// the band that the k-th harmonic of the blade rate falls into
+				line := 3 * math.Log2(k*s.shaft*s.blades/10)
 				level += s.harmonics / k * math.Exp(-square((float64(b)-line)/0.8))
 			}
 			level += s.machinery * math.Exp(-square((float64(b)-s.engine)/0.9))

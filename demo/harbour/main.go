@@ -1,5 +1,6 @@
-// Command harbour trains small networks that tell vessels apart by their underwater sound, on clips that it makes itself. It is
-// written as a user of Kembrel would write it: the lines that record the run are those that begin with run.
+// Command harbour trains small networks that tell vessels apart by their underwater sound, on clips that it makes
+// itself. It is written as a user of Kembrel would write it: the lines that record the run are those that begin with
+// run.
 //
 //	harbour train --hidden 128 --dropout 0.3 --epochs 30
 //	harbour evaluate --folder model        the figures of a restored checkpoint
@@ -67,7 +68,8 @@ func main() {
 	var err error
 	switch verb {
 	default:
-		fmt.Fprintln(os.Stderr, "usage: harbour train [flags] | harbour evaluate --folder DIR | harbour clips --out FILE")
+		fmt.Fprintln(os.Stderr,
+			"usage: harbour train [flags] | harbour evaluate --folder DIR | harbour clips --out FILE")
 		os.Exit(2)
 	case "train":
 		err = train(parse(os.Args[2:]))
@@ -135,7 +137,9 @@ func prepare(s settings) (*training, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &training{settings: s, position: position{Epoch: 1}, architecture: architecture{Layers: sizes, Activation: s.activation, Dropout: s.dropout}, optimiser: newOptimiser(s.optimiser, s.momentum)}
+	t := &training{settings: s, position: position{Epoch: 1},
+		architecture: architecture{Layers: sizes, Activation: s.activation, Dropout: s.dropout},
+		optimiser:    newOptimiser(s.optimiser, s.momentum)}
 	t.source = rand.NewPCG(s.seed, 1)
 	t.random = rand.New(t.source)
 	t.train, t.val = makeClips(s.clips, 0, dataSeed), makeClips(validationClips, validationFrom, dataSeed)
@@ -165,14 +169,18 @@ func train(s settings) error {
 		}
 		weights = "trained"
 	}
-	run.Start(weights, &seed, []string{"weights", "optimiser", "random", "position"}, func(path string) error { return writeTensors(path, t.weights()) })
+	run.Start(weights, &seed, []string{"weights", "optimiser", "random", "position"},
+		func(path string) error { return writeTensors(path, t.weights()) })
 	run.Hyper(map[string]any{
-		"layers": t.architecture.Layers, "activation": s.activation, "optimiser": s.optimiser, "lr": s.rate, "momentum": s.momentum,
-		"dropout": s.dropout, "batch": s.batch, "epochs": s.epochs, "clips": s.clips, "split": "by voyage", "seed": s.seed,
+		"layers": t.architecture.Layers, "activation": s.activation, "optimiser": s.optimiser, "lr": s.rate,
+		"momentum": s.momentum,
+		"dropout":  s.dropout, "batch": s.batch, "epochs": s.epochs, "clips": s.clips,
+		"split": "by voyage", "seed": s.seed,
 		"lr-drop.every": s.dropEvery, "lr-drop.factor": s.drop, "freeze": s.freeze,
 	})
 	cutAt, _ := strconv.ParseInt(os.Getenv("HARBOUR_CUT_AT"), 10, 64) // the step at which the demo's power cut comes
-	run.SaveWhen(kembrel.Policy{Epochs: float64(s.saveEvery), Steps: int64(s.saveSteps), Best: "loss.val lower", Signal: true})
+	run.SaveWhen(kembrel.Policy{Epochs: float64(s.saveEvery), Steps: int64(s.saveSteps),
+		Best: "loss.val lower", Signal: true})
 	for t.position.Epoch <= s.epochs {
 		began := time.Now()
 		rate := schedule(s.rate, t.position.Epoch, s.dropEvery, s.drop)
@@ -183,7 +191,8 @@ func train(s settings) error {
 			}
 			switch {
 			case s.perStep:
-				run.Readings(step, at, kembrel.V("loss.step", loss), kembrel.V("gradient", gradient), kembrel.V("lr.step", rate))
+				run.Readings(step, at, kembrel.V("loss.step", loss), kembrel.V("gradient", gradient),
+					kembrel.V("lr.step", rate))
 			case step%10 == 0:
 				run.Readings(step, at, kembrel.V("gradient", gradient))
 			}
@@ -199,8 +208,10 @@ func train(s settings) error {
 			trainLoss, trainAccuracy := t.net.evaluate(t.train)
 			valLoss, valAccuracy := t.net.evaluate(t.val)
 			run.Readings(t.position.Step, epoch, kembrel.V("loss.train", trainLoss), kembrel.V("loss.val", valLoss),
-				kembrel.V("accuracy.train", trainAccuracy), kembrel.V("accuracy.val", valAccuracy), kembrel.V("lr", rate))
-			fmt.Printf("epoch %2d of %d  loss %.4f / %.4f  accuracy %.3f / %.3f\n", t.position.Epoch, s.epochs, trainLoss, valLoss, trainAccuracy, valAccuracy)
+				kembrel.V("accuracy.train", trainAccuracy), kembrel.V("accuracy.val", valAccuracy),
+				kembrel.V("lr", rate))
+			fmt.Printf("epoch %2d of %d  loss %.4f / %.4f  accuracy %.3f / %.3f\n", t.position.Epoch, s.epochs,
+				trainLoss, valLoss, trainAccuracy, valAccuracy)
 			t.position.Epoch, t.position.Done, t.position.Order = t.position.Epoch+1, 0, nil
 			if !t.saveIfDue(run, epoch) && t.position.Epoch > s.epochs {
 				t.saveLast(run, epoch)
@@ -220,7 +231,10 @@ func train(s settings) error {
 
 // saveIfDue saves a checkpoint where it is time to, and a copy where one is wanted.
 func (t *training) saveIfDue(run *kembrel.Run, epoch float64) bool {
-	saved, err := run.Save(t.position.Step, epoch, func(folder string) (map[string][]string, error) { return savedParts, t.save(folder) })
+	saved, err := run.Save(t.position.Step, epoch, func(folder string) (map[string][]string,
+		error) {
+		return savedParts, t.save(folder)
+	})
 	if saved {
 		t.keepCopy(run, epoch, err)
 	}
@@ -229,11 +243,12 @@ func (t *training) saveIfDue(run *kembrel.Run, epoch float64) bool {
 
 // saveLast saves what the training ended with.
 func (t *training) saveLast(run *kembrel.Run, epoch float64) {
-	t.keepCopy(run, epoch, run.Checkpoint(t.position.Step, epoch, "the end", func(folder string) (map[string][]string, error) { return savedParts, t.save(folder) }))
+	t.keepCopy(run, epoch, run.Checkpoint(t.position.Step, epoch, "the end",
+		func(folder string) (map[string][]string, error) { return savedParts, t.save(folder) }))
 }
 
-// pass goes over the training clips, from where it stands in them, in an order drawn anew for each epoch; each is told of every step how far
-// in epochs it is, the loss and the gradient's norm, and may end the pass early.
+// pass goes over the training clips, from where it stands in them, in an order drawn anew for each epoch; each is told
+// of every step how far in epochs it is, the loss and the gradient's norm, and may end the pass early.
 func (t *training) pass(rate float64, each func(at, loss, gradient float64) (goOn bool)) (whole bool) {
 	p := &t.position
 	if p.Order == nil {
@@ -271,8 +286,8 @@ func (t *training) keepCopy(run *kembrel.Run, epoch float64, err error) {
 	}
 }
 
-// evaluate computes the figures of a restored checkpoint on the training and validation clips, prints them, and tells them to the recorder
-// that asked for them, if one did: kembrel verify vessels/3@best -- harbour evaluate.
+// evaluate computes the figures of a restored checkpoint on the training and validation clips, prints them, and tells
+// them to the recorder that asked for them, if one did: kembrel verify vessels/3@best -- harbour evaluate.
 func evaluate(folder string) error {
 	var run *kembrel.Run
 	if os.Getenv("KEMBREL_RECORDER") != "" {

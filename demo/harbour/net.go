@@ -25,13 +25,16 @@ type network struct {
 	dropout    float64
 }
 
-// newNetwork makes layers of these sizes; weights are drawn as Glorot and Bengio (2010) for tanh and He et al. (2015) for relu.
+// newNetwork makes layers of these sizes; weights are drawn as Glorot and Bengio (2010) for tanh and He et al. (2015)
+// for relu.
 func newNetwork(sizes []int, activation string, dropout float64, rng *rand.Rand) *network {
 	n := &network{activation: activation, dropout: dropout}
 	for i := range len(sizes) - 1 {
 		in, out := sizes[i], sizes[i+1]
-		l := &layer{in: in, out: out, weights: make([]float64, in*out), bias: make([]float64, out), gradW: make([]float64, in*out),
-			gradB: make([]float64, out), output: make([]float64, out), delta: make([]float64, out), dropped: make([]float64, out)}
+		l := &layer{in: in, out: out, weights: make([]float64, in*out), bias: make([]float64, out),
+			gradW: make([]float64, in*out),
+			gradB: make([]float64, out), output: make([]float64, out), delta: make([]float64, out),
+			dropped: make([]float64, out)}
 		scale := math.Sqrt(2 / float64(in+out))
 		if activation == "relu" {
 			scale = math.Sqrt(2 / float64(in))

@@ -15,8 +15,8 @@ func newOptimiser(kind string, momentum float64) *optimiser {
 	return &optimiser{kind: kind, momentum: momentum, first: map[string][]float64{}, second: map[string][]float64{}}
 }
 
-// step moves the parameters, but for those of the first frozen layers, by the mean gradient over count clips, clears the gradients, and
-// returns the gradient's norm.
+// step moves the parameters, but for those of the first frozen layers, by the mean gradient over count clips, clears
+// the gradients, and returns the gradient's norm.
 func (o *optimiser) step(parameters []parameter, frozen int, rate float64, count int) float64 {
 	o.steps++
 	norm := 0.0

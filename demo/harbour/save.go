@@ -79,7 +79,9 @@ func (t *training) save(folder string) error {
 func writeClips(path string, count int) error {
 	clips := makeClips(count, 0, dataSeed)
 	measureScaling(clips).apply(clips)
-	levels, classes := tensor.Tensor{Info: tensor.Info{Name: "levels", Dtype: "F32", Shape: []int64{int64(count), bands * frames}}}, tensor.Tensor{Info: tensor.Info{Name: "classes", Dtype: "U8", Shape: []int64{int64(count)}}}
+	levels, classes := tensor.Tensor{Info: tensor.Info{Name: "levels", Dtype: "F32",
+		Shape: []int64{int64(count), bands * frames}}}, tensor.Tensor{Info: tensor.Info{Name: "classes", Dtype: "U8",
+		Shape: []int64{int64(count)}}}
 	for _, c := range clips {
 		for _, v := range c.levels {
 			levels.Data = binary.LittleEndian.AppendUint32(levels.Data, math.Float32bits(float32(v)))

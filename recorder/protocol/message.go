@@ -1,5 +1,6 @@
-// Package protocol is the language between a training program and its recorder, version 1: one JSON object a line over a
-// Unix socket, both ways (docs/recorder-protocol.md). It parses what programs send, hostile or not, and imports api and core only.
+// Package protocol is the language between a training program and its recorder, version 1: one JSON object a line over
+// a Unix socket, both ways (docs/recorder-protocol.md). It parses what programs send, hostile or not, and imports api
+// and core only.
 package protocol
 
 import (
@@ -45,10 +46,11 @@ type Message struct {
 	Kind string
 	ID   int64 // from 1 up, rising; 0: no answer is wanted
 
-	Protocol int      // hello
-	Language string   // hello
-	Rank     int      // hello: of several processes of one training; 0: the first, or the only one
-	Hears    []string // hello: kinds of lines that come unasked and that it knows, of those which not all programs do: named
+	Protocol int    // hello
+	Language string // hello
+	Rank     int    // hello: of several processes of one training; 0: the first, or the only one
+	// hello: kinds of lines that come unasked and that it knows, of those which not all programs do: named
+	Hears []string
 
 	Hyper map[string]json.RawMessage
 	Bad   map[string]error // hyper, readings: what is wrong with those that are not taken, by name
@@ -87,15 +89,15 @@ type Reply struct {
 	Protocol   int    `json:"protocol,omitempty"`
 	Run        string `json:"run,omitempty"`  // welcome, named: the address, if known by then
 	Leg        int    `json:"leg,omitempty"`  // welcome
-	Kept       int64  `json:"kept,omitempty"` // welcome: the last message kept, when a program comes back to a new recorder
+	Kept       int64  `json:"kept,omitempty"` // welcome: the last message kept, for who comes back
 	Checkpoint string `json:"checkpoint,omitempty"`
 	Folder     string `json:"folder,omitempty"` // welcome: the spool; folder: where to write the checkpoint
 	Stop       bool   `json:"stop,omitempty"`
 	What       string `json:"what,omitempty"`
 
 	Resume *Resume                    `json:"resume,omitempty"` // welcome: where to go on
-	Asked  map[string]json.RawMessage `json:"asked,omitempty"`  // welcome: hyperparameters to take instead of the program's own
-	Verify string                     `json:"verify,omitempty"` // welcome: the program is to evaluate the model in this folder
+	Asked  map[string]json.RawMessage `json:"asked,omitempty"`  // welcome: hyperparameters to take
+	Verify string                     `json:"verify,omitempty"` // welcome: evaluate the model in this folder
 }
 
 // Resume tells a program where it goes on.
@@ -146,8 +148,9 @@ type raw struct {
 // mostRanks is how many processes one training may have.
 const mostRanks = 65_535
 
-// Parse reads one line. Where the error is about the content, the message still carries Kind and ID, so that it can be answered.
-// Memory is bounded by a small multiple of the line's length. now stands in for a time that the program did not give.
+// Parse reads one line. Where the error is about the content, the message still carries Kind and ID, so that it can be
+// answered. Memory is bounded by a small multiple of the line's length. now stands in for a time that the program did
+// not give.
 func Parse(line []byte, now time.Time) (Message, error) {
 	var r raw
 	if len(line) > MaxLine {
@@ -260,7 +263,8 @@ func (m *Message) readings(r raw, now time.Time) error {
 	if len(r.Values) == 0 {
 		return fmt.Errorf("readings without values")
 	}
-	if len(steps) != 0 && len(steps) != n || len(epochs) != 0 && len(epochs) != n || len(times) != 0 && len(times) != n {
+	if len(steps) != 0 && len(steps) != n || len(epochs) != 0 && len(epochs) != n ||
+		len(times) != 0 && len(times) != n {
 		return fmt.Errorf("%d steps, %d epochs and %d times do not fit together", len(steps), len(epochs), len(times))
 	}
 	axis := make([]curve.Point, n)

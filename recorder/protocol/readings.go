@@ -11,8 +11,8 @@ import (
 	"kembrel/core/curve"
 )
 
-// Readings of one point come very often, and nearly always in the same plain form. Parser reads that form by itself, some ten times as fast; all else,
-// and all that is wrong, goes to Parse. FuzzParser holds the two against each other.
+// Readings of one point come very often, and nearly always in the same plain form. Parser reads that form by itself,
+// some ten times as fast; all else, and all that is wrong, goes to Parse. FuzzParser holds the two against each other.
 
 // Parser is Parse for the lines of one connection.
 type Parser struct {
@@ -113,7 +113,8 @@ func (s *scan) float() float64 {
 // fields are those that the plain form may have.
 var fields = [...]string{"id", "step", "epoch", "time", "values"}
 
-// plain reads readings of one point in their plain form: no white space, each field once, a step, and values that are numbers by names that are in order.
+// plain reads readings of one point in their plain form: no white space, each field once, a step, and values that are
+// numbers by names that are in order.
 func (p *Parser) plain(line []byte, now time.Time) (Message, bool) {
 	s := &scan{rest: bytes.TrimSuffix(line, []byte{'\n'})}
 	if len(line) > MaxLine || !s.take(`{"kind":"readings"`) {

@@ -24,11 +24,17 @@ func TestParserReadsThePlainForm(t *testing.T) {
 		same(t, line, m, nil)
 	}
 	for _, line := range []string{
-		`{"kind":"readings","step":480,"values":{"train/loss":1}}`, `{"kind":"readings","step":480,"values":{"a":"NaN"}}`, `{"kind":"readings","step":480,"values":{"a":1,"a":2}}`,
-		`{"kind":"readings","step":[1,2],"values":{"a":[1,2]}}`, `{"kind":"readings","step":01,"values":{"a":1}}`, `{"kind":"readings","step":1,"values":{"a":1.}}`,
-		`{"kind":"readings","step":1,"values":{"a":1e999}}`, `{"kind":"readings","step":1.0,"values":{"a":1}}`, `{"kind":"readings","epoch":3,"values":{"a":1}}`,
-		`{"kind":"readings","step":1,"values":{}}`, `{"kind":"readings","step":1,"values":{"a":1}} `, `{"kind":"readings","step":1,"step":2,"values":{"a":1}}`, `{"kind":"note","text":"x"}`,
-		`{"kind":"readings","step":1,"values":{"\u0061":1}}`, `{"kind":"readings","step":1,"epoch":-1,"values":{"a":1}}`, `{"kind":"readings","step":9223372036854775808,"values":{"a":1}}`,
+		`{"kind":"readings","step":480,"values":{"train/loss":1}}`,
+		`{"kind":"readings","step":480,"values":{"a":"NaN"}}`, `{"kind":"readings","step":480,"values":{"a":1,"a":2}}`,
+		`{"kind":"readings","step":[1,2],"values":{"a":[1,2]}}`, `{"kind":"readings","step":01,"values":{"a":1}}`,
+		`{"kind":"readings","step":1,"values":{"a":1.}}`,
+		`{"kind":"readings","step":1,"values":{"a":1e999}}`, `{"kind":"readings","step":1.0,"values":{"a":1}}`,
+		`{"kind":"readings","epoch":3,"values":{"a":1}}`,
+		`{"kind":"readings","step":1,"values":{}}`, `{"kind":"readings","step":1,"values":{"a":1}} `,
+		`{"kind":"readings","step":1,"step":2,"values":{"a":1}}`, `{"kind":"note","text":"x"}`,
+		`{"kind":"readings","step":1,"values":{"\u0061":1}}`,
+		`{"kind":"readings","step":1,"epoch":-1,"values":{"a":1}}`,
+		`{"kind":"readings","step":9223372036854775808,"values":{"a":1}}`,
 	} {
 		_, ok := p.plain([]byte(line), time.UnixMilli(5))
 		require.False(t, ok, line)
@@ -39,10 +45,12 @@ func TestParserReadsThePlainForm(t *testing.T) {
 func same(t *testing.T, line string, got Message, gotErr error) {
 	want, err := Parse([]byte(line), time.UnixMilli(5))
 	require.Equal(t, fmt.Sprint(err), fmt.Sprint(gotErr), line)
-	require.Equal(t, []any{want.Kind, want.ID, want.Names, len(want.Batch.Axis)}, []any{got.Kind, got.ID, got.Names, len(got.Batch.Axis)}, line)
+	require.Equal(t, []any{want.Kind, want.ID, want.Names, len(want.Batch.Axis)},
+		[]any{got.Kind, got.ID, got.Names, len(got.Batch.Axis)}, line)
 	for i, p := range want.Batch.Axis {
 		q := got.Batch.Axis[i]
-		require.Equal(t, []any{p.Step, p.Time, math.Float64bits(p.Epoch)}, []any{q.Step, q.Time, math.Float64bits(q.Epoch)}, line)
+		require.Equal(t, []any{p.Step, p.Time, math.Float64bits(p.Epoch)},
+			[]any{q.Step, q.Time, math.Float64bits(q.Epoch)}, line)
 	}
 	for i, c := range want.Batch.Columns {
 		require.Equal(t, c.Curve, got.Batch.Columns[i].Curve, line)

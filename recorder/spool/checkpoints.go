@@ -55,7 +55,8 @@ func (s *Spool) Begun() map[string]Manifest {
 	paths, _ := filepath.Glob(filepath.Join(s.Folder, "open", "*.json"))
 	for _, path := range paths {
 		var m Manifest
-		if content, err := os.ReadFile(path); err == nil && json.Unmarshal(content, &m) == nil && filepath.Base(path) == m.Key+".json" {
+		if content, err := os.ReadFile(path); err == nil && json.Unmarshal(content, &m) == nil &&
+			filepath.Base(path) == m.Key+".json" {
 			out[m.Key] = m
 		}
 	}
@@ -105,8 +106,8 @@ func check(root *os.Root, paths []string) (folders map[string]bool, err error) {
 	return folders, nil
 }
 
-// Keep takes a checkpoint over from the program: checks that its files are there, plain and inside, makes them durable, and
-// moves the folder out of the program's reach. It returns the sizes, in the order of the files.
+// Keep takes a checkpoint over from the program: checks that its files are there, plain and inside, makes them durable,
+// and moves the folder out of the program's reach. It returns the sizes, in the order of the files.
 func (s *Spool) Keep(key string, paths []string) ([]int64, error) {
 	root, from, err := s.root(key)
 	if err != nil {
@@ -161,7 +162,8 @@ func (s *Spool) Waiting() (bytes int64) {
 	return bytes
 }
 
-// Forget removes a checkpoint that the service has. It goes out of kept whole, so that whoever is cut off here leaves no half of it there.
+// Forget removes a checkpoint that the service has. It goes out of kept whole, so that whoever is cut off here leaves
+// no half of it there.
 func (s *Spool) Forget(key string) error {
 	home := s.Folder
 	if from := s.rescued(); from != "" {

@@ -1,4 +1,5 @@
-// Package spool is the recorder's files on disk: what the service has not confirmed yet (docs/storage.md). One folder a leg:
+// Package spool is the recorder's files on disk: what the service has not confirmed yet (docs/storage.md). One folder a
+// leg:
 //
 //	leg.json       what the leg is: run, project, recipe; written once
 //	records        the records, each with its length and checksum; only ever appended to

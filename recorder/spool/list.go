@@ -57,7 +57,8 @@ func list(root string) (out []Info, err error) {
 			continue
 		}
 		st := readState(folder)
-		info := Info{ID: e.Name(), Folder: folder, Service: leg.Service, Project: leg.Project, Title: leg.Title, Run: st.Run, Started: leg.Started, Why: st.Why}
+		info := Info{ID: e.Name(), Folder: folder, Service: leg.Service, Project: leg.Project, Title: leg.Title,
+			Run: st.Run, Started: leg.Started, Why: st.Why}
 		if err != nil {
 			info.Damaged = err.Error()
 		}

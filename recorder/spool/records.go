@@ -12,9 +12,10 @@ import (
 	"time"
 )
 
-// The file of records, version 1: the 8 bytes "kbspool1", then records: 4 bytes little endian length of what follows the
-// checksum, 4 bytes CRC-32C of it, 1 byte kind, the program's message id (uvarint, 0: none), the body. A record is believed only if its checksum fits; what comes
-// after one that does not was never acknowledged or is damaged, and is cut off when the file is opened for writing.
+// The file of records, version 1: the 8 bytes "kbspool1", then records: 4 bytes little endian length of what follows
+// the checksum, 4 bytes CRC-32C of it, 1 byte kind, the program's message id (uvarint, 0: none), the body. A record is
+// believed only if its checksum fits; what comes after one that does not was never acknowledged or is damaged, and is
+// cut off when the file is opened for writing.
 const magic = "kbspool1"
 
 // Kind is what a record's body holds.
@@ -67,8 +68,9 @@ type Reader struct {
 // NewReader reads the records of r from the beginning.
 func NewReader(r io.ReaderAt) *Reader { return &Reader{from: r} }
 
-// Next returns the next record; io.EOF at a clean end, ErrDamaged where a record is cut short or damaged. It may be called
-// again after io.EOF when more has been written. limit is how many bytes of the file may be read, so memory is bounded by it.
+// Next returns the next record; io.EOF at a clean end, ErrDamaged where a record is cut short or damaged. It may be
+// called again after io.EOF when more has been written. limit is how many bytes of the file may be read, so memory is
+// bounded by it.
 func (r *Reader) Next(limit int64) (Record, error) {
 	if r.at == 0 {
 		var head [len(magic)]byte
@@ -96,7 +98,8 @@ func (r *Reader) Next(limit int64) (Record, error) {
 		return Record{}, fmt.Errorf("read record %d: %w", r.number+1, err)
 	}
 	if crc32.Checksum(content, table) != binary.LittleEndian.Uint32(head[4:]) {
-		return Record{}, fmt.Errorf("%w: the checksum of record %d at byte %d does not fit", ErrDamaged, r.number+1, r.at)
+		return Record{}, fmt.Errorf("%w: the checksum of record %d at byte %d does not fit",
+			ErrDamaged, r.number+1, r.at)
 	}
 	message, n := binary.Uvarint(content[1:])
 	if n <= 0 {
@@ -107,8 +110,8 @@ func (r *Reader) Next(limit int64) (Record, error) {
 	return Record{Number: r.number, Kind: Kind(content[0]), Message: int64(message), Body: content[1+n:]}, nil
 }
 
-// recordFile appends records and makes them durable in groups. Where the disk takes nothing (it is full, read-only, beyond a quota) they wait
-// in memory, up to a bound, and are tried again until they are written or the file is closed.
+// recordFile appends records and makes them durable in groups. Where the disk takes nothing (it is full, read-only,
+// beyond a quota) they wait in memory, up to a bound, and are tried again until they are written or the file is closed.
 type recordFile struct {
 	file    *os.File
 	mutex   sync.Mutex
@@ -130,7 +133,8 @@ type waiter struct {
 	then func(error)
 }
 
-// Limits of what waits in memory, of one write, and of one where the disk took nothing the last time; and how long to wait between tries.
+// Limits of what waits in memory, of one write, and of one where the disk took nothing the last time; and how long to
+// wait between tries.
 const (
 	memoryLimit = 32 << 20
 	writeLimit  = 4 << 20
@@ -142,7 +146,8 @@ const (
 // ErrNoRoom says that the disk takes nothing and the memory for what waits is full.
 var ErrNoRoom = errors.New("the spool's disk takes nothing, and what may wait in memory is full")
 
-// openRecords opens the file for appending, after what is whole in it; damage is how many bytes behind that were cut off.
+// openRecords opens the file for appending, after what is whole in it; damage is how many bytes behind that were cut
+// off.
 func openRecords(path string) (f *recordFile, damage int64, err error) {
 	file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
@@ -187,8 +192,9 @@ func openRecords(path string) (f *recordFile, damage int64, err error) {
 	return f, damage, nil
 }
 
-// cutOff sets aside what is behind the last whole record, as behind a damaged one there may be whole ones. A disk without room for that keeps
-// it from being set aside, not the spool from going on: a few bytes there are a write that was cut short and never acknowledged.
+// cutOff sets aside what is behind the last whole record, as behind a damaged one there may be whole ones. A disk
+// without room for that keeps it from being set aside, not the spool from going on: a few bytes there are a write that
+// was cut short and never acknowledged.
 func cutOff(file *os.File, aside string, at, size int64) error {
 	cut, err := os.Create(aside)
 	if err == nil {
@@ -324,7 +330,8 @@ func (f *recordFile) ReadAt(p []byte, at int64) (n int, err error) {
 	return f.file.ReadAt(p, at)
 }
 
-// openAll lets readers see what waits in memory too. Nothing may be appended any more: what a reader has seen must not be numbered again.
+// openAll lets readers see what waits in memory too. Nothing may be appended any more: what a reader has seen must not
+// be numbered again.
 func (f *recordFile) openAll() {
 	f.mutex.Lock()
 	f.all = true

@@ -8,8 +8,8 @@ import (
 	"slices"
 )
 
-// Rescue writes a spool whose disk takes nothing below another root, with what waits in memory, and gives up the one it was. Checkpoints handed over
-// stay where they are; the new spool points to them. Nothing may be appended any more.
+// Rescue writes a spool whose disk takes nothing below another root, with what waits in memory, and gives up the one it
+// was. Checkpoints handed over stay where they are; the new spool points to them. Nothing may be appended any more.
 func (s *Spool) Rescue(roots []string) (folder string, err error) {
 	roots = slices.DeleteFunc(slices.Clone(roots), func(r string) bool { return r == filepath.Dir(s.Folder) })
 	fresh, _, err := MakeSomewhere(roots, s.Leg)

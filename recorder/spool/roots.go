@@ -26,8 +26,8 @@ func Folder() (string, error) {
 	return filepath.Join(home, ".local", "state", "kembrel", "spool"), nil
 }
 
-// Roots are where this user's spools may be: its own folder, and those that serve where nothing can be made there: the folder for temporary
-// files and memory.
+// Roots are where this user's spools may be: its own folder, and those that serve where nothing can be made there: the
+// folder for temporary files and memory.
 func Roots(own string) []string {
 	out := []string{}
 	if own != "" {
@@ -42,8 +42,8 @@ func Roots(own string) []string {
 	return out
 }
 
-// MakeSomewhere makes the spool of a new leg below the first of the roots where that can be done; why says what was wrong with those before. Others
-// may write into shared folders: there, a root that is not this user's alone is none.
+// MakeSomewhere makes the spool of a new leg below the first of the roots where that can be done; why says what was
+// wrong with those before. Others may write into shared folders: there, a root that is not this user's alone is none.
 func MakeSomewhere(roots []string, leg Leg) (s *Spool, why error, err error) {
 	for _, root := range roots {
 		if err = os.MkdirAll(root, 0o700); err == nil {
@@ -70,7 +70,8 @@ func ownAlone(folder string) error {
 	if err != nil {
 		return err
 	}
-	if stat, ok := info.Sys().(*syscall.Stat_t); !info.IsDir() || !ok || int(stat.Uid) != os.Getuid() || info.Mode().Perm()&0o077 != 0 {
+	if stat, ok := info.Sys().(*syscall.Stat_t); !info.IsDir() || !ok || int(stat.Uid) != os.Getuid() ||
+		info.Mode().Perm()&0o077 != 0 {
 		return fmt.Errorf("%s is not a folder of this user alone", folder)
 	}
 	return nil

@@ -31,14 +31,14 @@ type Leg struct {
 	Started time.Time                  `json:"started"`
 	Socket  string                     `json:"socket"`
 	Stop    *api.StopRule              `json:"stop_rule,omitempty"` // the run's own, to be told to the service
-	Number  int                        `json:"number,omitempty"`    // of the run that this leg goes on with; 0: a new run
+	Number  int                        `json:"number,omitempty"`    // of the run gone on with; 0: a new one
 	More    bool                       `json:"more,omitempty"`      // the leg goes on although the run was finished
 	Origin  *api.Origin                `json:"origin,omitempty"`    // of a new run
 	Search  int                        `json:"search,omitempty"`    // that a new run is a trial of; 0: none
 	Trial   int                        `json:"trial,omitempty"`
 	Resumed *api.Resumed               `json:"resumed,omitempty"` // what the leg goes on from
 	Files   []ManifestFile             `json:"files,omitempty"`   // of the parts in the folder resumed
-	Asked   map[string]json.RawMessage `json:"asked,omitempty"`   // hyperparameters for the program to take instead of its own
+	Asked   map[string]json.RawMessage `json:"asked,omitempty"`   // hyperparameters for the program to take
 }
 
 // State is how far a spool has been sent. It is rewritten without fsync: what matters is asked of the service.
@@ -100,7 +100,8 @@ func Make(root string, leg Leg) (*Spool, error) {
 	return s, nil
 }
 
-// NoRoom reports whether an error says that a disk takes nothing: it is full, out of inodes, read-only, or beyond a quota.
+// NoRoom reports whether an error says that a disk takes nothing: it is full, out of inodes, read-only, or beyond a
+// quota.
 func NoRoom(err error) bool {
 	for _, why := range []error{syscall.ENOSPC, syscall.EDQUOT, syscall.EROFS, syscall.EFBIG} {
 		if errors.Is(err, why) {
@@ -110,7 +111,8 @@ func NoRoom(err error) bool {
 	return false
 }
 
-// Open takes hold of a spool. The error is ErrHeld where another process holds it, and wraps ErrDamaged where it cannot be read.
+// Open takes hold of a spool. The error is ErrHeld where another process holds it, and wraps ErrDamaged where it cannot
+// be read.
 func Open(folder string) (*Spool, error) {
 	lock, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -143,7 +145,8 @@ func Open(folder string) (*Spool, error) {
 		s.Previous = strings.Fields(string(previous))
 		s.Previous = s.Previous[max(0, len(s.Previous)-maxPrevious):]
 	}
-	if err := s.claim(s.Previous); err != nil && !NoRoom(err) { // without room it is noted when the service has heard of it
+	// without room it is noted when the service has heard of it
+	if err := s.claim(s.Previous); err != nil && !NoRoom(err) {
 		s.Close()
 		return nil, fmt.Errorf("open spool: %w", err)
 	}
@@ -191,8 +194,8 @@ func (s *Spool) ProgramLives() bool {
 	return pid > 0 && since != "" && began(pid) == since
 }
 
-// began is when a living process began, in the kernel's ticks since the machine did (proc(5)); "" where there is none. With its
-// id it names a process for good, as ids alone are used again.
+// began is when a living process began, in the kernel's ticks since the machine did (proc(5)); "" where there is none.
+// With its id it names a process for good, as ids alone are used again.
 func began(pid int) string {
 	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	if err != nil {
@@ -232,8 +235,8 @@ func (s *Spool) Touched() time.Time {
 // Changed has an entry when records became durable since it was last read.
 func (s *Spool) Changed() <-chan struct{} { return s.records.changed }
 
-// OnRoom has do called when the disk takes nothing any more, with why, and with nil when it takes again. What is appended meanwhile waits in
-// memory, as much as is bearable.
+// OnRoom has do called when the disk takes nothing any more, with why, and with nil when it takes again. What is
+// appended meanwhile waits in memory, as much as is bearable.
 func (s *Spool) OnRoom(do func(none error)) {
 	s.records.mutex.Lock()
 	defer s.records.mutex.Unlock()
@@ -247,8 +250,8 @@ func (s *Spool) Stuck() error {
 	return s.records.stuck
 }
 
-// AppendEnd appends the last record. Where the disk does not take it in time, readers see from now on what waits in memory, so that it can be
-// sent all the same.
+// AppendEnd appends the last record. Where the disk does not take it in time, readers see from now on what waits in
+// memory, so that it can be sent all the same.
 func (s *Spool) AppendEnd(e Ending, patience time.Duration) error {
 	body, err := json.Marshal(e)
 	if err != nil {

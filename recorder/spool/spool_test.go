@@ -17,7 +17,8 @@ import (
 )
 
 func made(t *testing.T) *Spool {
-	s, err := Make(t.TempDir(), Leg{Project: "vessels", RunKey: uuid.NewString(), LegKey: uuid.NewString(), Started: time.Now()})
+	s, err := Make(t.TempDir(), Leg{Project: "vessels", RunKey: uuid.NewString(), LegKey: uuid.NewString(),
+		Started: time.Now()})
 	require.NoError(t, err)
 	return s
 }
@@ -155,7 +156,8 @@ func TestWhetherTheProgramLives(t *testing.T) {
 	require.NoError(t, s.SetProgram(cmd.Process.Pid))
 	require.True(t, s.ProgramLives())
 	require.NoError(t, cmd.Process.Kill())
-	require.Eventually(t, func() bool { return !s.ProgramLives() }, 5*time.Second, time.Millisecond, "not even while it waits to be reaped")
+	require.Eventually(t, func() bool { return !s.ProgramLives() }, 5*time.Second, time.Millisecond,
+		"not even while it waits to be reaped")
 	cmd.Wait()
 	require.NoError(t, os.WriteFile(filepath.Join(s.Folder, "program"), fmt.Appendf(nil, "%d 1\n", os.Getpid()), 0o600))
 	require.False(t, s.ProgramLives(), "its id is another's now")
@@ -171,7 +173,8 @@ func TestKeepTakesPlainFilesOnly(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "sub", "w.bin"), []byte("weights"), 0o600))
 	require.NoError(t, os.Symlink(outside, filepath.Join(folder, "link")))
 	require.NoError(t, os.Symlink(filepath.Dir(outside), filepath.Join(folder, "dir")))
-	for path, want := range map[string]string{"missing.bin": "missing", "link": "not a plain file", "dir/secret": "missing", "sub": "not a plain file", "../../leg.json": "missing"} {
+	for path, want := range map[string]string{"missing.bin": "missing", "link": "not a plain file",
+		"dir/secret": "missing", "sub": "not a plain file", "../../leg.json": "missing"} {
 		_, err := s.Keep("k", []string{"sub/w.bin", path})
 		require.ErrorContains(t, err, want, path)
 	}
@@ -185,7 +188,8 @@ func TestKeepTakesPlainFilesOnly(t *testing.T) {
 	require.ErrorContains(t, err, "not open")
 }
 
-// A recorder that dies while it forgets a checkpoint leaves it kept whole or not at all, and the next one clears what is left.
+// A recorder that dies while it forgets a checkpoint leaves it kept whole or not at all, and the next one clears what
+// is left.
 func TestForgetLeavesNoHalf(t *testing.T) {
 	s := made(t)
 	require.NoError(t, os.MkdirAll(s.OpenFolder("k"), 0o700))
@@ -236,8 +240,8 @@ func FuzzReader(f *testing.F) {
 	})
 }
 
-// A disk that takes nothing keeps records waiting in memory, and is tried until it takes again: nothing is lost or doubled, and what does not fit in
-// memory is refused at once. At the end readers see what still waits.
+// A disk that takes nothing keeps records waiting in memory, and is tried until it takes again: nothing is lost or
+// doubled, and what does not fit in memory is refused at once. At the end readers see what still waits.
 func TestWaitsForRoom(t *testing.T) {
 	s := made(t)
 	var told []error

@@ -26,7 +26,8 @@ func (s *Act) audit(ctx context.Context, project string, in api.AuditInput) (*ap
 	if err != nil {
 		return nil, err
 	}
-	q := store.AuditQuery{Project: project, Who: in.Who, Kind: in.Kind, Verb: in.Verb, Subject: in.Subject, Before: before, Limit: in.Limit + 1}
+	q := store.AuditQuery{Project: project, Who: in.Who, Kind: in.Kind, Verb: in.Verb, Subject: in.Subject,
+		Before: before, Limit: in.Limit + 1}
 	if !in.Since.IsZero() {
 		q.Since = &in.Since
 	}

@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// A training machine's clock may be wrong. Every request says what its sender's clock shows; what it says of times is corrected by the difference to
-// this service's, which alone decides what is sorted and how long it took.
+// A training machine's clock may be wrong. Every request says what its sender's clock shows; what it says of times is
+// corrected by the difference to this service's, which alone decides what is sorted and how long it took.
 
 // wrongClock is a difference that is more than a slow network.
 const wrongClock = 10 * time.Second

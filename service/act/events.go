@@ -23,8 +23,8 @@ func (s *Act) Event(ctx context.Context, q Tx, e store.Event) error {
 	return q.AddEvent(ctx, e)
 }
 
-// RunEvent is Event for one of a run: it fills in the project, and the run's address where no subject is given. A subject that begins with @ is a
-// checkpoint of the run.
+// RunEvent is Event for one of a run: it fills in the project, and the run's address where no subject is given. A
+// subject that begins with @ is a checkpoint of the run.
 func (s *Act) RunEvent(ctx context.Context, q Tx, e store.Event) error {
 	project, address, err := q.RunOf(ctx, e.Run)
 	if err != nil {

@@ -170,7 +170,8 @@ func (l *Live) passEvents(ctx context.Context, mark string) string {
 func toTold(e store.Told) Told { return Told{Mark: e.Mark(), Event: toEvent(e)} }
 
 func toEvent(e store.Told) api.Event {
-	return api.Event{ID: e.ID, Kind: e.Kind, Verb: e.Verb, Subject: e.Subject, Project: e.Project, Run: e.Run, Data: e.Data, Says: SayEvent(e.Verb, e.Data),
+	return api.Event{ID: e.ID, Kind: e.Kind, Verb: e.Verb, Subject: e.Subject, Project: e.Project, Run: e.Run,
+		Data: e.Data, Says: SayEvent(e.Verb, e.Data),
 		Who: e.Who, At: e.At.UTC().Format(time.RFC3339Nano)}
 }
 
@@ -237,9 +238,10 @@ func (l *Live) cutAll() {
 	}
 }
 
-// Subscribe calls each for all news that in asks for until ctx ends, each fails, or the caller is too slow. It first calls
-// hello with the mark from which the stream goes on, then replays what came after in.Last.
-func (s *Act) Subscribe(ctx context.Context, in *api.EventsInput, hello func(mark string) error, each func(Told) error) error {
+// Subscribe calls each for all news that in asks for until ctx ends, each fails, or the caller is too slow. It first
+// calls hello with the mark from which the stream goes on, then replays what came after in.Last.
+func (s *Act) Subscribe(ctx context.Context, in *api.EventsInput, hello func(mark string) error,
+	each func(Told) error) error {
 	sub := &subscriber{in: make(chan Told, 256), end: make(chan struct{})}
 	s.Live.mutex.Lock()
 	s.Live.subscribers[sub] = true

@@ -6,7 +6,8 @@ import (
 	"kembrel/api"
 )
 
-// Page makes a page of limit items of rows, of which one more than limit was asked for; the cursor is that of the last item shown.
+// Page makes a page of limit items of rows, of which one more than limit was asked for; the cursor is that of the last
+// item shown.
 func Page[R, T any](rows []R, limit int, item func(R) T, cursor func(R) string) *api.Page[T] {
 	out := &api.Page[T]{Items: make([]T, 0, len(rows))}
 	for i, r := range rows {

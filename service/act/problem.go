@@ -30,7 +30,8 @@ func (s *Act) Problem(err error) *api.Problem {
 		return api.Fail(api.Invalid, "a text in the request has a NUL byte in it, or is not UTF-8")
 	case db.TooCostly(err):
 		s.Log.Warn("the database took too long", "err", err)
-		return api.Fail(api.TooCostly, "the database took longer at this than is allowed; ask for less: a narrower filter, fewer columns, or fewer runs at once")
+		return api.Fail(api.TooCostly,
+			"the database took longer at this than is allowed; ask for less: a narrower filter, fewer columns, or fewer runs at once")
 	case errors.Is(err, context.Canceled):
 		return api.Fail(api.TooSlow, "the request was given up")
 	}

@@ -4,8 +4,8 @@ import (
 	"sync"
 )
 
-// Remembered keeps what is asked for again and again and hardly ever changes. It holds a bounded number of entries; when it is full it
-// begins anew, which costs a query each.
+// Remembered keeps what is asked for again and again and hardly ever changes. It holds a bounded number of entries;
+// when it is full it begins anew, which costs a query each.
 type Remembered[K comparable, V any] struct {
 	mutex   sync.Mutex
 	entries map[K]V

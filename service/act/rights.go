@@ -10,7 +10,8 @@ import (
 	"kembrel/store"
 )
 
-// placeMemory is how long a project is taken to be open or closed as it was. The replica at which that changes knows at once.
+// placeMemory is how long a project is taken to be open or closed as it was. The replica at which that changes knows at
+// once.
 const placeMemory = 2 * time.Second
 
 type knownPlace struct {
@@ -98,12 +99,14 @@ func denied(ctx context.Context, need, has api.Role, where string) error {
 		what = "none"
 	}
 	if who.Narrowed() {
-		return api.Fail(api.Denied, "this needs the role %s on %s, and the token used is narrowed: it is %s there", need, where, what)
+		return api.Fail(api.Denied, "this needs the role %s on %s, and the token used is narrowed: it is %s there",
+			need, where, what)
 	}
 	return api.Fail(api.Denied, "this needs the role %s on %s, and %s is %s; %s roles", need, where, who.Name, what, by)
 }
 
-// Allow decides whether the person in ctx may call an operation: the one place that does. Project and number are those of its path, or "".
+// Allow decides whether the person in ctx may call an operation: the one place that does. Project and number are those
+// of its path, or "".
 func (s *Act) Allow(ctx context.Context, op api.Spec, project, number string) error {
 	if op.Access == api.Anyone {
 		return nil
@@ -143,12 +146,15 @@ func (s *Act) Allow(ctx context.Context, op api.Spec, project, number string) er
 		if mine, err := s.madeBy(ctx, who, project, number); err != nil || mine {
 			return err
 		}
-		return api.Fail(api.Denied, "this needs the role %s on project %s, or to have made the run; %s is %s, and another made it", op.Access, project, who.Name, has)
+		return api.Fail(api.Denied,
+			"this needs the role %s on project %s, or to have made the run; %s is %s, and another made it", op.Access,
+			project, who.Name, has)
 	}
 	return denied(ctx, op.Access, has, "project "+project)
 }
 
-// madeBy reports whether somebody made a run. A run that is not there is nobody's, and nobody is kept from being told so.
+// madeBy reports whether somebody made a run. A run that is not there is nobody's, and nobody is kept from being told
+// so.
 func (s *Act) madeBy(ctx context.Context, who Who, project, number string) (bool, error) {
 	n, err := strconv.Atoi(number)
 	if err != nil {

@@ -108,7 +108,8 @@ type whoKey struct{}
 
 type placeKey struct{}
 
-// As makes what is done under ctx be done by somebody, from an address: they find only what they may see, and events name both.
+// As makes what is done under ctx be done by somebody, from an address: they find only what they may see, and events
+// name both.
 func As(ctx context.Context, who Who, place string) context.Context {
 	return context.WithValue(context.WithValue(ctx, whoKey{}, who), placeKey{}, place)
 }

@@ -71,7 +71,8 @@ func (s *Checkpoints) PutChunk(ctx context.Context, _ act.Who, in *api.ChunkInpu
 		return nil, api.Fail(api.TooLarge, "a chunk has 1 to %d bytes, this one %d", chunk.MaxSize, n)
 	}
 	if got := chunk.Sum(in.RawBody); got != d {
-		return nil, api.Fail(api.Mismatch, "the chunk arrived damaged: announced as %s, it is %s; send it again", d, got)
+		return nil, api.Fail(api.Mismatch,
+			"the chunk arrived damaged: announced as %s, it is %s; send it again", d, got)
 	}
 	if err := s.chunks.Put(ctx, d, in.RawBody); err != nil {
 		var full *blob.Full
@@ -88,7 +89,8 @@ func (s *Checkpoints) PutChunk(ctx context.Context, _ act.Who, in *api.ChunkInpu
 }
 
 // CommitCheckpoint makes a checkpoint of chunks that are here. It is kept whole or not at all, and never changes.
-func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who, in *api.NewCheckpoint) (*api.Checkpoint, error) {
+func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who,
+	in *api.NewCheckpoint) (*api.Checkpoint, error) {
 	run, err := s.RunID(ctx, in.RunInput)
 	if err != nil {
 		return nil, err
@@ -140,18 +142,23 @@ func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who, in *api
 			return err
 		}
 		var added bool
-		id, added, err = q.AddCheckpoint(ctx, run, store.Checkpoint{Key: in.Key, Leg: in.Leg, Step: in.Body.Step, Epoch: float64(in.Body.Epoch),
-			Why: act.Clean(in.Body.Why), Figures: figures, Saved: act.ByOurClock(ctx, in.Body.Saved), Size: total}, files)
+		id, added, err = q.AddCheckpoint(ctx, run, store.Checkpoint{Key: in.Key, Leg: in.Leg, Step: in.Body.Step,
+			Epoch: float64(in.Body.Epoch),
+			Why:   act.Clean(in.Body.Why), Figures: figures, Saved: act.ByOurClock(ctx, in.Body.Saved),
+			Size: total}, files)
 		if err != nil {
 			return err
 		}
 		if !added {
-			return api.Fail(api.Conflict, "leg %d of %s has a checkpoint at step %d already; a checkpoint never changes", in.Leg, act.RunAddress(in.Project, in.Number), in.Body.Step)
+			return api.Fail(api.Conflict,
+				"leg %d of %s has a checkpoint at step %d already; a checkpoint never changes", in.Leg,
+				act.RunAddress(in.Project, in.Number), in.Body.Step)
 		}
 		if err := s.weights.InspectLater(ctx, q, run, id, files); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Person: who.ID, Subject: fmt.Sprintf("@s%d", in.Body.Step), Verb: "saved"})
+		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Person: who.ID,
+			Subject: fmt.Sprintf("@s%d", in.Body.Step), Verb: "saved"})
 	})
 	if err != nil {
 		return nil, err
@@ -205,7 +212,8 @@ func toFiles(in []api.File) (files []store.File, chunks map[chunk.Digest]int64, 
 			return bad("file %q is one chunk, but its digest is another", f.Path)
 		}
 		total += size
-		files = append(files, store.File{Path: f.Path, Part: f.Part, Size: size, Digest: whole[:], Chunks: chunk.Pack(pieces)})
+		files = append(files, store.File{Path: f.Path, Part: f.Part, Size: size, Digest: whole[:],
+			Chunks: chunk.Pack(pieces)})
 	}
 	for path := range seen {
 		for other := range seen {
@@ -217,7 +225,8 @@ func toFiles(in []api.File) (files []store.File, chunks map[chunk.Digest]int64, 
 	return files, chunks, total, nil
 }
 
-// chunksAreThere looks whether the packs that hold chunks are as long as they are to be; what is not is to be sent again.
+// chunksAreThere looks whether the packs that hold chunks are as long as they are to be; what is not is to be sent
+// again.
 func (s *Checkpoints) chunksAreThere(ctx context.Context, chunks map[chunk.Digest]int64) error {
 	places, err := s.chunks.Places(ctx, slices.Collect(maps.Keys(chunks)))
 	if err != nil {
@@ -228,12 +237,14 @@ func (s *Checkpoints) chunksAreThere(ctx context.Context, chunks map[chunk.Diges
 		return err
 	}
 	for d := range lost {
-		return api.Fail(api.Conflict, "chunk %s was lost from the blob store; send what chunks/missing names, then commit again", d)
+		return api.Fail(api.Conflict,
+			"chunk %s was lost from the blob store; send what chunks/missing names, then commit again", d)
 	}
 	return nil
 }
 
-// useChunks counts the chunks of a checkpoint that is being committed as used, which keeps them from being cleaned away.
+// useChunks counts the chunks of a checkpoint that is being committed as used, which keeps them from being cleaned
+// away.
 func useChunks(ctx context.Context, q Tx, chunks map[chunk.Digest]int64) error {
 	known, err := q.UseChunks(ctx, slices.Collect(maps.Keys(chunks)))
 	if err != nil {
@@ -242,7 +253,8 @@ func useChunks(ctx context.Context, q Tx, chunks map[chunk.Digest]int64) error {
 	for d, size := range chunks {
 		have, ok := known[d]
 		if !ok {
-			return api.Fail(api.Conflict, "chunk %s has not been sent; send what chunks/missing names, then commit again", d)
+			return api.Fail(api.Conflict,
+				"chunk %s has not been sent; send what chunks/missing names, then commit again", d)
 		}
 		if have != size {
 			return api.Fail(api.Mismatch, "chunk %s has %d bytes, not %d", d, have, size)
@@ -252,7 +264,8 @@ func useChunks(ctx context.Context, q Tx, chunks map[chunk.Digest]int64) error {
 }
 
 // ListCheckpoints lists a run's checkpoints, latest first.
-func (s *Checkpoints) ListCheckpoints(ctx context.Context, _ act.Who, in *api.RunInput) (*api.Page[api.Checkpoint], error) {
+func (s *Checkpoints) ListCheckpoints(ctx context.Context, _ act.Who,
+	in *api.RunInput) (*api.Page[api.Checkpoint], error) {
 	items, _, err := s.Checkpoints(ctx, *in)
 	return &api.Page[api.Checkpoint]{Items: items}, err
 }
@@ -304,9 +317,12 @@ func (s *Checkpoints) Checkpoints(ctx context.Context, in api.RunInput) ([]api.C
 	last := slices.IndexFunc(rows, func(r store.Checkpoint) bool { return r.Dropped == nil && r.Step < ends[r.Leg] })
 	for i, r := range rows {
 		ids[i] = r.ID
-		c := api.Checkpoint{Address: api.Address{Project: in.Project, Run: in.Number, At: addresses[i]}.String(), Leg: r.Leg, Step: r.Step, Epoch: api.Float(r.Epoch),
-			Why: r.Why, Saved: r.Saved, Size: r.Size, Best: i == best, Last: i == last, Replaced: stands[i].Replaced, Verified: verified[r.ID], Parts: []string{}, Files: []api.File{},
-			Pinned: r.Pinned, Goes: r.Goes, Dropped: r.Dropped, WhyGoes: r.WhyGoes, ByRule: r.ByRule, Stored: held[r.ID].Stored, Frees: held[r.ID].Own}
+		c := api.Checkpoint{Address: api.Address{Project: in.Project, Run: in.Number, At: addresses[i]}.String(),
+			Leg: r.Leg, Step: r.Step, Epoch: api.Float(r.Epoch),
+			Why: r.Why, Saved: r.Saved, Size: r.Size, Best: i == best, Last: i == last, Replaced: stands[i].Replaced,
+			Verified: verified[r.ID], Parts: []string{}, Files: []api.File{},
+			Pinned: r.Pinned, Goes: r.Goes, Dropped: r.Dropped, WhyGoes: r.WhyGoes, ByRule: r.ByRule,
+			Stored: held[r.ID].Stored, Frees: held[r.ID].Own}
 		if err := json.Unmarshal(r.Figures, &c.Figures); err != nil {
 			return nil, nil, err
 		}
@@ -314,7 +330,8 @@ func (s *Checkpoints) Checkpoints(ctx context.Context, in api.RunInput) ([]api.C
 			if !slices.Contains(c.Parts, f.Part) {
 				c.Parts = append(c.Parts, f.Part)
 			}
-			c.Files = append(c.Files, api.File{Part: f.Part, Path: f.Path, Size: f.Size, Digest: chunk.Digest(f.Digest).String()})
+			c.Files = append(c.Files, api.File{Part: f.Part, Path: f.Path, Size: f.Size,
+				Digest: chunk.Digest(f.Digest).String()})
 		}
 		c.Fit, c.Lacks = checkpoint.Fitness(c.Parts, row.NeedsOrUsual()), checkpoint.Lacks(c.Parts, row.NeedsOrUsual())
 		if c.Dropped != nil {
@@ -327,7 +344,8 @@ func (s *Checkpoints) Checkpoints(ctx context.Context, in api.RunInput) ([]api.C
 
 // better reports whether a figure of the objective is better than another; NaN is not.
 func better(o verdict.Objective, a, b float64) bool {
-	return !math.IsNaN(a) && (math.IsNaN(b) || o.Direction == verdict.Higher && a > b || o.Direction != verdict.Higher && a < b)
+	return !math.IsNaN(a) && (math.IsNaN(b) || o.Direction == verdict.Higher && a > b ||
+		o.Direction != verdict.Higher && a < b)
 }
 
 // bestHeld finds the checkpoint with the best figure among those of the present course that are held; -1: none has one.
@@ -388,15 +406,18 @@ func (s *Checkpoints) Find(ctx context.Context, in api.CheckpointInput) (*api.Ch
 }
 
 // FindHeld is find for a checkpoint whose bytes are wanted, with its id: one that was dropped is gone.
-func (s *Checkpoints) FindHeld(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []store.File, int64, error) {
+func (s *Checkpoints) FindHeld(ctx context.Context,
+	in api.CheckpointInput) (*api.Checkpoint, []store.File, int64, error) {
 	c, files, id, err := s.findWith(ctx, in)
 	if err == nil && c.Dropped != nil {
-		err = api.Fail(api.Gone, "the bytes of %s were dropped on %s %s; its figures and digests are still here", c.Address, c.Dropped.UTC().Format("2 January 2006 15:04 MST"), c.WhyGoes)
+		err = api.Fail(api.Gone, "the bytes of %s were dropped on %s %s; its figures and digests are still here",
+			c.Address, c.Dropped.UTC().Format("2 January 2006 15:04 MST"), c.WhyGoes)
 	}
 	return c, files, id, err
 }
 
-func (s *Checkpoints) findWith(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []store.File, int64, error) {
+func (s *Checkpoints) findWith(ctx context.Context,
+	in api.CheckpointInput) (*api.Checkpoint, []store.File, int64, error) {
 	none := func(err error) (*api.Checkpoint, []store.File, int64, error) { return nil, nil, 0, err }
 	at, err := api.ParseAt(in.At)
 	if err != nil {
@@ -409,7 +430,8 @@ func (s *Checkpoints) findWith(ctx context.Context, in api.CheckpointInput) (*ap
 	address := act.RunAddress(in.Project, in.Number)
 	stands := make([]checkpoint.Stand, len(items))
 	for i, c := range items {
-		stands[i] = checkpoint.Stand{Leg: c.Leg, Step: c.Step, Epoch: float64(c.Epoch), Replaced: c.Replaced, Best: c.Best, Last: c.Last}
+		stands[i] = checkpoint.Stand{Leg: c.Leg, Step: c.Step, Epoch: float64(c.Epoch), Replaced: c.Replaced,
+			Best: c.Best, Last: c.Last}
 	}
 	i := checkpoint.Find(stands, at)
 	replaced := slices.IndexFunc(items, func(c api.Checkpoint) bool {
@@ -418,13 +440,17 @@ func (s *Checkpoints) findWith(ctx context.Context, in api.CheckpointInput) (*ap
 	switch {
 	case i >= 0:
 	case replaced >= 0:
-		return none(api.Fail(api.NotFound, "%s has no checkpoint @%s in its present course; the one that was there was replaced by a later leg: %s", address, in.At, items[replaced].Address))
+		return none(api.Fail(api.NotFound,
+			"%s has no checkpoint @%s in its present course; the one that was there was replaced by a later leg: %s",
+			address, in.At, items[replaced].Address))
 	case len(items) == 0:
 		return none(api.Fail(api.NotFound, "%s has no checkpoint", address))
 	case at.Kind == api.AtBest:
-		return none(api.Fail(api.NotFound, "%s has no checkpoint at or before the best reading of its objective; kembrel checkpoints %s lists those it has", address, address))
+		return none(api.Fail(api.NotFound,
+			"%s has no checkpoint at or before the best reading of its objective; kembrel checkpoints %s lists those it has", address, address))
 	default:
-		return none(api.Fail(api.NotFound, "%s has no checkpoint @%s; kembrel checkpoints %s lists those it has", address, in.At, address))
+		return none(api.Fail(api.NotFound, "%s has no checkpoint @%s; kembrel checkpoints %s lists those it has",
+			address, in.At, address))
 	}
 	run, err := s.RunID(ctx, in.RunInput)
 	if err != nil {

@@ -16,8 +16,8 @@ import (
 	"kembrel/store/pack"
 )
 
-// How often chunks that no commit has made safe yet are, and how often the store is cleaned. What nobody holds stays for a day: longer than any
-// upload takes.
+// How often chunks that no commit has made safe yet are, and how often the store is cleaned. What nobody holds stays
+// for a day: longer than any upload takes.
 const (
 	flushPace  = 10 * time.Second
 	cleanPace  = 10 * time.Minute
@@ -55,8 +55,8 @@ func (s *Checkpoints) KeepChunks(ctx context.Context) {
 	}
 }
 
-// FreeStorage gives back at once the bytes that no checkpoint holds any more, which cleaning would free within about a day. A checkpoint that is being
-// sent meanwhile may have to be sent again.
+// FreeStorage gives back at once the bytes that no checkpoint holds any more, which cleaning would free within about a
+// day. A checkpoint that is being sent meanwhile may have to be sent again.
 func (s *Checkpoints) FreeStorage(ctx context.Context, _ act.Who, in *api.FreeInput) (*api.Freed, error) {
 	totals, err := s.db.ChunkTotals(ctx)
 	if err != nil {
@@ -117,14 +117,16 @@ func (s *Checkpoints) cleanChunks(ctx context.Context) {
 		s.Log.Warn("cleaning waits", "err", err)
 	}
 	if forgotten > 0 || did.Packs > 0 || did.Rewrote > 0 {
-		s.Log.Info("cleaned the chunks", "forgotten", forgotten, "packs", did.Packs, "bytes", did.Freed, "moved", did.Rewrote)
+		s.Log.Info("cleaned the chunks", "forgotten", forgotten, "packs", did.Packs, "bytes", did.Freed,
+			"moved", did.Rewrote)
 	}
 }
 
 // GetBlobs tells what the chunk store holds.
 func (s *Checkpoints) GetBlobs(ctx context.Context, _ act.Who, _ *struct{}) (*api.BlobTotals, error) {
 	t, err := s.db.ChunkTotals(ctx)
-	return &api.BlobTotals{Checkpoints: t.Checkpoints, Held: t.Held, Chunks: t.Chunks, Bytes: t.Bytes, Stored: t.Stored, Loose: t.Loose, Damaged: t.Damaged, Missing: t.Missing}, err
+	return &api.BlobTotals{Checkpoints: t.Checkpoints, Held: t.Held, Chunks: t.Chunks, Bytes: t.Bytes, Stored: t.Stored,
+		Loose: t.Loose, Damaged: t.Damaged, Missing: t.Missing}, err
 }
 
 // checkTime bounds one call of CheckBlobs.
@@ -170,7 +172,8 @@ func (s *Checkpoints) CheckBlobs(ctx context.Context, _ act.Who, in *api.CheckBl
 var errLate = errors.New("time is over")
 
 // checkChunks checks chunks, as many as it can in a time, and returns how many.
-func (s *Checkpoints) checkChunks(ctx context.Context, list []pack.Entry, most time.Duration) (out *api.CheckedBlobs, done int, err error) {
+func (s *Checkpoints) checkChunks(ctx context.Context, list []pack.Entry,
+	most time.Duration) (out *api.CheckedBlobs, done int, err error) {
 	out = &api.CheckedBlobs{Damaged: []api.DamagedChunk{}}
 	began := time.Now()
 	err = s.chunks.Check(ctx, list, func(e pack.Entry, why error) error {
@@ -190,7 +193,8 @@ func (s *Checkpoints) checkChunks(ctx context.Context, list []pack.Entry, most t
 			if err != nil {
 				return err
 			}
-			d := api.DamagedChunk{Digest: e.Digest.String(), Size: int64(e.Size), Missing: missing, Why: why.Error(), Checkpoints: []string{}}
+			d := api.DamagedChunk{Digest: e.Digest.String(), Size: int64(e.Size), Missing: missing, Why: why.Error(),
+				Checkpoints: []string{}}
 			for _, h := range holders {
 				d.Checkpoints = append(d.Checkpoints, act.CheckpointAddress(h.Project, h.Number, h.Standing))
 			}
@@ -207,7 +211,8 @@ func (s *Checkpoints) checkChunks(ctx context.Context, list []pack.Entry, most t
 	return out, done, err
 }
 
-// windows is into how many parts the digests are divided; each time the store is cleaned the next is checked, all of them in 30 days.
+// windows is into how many parts the digests are divided; each time the store is cleaned the next is checked, all of
+// them in 30 days.
 const windows = 30 * 24 * 6
 
 // checkWindow checks the part of the store whose turn it is.
@@ -230,7 +235,8 @@ func (s *Checkpoints) checkWindow(ctx context.Context, now time.Time) {
 			return
 		}
 		for _, d := range found.Damaged {
-			s.Log.Error("a chunk cannot be read; sending the same content again heals it", "digest", d.Digest, "missing", d.Missing, "checkpoints", d.Checkpoints)
+			s.Log.Error("a chunk cannot be read; sending the same content again heals it", "digest", d.Digest,
+				"missing", d.Missing, "checkpoints", d.Checkpoints)
 		}
 		if done == 0 || done == len(list) && done < 200 {
 			return

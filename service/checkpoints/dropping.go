@@ -21,7 +21,8 @@ func (s *Checkpoints) DropDue(ctx context.Context) error {
 			if due, ok, err = q.DropDueCheckpoint(ctx, after); err != nil || !ok {
 				return err
 			}
-			return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: due.Run, Subject: fmt.Sprintf("@s%d", due.Step), Verb: "bytes-dropped", Data: map[string]any{"why": due.Why}})
+			return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: due.Run,
+				Subject: fmt.Sprintf("@s%d", due.Step), Verb: "bytes-dropped", Data: map[string]any{"why": due.Why}})
 		})
 		if err != nil || !ok {
 			if dropped > 0 {
@@ -70,8 +71,10 @@ func (s *Checkpoints) DropCheckpoint(ctx context.Context, who act.Who, in *api.D
 	})
 }
 
-// KeepCheckpoint brings a checkpoint back that is about to be dropped. Where a rule said so it is pinned, or the rule would say so again.
-func (s *Checkpoints) KeepCheckpoint(ctx context.Context, who act.Who, in *api.CheckpointInput) (*api.Checkpoint, error) {
+// KeepCheckpoint brings a checkpoint back that is about to be dropped. Where a rule said so it is pinned, or the rule
+// would say so again.
+func (s *Checkpoints) KeepCheckpoint(ctx context.Context, who act.Who,
+	in *api.CheckpointInput) (*api.Checkpoint, error) {
 	c, _, _, err := s.FindHeld(ctx, *in)
 	if err != nil {
 		return nil, err
@@ -90,7 +93,8 @@ func (s *Checkpoints) KeepCheckpoint(ctx context.Context, who act.Who, in *api.C
 }
 
 // changeCheckpoint changes what becomes of a checkpoint that is held.
-func (s *Checkpoints) changeCheckpoint(ctx context.Context, who act.Who, in api.CheckpointInput, did act.Did, change func(q Tx, run, id int64) error) (*api.Checkpoint, error) {
+func (s *Checkpoints) changeCheckpoint(ctx context.Context, who act.Who, in api.CheckpointInput, did act.Did,
+	change func(q Tx, run, id int64) error) (*api.Checkpoint, error) {
 	c, _, id, err := s.FindHeld(ctx, in)
 	if err != nil {
 		return nil, err
@@ -103,7 +107,8 @@ func (s *Checkpoints) changeCheckpoint(ctx context.Context, who act.Who, in api.
 		if err := change(q, run, id); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Subject: c.Address, Person: who.ID, Verb: did.Verb, Data: did.Data})
+		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Subject: c.Address, Person: who.ID,
+			Verb: did.Verb, Data: did.Data})
 	})
 	if err != nil {
 		return nil, err

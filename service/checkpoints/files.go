@@ -19,7 +19,8 @@ import (
 
 // OpenFile opens a file of a checkpoint for reading at any place; every chunk's digest is checked as it is read.
 //
-// What cannot be read is found out before the first byte goes out: the chunk at the start of the range is here when it returns.
+// What cannot be read is found out before the first byte goes out: the chunk at the start of the range is here when it
+// returns.
 func (s *Checkpoints) OpenFile(ctx context.Context, in *api.FileInput) (io.ReadSeeker, api.File, time.Time, error) {
 	found, err := s.fileOf(ctx, in)
 	if err != nil {
@@ -40,7 +41,8 @@ func (s *Checkpoints) OpenFile(ctx context.Context, in *api.FileInput) (io.ReadS
 	return content, f, found.Saved, nil
 }
 
-// fileOf finds a file of a checkpoint: one row where the address is of a leg's step, as restoring asks again and again; else the run's checkpoints are gone through.
+// fileOf finds a file of a checkpoint: one row where the address is of a leg's step, as restoring asks again and again;
+// else the run's checkpoints are gone through.
 func (s *Checkpoints) fileOf(ctx context.Context, in *api.FileInput) (store.SavedFile, error) {
 	if at, err := api.ParseAt(in.At); err == nil && at.Kind == api.AtStep && at.Leg > 0 {
 		run, err := s.RunID(ctx, in.RunInput)
@@ -155,9 +157,11 @@ func (r *fileReader) load() error {
 func unreadable(err error, name string, d chunk.Digest) error {
 	switch {
 	case errors.Is(err, pack.ErrMissing):
-		return api.Fail(api.ChunkGone, "chunk %s of %s is not where it was kept. The blob store may be away for a moment, or its folder moved: try again, it is looked for each time. Otherwise kembrel blobs check names what is missing; another checkpoint of the run may be whole, and sending the same content again brings it back", d, name)
+		return api.Fail(api.ChunkGone,
+			"chunk %s of %s is not where it was kept. The blob store may be away for a moment, or its folder moved: try again, it is looked for each time. Otherwise kembrel blobs check names what is missing; another checkpoint of the run may be whole, and sending the same content again brings it back", d, name)
 	case errors.Is(err, pack.ErrDamaged), errors.Is(err, pack.ErrNone):
-		return api.Fail(api.ChunkBad, "chunk %s of %s is damaged: its bytes are not those it is named by. Restore another checkpoint of the run (kembrel checkpoints lists them); sending the same content again, or a backup, brings it back; kembrel blobs check names what else it hurts", d, name)
+		return api.Fail(api.ChunkBad,
+			"chunk %s of %s is damaged: its bytes are not those it is named by. Restore another checkpoint of the run (kembrel checkpoints lists them); sending the same content again, or a backup, brings it back; kembrel blobs check names what else it hurts", d, name)
 	}
 	return err
 }

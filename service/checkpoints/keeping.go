@@ -62,7 +62,8 @@ func (s *Checkpoints) SetKeepRule(ctx context.Context, who act.Who, in *api.Keep
 	if err := checkKeepRule(&in.Body); err != nil {
 		return nil, err
 	}
-	return s.changeProjectKeepRule(ctx, who, in.ProjectInput, in.Body, act.Did{Verb: "keep-rule-set", Data: map[string]any{"rule": in.Body.Say()}})
+	return s.changeProjectKeepRule(ctx, who, in.ProjectInput, in.Body,
+		act.Did{Verb: "keep-rule-set", Data: map[string]any{"rule": in.Body.Say()}})
 }
 
 // DropKeepRule lets all checkpoints of a project stay. Those that a rule had begun to drop stay too.
@@ -70,7 +71,8 @@ func (s *Checkpoints) DropKeepRule(ctx context.Context, who act.Who, in *api.Pro
 	return s.changeProjectKeepRule(ctx, who, *in, nil, act.Did{Verb: "keep-rule-cleared"})
 }
 
-func (s *Checkpoints) changeProjectKeepRule(ctx context.Context, who act.Who, in api.ProjectInput, rule any, did act.Did) (*api.KeepState, error) {
+func (s *Checkpoints) changeProjectKeepRule(ctx context.Context, who act.Who, in api.ProjectInput, rule any,
+	did act.Did) (*api.KeepState, error) {
 	p, _, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
@@ -79,7 +81,8 @@ func (s *Checkpoints) changeProjectKeepRule(ctx context.Context, who act.Who, in
 		if err := q.SetProjectKeepRule(ctx, p.ID, rule); err != nil {
 			return err
 		}
-		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID, Verb: did.Verb, Data: did.Data})
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID,
+			Verb: did.Verb, Data: did.Data})
 	})
 	if err != nil {
 		return nil, err
@@ -91,17 +94,20 @@ func (s *Checkpoints) changeProjectKeepRule(ctx context.Context, who act.Who, in
 }
 
 // SetRunKeepRule sets a run's own keep rule, or that it has none.
-func (s *Checkpoints) SetRunKeepRule(ctx context.Context, who act.Who, in *api.RunKeepRuleInput) (*api.KeepState, error) {
+func (s *Checkpoints) SetRunKeepRule(ctx context.Context, who act.Who,
+	in *api.RunKeepRuleInput) (*api.KeepState, error) {
 	if in.Body.None == (in.Body.Rule != nil) {
 		return nil, api.Fail(api.Invalid, "give a rule, or say none")
 	}
 	if in.Body.None {
-		return s.changeRunKeepRule(ctx, who, in.RunInput, struct{}{}, act.Did{Verb: "keep-rule-set", Data: map[string]any{"rule": "none"}})
+		return s.changeRunKeepRule(ctx, who, in.RunInput, struct{}{},
+			act.Did{Verb: "keep-rule-set", Data: map[string]any{"rule": "none"}})
 	}
 	if err := checkKeepRule(in.Body.Rule); err != nil {
 		return nil, err
 	}
-	return s.changeRunKeepRule(ctx, who, in.RunInput, in.Body.Rule, act.Did{Verb: "keep-rule-set", Data: map[string]any{"rule": in.Body.Rule.Say()}})
+	return s.changeRunKeepRule(ctx, who, in.RunInput, in.Body.Rule,
+		act.Did{Verb: "keep-rule-set", Data: map[string]any{"rule": in.Body.Rule.Say()}})
 }
 
 // DropRunKeepRule lets the project's rule hold again.
@@ -109,7 +115,8 @@ func (s *Checkpoints) DropRunKeepRule(ctx context.Context, who act.Who, in *api.
 	return s.changeRunKeepRule(ctx, who, *in, nil, act.Did{Verb: "keep-rule-cleared"})
 }
 
-func (s *Checkpoints) changeRunKeepRule(ctx context.Context, who act.Who, in api.RunInput, rule any, did act.Did) (*api.KeepState, error) {
+func (s *Checkpoints) changeRunKeepRule(ctx context.Context, who act.Who, in api.RunInput, rule any,
+	did act.Did) (*api.KeepState, error) {
 	p, _, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
@@ -141,8 +148,10 @@ type decided struct {
 	why    []string // why it stays
 }
 
-// decide applies keep rules to the checkpoints of a project's runs, or of some (nil: all): one given, or those that are set.
-func (s *Checkpoints) decide(ctx context.Context, p store.Keeping, numbers []int64, given *keep.Rule) ([]decided, error) {
+// decide applies keep rules to the checkpoints of a project's runs, or of some (nil: all): one given, or those that are
+// set.
+func (s *Checkpoints) decide(ctx context.Context, p store.Keeping, numbers []int64,
+	given *keep.Rule) ([]decided, error) {
 	o, err := verdict.ParseObjective(p.Objective)
 	if err != nil {
 		return nil, err
@@ -189,10 +198,12 @@ func (s *Checkpoints) decide(ctx context.Context, p store.Keeping, numbers []int
 		if run[0].rule != nil {
 			list := make([]keep.Checkpoint, len(run))
 			for i, d := range run {
-				list[i] = keep.Checkpoint{Step: d.Step, Epoch: d.Epoch, Saved: d.Saved, Figure: d.figure, Replaced: d.Replaced, Pinned: d.Pinned,
+				list[i] = keep.Checkpoint{Step: d.Step, Epoch: d.Epoch, Saved: d.Saved, Figure: d.figure,
+					Replaced: d.Replaced, Pinned: d.Pinned,
 					Children: children[place{d.Number, d.Step}], Matches: matches[from+i]}
 			}
-			r := keep.Run{Over: run[0].State == "finished" || run[0].State == "stopped", Lower: o.Direction != verdict.Higher}
+			r := keep.Run{Over: run[0].State == "finished" || run[0].State == "stopped",
+				Lower: o.Direction != verdict.Higher}
 			for i, why := range keep.Decide(*run[0].rule, r, list, now) {
 				run[i].why = why
 			}
@@ -225,15 +236,18 @@ func (s *Checkpoints) children(ctx context.Context, project string) (map[place][
 	return out, err
 }
 
-// matching says for which of some checkpoints a condition holds. In it at("NAME"), epoch, step and size are the checkpoint's, all else the run's.
-func (s *Checkpoints) matching(ctx context.Context, project int64, o verdict.Objective, where string, list []decided, figures []map[string]api.Float, of []int, matches []bool) error {
+// matching says for which of some checkpoints a condition holds. In it at("NAME"), epoch, step and size are the
+// checkpoint's, all else the run's.
+func (s *Checkpoints) matching(ctx context.Context, project int64, o verdict.Objective, where string, list []decided,
+	figures []map[string]api.Float, of []int, matches []bool) error {
 	n, err := filter.Parse(where, time.Now())
 	if err != nil {
 		return finding.FilterProblem("where", err)
 	}
 	var ofRun []*filter.Node
 	own := func(l *filter.Node) bool {
-		return l.Op == filter.AtBest || l.Op == filter.Field && (l.Name == "epoch" || l.Name == "step" || l.Name == "size")
+		return l.Op == filter.AtBest || l.Op == filter.Field &&
+			(l.Name == "epoch" || l.Name == "step" || l.Name == "size")
 	}
 	for _, l := range n.Leaves() {
 		if !own(l) {
@@ -248,7 +262,8 @@ func (s *Checkpoints) matching(ctx context.Context, project int64, o verdict.Obj
 				numbers = append(numbers, k)
 			}
 		}
-		q := store.RunQuery{Project: project, Objective: o.Curve, Lower: func(curve string) bool { return finding.LowerIsBetter(o, curve) }}
+		q := store.RunQuery{Project: project, Objective: o.Curve,
+			Lower: func(curve string) bool { return finding.LowerIsBetter(o, curve) }}
 		if values, err = s.db.RunValues(ctx, q, numbers, ofRun); err != nil {
 			return finding.OrOutOfRange(err)
 		}
@@ -263,7 +278,8 @@ func (s *Checkpoints) matching(ctx context.Context, project int64, o verdict.Obj
 				}
 			}
 		}
-		r := filter.Run{Fields: map[string]any{"epoch": d.Epoch, "step": float64(d.Step), "size": float64(d.Size)}, Figures: map[string]filter.Figures{}}
+		r := filter.Run{Fields: map[string]any{"epoch": d.Epoch, "step": float64(d.Step), "size": float64(d.Size)},
+			Figures: map[string]filter.Figures{}}
 		for name, v := range figures[i] {
 			r.Figures[name] = filter.Figures{AtBest: float64(v)}
 		}
@@ -323,7 +339,8 @@ func (s *Checkpoints) applyKeepRules(ctx context.Context, p store.Keeping) error
 			}
 			begun += n
 		}
-		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Verb: "keep-rules-applied", Data: map[string]any{"going": begun, "staying": len(stays)}})
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Verb: "keep-rules-applied",
+			Data: map[string]any{"going": begun, "staying": len(stays)}})
 	})
 	if err == nil {
 		s.Live.News()
@@ -392,7 +409,8 @@ func (s *Checkpoints) TryKeepRule(ctx context.Context, _ act.Who, in *api.TryKee
 	out.Says = sayTried(out)
 	alone := map[int64]store.Held{}
 	if len(list) > 0 {
-		if alone, err = s.db.Held(ctx, store.HeldQuery{By: "checkpoint", Project: p.ID, Checkpoints: append(going, staying...)}); err != nil {
+		if alone, err = s.db.Held(ctx, store.HeldQuery{By: "checkpoint", Project: p.ID,
+			Checkpoints: append(going, staying...)}); err != nil {
 			return nil, err
 		}
 	}
@@ -400,17 +418,23 @@ func (s *Checkpoints) TryKeepRule(ctx context.Context, _ act.Who, in *api.TryKee
 		if d.rule == nil {
 			d.why = []string{"no rule"}
 		}
-		out.Checkpoints = append(out.Checkpoints, api.KeptOne{Address: act.CheckpointAddress(in.Project, d.Number, d.Standing), Stays: !goes(d), Why: d.why, Step: d.Step,
-			Epoch: api.Float(d.Epoch), Figure: api.Float(d.figure), Saved: d.Saved, Size: d.Size, Frees: alone[d.ID].Own})
+		out.Checkpoints = append(out.Checkpoints,
+			api.KeptOne{Address: act.CheckpointAddress(in.Project, d.Number, d.Standing), Stays: !goes(d),
+				Why: d.why, Step: d.Step,
+				Epoch: api.Float(d.Epoch), Figure: api.Float(d.figure), Saved: d.Saved, Size: d.Size,
+				Frees: alone[d.ID].Own})
 	}
 	return out, nil
 }
 
 func sayTried(t *api.KeepTried) string {
 	if t.Going == 0 {
-		return fmt.Sprintf("Nothing is to be deleted: %s %s.", act.Many(t.Staying, "checkpoint stays with", "checkpoints stay with"), api.Bytes(t.Leaves))
+		return fmt.Sprintf("Nothing is to be deleted: %s %s.",
+			act.Many(t.Staying, "checkpoint stays with", "checkpoints stay with"), api.Bytes(t.Leaves))
 	}
-	return fmt.Sprintf("%s %s; %s %s.", act.Many(t.Going, "checkpoint is to be deleted, which frees", "checkpoints are to be deleted, which frees"), api.Bytes(t.Frees), act.Many(t.Staying, "stays with", "stay with"), api.Bytes(t.Leaves))
+	return fmt.Sprintf("%s %s; %s %s.", act.Many(t.Going, "checkpoint is to be deleted, which frees",
+		"checkpoints are to be deleted, which frees"), api.Bytes(t.Frees), act.Many(t.Staying, "stays with",
+		"stay with"), api.Bytes(t.Leaves))
 }
 
 // frees is how many bytes go with some checkpoints.

@@ -20,7 +20,8 @@ func saySizes(z *api.StorageSizes, what string) string {
 	if t.Checkpoints == 0 {
 		return "No checkpoint is held."
 	}
-	says := fmt.Sprintf("%s of %s %s", act.Many(t.Checkpoints, "checkpoint", "checkpoints"), api.Bytes(t.Whole), "take "+api.Bytes(t.Stored))
+	says := fmt.Sprintf("%s of %s %s", act.Many(t.Checkpoints, "checkpoint", "checkpoints"), api.Bytes(t.Whole),
+		"take "+api.Bytes(t.Stored))
 	if t.Checkpoints == 1 {
 		says = fmt.Sprintf("1 checkpoint of %s takes %s", api.Bytes(t.Whole), api.Bytes(t.Stored))
 	}
@@ -36,15 +37,18 @@ func saySizes(z *api.StorageSizes, what string) string {
 	}
 	says += "."
 	if len(z.Items) > 1 && t.Stored > 0 {
-		says += fmt.Sprintf(" The largest %s is %s with %.0f %%.", what, z.Items[0].Address, 100*float64(z.Items[0].Stored)/float64(t.Stored))
+		says += fmt.Sprintf(" The largest %s is %s with %.0f %%.", what, z.Items[0].Address,
+			100*float64(z.Items[0].Stored)/float64(t.Stored))
 	}
 	if t.Going > 0 {
-		says += fmt.Sprintf(" %s after a grace period.", act.Many(t.Going, "checkpoint is to be deleted", "checkpoints are to be deleted"))
+		says += fmt.Sprintf(" %s after a grace period.", act.Many(t.Going, "checkpoint is to be deleted",
+			"checkpoints are to be deleted"))
 	}
 	return says
 }
 
-// sizesAge is how old the bytes may be that are shown: adding up those of 10,000 checkpoints of 300 MB takes five seconds. Counts are always new.
+// sizesAge is how old the bytes may be that are shown: adding up those of 10,000 checkpoints of 300 MB takes five
+// seconds. Counts are always new.
 const sizesAge = time.Minute
 
 // heldBytes are what checkpoints hold, as it was lately.
@@ -102,7 +106,8 @@ func (s *Checkpoints) GetStorage(ctx context.Context, _ act.Who, in *api.Storage
 	if err != nil {
 		return nil, err
 	}
-	out := &api.StorageSizes{Items: []api.SizedPart{}, Loose: totals.Loose, As: held.as, Total: api.Sizes{Bytes: held.all.Bytes, Stored: held.all.Stored, Own: held.all.Own}}
+	out := &api.StorageSizes{Items: []api.SizedPart{}, Loose: totals.Loose, As: held.as,
+		Total: api.Sizes{Bytes: held.all.Bytes, Stored: held.all.Stored, Own: held.all.Own}}
 	all := true
 	for _, r := range sums {
 		if project == 0 {
@@ -116,7 +121,8 @@ func (s *Checkpoints) GetStorage(ctx context.Context, _ act.Who, in *api.Storage
 			}
 		}
 		h := held.parts[r.Part]
-		one := api.Sizes{Checkpoints: r.Checkpoints, Whole: r.Whole, Bytes: h.Bytes, Stored: h.Stored, Own: h.Own, Going: r.Going, Dropped: r.Dropped, Pinned: r.Pinned}
+		one := api.Sizes{Checkpoints: r.Checkpoints, Whole: r.Whole, Bytes: h.Bytes, Stored: h.Stored, Own: h.Own,
+			Going: r.Going, Dropped: r.Dropped, Pinned: r.Pinned}
 		out.Items = append(out.Items, api.SizedPart{Address: r.Address, Title: r.Title, Sizes: one})
 		out.Total.Checkpoints += one.Checkpoints
 		out.Total.Whole += one.Whole
@@ -133,7 +139,8 @@ func (s *Checkpoints) GetStorage(ctx context.Context, _ act.Who, in *api.Storage
 		}
 	}
 	slices.SortStableFunc(out.Items, func(a, b api.SizedPart) int {
-		return cmp.Or(cmp.Compare(b.Stored, a.Stored), cmp.Compare(b.Dropped, a.Dropped), cmp.Compare(a.Address, b.Address))
+		return cmp.Or(cmp.Compare(b.Stored, a.Stored), cmp.Compare(b.Dropped, a.Dropped),
+			cmp.Compare(a.Address, b.Address))
 	})
 	out.Says = saySizes(out, map[string]string{"project": "project", "run": "run"}[by])
 	out.Items = out.Items[:min(len(out.Items), 1000)]

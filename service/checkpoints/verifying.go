@@ -52,7 +52,8 @@ func sayVerified(v api.Verification) string {
 }
 
 // AddVerification compares what an evaluation found with what was recorded, and keeps the outcome.
-func (s *Checkpoints) AddVerification(ctx context.Context, who act.Who, in *api.NewVerification) (*api.Verification, error) {
+func (s *Checkpoints) AddVerification(ctx context.Context, who act.Who,
+	in *api.NewVerification) (*api.Verification, error) {
 	c, _, err := s.Find(ctx, in.CheckpointInput)
 	if err != nil {
 		return nil, err
@@ -75,7 +76,8 @@ func (s *Checkpoints) AddVerification(ctx context.Context, who act.Who, in *api.
 		v.Figures = append(v.Figures, f)
 	}
 	if compared == 0 {
-		return nil, api.Fail(api.Invalid, "none of the figures reported (%s) was recorded with %s, which has %s", act.Few(act.SortedKeys(in.Body.Figures), 10), c.Address, act.Few(act.SortedKeys(c.Figures), 20))
+		return nil, api.Fail(api.Invalid, "none of the figures reported (%s) was recorded with %s, which has %s",
+			act.Few(act.SortedKeys(in.Body.Figures), 10), c.Address, act.Few(act.SortedKeys(c.Figures), 20))
 	}
 	run, err := s.RunID(ctx, in.RunInput)
 	if err != nil {
@@ -90,7 +92,8 @@ func (s *Checkpoints) AddVerification(ctx context.Context, who act.Who, in *api.
 		if err := q.AddVerification(ctx, run, ids[i], who.ID, v.Host, v); err != nil {
 			return err
 		}
-		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Subject: c.Address, Person: who.ID, Verb: "verified"})
+		return s.RunEvent(ctx, q, store.Event{Kind: "checkpoint", Run: run, Subject: c.Address, Person: who.ID,
+			Verb: "verified"})
 	})
 	s.Live.News()
 	v.Says = sayVerified(v)

@@ -86,7 +86,8 @@ func (s *Comparing) chosen(ctx context.Context, in *api.CompareInput, most int) 
 	for _, n := range numbers {
 		r, ok := byNumber[n]
 		if !ok {
-			return nil, api.Fail(api.NotFound, "there is no run %s; kembrel runs %s lists the project's runs", act.RunAddress(in.Project, int(n)), in.Project)
+			return nil, api.Fail(api.NotFound, "there is no run %s; kembrel runs %s lists the project's runs",
+				act.RunAddress(in.Project, int(n)), in.Project)
 		}
 		out.runs = append(out.runs, r)
 	}
@@ -122,8 +123,10 @@ func (s *Comparing) Compare(ctx context.Context, _ act.Who, in *api.CompareInput
 	if err != nil {
 		return nil, err
 	}
-	out := &api.Comparison{Project: in.Project, Objective: c.objective.String(), Lower: c.objective.Direction == verdict.Lower, Left: c.left, Baseline: c.baseline,
-		Runs: []api.Run{}, Groups: []api.RunGroup{}, Differ: []api.FactRow{}, Same: []api.FactRow{}, Changes: []api.CodeChange{}}
+	out := &api.Comparison{Project: in.Project, Objective: c.objective.String(),
+		Lower: c.objective.Direction == verdict.Lower, Left: c.left, Baseline: c.baseline,
+		Runs: []api.Run{}, Groups: []api.RunGroup{}, Differ: []api.FactRow{}, Same: []api.FactRow{},
+		Changes: []api.CodeChange{}}
 	recipes, err := s.RecipesOf(ctx, c.runs)
 	if err != nil {
 		return nil, err
@@ -143,7 +146,8 @@ func (s *Comparing) Compare(ctx context.Context, _ act.Who, in *api.CompareInput
 			out.Changes[i].Runs = append(out.Changes[i].Runs, r.Number)
 		} else if recipe.Changes != "" {
 			changes[r.Number] = recipe.Changes
-			out.Changes = append(out.Changes, api.CodeChange{Run: r.Number, Runs: []int{r.Number}, Commit: recipe.Commit, Patch: recipe.Changes[:min(len(recipe.Changes), 64<<10)]})
+			out.Changes = append(out.Changes, api.CodeChange{Run: r.Number, Runs: []int{r.Number},
+				Commit: recipe.Commit, Patch: recipe.Changes[:min(len(recipe.Changes), 64<<10)]})
 		}
 	}
 	groups := compare.Groups(runs)
@@ -177,10 +181,14 @@ func (s *Comparing) Compare(ctx context.Context, _ act.Who, in *api.CompareInput
 	for _, r := range same {
 		out.Same = append(out.Same, api.FactRow{Section: r.Section, Name: r.Name, Values: r.Values[:1], Has: r.Has[:1]})
 	}
-	if !slices.ContainsFunc(differ, func(r compare.Row) bool { return r.Section == "code" && r.Name == "uncommitted change" }) {
+	if !slices.ContainsFunc(differ, func(r compare.Row) bool {
+		return r.Section == "code" &&
+			r.Name == "uncommitted change"
+	}) {
 		out.Changes = []api.CodeChange{}
 	}
-	out.Answers = api.CompareAnswers{Best: compare.SayRanking(groups, out.Lower), Apart: compare.SayApart(groups), Differed: sayDiffered(differ, same), Learned: sayLearned(out.Runs)}
+	out.Answers = api.CompareAnswers{Best: compare.SayRanking(groups, out.Lower), Apart: compare.SayApart(groups),
+		Differed: sayDiffered(differ, same), Learned: sayLearned(out.Runs)}
 	return out, nil
 }
 
@@ -191,7 +199,8 @@ func toCompared(run api.Run, recipe api.Recipe) compare.Run {
 	if run.Origin != nil && run.Origin.Kind == "branch" {
 		code = append(code, run.Origin.From, strings.Join(run.Origin.Parts, " "))
 	}
-	out := compare.Run{Name: run.Address, Title: run.Title, Hyper: run.Hyper, Code: strings.Join(code, "\x00"), Best: math.NaN(), Last: math.NaN()}
+	out := compare.Run{Name: run.Address, Title: run.Title, Hyper: run.Hyper, Code: strings.Join(code, "\x00"),
+		Best: math.NaN(), Last: math.NaN()}
 	if run.Best != nil {
 		out.Best = float64(run.Best.Value)
 	}
@@ -210,12 +219,17 @@ func toGroups(c *compared, groups []compare.Group) []api.RunGroup {
 	}
 	margin := func(a, b compare.Group) *api.Margin {
 		v := compare.Between(a.Best, b.Best)
-		return &api.Margin{Of: b.Label, Difference: api.Float(v.Difference), Low: api.Float(v.Low), High: api.Float(v.High), Method: v.Method, Beyond: v.Beyond, Says: v.Say(a, b)}
+		return &api.Margin{Of: b.Label, Difference: api.Float(v.Difference), Low: api.Float(v.Low),
+			High: api.Float(v.High), Method: v.Method, Beyond: v.Beyond, Says: v.Say(a, b)}
 	}
-	base := slices.IndexFunc(groups, func(g compare.Group) bool { return c.baseline > 0 && slices.Contains(numbers(g.Runs), c.baseline) })
+	base := slices.IndexFunc(groups, func(g compare.Group) bool {
+		return c.baseline > 0 &&
+			slices.Contains(numbers(g.Runs), c.baseline)
+	})
 	out := []api.RunGroup{}
 	for k, g := range groups {
-		row := api.RunGroup{Label: g.Label, Runs: numbers(g.Runs), Twice: numbers(g.Twice), Best: toGroupFigure(g.Best), Last: toGroupFigure(g.Last)}
+		row := api.RunGroup{Label: g.Label, Runs: numbers(g.Runs), Twice: numbers(g.Twice), Best: toGroupFigure(g.Best),
+			Last: toGroupFigure(g.Last)}
 		if k+1 < len(groups) {
 			row.Next = margin(g, groups[k+1])
 		}
@@ -228,7 +242,8 @@ func toGroups(c *compared, groups []compare.Group) []api.RunGroup {
 }
 
 func toGroupFigure(s compare.Sample) api.GroupFigure {
-	return api.GroupFigure{Count: len(s.Values), Values: append([]float64{}, s.Values...), Mean: api.Float(s.Mean), Deviation: api.Float(s.Deviation), Least: api.Float(s.Least), Greatest: api.Float(s.Greatest)}
+	return api.GroupFigure{Count: len(s.Values), Values: append([]float64{}, s.Values...), Mean: api.Float(s.Mean),
+		Deviation: api.Float(s.Deviation), Least: api.Float(s.Least), Greatest: api.Float(s.Greatest)}
 }
 
 // sections are what facts are sorted by.
@@ -258,7 +273,8 @@ func factsOf(run api.Run, recipe api.Recipe, row store.Run) (out []compare.Fact)
 	}
 	add("code", "commit", recipe.Commit)
 	if recipe.Changes != "" {
-		add("code", "uncommitted change", fmt.Sprintf("%d lines, %s", strings.Count(recipe.Changes, "\n"), chunk.Sum([]byte(recipe.Changes)).String()[:11]))
+		add("code", "uncommitted change", fmt.Sprintf("%d lines, %s", strings.Count(recipe.Changes, "\n"),
+			chunk.Sum([]byte(recipe.Changes)).String()[:11]))
 	} else if recipe.ChangesSize > 0 {
 		add("code", "uncommitted change", api.Bytes(recipe.ChangesSize)+", too large to record")
 	}
@@ -309,7 +325,8 @@ func sayDiffered(differ, same []compare.Row) string {
 		case section == "hyperparameter" || section == "package":
 			parts = append(parts, "one "+section)
 		default:
-			parts = append(parts, map[string]string{"seed": "the seed", "code": "the code", "machine": "the machine", "start": "the start", "command": "the command", "data": "the data"}[section])
+			parts = append(parts, map[string]string{"seed": "the seed", "code": "the code", "machine": "the machine",
+				"start": "the start", "command": "the command", "data": "the data"}[section])
 		}
 	}
 	text := "Nothing that went in differs."

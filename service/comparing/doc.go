@@ -1,2 +1,3 @@
-// Package comparing sets runs beside each other: what differs, what they learned, what mattered, and what must be traded.
+// Package comparing sets runs beside each other: what differs, what they learned, what mattered, and what must be
+// traded.
 package comparing

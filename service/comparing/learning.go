@@ -106,7 +106,8 @@ func groupLine(g compare.Group, lines map[int]*api.LearningLine, c *compared) *a
 }
 
 // baseLines are the baseline's lines where it is none of the runs compared.
-func (s *Comparing) baseLines(ctx context.Context, who act.Who, in *api.LearningInput, c *compared) (map[string]*api.LearningLine, error) {
+func (s *Comparing) baseLines(ctx context.Context, who act.Who, in *api.LearningInput,
+	c *compared) (map[string]*api.LearningLine, error) {
 	if c.baseline == 0 || slices.ContainsFunc(c.runs, func(r store.Run) bool { return r.Number == c.baseline }) {
 		return nil, nil
 	}
@@ -118,12 +119,14 @@ func (s *Comparing) baseLines(ctx context.Context, who act.Who, in *api.Learning
 }
 
 // linesOf reads those of the curves asked for that a run has.
-func (s *Comparing) linesOf(ctx context.Context, who act.Who, in *api.LearningInput, r store.Run) (map[string]*api.LearningLine, error) {
+func (s *Comparing) linesOf(ctx context.Context, who act.Who, in *api.LearningInput,
+	r store.Run) (map[string]*api.LearningLine, error) {
 	known, err := s.db.CachedCurves(ctx, r.ID, in.Names, 0)
 	if err != nil {
 		return nil, err
 	}
-	ask := &api.CurvesInput{RunInput: api.RunInput{ProjectInput: in.ProjectInput, Number: r.Number}, By: in.By, From: in.From, To: in.To, Pixels: in.Pixels, Smooth: in.Smooth, Median: in.Median}
+	ask := &api.CurvesInput{RunInput: api.RunInput{ProjectInput: in.ProjectInput, Number: r.Number}, By: in.By,
+		From: in.From, To: in.To, Pixels: in.Pixels, Smooth: in.Smooth, Median: in.Median}
 	if in.By == "time" {
 		began := float64(r.Started.UnixMilli())
 		ask.From = began + in.From*1000

@@ -14,7 +14,8 @@ type Storage interface {
 	FindRuns(ctx context.Context, in store.RunQuery) ([]store.RunPlace, error)
 	Landmarks(ctx context.Context, in store.RunQuery, every int) ([]store.Landmark, error)
 	RunByNumber(ctx context.Context, project int64, number int) (store.Run, error)
-	RunValues(ctx context.Context, in store.RunQuery, numbers []int64, expressions []*filter.Node) (map[int64][]json.RawMessage, error)
+	RunValues(ctx context.Context, in store.RunQuery, numbers []int64,
+		expressions []*filter.Node) (map[int64][]json.RawMessage, error)
 	RunsByNumber(ctx context.Context, project int64, numbers []int64) ([]store.Run, error)
 	Summaries(ctx context.Context, runs []int64, name string) (out []store.Summary, err error)
 }

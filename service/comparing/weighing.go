@@ -44,7 +44,8 @@ func (s *Comparing) figuresOf(ctx context.Context, c *compared, columns []*filte
 	return out, nil
 }
 
-// lowerIsBetterOf says in which direction a value is better: curves as lowerIsBetter says, all else (times, sizes, hyperparameters) down.
+// lowerIsBetterOf says in which direction a value is better: curves as lowerIsBetter says, all else (times, sizes,
+// hyperparameters) down.
 func lowerIsBetterOf(o verdict.Objective, n *filter.Node) bool {
 	switch n.Op {
 	case filter.Best, filter.Last, filter.AtBest, filter.Lowest, filter.Highest:
@@ -88,10 +89,13 @@ func (s *Comparing) GetMattered(ctx context.Context, _ act.Who, in *api.Influenc
 		figure[i] = values[i][0]
 	}
 	m := compare.Influences(runs, figure)
-	out := &api.Mattered{Figure: text, Lower: lowerIsBetterOf(c.objective, columns[0]), Says: m.Say(text), Runs: m.Runs, Left: m.Left + int(c.left), Few: m.Few, Explained: api.Float(m.Explained),
+	out := &api.Mattered{Figure: text, Lower: lowerIsBetterOf(c.objective, columns[0]), Says: m.Say(text), Runs: m.Runs,
+		Left: m.Left + int(c.left), Few: m.Few, Explained: api.Float(m.Explained),
 		Influences: []api.Influence{}, Pairs: []api.Pair{}, Points: []api.InfluencePoint{}}
 	for _, v := range m.Influences {
-		out.Influences = append(out.Influences, api.Influence{Name: v.Name, Runs: v.Runs, Correlation: api.Float(v.Correlation), Low: api.Float(v.Low), High: api.Float(v.High), Importance: api.Float(v.Importance)})
+		out.Influences = append(out.Influences, api.Influence{Name: v.Name, Runs: v.Runs,
+			Correlation: api.Float(v.Correlation), Low: api.Float(v.Low), High: api.Float(v.High),
+			Importance: api.Float(v.Importance)})
 	}
 	for _, p := range m.Pairs {
 		out.Pairs = append(out.Pairs, api.Pair{A: p.A, B: p.B, Strength: api.Float(p.Strength)})
@@ -100,7 +104,8 @@ func (s *Comparing) GetMattered(ctx context.Context, _ act.Who, in *api.Influenc
 		if math.IsNaN(figure[i]) || math.IsInf(figure[i], 0) {
 			continue
 		}
-		p := api.InfluencePoint{Run: c.runs[i].Number, Title: r.Title, Figure: api.Float(figure[i]), Hyper: map[string]json.RawMessage{}}
+		p := api.InfluencePoint{Run: c.runs[i].Number, Title: r.Title, Figure: api.Float(figure[i]),
+			Hyper: map[string]json.RawMessage{}}
 		for _, v := range m.Influences {
 			if h, ok := r.Hyper[v.Name]; ok {
 				p.Hyper[v.Name] = h
@@ -139,7 +144,8 @@ func (s *Comparing) GetTradeOff(ctx context.Context, _ act.Who, in *api.TradeOff
 			out.Left++
 			continue
 		}
-		out.Points = append(out.Points, api.TradePoint{Run: r.Number, Title: r.Title, Values: values[i], Undominated: marked})
+		out.Points = append(out.Points, api.TradePoint{Run: r.Number, Title: r.Title, Values: values[i],
+			Undominated: marked})
 		if marked {
 			best = append(best, act.RunAddress(in.Project, r.Number))
 		}
@@ -150,7 +156,8 @@ func (s *Comparing) GetTradeOff(ctx context.Context, _ act.Who, in *api.TradeOff
 	case n == 1:
 		out.Says = fmt.Sprintf("%s beats the other %d in every figure.", best[0], len(out.Points)-1)
 	default:
-		out.Says = fmt.Sprintf("%d of %d runs are beaten by no other: %s.", n, len(out.Points), strings.Join(best[:min(n, 8)], ", "))
+		out.Says = fmt.Sprintf("%d of %d runs are beaten by no other: %s.", n, len(out.Points),
+			strings.Join(best[:min(n, 8)], ", "))
 		if n > 8 {
 			out.Says = strings.TrimSuffix(out.Says, ".") + " and more."
 		}
@@ -161,9 +168,10 @@ func (s *Comparing) GetTradeOff(ctx context.Context, _ act.Who, in *api.TradeOff
 // leastWeighed is how many runs a document must hold to say what mattered.
 const leastWeighed = 6
 
-// ComparisonDocument gathers what a document of a comparison says: the objective's curves and its training side, what mattered where there are
-// enough runs, and best figure, time per epoch and checkpoint size against each other.
-func (s *Comparing) ComparisonDocument(ctx context.Context, who act.Who, in *api.DocumentInput) (*document.Comparison, error) {
+// ComparisonDocument gathers what a document of a comparison says: the objective's curves and its training side, what
+// mattered where there are enough runs, and best figure, time per epoch and checkpoint size against each other.
+func (s *Comparing) ComparisonDocument(ctx context.Context, who act.Who,
+	in *api.DocumentInput) (*document.Comparison, error) {
 	c, err := s.Compare(ctx, who, &in.CompareInput)
 	if err != nil {
 		return nil, err
@@ -177,7 +185,8 @@ func (s *Comparing) ComparisonDocument(ctx context.Context, who act.Who, in *api
 	if measure, split := curve.SplitName(objective); split != "train" && split != "" {
 		names = append(names, measure+".train")
 	}
-	if out.Learning, err = s.GetLearning(ctx, who, &api.LearningInput{CompareInput: in.CompareInput, Names: names, By: "epoch", Pixels: 600, Groups: len(c.Groups) < len(c.Runs)}); err != nil {
+	if out.Learning, err = s.GetLearning(ctx, who, &api.LearningInput{CompareInput: in.CompareInput, Names: names,
+		By: "epoch", Pixels: 600, Groups: len(c.Groups) < len(c.Runs)}); err != nil {
 		return nil, err
 	}
 	if len(c.Runs) >= leastWeighed {

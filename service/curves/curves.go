@@ -55,7 +55,8 @@ func (s *Curves) GetCurves(ctx context.Context, _ act.Who, in *api.CurvesInput) 
 }
 
 // readWhole reads every reading of the window, and what smoothing needs before it.
-func (s *Curves) readWhole(ctx context.Context, span store.Span, w curve.Window, smoothing curve.Smoothing, shared *sharer) error {
+func (s *Curves) readWhole(ctx context.Context, span store.Span, w curve.Window, smoothing curve.Smoothing,
+	shared *sharer) error {
 	sums, err := s.db.Summaries(ctx, []int64{span.Run}, "")
 	if err != nil {
 		return err
@@ -67,7 +68,8 @@ func (s *Curves) readWhole(ctx context.Context, span store.Span, w curve.Window,
 		}
 	}
 	if whole := w.By != curve.ByStep || w.From <= 0 && math.IsInf(w.To, 1); whole && total > maxWhole {
-		return api.Fail(api.Invalid, "these curves have %d readings; ask for a number of pixels, for a window of steps, or export them", total)
+		return api.Fail(api.Invalid,
+			"these curves have %d readings; ask for a number of pixels, for a window of steps, or export them", total)
 	}
 	if w.By == curve.ByStep {
 		span.From = int64(max(0, math.Floor(w.From-smoothing.Memory())))
@@ -177,7 +179,8 @@ func (s *sharer) axis(a api.Axis) int {
 	}
 	key := [2]int64{int64(len(a.Step)), a.Step[len(a.Step)-1]}
 	for _, i := range s.known[key] {
-		if o := s.out.Axes[i]; slices.Equal(o.Step, a.Step) && slices.Equal(o.Time, a.Time) && sameEpochs(o.Epoch, a.Epoch) {
+		if o := s.out.Axes[i]; slices.Equal(o.Step, a.Step) && slices.Equal(o.Time, a.Time) &&
+			sameEpochs(o.Epoch, a.Epoch) {
 			return i
 		}
 	}
@@ -205,7 +208,8 @@ func (s *Curves) checkNames(ctx context.Context, run int64, in *api.CurvesInput)
 		if len(names) > 8 {
 			names = append(names[:8], "...")
 		}
-		return api.Fail(api.NotFound, "%s has no curve %q; it has: %s", act.RunAddress(in.Project, in.Number), name, strings.Join(names, ", "))
+		return api.Fail(api.NotFound, "%s has no curve %q; it has: %s", act.RunAddress(in.Project, in.Number), name,
+			strings.Join(names, ", "))
 	}
 	return nil
 }

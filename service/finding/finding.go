@@ -23,7 +23,8 @@ import (
 // RunQuery reads what runs are asked for.
 func RunQuery(project int64, o verdict.Objective, in api.RunChoice) (q store.RunQuery, err error) {
 	now := time.Now()
-	q = store.RunQuery{Project: project, Shown: in.Shown, Descending: in.Order == "descending" || in.Sort == "" && in.Order == "",
+	q = store.RunQuery{Project: project, Shown: in.Shown, Descending: in.Order == "descending" ||
+		in.Sort == "" && in.Order == "",
 		Objective: o.Curve, Lower: func(curve string) bool { return LowerIsBetter(o, curve) }}
 	if strings.TrimSpace(in.Where) != "" {
 		if q.Where, err = filter.Parse(in.Where, now); err != nil {
@@ -41,7 +42,8 @@ func RunQuery(project int64, o verdict.Objective, in api.RunChoice) (q store.Run
 	return q, nil
 }
 
-// ValueOf reads a value of a run, such as hyper.lr or at("accuracy.val"); best and last alone are those of the objective.
+// ValueOf reads a value of a run, such as hyper.lr or at("accuracy.val"); best and last alone are those of the
+// objective.
 func ValueOf(o verdict.Objective, text string, now time.Time) (*filter.Node, error) {
 	if op, ok := map[string]filter.Op{"best": filter.Best, "last": filter.Last}[text]; ok {
 		return &filter.Node{Op: op, Kind: filter.Number, Name: o.Curve}, nil
@@ -134,14 +136,15 @@ func runCursor(p store.RunPlace) string {
 	return base64.RawURLEncoding.EncodeToString(text)
 }
 
-// LowerIsBetter says in which direction a curve is better: as the objective says of its own curve; otherwise losses and errors go down, the
-// rest up.
+// LowerIsBetter says in which direction a curve is better: as the objective says of its own curve; otherwise losses and
+// errors go down, the rest up.
 func LowerIsBetter(o verdict.Objective, curve string) bool {
 	if curve == o.Curve {
 		return o.Direction == verdict.Lower
 	}
 	measure, _, _ := strings.Cut(curve, ".")
-	return slices.ContainsFunc([]string{"loss", "error", "perplexity"}, func(word string) bool { return strings.Contains(measure, word) })
+	return slices.ContainsFunc([]string{"loss", "error", "perplexity"},
+		func(word string) bool { return strings.Contains(measure, word) })
 }
 
 // states are the values that a run's state can have.
@@ -170,7 +173,8 @@ func (s *Finder) GetWords(ctx context.Context, _ act.Who, in *api.ProjectInput) 
 	if err != nil {
 		return nil, err
 	}
-	return &api.Words{Fields: slices.Sorted(maps.Keys(filter.Fields)), Hyper: append([]string{}, w.Hyper...), Curves: append([]string{}, w.Curves...), Tags: append([]string{}, w.Values["tags"]...)}, nil
+	return &api.Words{Fields: slices.Sorted(maps.Keys(filter.Fields)), Hyper: append([]string{}, w.Hyper...),
+		Curves: append([]string{}, w.Curves...), Tags: append([]string{}, w.Values["tags"]...)}, nil
 }
 
 func (s *Finder) words(ctx context.Context, project int64) (filter.Words, error) {

@@ -71,7 +71,8 @@ func (s *Finder) RunID(ctx context.Context, in api.RunInput) (int64, error) {
 	if _, _, err := s.Project(ctx, in.Project); err != nil {
 		return 0, err
 	}
-	return 0, api.Fail(api.NotFound, "there is no run %s; kembrel runs %s lists the project's runs", act.RunAddress(in.Project, in.Number), in.Project)
+	return 0, api.Fail(api.NotFound, "there is no run %s; kembrel runs %s lists the project's runs",
+		act.RunAddress(in.Project, in.Number), in.Project)
 }
 
 // Run shows a run.

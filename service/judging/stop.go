@@ -17,7 +17,8 @@ import (
 	"kembrel/store"
 )
 
-// watches are the stop rules at work, by run: what of the objective has been seen. They are rebuilt from the readings after a start.
+// watches are the stop rules at work, by run: what of the objective has been seen. They are rebuilt from the readings
+// after a start.
 type watches struct {
 	mutex sync.Mutex
 	runs  map[int64]watched
@@ -78,30 +79,32 @@ func (s *Judging) watchRun(ctx context.Context, row store.Judgement) error {
 	return err
 }
 
-// seen brings the watch of a run up to date and returns it. Nobody waits while the readings are read: where two do it at once both read them,
-// and the one that came further is kept.
-func (s *Judging) seen(ctx context.Context, row store.Judgement, o verdict.Objective, rule verdict.StopRule) (watched, error) {
+// seen brings the watch of a run up to date and returns it. Nobody waits while the readings are read: where two do it
+// at once both read them, and the one that came further is kept.
+func (s *Judging) seen(ctx context.Context, row store.Judgement, o verdict.Objective,
+	rule verdict.StopRule) (watched, error) {
 	legs, err := s.db.ListLegs(ctx, row.ID)
 	if err != nil {
 		return watched{}, err
 	}
 	w := s.watches.get(row.ID, row.Objective+" "+string(row.Rule), len(legs))
 	skip := w.at // of the readings at the last step, those seen
-	err = s.readings.Scan(ctx, store.Span{Run: row.ID, Names: []string{o.Curve}, From: w.next}, func(_ string, points []curve.Point, values []float64) error {
-		for i, v := range values {
-			if skip > 0 {
-				skip--
-				continue
+	err = s.readings.Scan(ctx, store.Span{Run: row.ID, Names: []string{o.Curve}, From: w.next},
+		func(_ string, points []curve.Point, values []float64) error {
+			for i, v := range values {
+				if skip > 0 {
+					skip--
+					continue
+				}
+				if points[i].Step != w.next || w.watch.Readings == 0 {
+					w.next, w.at = points[i].Step, 0
+				}
+				w.at++
+				w.last = curve.Reading{Point: points[i], Value: v}
+				w.watch.Add(o, rule, w.last)
 			}
-			if points[i].Step != w.next || w.watch.Readings == 0 {
-				w.next, w.at = points[i].Step, 0
-			}
-			w.at++
-			w.last = curve.Reading{Point: points[i], Value: v}
-			w.watch.Add(o, rule, w.last)
-		}
-		return nil
-	})
+			return nil
+		})
 	if err != nil {
 		return watched{}, err
 	}
@@ -125,18 +128,20 @@ func (w *watches) put(run int64, seen watched) {
 	if w.runs == nil || len(w.runs) > 10_000 {
 		w.runs = map[int64]watched{}
 	}
-	if known := w.runs[run]; known.rule == seen.rule && known.legs == seen.legs && known.watch.Readings > seen.watch.Readings {
+	if known := w.runs[run]; known.rule == seen.rule && known.legs == seen.legs &&
+		known.watch.Readings > seen.watch.Readings {
 		return
 	}
 	w.runs[run] = seen
 }
 
 func stoppedAt(o verdict.Objective, rule verdict.StopRule, w verdict.Watch) api.Stopped {
-	return api.Stopped{Why: w.Why(o, rule), At: *finding.Figure(o.Curve, *w.Stop), Best: *finding.Figure(o.Curve, w.Best)}
+	return api.Stopped{Why: w.Why(o, rule), At: *finding.Figure(o.Curve, *w.Stop),
+		Best: *finding.Figure(o.Curve, w.Best)}
 }
 
-// bestCheckpoint is the checkpoint nearest at or before the best reading. It is looked up when it is asked for: a program saves, and a
-// recorder sends, after the readings on which the rule decides.
+// bestCheckpoint is the checkpoint nearest at or before the best reading. It is looked up when it is asked for: a
+// program saves, and a recorder sends, after the readings on which the rule decides.
 func (s *Judging) bestCheckpoint(ctx context.Context, row store.Judgement, best api.Figure) (string, error) {
 	step, epoch, err := s.db.CheckpointBefore(ctx, row.ID, best.Step)
 	switch {
@@ -199,7 +204,8 @@ func (s *Judging) SetStopRule(ctx context.Context, who act.Who, in *api.RuleInpu
 	if err := in.Body.Check(); err != nil {
 		return nil, api.Fail(api.Invalid, "%v", err)
 	}
-	return s.changeProjectRule(ctx, who, in.ProjectInput, &in.Body, act.Did{Verb: "stop-rule-set", Data: map[string]any{"rule": in.Body.Say()}})
+	return s.changeProjectRule(ctx, who, in.ProjectInput, &in.Body,
+		act.Did{Verb: "stop-rule-set", Data: map[string]any{"rule": in.Body.Say()}})
 }
 
 // DropStopRule takes a project's rule away.
@@ -207,7 +213,8 @@ func (s *Judging) DropStopRule(ctx context.Context, who act.Who, in *api.Project
 	return s.changeProjectRule(ctx, who, *in, nil, act.Did{Verb: "stop-rule-cleared"})
 }
 
-func (s *Judging) changeProjectRule(ctx context.Context, who act.Who, in api.ProjectInput, rule *verdict.StopRule, did act.Did) (*api.StopState, error) {
+func (s *Judging) changeProjectRule(ctx context.Context, who act.Who, in api.ProjectInput, rule *verdict.StopRule,
+	did act.Did) (*api.StopState, error) {
 	p, _, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
@@ -220,7 +227,8 @@ func (s *Judging) changeProjectRule(ctx context.Context, who act.Who, in api.Pro
 		if err := q.SetProjectStopRule(ctx, p.ID, kept); err != nil {
 			return err
 		}
-		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID, Verb: did.Verb, Data: did.Data})
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID,
+			Verb: did.Verb, Data: did.Data})
 	})
 	if err != nil {
 		return nil, err
@@ -235,12 +243,14 @@ func (s *Judging) SetRunRule(ctx context.Context, who act.Who, in *api.RunRuleIn
 		return nil, api.Fail(api.Invalid, "give a rule, or say none")
 	}
 	if in.Body.None {
-		return s.changeRunRule(ctx, who, in.RunInput, struct{}{}, act.Did{Verb: "stop-rule-set", Data: map[string]any{"rule": "none"}})
+		return s.changeRunRule(ctx, who, in.RunInput, struct{}{},
+			act.Did{Verb: "stop-rule-set", Data: map[string]any{"rule": "none"}})
 	}
 	if err := in.Body.Rule.Check(); err != nil {
 		return nil, api.Fail(api.Invalid, "%v", err)
 	}
-	return s.changeRunRule(ctx, who, in.RunInput, in.Body.Rule, act.Did{Verb: "stop-rule-set", Data: map[string]any{"rule": in.Body.Rule.Say()}})
+	return s.changeRunRule(ctx, who, in.RunInput, in.Body.Rule,
+		act.Did{Verb: "stop-rule-set", Data: map[string]any{"rule": in.Body.Rule.Say()}})
 }
 
 // DropRunRule lets the project's rule hold again.
@@ -248,7 +258,8 @@ func (s *Judging) DropRunRule(ctx context.Context, who act.Who, in *api.RunInput
 	return s.changeRunRule(ctx, who, *in, nil, act.Did{Verb: "stop-rule-cleared"})
 }
 
-func (s *Judging) changeRunRule(ctx context.Context, who act.Who, in api.RunInput, rule any, did act.Did) (*api.StopState, error) {
+func (s *Judging) changeRunRule(ctx context.Context, who act.Who, in api.RunInput, rule any,
+	did act.Did) (*api.StopState, error) {
 	run, err := s.RunID(ctx, in)
 	if err != nil {
 		return nil, err
@@ -287,12 +298,13 @@ func (s *Judging) TryStopRule(ctx context.Context, _ act.Who, in *api.TryInput) 
 			return nil, err
 		}
 		var readings []curve.Reading
-		err = s.readings.Scan(ctx, store.Span{Run: run, Names: []string{o.Curve}}, func(_ string, points []curve.Point, values []float64) error {
-			for i, v := range values {
-				readings = append(readings, curve.Reading{Point: points[i], Value: v})
-			}
-			return nil
-		})
+		err = s.readings.Scan(ctx, store.Span{Run: run, Names: []string{o.Curve}},
+			func(_ string, points []curve.Point, values []float64) error {
+				for i, v := range values {
+					readings = append(readings, curve.Reading{Point: points[i], Value: v})
+				}
+				return nil
+			})
 		if err != nil {
 			return nil, err
 		}
@@ -303,7 +315,8 @@ func (s *Judging) TryStopRule(ctx context.Context, _ act.Who, in *api.TryInput) 
 
 func toTried(address string, o verdict.Objective, t verdict.Outcome) api.TriedRun {
 	saved, ms := t.Saved()
-	out := api.TriedRun{Address: address, SavedEpochs: api.Float(saved), SavedTime: api.Float(float64(ms) / 1000), Lost: api.Float(t.Lost())}
+	out := api.TriedRun{Address: address, SavedEpochs: api.Float(saved), SavedTime: api.Float(float64(ms) / 1000),
+		Lost: api.Float(t.Lost())}
 	if t.At > 0 {
 		out.Best, out.Later = finding.Figure(o.Curve, t.Best), finding.Figure(o.Curve, t.Later)
 	}

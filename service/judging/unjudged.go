@@ -17,11 +17,13 @@ import (
 	"kembrel/service/act"
 )
 
-// judgeShare is how long judging may take before the summaries have their turn again. With very many runs those are judged first that are in another
-// epoch than when they were judged, and of these whose curves grew most: what a long curve says does not change with one more reading.
+// judgeShare is how long judging may take before the summaries have their turn again. With very many runs those are
+// judged first that are in another epoch than when they were judged, and of these whose curves grew most: what a long
+// curve says does not change with one more reading.
 const judgeShare = 300 * time.Millisecond
 
-// judgeRuns is how many runs are judged with the same statements; while no more wait, each is also looked at where it was best.
+// judgeRuns is how many runs are judged with the same statements; while no more wait, each is also looked at where it
+// was best.
 const judgeRuns = 64
 
 // mostFolds is how many folds are remembered for judging, of 80 bytes each.
@@ -34,7 +36,8 @@ type unjudged struct {
 	learnt  map[int64]*learnt
 }
 
-// learnt are the curves of a run that trains as they were when it was judged, and what came since: it is judged again without reading it all.
+// learnt are the curves of a run that trains as they were when it was judged, and what came since: it is judged again
+// without reading it all.
 type learnt struct {
 	objective  string
 	batches    int64 // in it
@@ -76,7 +79,8 @@ func (l *learnt) add(d store.Summarised) bool {
 // usable reports whether the folds are as wide as they would be if all were read now.
 func (l *learnt) usable(o string, sum curve.Summary) bool {
 	w := l.val.Window
-	return l.objective == o && math.IsNaN(sum.Last.Epoch) == (w.By == curve.ByStep) && judgedWindow(w.By, w.From, l.to).Width == w.Width
+	return l.objective == o && math.IsNaN(sum.Last.Epoch) == (w.By == curve.ByStep) &&
+		judgedWindow(w.By, w.From, l.to).Width == w.Width
 }
 
 func (u *unjudged) add(d store.Summarised) {
@@ -104,7 +108,8 @@ func (u *unjudged) remember(run int64, o string, f judgedFolds) {
 	}
 	to := f.window.To
 	f.window.To = math.Inf(1)
-	u.learnt[run] = &learnt{objective: o, batches: u.waiting[run], train: curve.Continue(f.window, f.train), val: curve.Continue(f.window, f.val), to: to}
+	u.learnt[run] = &learnt{objective: o, batches: u.waiting[run], train: curve.Continue(f.window, f.train),
+		val: curve.Continue(f.window, f.val), to: to}
 }
 
 // next lists the runs that wait, in the order in which they are judged.
@@ -152,8 +157,8 @@ func (s *Judging) JudgeSome(ctx context.Context) (failed error) {
 	return failed
 }
 
-// judgeGroup judges runs together until a moment, one at least; thorough: also what their other curves were when they were best, which waits for a
-// quieter moment or the run's end where very many train.
+// judgeGroup judges runs together until a moment, one at least; thorough: also what their other curves were when they
+// were best, which waits for a quieter moment or the run's end where very many train.
 func (s *Judging) judgeGroup(ctx context.Context, runs []int64, thorough bool, until time.Time) (failed error) {
 	rows, err := s.db.Judgements(ctx, runs)
 	if err != nil {
@@ -220,8 +225,10 @@ func (s *Judging) judgeGroup(ctx context.Context, runs []int64, thorough bool, u
 	return failed
 }
 
-// judgeOne says what the curves of a run that trains say: from what is known of it and what came since, or by reading it.
-func (s *Judging) judgeOne(ctx context.Context, row store.Judgement, o verdict.Objective, sum curve.Summary) (json.RawMessage, error) {
+// judgeOne says what the curves of a run that trains say: from what is known of it and what came since, or by reading
+// it.
+func (s *Judging) judgeOne(ctx context.Context, row store.Judgement, o verdict.Objective,
+	sum curve.Summary) (json.RawMessage, error) {
 	if sum.Count == 0 {
 		sum = curve.NewSummary()
 	}

@@ -12,8 +12,9 @@ import (
 	"kembrel/core/curve"
 )
 
-// A run that trains is judged by what is remembered of it and what came since: these are the folds that reading it whole gives, whatever the batches, also
-// where the reading that was remembered saw batches that were told of only later.
+// A run that trains is judged by what is remembered of it and what came since: these are the folds that reading it
+// whole gives, whatever the batches, also where the reading that was remembered saw batches that were told of only
+// later.
 func TestRememberedFoldsAreThoseOfTheWhole(t *testing.T) {
 	r := rand.New(rand.NewPCG(12, 8))
 	kept := 0

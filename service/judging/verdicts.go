@@ -65,7 +65,9 @@ func (s *Judging) lookAtBest(ctx context.Context, row store.Judgement, o verdict
 	if settled && row.BestStep != nil && *row.BestStep == best.Step {
 		return nil
 	}
-	folds, err := s.readings.View(ctx, store.Span{Run: row.ID}, curve.Window{By: curve.ByStep, From: 0, To: float64(best.Step), Width: float64(best.Step + 1)}, curve.Smoothing{})
+	folds, err := s.readings.View(ctx, store.Span{Run: row.ID},
+		curve.Window{By: curve.ByStep, From: 0, To: float64(best.Step), Width: float64(best.Step + 1)},
+		curve.Smoothing{})
 	if err != nil {
 		return err
 	}
@@ -88,7 +90,8 @@ const sketchPixels = 64
 
 // drawSketch makes the sketch of a curve that became the objective after it was summarised.
 func (s *Judging) drawSketch(ctx context.Context, run int64, c store.Summary) error {
-	w := curve.Window{By: curve.ByStep, To: float64(c.LastStep), Width: max(1, curve.PixelWidth(curve.ByStep, 0, float64(c.LastStep), sketchPixels))}
+	w := curve.Window{By: curve.ByStep, To: float64(c.LastStep),
+		Width: max(1, curve.PixelWidth(curve.ByStep, 0, float64(c.LastStep), sketchPixels))}
 	got, err := s.readings.View(ctx, store.Span{Run: run, Names: []string{c.Name}}, w, curve.Smoothing{})
 	if err != nil {
 		return err
@@ -103,7 +106,8 @@ func (s *Judging) drawSketch(ctx context.Context, run int64, c store.Summary) er
 	return s.db.SetSketch(ctx, run, c.Curve, curve.SketchOf(c.Count, values))
 }
 
-// LookAgain judges ended runs anew whose figures at the best are not known: after another objective was set, or an upgrade.
+// LookAgain judges ended runs anew whose figures at the best are not known: after another objective was set, or an
+// upgrade.
 func (s *Judging) LookAgain(ctx context.Context) error {
 	runs, err := s.db.UnlookedRuns(ctx)
 	for _, r := range runs {
@@ -144,7 +148,8 @@ func judgedWindow(by curve.By, from, to float64) curve.Window {
 }
 
 // foldsOf reads them. sum is the objective's summary.
-func (s *Judging) foldsOf(ctx context.Context, run int64, o verdict.Objective, sum curve.Summary) (f judgedFolds, err error) {
+func (s *Judging) foldsOf(ctx context.Context, run int64, o verdict.Objective,
+	sum curve.Summary) (f judgedFolds, err error) {
 	f.window.By = curve.ByEpoch
 	if math.IsNaN(sum.Last.Epoch) {
 		f.window.By = curve.ByStep
@@ -168,8 +173,10 @@ func (s *Judging) foldsOf(ctx context.Context, run int64, o verdict.Objective, s
 func (f judgedFolds) verdict(o verdict.Objective, sum curve.Summary) *api.Verdict {
 	by := f.window.By
 	j := verdict.Judge(o, by, verdict.FromFolds(by, f.train), verdict.FromFolds(by, f.val))
-	return &api.Verdict{Kind: string(j.Kind), Said: j.Say(o, sum), By: string(by), Since: api.Float(j.Since), Train: api.Float(j.Train), Val: api.Float(j.Val),
-		Gap: api.Float(j.Gap), Noise: api.Float(j.Noise), Learnt: api.Float(j.Learnt), Slope: api.Float(j.Slope), Places: j.Places,
+	return &api.Verdict{Kind: string(j.Kind), Said: j.Say(o, sum), By: string(by), Since: api.Float(j.Since),
+		Train: api.Float(j.Train), Val: api.Float(j.Val),
+		Gap: api.Float(j.Gap), Noise: api.Float(j.Noise), Learnt: api.Float(j.Learnt),
+		Slope: api.Float(j.Slope), Places: j.Places,
 		Pace: api.Float(pace(f.val))}
 }
 
@@ -215,7 +222,8 @@ func (s *Judging) DisputeVerdict(ctx context.Context, who act.Who, in *api.Dispu
 		return nil, api.Fail(api.Invalid, "%s has no verdict yet", act.RunAddress(in.Project, in.Number))
 	}
 	dispute := api.Dispute{Kind: v.Kind, Reason: act.Clean(in.Body.Reason), Who: who.Name, At: time.Now()}
-	return s.changeDispute(ctx, who, run, dispute, act.Did{Verb: "verdict-disputed", Data: map[string]any{"verdict": v.Kind, "reason": dispute.Reason}})
+	return s.changeDispute(ctx, who, run, dispute, act.Did{Verb: "verdict-disputed",
+		Data: map[string]any{"verdict": v.Kind, "reason": dispute.Reason}})
 }
 
 // UndisputeVerdict lets the verdict stand again.
@@ -227,7 +235,8 @@ func (s *Judging) UndisputeVerdict(ctx context.Context, who act.Who, in *api.Run
 	return s.changeDispute(ctx, who, run, nil, act.Did{Verb: "verdict-undisputed"})
 }
 
-func (s *Judging) changeDispute(ctx context.Context, who act.Who, run int64, dispute any, did act.Did) (*api.Verdict, error) {
+func (s *Judging) changeDispute(ctx context.Context, who act.Who, run int64, dispute any,
+	did act.Did) (*api.Verdict, error) {
 	err := s.db.InTx(ctx, func(q Tx) error {
 		if err := q.DisputeVerdict(ctx, run, dispute); err != nil {
 			return err

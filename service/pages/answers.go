@@ -74,7 +74,8 @@ func sayHappened(r *api.RunDetail) string {
 		text += fmt.Sprintf(" %d legs.", len(r.Legs))
 		for _, l := range r.Legs {
 			if l.Resumed != nil && len(l.Resumed.Lacks) > 0 {
-				text += fmt.Sprintf(" Leg %d went on from %s without its %s.", l.Number, l.Resumed.From, strings.Join(l.Resumed.Lacks, ", "))
+				text += fmt.Sprintf(" Leg %d went on from %s without its %s.", l.Number, l.Resumed.From,
+					strings.Join(l.Resumed.Lacks, ", "))
 			}
 		}
 	}

@@ -15,8 +15,8 @@ import (
 	"kembrel/service/runs"
 )
 
-// presentAddress is the address by which a checkpoint is found now that had another once: a later leg may have replaced it since, and the address
-// means another one.
+// presentAddress is the address by which a checkpoint is found now that had another once: a later leg may have replaced
+// it since, and the address means another one.
 func (s *Pages) presentAddress(ctx context.Context, address string, leg int, step int64) (string, error) {
 	from, err := api.ParseAddress(address)
 	if err != nil || leg == 0 || from.Run == 0 {
@@ -62,14 +62,16 @@ func (s *Pages) presentOrigins(ctx context.Context, r *api.RunDetail) (err error
 	return nil
 }
 
-// untaken finds which of the values that a run was asked to take it did not: those of its origin, or of the search that it is a trial of.
+// untaken finds which of the values that a run was asked to take it did not: those of its origin, or of the search that
+// it is a trial of.
 func (s *Pages) untaken(ctx context.Context, row store.Run, r *api.RunDetail) error {
 	var asked map[string]json.RawMessage
 	switch {
 	case r.Origin != nil:
 		asked = r.Origin.Asked
 	case row.Search > 0:
-		_, _, search, err := s.searches.Search(ctx, &api.SearchInput{ProjectInput: api.ProjectInput{Project: r.Project}, Number: row.Search})
+		_, _, search, err := s.searches.Search(ctx, &api.SearchInput{ProjectInput: api.ProjectInput{Project: r.Project},
+			Number: row.Search})
 		if api.Is(err, api.NotFound) {
 			return nil // deleted, or never there: nobody knows what it asked
 		}
@@ -110,7 +112,8 @@ func (s *Pages) warnings(ctx context.Context, r *api.RunDetail) ([]string, error
 		}
 	}
 	if r.Checkpoints > 0 {
-		page, err := s.checkpoints.ListCheckpoints(ctx, act.Who{}, &api.RunInput{ProjectInput: api.ProjectInput{Project: r.Project}, Number: r.Number})
+		page, err := s.checkpoints.ListCheckpoints(ctx, act.Who{},
+			&api.RunInput{ProjectInput: api.ProjectInput{Project: r.Project}, Number: r.Number})
 		if err != nil {
 			return nil, err
 		}

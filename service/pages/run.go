@@ -30,8 +30,10 @@ func (s *Pages) GetRun(ctx context.Context, _ act.Who, in *api.RunInput) (*api.R
 		return nil, err
 	}
 	for _, l := range legs {
-		out.Legs = append(out.Legs, api.Leg{Number: l.Number, State: l.State, Host: l.Host, FromStep: l.FromStep, LastStep: l.LastStep,
-			Epoch: api.Float(l.LastEpoch), Started: l.Started, Ended: l.Ended, Seen: l.Seen, ExitCode: l.ExitCode, Signal: l.Signal, Why: l.Why, Tail: l.Tail})
+		out.Legs = append(out.Legs, api.Leg{Number: l.Number, State: l.State, Host: l.Host, FromStep: l.FromStep,
+			LastStep: l.LastStep,
+			Epoch:    api.Float(l.LastEpoch), Started: l.Started, Ended: l.Ended, Seen: l.Seen, ExitCode: l.ExitCode,
+			Signal: l.Signal, Why: l.Why, Tail: l.Tail})
 		if l.Resumed != nil {
 			if err := json.Unmarshal(l.Resumed, &out.Legs[len(out.Legs)-1].Resumed); err != nil {
 				return nil, err
@@ -51,7 +53,8 @@ func (s *Pages) GetRun(ctx context.Context, _ act.Who, in *api.RunInput) (*api.R
 	}
 	for _, c := range curves {
 		k := c.Core()
-		out.Curves = append(out.Curves, api.CurveInfo{Name: c.Name, Count: c.Count, NaN: c.NaN, Last: finding.Figure(c.Name, k.Last),
+		out.Curves = append(out.Curves, api.CurveInfo{Name: c.Name, Count: c.Count, NaN: c.NaN,
+			Last:   finding.Figure(c.Name, k.Last),
 			Lowest: finding.Finite(c.Name, k.Lowest), Highest: finding.Finite(c.Name, k.Highest)})
 	}
 	count, size, err := s.db.CheckpointStats(ctx, row.ID)
@@ -90,7 +93,8 @@ func (s *Pages) GetRun(ctx context.Context, _ act.Who, in *api.RunInput) (*api.R
 	if out.Warnings, err = s.warnings(ctx, out); err != nil {
 		return nil, err
 	}
-	out.Answers = api.Answers{Learning: out.Verdict.Said, WentIn: sayWentIn(out), CameOut: sayCameOut(count, size), Happened: sayHappened(out)}
+	out.Answers = api.Answers{Learning: out.Verdict.Said, WentIn: sayWentIn(out), CameOut: sayCameOut(count, size),
+		Happened: sayHappened(out)}
 	return out, nil
 }
 

@@ -19,6 +19,7 @@ type Pages struct {
 }
 
 // New makes the slice.
-func New(f *finding.Finder, db Storage, r *runs.Runs, j *judging.Judging, c *checkpoints.Checkpoints, s *searches.Searches) *Pages {
+func New(f *finding.Finder, db Storage, r *runs.Runs, j *judging.Judging, c *checkpoints.Checkpoints,
+	s *searches.Searches) *Pages {
 	return &Pages{Finder: f, db: db, runs: r, judging: j, checkpoints: c, searches: s}
 }

@@ -18,7 +18,8 @@ import (
 // whoIs is a person with their roles, as far as a token lets them be that.
 func (s *People) whoIs(ctx context.Context, p store.Person, scope store.Scope) (act.Who, error) {
 	roles, err := s.db.PersonRoles(ctx, p.ID)
-	who := act.Who{ID: p.ID, Name: p.Name, Administrator: p.Administrator, HasPassword: p.Password != nil, Machine: p.Kind == "machine", Scope: scope}
+	who := act.Who{ID: p.ID, Name: p.Name, Administrator: p.Administrator, HasPassword: p.Password != nil,
+		Machine: p.Kind == "machine", Scope: scope}
 	return who.With(roles), err
 }
 
@@ -44,13 +45,15 @@ func (s *People) WhoByToken(ctx context.Context, token, from string) (act.Who, e
 	t, err := s.db.TokenPerson(ctx, hash)
 	switch {
 	case errors.Is(err, store.ErrNone):
-		return act.Who{}, api.Fail(api.SignedOut, "this token is not known here; create one with: kembrel tokens create")
+		return act.Who{}, api.Fail(api.SignedOut,
+			"this token is not known here; create one with: kembrel tokens create")
 	case err != nil:
 		return act.Who{}, err
 	case t.Closed != nil:
 		return act.Who{}, api.Fail(api.SignedOut, "%s was closed by an administrator, and with them this token", t.Name)
 	case t.Revoked:
-		return act.Who{}, api.Fail(api.SignedOut, "this token has been revoked; create another with: kembrel tokens create")
+		return act.Who{}, api.Fail(api.SignedOut,
+			"this token has been revoked; create another with: kembrel tokens create")
 	case t.Expired:
 		return act.Who{}, api.Fail(api.SignedOut, "this token has expired; create another with: kembrel tokens create")
 	}
@@ -83,11 +86,12 @@ func within(scope store.Scope, from string) error {
 			}
 		}
 	}
-	return api.Fail(api.SignedOut, "this token is for use from %s, not from %s", strings.Join(scope.Networks, ", "), from)
+	return api.Fail(api.SignedOut, "this token is for use from %s, not from %s",
+		strings.Join(scope.Networks, ", "), from)
 }
 
-// A token that was good a moment ago is taken to be good: recorders call many times a second. A revoked one is forgotten at once by the
-// replica that revokes it, and after this time by the others.
+// A token that was good a moment ago is taken to be good: recorders call many times a second. A revoked one is
+// forgotten at once by the replica that revokes it, and after this time by the others.
 const tokenMemory = 2 * time.Second
 
 type knownToken struct {
@@ -146,7 +150,8 @@ func (s *People) SignIn(ctx context.Context, in api.SignIn, from string) (sessio
 		return "", nil, failed
 	}
 	if !right || err != nil || p.Closed != nil {
-		s.note(ctx, store.Event{Kind: "session", Subject: in.Name, Verb: "sign-in-failed", Data: map[string]any{"with": "password"}})
+		s.note(ctx, store.Event{Kind: "session", Subject: in.Name, Verb: "sign-in-failed",
+			Data: map[string]any{"with": "password"}})
 		return "", nil, api.Fail(api.SignedOut, "name or password is not right")
 	}
 	return s.open(ctx, p, nil, store.Scope{}, "password", store.Elsewhere{})
@@ -159,8 +164,10 @@ func (s *People) SignInByLink(ctx context.Context, code, from string) (session s
 	}
 	p, err := s.db.UseLink(ctx, hashOf(code))
 	if errors.Is(err, store.ErrNone) {
-		s.note(ctx, store.Event{Kind: "session", Subject: "a link", Verb: "sign-in-failed", Data: map[string]any{"with": "link"}})
-		return "", nil, api.Fail(api.SignedOut, "this sign-in link has been used or has expired; create another with: kembrel sign-in --link")
+		s.note(ctx, store.Event{Kind: "session", Subject: "a link", Verb: "sign-in-failed",
+			Data: map[string]any{"with": "link"}})
+		return "", nil, api.Fail(api.SignedOut,
+			"this sign-in link has been used or has expired; create another with: kembrel sign-in --link")
 	}
 	if err != nil {
 		return "", nil, err
@@ -169,13 +176,15 @@ func (s *People) SignInByLink(ctx context.Context, code, from string) (session s
 }
 
 // open opens a session; parent is the token that it comes from.
-func (s *People) open(ctx context.Context, p store.Person, parent *int64, scope store.Scope, with string, at store.Elsewhere) (string, *api.Me, error) {
+func (s *People) open(ctx context.Context, p store.Person, parent *int64, scope store.Scope, with string,
+	at store.Elsewhere) (string, *api.Me, error) {
 	session := secret()
 	err := s.db.InTx(ctx, func(q Tx) error {
 		if err := q.AddSession(ctx, hashOf(session), p.ID, SessionHours, parent, act.Place(ctx), at); err != nil {
 			return err
 		}
-		return s.Event(ctx, q, store.Event{Kind: "session", Subject: p.Name, Person: p.ID, Verb: "signed-in", Data: map[string]any{"with": with}})
+		return s.Event(ctx, q, store.Event{Kind: "session", Subject: p.Name, Person: p.ID, Verb: "signed-in",
+			Data: map[string]any{"with": with}})
 	})
 	if err != nil {
 		return "", nil, err
@@ -193,7 +202,8 @@ func (s *People) note(ctx context.Context, e store.Event) {
 }
 
 func me(w act.Who) *api.Me {
-	out := &api.Me{Name: w.Name, Administrator: w.OnService() == api.Administrator, HasPassword: w.HasPassword, Scope: toScope(w.Scope)}
+	out := &api.Me{Name: w.Name, Administrator: w.OnService() == api.Administrator, HasPassword: w.HasPassword,
+		Scope: toScope(w.Scope)}
 	if r := w.OnService(); r >= api.Reader {
 		out.Role = api.RoleName(min(r, api.Owner).String())
 	}
@@ -215,7 +225,8 @@ func toScope(s store.Scope) *api.Scope {
 	return out
 }
 
-// SignOut ends the caller's session. Where they were signed in elsewhere, it returns the address at which they are signed out there too.
+// SignOut ends the caller's session. Where they were signed in elsewhere, it returns the address at which they are
+// signed out there too.
 func (s *People) SignOut(ctx context.Context, who act.Who) (elsewhere string, err error) {
 	if who.Session == nil {
 		return "", nil
@@ -269,7 +280,8 @@ func (s *People) SetPassword(ctx context.Context, who act.Who, in *api.PasswordI
 				return err
 			}
 		}
-		return s.Event(ctx, q, store.Event{Kind: "person", Subject: who.Name, Person: who.ID, Verb: "password-set", Data: map[string]any{"tokens_revoked": in.Body.RevokeTokens}})
+		return s.Event(ctx, q, store.Event{Kind: "person", Subject: who.Name, Person: who.ID, Verb: "password-set",
+			Data: map[string]any{"tokens_revoked": in.Body.RevokeTokens}})
 	})
 	return nil, err
 }
@@ -300,12 +312,14 @@ func (s *People) FirstStart(ctx context.Context, name string) (bool, error) {
 		if err != nil {
 			return err
 		}
-		return s.Event(ctx, q, store.Event{Kind: "person", Subject: name, Person: id, Verb: "added", Data: map[string]any{"administrator": true, "by": "the first start"}})
+		return s.Event(ctx, q, store.Event{Kind: "person", Subject: name, Person: id, Verb: "added",
+			Data: map[string]any{"administrator": true, "by": "the first start"}})
 	})
 	return err == nil, err
 }
 
-// OwnerAccess gives whoever started the service on their own machine a token or a sign-in link as the first administrator.
+// OwnerAccess gives whoever started the service on their own machine a token or a sign-in link as the first
+// administrator.
 func (s *People) OwnerAccess(ctx context.Context) (act.Who, error) {
 	p, err := s.db.FirstAdministrator(ctx)
 	if err != nil {

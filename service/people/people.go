@@ -11,7 +11,8 @@ import (
 )
 
 func toPerson(p store.ListedPerson) api.Person {
-	out := api.Person{Name: p.Name, Kind: p.Kind, Administrator: p.Administrator, Teams: p.Teams, Team: p.Team, Email: p.Email, Closed: p.Closed}
+	out := api.Person{Name: p.Name, Kind: p.Kind, Administrator: p.Administrator, Teams: p.Teams, Team: p.Team,
+		Email: p.Email, Closed: p.Closed}
 	if p.Role != nil {
 		out.Role = api.RoleName(*p.Role)
 	}
@@ -57,7 +58,8 @@ func (s *People) AddPerson(ctx context.Context, who act.Who, in *api.NewPerson) 
 			return nil, api.Fail(api.Invalid, "a machine has no password and is no administrator; it has tokens")
 		}
 	} else if b.Team != "" {
-		return nil, api.Fail(api.Invalid, "a machine belongs to a team; people are put into one with: kembrel teams set")
+		return nil, api.Fail(api.Invalid,
+			"a machine belongs to a team; people are put into one with: kembrel teams set")
 	}
 	if b.Team != "" {
 		if _, err := s.team(ctx, b.Team); err != nil {
@@ -117,7 +119,8 @@ func (s *People) ChangePerson(ctx context.Context, who act.Who, in *api.PersonEd
 		if err := q.LockAdministrators(ctx); err != nil {
 			return err
 		}
-		if err := q.ChangePerson(ctx, store.PersonEdit{ID: p.ID, Administrator: b.Administrator, Closed: b.Closed, Email: b.Email}); err != nil {
+		if err := q.ChangePerson(ctx, store.PersonEdit{ID: p.ID, Administrator: b.Administrator, Closed: b.Closed,
+			Email: b.Email}); err != nil {
 			return err
 		}
 		left, err := q.CountAdministrators(ctx)
@@ -125,7 +128,8 @@ func (s *People) ChangePerson(ctx context.Context, who act.Who, in *api.PersonEd
 			return err
 		}
 		if left == 0 {
-			return api.Fail(api.Conflict, "%s is the last administrator who can sign in; make somebody else one first", p.Name)
+			return api.Fail(api.Conflict,
+				"%s is the last administrator who can sign in; make somebody else one first", p.Name)
 		}
 		data := map[string]any{}
 		if b.Role != nil {
@@ -158,8 +162,8 @@ func (s *People) ChangePerson(ctx context.Context, who act.Who, in *api.PersonEd
 	return s.getPerson(ctx, p.Name)
 }
 
-// Rescue makes a sign-in link for an administrator: for whoever holds the machine itself, where nobody can sign in any more. Where there is no
-// administrator who can, the first one is let in again.
+// Rescue makes a sign-in link for an administrator: for whoever holds the machine itself, where nobody can sign in any
+// more. Where there is no administrator who can, the first one is let in again.
 func (s *People) Rescue(ctx context.Context) (*api.Link, string, error) {
 	p, err := s.db.FirstAdministrator(ctx)
 	if errors.Is(err, store.ErrNone) {

@@ -22,8 +22,8 @@ import (
 	"kembrel/store"
 )
 
-// Provider is a service elsewhere that people sign in with by OpenID Connect: authorization code flow with PKCE (RFC 7636), discovery, and keys that
-// may be changed there at any time.
+// Provider is a service elsewhere that people sign in with by OpenID Connect: authorization code flow with PKCE (RFC
+// 7636), discovery, and keys that may be changed there at any time.
 type Provider struct {
 	Name         string            `json:"name"`  // in addresses: letters, digits, hyphens
 	Title        string            `json:"title"` // on the button
@@ -77,8 +77,8 @@ func ReadProviders(path string) ([]Provider, error) {
 	return list, nil
 }
 
-// providers are those that there are, each found out about when it is first needed, and again after a time: one that is away does not keep the
-// service from starting.
+// providers are those that there are, each found out about when it is first needed, and again after a time: one that is
+// away does not keep the service from starting.
 type providers struct {
 	list  []Provider
 	mutex sync.Mutex
@@ -152,11 +152,13 @@ func (p *providers) discover(ctx context.Context, of Provider) (*discovered, err
 }
 
 func (p *providers) config(of Provider, d *discovered, back string) oauth2.Config {
-	return oauth2.Config{ClientID: of.ClientID, ClientSecret: of.ClientSecret, Endpoint: d.Endpoint(), RedirectURL: back,
-		Scopes: append([]string{oidc.ScopeOpenID, "profile", "email"}, of.Scopes...)}
+	return oauth2.Config{ClientID: of.ClientID, ClientSecret: of.ClientSecret, Endpoint: d.Endpoint(),
+		RedirectURL: back,
+		Scopes:      append([]string{oidc.ScopeOpenID, "profile", "email"}, of.Scopes...)}
 }
 
-// endAddress is where a session at a provider is ended by whoever had it (OpenID Connect RP-Initiated Logout); "" where it has no such place.
+// endAddress is where a session at a provider is ended by whoever had it (OpenID Connect RP-Initiated Logout); "" where
+// it has no such place.
 func (p *providers) endAddress(at store.Elsewhere) string {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
@@ -174,8 +176,8 @@ func (p *providers) endAddress(at store.Elsewhere) string {
 	return u.String()
 }
 
-// BeginElsewhere begins a sign-in with a provider: it returns the address to send the browser to, and the state that the browser must bring back. back is
-// where the provider sends it, next the page to go to in the end.
+// BeginElsewhere begins a sign-in with a provider: it returns the address to send the browser to, and the state that
+// the browser must bring back. back is where the provider sends it, next the page to go to in the end.
 func (s *People) BeginElsewhere(ctx context.Context, name, back, next string) (address, state string, err error) {
 	p, err := s.providers.named(name)
 	if err != nil {
@@ -205,7 +207,8 @@ type claims struct {
 }
 
 // FinishElsewhere uses up a sign-in with what the provider sent back and opens a session.
-func (s *People) FinishElsewhere(ctx context.Context, name, back, code, state, from string) (session, next string, err error) {
+func (s *People) FinishElsewhere(ctx context.Context, name, back, code, state,
+	from string) (session, next string, err error) {
 	if err := s.tries.allow(from, ""); err != nil {
 		return "", "", err
 	}
@@ -221,7 +224,8 @@ func (s *People) FinishElsewhere(ctx context.Context, name, back, code, state, f
 		return "", "", err
 	}
 	refuse := func(err error) (string, string, error) {
-		s.note(ctx, store.Event{Kind: "session", Subject: p.Name, Verb: "sign-in-failed", Data: map[string]any{"with": p.Name, "why": err.Error()}})
+		s.note(ctx, store.Event{Kind: "session", Subject: p.Name, Verb: "sign-in-failed",
+			Data: map[string]any{"with": p.Name, "why": err.Error()}})
 		return "", "", api.Fail(api.SignedOut, "%s could not say who you are: %v", p.Title, err)
 	}
 	d, err := s.providers.discover(ctx, p)
@@ -250,16 +254,19 @@ func (s *People) FinishElsewhere(ctx context.Context, name, back, code, state, f
 	if err != nil {
 		var known *api.Problem
 		if errors.As(err, &known) {
-			s.note(ctx, store.Event{Kind: "session", Subject: cmp.Or(c.Email, c.Short, id.Subject), Verb: "sign-in-failed", Data: map[string]any{"with": p.Name}})
+			s.note(ctx, store.Event{Kind: "session", Subject: cmp.Or(c.Email, c.Short, id.Subject),
+				Verb: "sign-in-failed", Data: map[string]any{"with": p.Name}})
 		}
 		return "", "", err
 	}
-	session, _, err = s.open(ctx, person, nil, store.Scope{}, p.Name, store.Elsewhere{Provider: p.Name, Subject: id.Subject, SID: c.SID, IDToken: raw})
+	session, _, err = s.open(ctx, person, nil, store.Scope{}, p.Name,
+		store.Elsewhere{Provider: p.Name, Subject: id.Subject, SID: c.SID, IDToken: raw})
 	return session, t.Next, err
 }
 
 // claims gathers what the token says, and what more the provider says of whoever has it.
-func (s *People) claims(ctx context.Context, p Provider, d *discovered, id *oidc.IDToken, token *oauth2.Token) (claims, error) {
+func (s *People) claims(ctx context.Context, p Provider, d *discovered, id *oidc.IDToken,
+	token *oauth2.Token) (claims, error) {
 	all := map[string]json.RawMessage{}
 	if err := id.Claims(&all); err != nil {
 		return claims{}, err
@@ -294,8 +301,8 @@ func (s *People) claims(ctx context.Context, p Provider, d *discovered, id *oidc
 	return c, nil
 }
 
-// personElsewhere is who somebody at a provider is here: who was joined to them before, the one person with their verified address, or, where the
-// provider is told to add people, somebody new. Their teams follow their groups.
+// personElsewhere is who somebody at a provider is here: who was joined to them before, the one person with their
+// verified address, or, where the provider is told to add people, somebody new. Their teams follow their groups.
 func (s *People) personElsewhere(ctx context.Context, p Provider, subject string, c claims) (store.Person, error) {
 	who := cmp.Or(c.Email, c.Short, subject)
 	person, err := s.db.IdentityPerson(ctx, p.Name, subject)
@@ -313,7 +320,8 @@ func (s *People) personElsewhere(ctx context.Context, p Provider, subject string
 		}
 	}
 	if person.ID == 0 && !p.Add {
-		return person, api.Fail(api.Denied, "%s knows you as %s, but nobody here has that address; an administrator sets it with: kembrel people change NAME --email", p.Title, who)
+		return person, api.Fail(api.Denied,
+			"%s knows you as %s, but nobody here has that address; an administrator sets it with: kembrel people change NAME --email", p.Title, who)
 	}
 	if person.Closed != nil {
 		return person, api.Fail(api.Denied, "%s is closed here", person.Name)
@@ -328,7 +336,8 @@ func (s *People) personElsewhere(ctx context.Context, p Provider, subject string
 			if err := q.AddIdentity(ctx, p.Name, subject, person.ID); err != nil {
 				return err
 			}
-			if err := s.Event(ctx, q, store.Event{Kind: "person", Subject: person.Name, Person: person.ID, Verb: "joined", Data: map[string]any{"provider": p.Name, "as": who}}); err != nil {
+			if err := s.Event(ctx, q, store.Event{Kind: "person", Subject: person.Name, Person: person.ID,
+				Verb: "joined", Data: map[string]any{"provider": p.Name, "as": who}}); err != nil {
 				return err
 			}
 		}
@@ -375,7 +384,8 @@ func (s *People) addElsewhere(ctx context.Context, q Tx, p Provider, c claims, w
 			return person, err
 		}
 	}
-	return person, s.Event(ctx, q, store.Event{Kind: "person", Subject: name, Verb: "added", Data: map[string]any{"by": p.Name, "role": p.Role}})
+	return person, s.Event(ctx, q, store.Event{Kind: "person", Subject: name, Verb: "added",
+		Data: map[string]any{"by": p.Name, "role": p.Role}})
 }
 
 var oddInNames = regexp.MustCompile(`[^\p{L}\p{N} ._-]+`)
@@ -399,7 +409,8 @@ func (s *People) EndedElsewhere(ctx context.Context, name, logoutToken string) e
 	if err != nil {
 		return err
 	}
-	id, err := d.Verifier(&oidc.Config{ClientID: p.ClientID, SkipExpiryCheck: true}).Verify(oidc.ClientContext(ctx, providerClient), logoutToken)
+	id, err := d.Verifier(&oidc.Config{ClientID: p.ClientID, SkipExpiryCheck: true}).Verify(oidc.ClientContext(ctx,
+		providerClient), logoutToken)
 	if err != nil {
 		return api.Fail(api.Malformed, "the logout token is no good: %v", err)
 	}
@@ -421,6 +432,7 @@ func (s *People) EndedElsewhere(ctx context.Context, name, logoutToken string) e
 		if err != nil || len(ended) == 0 {
 			return err
 		}
-		return s.Event(ctx, q, store.Event{Kind: "session", Subject: p.Name, Person: ended[0], Verb: "ended", Data: map[string]any{"by": p.Name, "sessions": len(ended)}})
+		return s.Event(ctx, q, store.Event{Kind: "session", Subject: p.Name, Person: ended[0], Verb: "ended",
+			Data: map[string]any{"by": p.Name, "sessions": len(ended)}})
 	})
 }

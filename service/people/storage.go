@@ -40,7 +40,8 @@ type Tx interface {
 	act.Tx // events
 	AddLink(ctx context.Context, hash []byte, person int64, parent *int64) (time.Time, error)
 	AddPerson(ctx context.Context, p store.Person, team string) (int64, error)
-	AddSession(ctx context.Context, hash []byte, person int64, hours int, parent *int64, place string, at store.Elsewhere) error
+	AddSession(ctx context.Context, hash []byte, person int64, hours int, parent *int64, place string,
+		at store.Elsewhere) error
 	AddIdentity(ctx context.Context, provider, subject string, person int64) error
 	EndElsewhere(ctx context.Context, at store.Elsewhere) ([]int64, error)
 	JoinTeams(ctx context.Context, person int64, named, wanted []string) error

@@ -56,7 +56,8 @@ func (s *People) SetTeam(ctx context.Context, who act.Who, in *api.TeamEdit) (*a
 		if _, err := q.SetTeam(ctx, name, people); err != nil {
 			return err
 		}
-		return s.Event(ctx, q, store.Event{Kind: "team", Subject: name, Person: who.ID, Verb: "set", Data: map[string]any{"people": people}})
+		return s.Event(ctx, q, store.Event{Kind: "team", Subject: name, Person: who.ID, Verb: "set",
+			Data: map[string]any{"people": people}})
 	})
 	if err != nil {
 		return nil, err
@@ -89,7 +90,8 @@ func (s *People) ListRoles(ctx context.Context, _ act.Who, _ *struct{}) (*api.Pa
 }
 
 // ListProjectRoles lists the roles given on a project.
-func (s *People) ListProjectRoles(ctx context.Context, _ act.Who, in *api.ProjectInput) (*api.Page[api.GivenRole], error) {
+func (s *People) ListProjectRoles(ctx context.Context, _ act.Who,
+	in *api.ProjectInput) (*api.Page[api.GivenRole], error) {
 	p, err := s.db.ProjectPlace(ctx, in.Project)
 	if err != nil {
 		return nil, err
@@ -129,11 +131,13 @@ func (s *People) DropProjectRole(ctx context.Context, who act.Who, in *api.Proje
 }
 
 // changeRole gives a role on a project ("": on the service), or takes the one that was given away ("").
-func (s *People) changeRole(ctx context.Context, who act.Who, key string, holder api.RoleHolder, role api.RoleName) (*api.GivenRole, error) {
+func (s *People) changeRole(ctx context.Context, who act.Who, key string, holder api.RoleHolder,
+	role api.RoleName) (*api.GivenRole, error) {
 	if (holder.Person == "") == (holder.Team == "") {
 		return nil, api.Fail(api.Invalid, "a role is a person's or a team's: name one of them")
 	}
-	e := store.Event{Kind: "role", Person: who.ID, Verb: "given", Subject: "the service", Data: map[string]any{"role": role}}
+	e := store.Event{Kind: "role", Person: who.ID, Verb: "given", Subject: "the service",
+		Data: map[string]any{"role": role}}
 	out := &api.GivenRole{Role: role, Given: time.Now()}
 	var project, person, team *int64
 	if key != "" {

@@ -11,7 +11,8 @@ import (
 )
 
 func toToken(t store.Token) api.Token {
-	return api.Token{ID: t.ID, Name: t.Name, Created: t.Created, Expires: t.Expires, Revoked: t.Revoked, Used: t.Used, From: t.UsedFrom,
+	return api.Token{ID: t.ID, Name: t.Name, Created: t.Created, Expires: t.Expires, Revoked: t.Revoked,
+		Used: t.Used, From: t.UsedFrom,
 		Parent: t.Parent, Scope: toScope(t.Scope)}
 }
 
@@ -29,7 +30,8 @@ func (s *People) ListTokens(ctx context.Context, who act.Who, _ *struct{}) (*api
 	return &api.Page[api.Token]{Items: toTokens(tokens)}, err
 }
 
-// CreateToken makes a personal token; its secret is in the answer and nowhere else. It is not wider than the token it is made with.
+// CreateToken makes a personal token; its secret is in the answer and nowhere else. It is not wider than the token it
+// is made with.
 func (s *People) CreateToken(ctx context.Context, who act.Who, in *api.NewToken) (*api.CreatedToken, error) {
 	if err := narrower(who.Scope, &in.Body.Scope); err != nil {
 		return nil, err
@@ -78,16 +80,19 @@ func networks(texts []string) ([]string, error) {
 			p, err = netip.PrefixFrom(address, address.BitLen()), nil
 		}
 		if err != nil {
-			return nil, api.Fail(api.Invalid, "%.60q is no range of addresses; write 10.1.0.0/16 or 2001:db8::/32", text)
+			return nil, api.Fail(api.Invalid,
+				"%.60q is no range of addresses; write 10.1.0.0/16 or 2001:db8::/32", text)
 		}
 		out = append(out, p.Masked().String())
 	}
 	return out, nil
 }
 
-func (s *People) createToken(ctx context.Context, who act.Who, person int64, name string, parent *int64, in *api.NewToken) (*api.CreatedToken, error) {
+func (s *People) createToken(ctx context.Context, who act.Who, person int64, name string, parent *int64,
+	in *api.NewToken) (*api.CreatedToken, error) {
 	sec := tokenPrefix + secret()
-	t := store.NewToken{Person: person, Name: act.Clean(in.Body.Name), Hash: hashOf(sec), Days: in.Body.Days, Parent: parent}
+	t := store.NewToken{Person: person, Name: act.Clean(in.Body.Name), Hash: hashOf(sec),
+		Days: in.Body.Days, Parent: parent}
 	data := map[string]any{"token": t.Name, "days": t.Days}
 	if in.Body.Scope.Role != "" {
 		role, err := api.ParseRole(string(in.Body.Scope.Role))
@@ -123,7 +128,8 @@ func (s *People) createToken(ctx context.Context, who act.Who, person int64, nam
 			return err
 		}
 		data["number"] = made.ID
-		return s.Event(ctx, q, store.Event{Kind: "person", Subject: name, Person: who.ID, Verb: "token-created", Data: data})
+		return s.Event(ctx, q, store.Event{Kind: "person", Subject: name, Person: who.ID,
+			Verb: "token-created", Data: data})
 	})
 	return &api.CreatedToken{Token: toToken(made), Secret: sec}, err
 }
@@ -139,14 +145,16 @@ func (s *People) RevokeToken(ctx context.Context, who act.Who, in *api.TokenInpu
 		if !done {
 			return api.Fail(api.NotFound, "you have no token %d; kembrel tokens lists yours", in.ID)
 		}
-		return s.Event(ctx, q, store.Event{Kind: "person", Subject: who.Name, Person: who.ID, Verb: "token-revoked", Data: map[string]any{"number": in.ID}})
+		return s.Event(ctx, q, store.Event{Kind: "person", Subject: who.Name, Person: who.ID, Verb: "token-revoked",
+			Data: map[string]any{"number": in.ID}})
 	})
 }
 
 func toSessions(rows []store.Session, who act.Who) []api.Session {
 	out := make([]api.Session, len(rows))
 	for i, r := range rows {
-		out[i] = api.Session{ID: r.ID, Created: r.Created, Used: r.Used, Expires: r.Expires, From: r.Place, This: string(r.Hash) == string(who.Session)}
+		out[i] = api.Session{ID: r.ID, Created: r.Created, Used: r.Used, Expires: r.Expires, From: r.Place,
+			This: string(r.Hash) == string(who.Session)}
 	}
 	return out
 }
@@ -168,7 +176,8 @@ func (s *People) EndSession(ctx context.Context, who act.Who, in *api.SessionInp
 		if !done {
 			return api.Fail(api.NotFound, "you have no session %d", in.ID)
 		}
-		return s.Event(ctx, q, store.Event{Kind: "session", Subject: who.Name, Person: who.ID, Verb: "ended", Data: map[string]any{"number": in.ID}})
+		return s.Event(ctx, q, store.Event{Kind: "session", Subject: who.Name, Person: who.ID, Verb: "ended",
+			Data: map[string]any{"number": in.ID}})
 	})
 }
 
@@ -221,7 +230,8 @@ func (s *People) CreateLinkFor(ctx context.Context, who act.Who, in *api.PersonI
 		if out.Expires, err = q.AddLink(ctx, hashOf(code), p.ID, nil); err != nil {
 			return err
 		}
-		return s.Event(ctx, q, store.Event{Kind: "person", Subject: p.Name, Person: who.ID, Verb: "sign-in-link-created"})
+		return s.Event(ctx, q, store.Event{Kind: "person", Subject: p.Name, Person: who.ID,
+			Verb: "sign-in-link-created"})
 	})
 	out.Path = "/enter#" + code
 	return &out, err
@@ -234,7 +244,8 @@ func (s *People) CreateTokenFor(ctx context.Context, who act.Who, in *api.NewTok
 		return nil, err
 	}
 	if p.Kind != "machine" {
-		return nil, api.Fail(api.Conflict, "%s is a person and creates their own tokens; only machines are given them", p.Name)
+		return nil, api.Fail(api.Conflict,
+			"%s is a person and creates their own tokens; only machines are given them", p.Name)
 	}
 	return s.createToken(ctx, who, p.ID, p.Name, nil, &in.NewToken)
 }
@@ -242,5 +253,6 @@ func (s *People) CreateTokenFor(ctx context.Context, who act.Who, in *api.NewTok
 // person finds a person by name.
 func (s *People) person(ctx context.Context, name string) (store.Person, error) {
 	p, err := s.db.PersonByName(ctx, name)
-	return p, act.OrNotFound(err, "there is nobody named %s; kembrel people lists everybody", fmt.Sprintf("%.80q", name))
+	return p, act.OrNotFound(err, "there is nobody named %s; kembrel people lists everybody",
+		fmt.Sprintf("%.80q", name))
 }

@@ -36,7 +36,8 @@ func matches(hash, password string) bool {
 	if !ok || err1 != nil || err2 != nil {
 		return false
 	}
-	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, argonTime, argonMemory, 1, uint32(len(key))), key) == 1
+	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, argonTime, argonMemory, 1,
+		uint32(len(key))), key) == 1
 }
 
 // tries limits attempts to sign in: per address, per name, and how many passwords are hashed and wait to be.
@@ -47,8 +48,8 @@ type tries struct {
 	waiting atomic.Int32
 }
 
-// An address may try ten times, then once in six seconds. A name may be tried three times as often, so that one address alone does not keep
-// its person out.
+// An address may try ten times, then once in six seconds. A name may be tried three times as often, so that one address
+// alone does not keep its person out.
 const (
 	mostBuckets = 20_000
 	tryEvery    = 6 * time.Second
@@ -65,9 +66,11 @@ func newTries() *tries {
 	return &tries{buckets: buckets, hashing: semaphore.NewWeighted(1)}
 }
 
-// allow takes a try of an address, and, only if that had one left, of a name ("": of none). Nobody who is over their own limit uses up another's.
+// allow takes a try of an address, and, only if that had one left, of a name ("": of none). Nobody who is over their
+// own limit uses up another's.
 func (t *tries) allow(from, name string) error {
-	if !t.bucket("from "+network(from), 1).Allow() || name != "" && !t.bucket("name "+strings.ToLower(name), nameShare).Allow() {
+	if !t.bucket("from "+network(from), 1).Allow() || name != "" &&
+		!t.bucket("name "+strings.ToLower(name), nameShare).Allow() {
 		return tooManyTries()
 	}
 	return nil

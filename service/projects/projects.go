@@ -22,7 +22,8 @@ func (s *Projects) ListProjects(ctx context.Context, who act.Who, in *api.PageIn
 	if err != nil {
 		return nil, err
 	}
-	out := act.Page(rows, in.Limit, func(p store.CountedProject) api.Project { return toProject(who, p) }, func(p store.CountedProject) string { return p.Key })
+	out := act.Page(rows, in.Limit, func(p store.CountedProject) api.Project { return toProject(who, p) },
+		func(p store.CountedProject) string { return p.Key })
 	for i := range out.Items {
 		if err := s.addBest(ctx, rows[i], &out.Items[i]); err != nil {
 			return nil, err
@@ -45,7 +46,8 @@ func (s *Projects) GetProject(ctx context.Context, who act.Who, in *api.ProjectI
 }
 
 func toProject(who act.Who, p store.CountedProject) api.Project {
-	return api.Project{Key: p.Key, Title: p.Title, Objective: p.Objective, Created: p.Created, Runs: p.Runs, Running: p.Running, Lost: p.Lost, Baseline: p.Baseline,
+	return api.Project{Key: p.Key, Title: p.Title, Objective: p.Objective, Created: p.Created, Runs: p.Runs,
+		Running: p.Running, Lost: p.Lost, Baseline: p.Baseline,
 		Open: p.Open, Role: who.On(p.Key, p.Open).String()}
 }
 
@@ -100,7 +102,8 @@ func (s *Projects) CreateProject(ctx context.Context, who act.Who, in *api.NewPr
 		if err := q.SetRole(ctx, &id, &who.ID, nil, api.Owner.String()); err != nil {
 			return err
 		}
-		return s.Event(ctx, q, store.Event{Kind: "project", Subject: in.Body.Key, Project: id, Person: who.ID, Verb: "created"})
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: in.Body.Key, Project: id,
+			Person: who.ID, Verb: "created"})
 	})
 	if err != nil {
 		return nil, err
@@ -138,7 +141,8 @@ func (s *Projects) ChangeProject(ctx context.Context, who act.Who, in *api.Proje
 				return err
 			}
 		}
-		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID, Verb: "changed", Data: changes(in)})
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID,
+			Verb: "changed", Data: changes(in)})
 	})
 	if err != nil {
 		return nil, err
@@ -163,7 +167,8 @@ func (s *Projects) SetBaseline(ctx context.Context, who act.Who, in *api.Baselin
 		if err := q.SetBaseline(ctx, p.ID, in.Body.Run); err != nil {
 			return err
 		}
-		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID, Verb: "baseline-set", Data: map[string]any{"run": in.Body.Run}})
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID,
+			Verb: "baseline-set", Data: map[string]any{"run": in.Body.Run}})
 	})
 	if err != nil {
 		return nil, err

@@ -11,7 +11,8 @@ import (
 type Storage interface {
 	BestRun(ctx context.Context, project int64, lower bool) (store.BestRun, error)
 	DropView(ctx context.Context, project int64, person int64, id int64, everybodys bool) (bool, error)
-	ListProjects(ctx context.Context, seen store.Seen, key string, after string, limit int) ([]store.CountedProject, error)
+	ListProjects(ctx context.Context, seen store.Seen, key string, after string,
+		limit int) ([]store.CountedProject, error)
 	ListViews(ctx context.Context, project int64, person int64) ([]store.View, error)
 	SetView(ctx context.Context, project int64, person *int64, name string, look string) (int64, error)
 	Summaries(ctx context.Context, runs []int64, name string) (out []store.Summary, err error)

@@ -20,7 +20,8 @@ func (s *Projects) ListViews(ctx context.Context, who act.Who, in *api.ProjectIn
 	}
 	out := &api.Page[api.View]{Items: []api.View{}}
 	for _, v := range rows {
-		out.Items = append(out.Items, api.View{ID: v.ID, Name: v.Name, Look: v.Look, Everybody: v.Everybody, Changed: v.Changed})
+		out.Items = append(out.Items, api.View{ID: v.ID, Name: v.Name, Look: v.Look, Everybody: v.Everybody,
+			Changed: v.Changed})
 	}
 	return out, nil
 }
@@ -38,7 +39,8 @@ func (s *Projects) KeepView(ctx context.Context, who act.Who, in *api.ViewInput)
 		}
 		person = nil
 	}
-	out := &api.View{Name: act.Clean(in.Body.Name), Look: act.Clean(in.Body.Look), Everybody: in.Body.Everybody, Changed: time.Now()}
+	out := &api.View{Name: act.Clean(in.Body.Name), Look: act.Clean(in.Body.Look), Everybody: in.Body.Everybody,
+		Changed: time.Now()}
 	out.ID, err = s.db.SetView(ctx, p.ID, person, out.Name, out.Look)
 	return out, err
 }

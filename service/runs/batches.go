@@ -29,7 +29,8 @@ func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (
 	if err != nil {
 		return nil, err
 	}
-	count := store.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto, Batch: batch.Batch, Payload: batch.payload, Points: batch.training}
+	count := store.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto,
+		Batch: batch.Batch, Payload: batch.payload, Points: batch.training}
 	changed := len(in.Body.Hyper) > 0 || len(in.Body.Notes) > 0 || in.Body.Says != nil
 	if !changed && !fresh {
 		var before store.Counted
@@ -70,7 +71,8 @@ func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (
 }
 
 // countAlone counts a batch that brings more than readings of known curves, all in one transaction.
-func (s *Runs) countAlone(ctx context.Context, q Tx, who act.Who, in *api.BatchInput, batch readBatch, count store.Count) error {
+func (s *Runs) countAlone(ctx context.Context, q Tx, who act.Who, in *api.BatchInput, batch readBatch,
+	count store.Count) error {
 	if err := q.LockRun(ctx, count.Run); err != nil {
 		return err
 	}
@@ -112,7 +114,8 @@ func (s *Runs) countAlone(ctx context.Context, q Tx, who act.Who, in *api.BatchI
 	}
 	for _, n := range in.Body.Notes {
 		changed = true
-		if err := q.AddNote(ctx, count.Run, store.Note{Leg: in.Leg, At: act.ByOurClock(ctx, n.At), Text: act.Clean(n.Text)}); err != nil {
+		if err := q.AddNote(ctx, count.Run, store.Note{Leg: in.Leg, At: act.ByOurClock(ctx, n.At),
+			Text: act.Clean(n.Text)}); err != nil {
 			return err
 		}
 	}
@@ -180,9 +183,11 @@ func (s *Runs) whyNotCounted(ctx context.Context, in *api.BatchInput, run int64,
 	case in.Body.Number <= leg.Batches:
 		return &counted{api.Counted{Leg: in.Leg, Batch: leg.Batches, Upto: leg.Upto}}
 	case in.Body.Number > leg.Batches+1:
-		p := api.Fail(api.BatchGap, "batch %d of leg %d of %s came, but the last one counted is %d", in.Body.Number, in.Leg, address, leg.Batches)
+		p := api.Fail(api.BatchGap, "batch %d of leg %d of %s came, but the last one counted is %d", in.Body.Number,
+			in.Leg, address, leg.Batches)
 		p.Batch, p.Upto = leg.Batches, leg.Upto
 		return p
 	}
-	return api.Fail(api.Invalid, "batch %d goes back from step %d to step %d; within a leg the step never falls", in.Body.Number, leg.LastStep, c.Batch.Axis[0].Step)
+	return api.Fail(api.Invalid, "batch %d goes back from step %d to step %d; within a leg the step never falls",
+		in.Body.Number, leg.LastStep, c.Batch.Axis[0].Step)
 }

@@ -16,7 +16,8 @@ func (s *Runs) ArchiveRun(ctx context.Context, who act.Who, in *api.ArchiveInput
 	if in.Body.Archived {
 		did.Verb = "archived"
 	}
-	return s.changeFate(ctx, who, in.RunInput, did, func(q Tx, run int64) error { return q.ArchiveRun(ctx, run, in.Body.Archived) })
+	return s.changeFate(ctx, who, in.RunInput, did,
+		func(q Tx, run int64) error { return q.ArchiveRun(ctx, run, in.Body.Archived) })
 }
 
 // DeleteRun marks a run for deletion.
@@ -24,7 +25,8 @@ func (s *Runs) DeleteRun(ctx context.Context, who act.Who, in *api.LeaveInput) (
 	if err := s.ended(ctx, in.RunInput); err != nil {
 		return nil, err
 	}
-	return s.changeFate(ctx, who, in.RunInput, act.Did{Verb: "to-be-deleted", Data: map[string]any{"days": in.Days}}, func(q Tx, run int64) error { return q.DoomRun(ctx, run, &in.Days) })
+	return s.changeFate(ctx, who, in.RunInput, act.Did{Verb: "to-be-deleted", Data: map[string]any{"days": in.Days}},
+		func(q Tx, run int64) error { return q.DoomRun(ctx, run, &in.Days) })
 }
 
 // KeepRun brings back a run that is about to be deleted.
@@ -32,7 +34,8 @@ func (s *Runs) KeepRun(ctx context.Context, who act.Who, in *api.RunInput) (*api
 	if err := s.ended(ctx, *in); err != nil {
 		return nil, err
 	}
-	return s.changeFate(ctx, who, *in, act.Did{Verb: "kept"}, func(q Tx, run int64) error { return q.DoomRun(ctx, run, nil) })
+	return s.changeFate(ctx, who, *in, act.Did{Verb: "kept"},
+		func(q Tx, run int64) error { return q.DoomRun(ctx, run, nil) })
 }
 
 // ended refuses a run that is still being written.
@@ -47,7 +50,8 @@ func (s *Runs) ended(ctx context.Context, in api.RunInput) error {
 	return nil
 }
 
-func (s *Runs) changeFate(ctx context.Context, who act.Who, in api.RunInput, did act.Did, change func(q Tx, run int64) error) (*api.Run, error) {
+func (s *Runs) changeFate(ctx context.Context, who act.Who, in api.RunInput, did act.Did,
+	change func(q Tx, run int64) error) (*api.Run, error) {
 	run, err := s.RunID(ctx, in)
 	if err != nil {
 		return nil, err
@@ -83,7 +87,8 @@ func (s *Runs) EraseRuns(ctx context.Context) error {
 			if !gone { // somebody kept it a moment ago: so its chunks are held as before
 				return errStays
 			}
-			return s.Event(ctx, q, store.Event{Kind: "run", Subject: act.RunAddress(r.Project, r.Number), Project: r.ProjectID, Verb: "deleted"})
+			return s.Event(ctx, q, store.Event{Kind: "run", Subject: act.RunAddress(r.Project, r.Number),
+				Project: r.ProjectID, Verb: "deleted"})
 		})
 		if !errors.Is(failed, errStays) {
 			err = errors.Join(err, failed)

@@ -38,8 +38,10 @@ type History struct {
 	query     store.RunQuery
 }
 
-// runsChosen finds runs of a project: those named, the first first, or those that a query chooses, in its order; read reads them.
-func (s *Runs) runsChosen(ctx context.Context, q store.RunQuery, wanted []int, read func(context.Context, int64, []int64) ([]store.Run, error)) ([]store.Run, error) {
+// runsChosen finds runs of a project: those named, the first first, or those that a query chooses, in its order; read
+// reads them.
+func (s *Runs) runsChosen(ctx context.Context, q store.RunQuery, wanted []int,
+	read func(context.Context, int64, []int64) ([]store.Run, error)) ([]store.Run, error) {
 	numbers := make([]int64, len(wanted))
 	for i, n := range wanted {
 		numbers[i] = int64(n)
@@ -112,7 +114,9 @@ func (s *Runs) OpenHistory(ctx context.Context, in *api.HistoryInput) (*History,
 			total += c.Count
 		}
 		if total > maxWide {
-			return nil, api.Fail(api.Invalid, "%s has %d readings, too many for a wide CSV; take csv-long, jsonl or parquet", act.RunAddress(in.Project, r.Number), total)
+			return nil, api.Fail(api.Invalid,
+				"%s has %d readings, too many for a wide CSV; take csv-long, jsonl or parquet",
+				act.RunAddress(in.Project, r.Number), total)
 		}
 	}
 	return h, nil
@@ -154,9 +158,10 @@ func (h *History) write(ctx context.Context, to io.Writer) error {
 	}
 	for _, r := range h.runs {
 		address := act.RunAddress(h.in.Project, r.Number)
-		err := h.service.readings.Scan(ctx, store.Span{Run: r.ID, Names: h.in.Names}, func(name string, points []curve.Point, values []float64) error {
-			return w.Write(address, name, points, values)
-		})
+		err := h.service.readings.Scan(ctx, store.Span{Run: r.ID, Names: h.in.Names},
+			func(name string, points []curve.Point, values []float64) error {
+				return w.Write(address, name, points, values)
+			})
 		if err != nil {
 			return err
 		}
@@ -189,7 +194,8 @@ func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 				sums[c.Run] = append(sums[c.Run], c)
 			}
 		}
-		row := history.Row{{Name: "run", Value: act.RunAddress(h.in.Project, r.Number)}, {Name: "title", Value: r.Title}, {Name: "state", Value: r.State},
+		row := history.Row{{Name: "run", Value: act.RunAddress(h.in.Project, r.Number)},
+			{Name: "title", Value: r.Title}, {Name: "state", Value: r.State},
 			{Name: "who", Value: r.Who}, {Name: "host", Value: r.Host}, {Name: "started", Value: r.Started}}
 		ended := history.Cell{Name: "ended"}
 		if r.Ended != nil {
@@ -210,7 +216,8 @@ func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 		}
 		for _, c := range sums[r.ID] {
 			if h.in.Names == nil || slices.Contains(h.in.Names, c.Name) {
-				row = append(row, history.Cell{Name: "last." + c.Name, Value: c.LastValue}, history.Cell{Name: "least." + c.Name, Value: c.LowValue},
+				row = append(row, history.Cell{Name: "last." + c.Name, Value: c.LastValue},
+					history.Cell{Name: "least." + c.Name, Value: c.LowValue},
 					history.Cell{Name: "greatest." + c.Name, Value: c.HighValue})
 			}
 		}
@@ -282,7 +289,8 @@ func (h *History) row(r store.Run, values []json.RawMessage) (history.Row, error
 	return row, nil
 }
 
-// plainly reads a JSON value that the database wrote; a number is so found without a decoder, as tables have hundreds of thousands.
+// plainly reads a JSON value that the database wrote; a number is so found without a decoder, as tables have hundreds
+// of thousands.
 func plainly(text json.RawMessage) (value any, err error) {
 	if c := text[0]; c == '-' || '0' <= c && c <= '9' {
 		return json.Number(text), nil
@@ -344,7 +352,8 @@ func (s *Runs) AddHistory(ctx context.Context, who act.Who, in *api.NewHistory) 
 		return s.Run(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: number})
 	}
 	err = s.db.InTx(ctx, func(q Tx) (err error) {
-		run, number, err = q.AddRun(ctx, store.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: act.Clean(b.Title), Recipe: api.Recipe{}, Started: b.Started})
+		run, number, err = q.AddRun(ctx, store.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key,
+			Title: act.Clean(b.Title), Recipe: api.Recipe{}, Started: b.Started})
 		if err != nil {
 			return err
 		}
@@ -360,10 +369,12 @@ func (s *Runs) AddHistory(ctx context.Context, who act.Who, in *api.NewHistory) 
 	return s.Run(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: number})
 }
 
-func (s *Runs) keepHistory(ctx context.Context, q Tx, run int64, who act.Who, in *api.NewHistory, batch readBatch) error {
+func (s *Runs) keepHistory(ctx context.Context, q Tx, run int64, who act.Who, in *api.NewHistory,
+	batch readBatch) error {
 	b := in.Body
 	recorder := uuid.NewString()
-	leg, err := q.AddLeg(ctx, run, store.NewLeg{Key: uuid.NewString(), Recorder: recorder, FromStep: batch.Axis[0].Step, FromEpoch: math.NaN(), Started: b.Started})
+	leg, err := q.AddLeg(ctx, run, store.NewLeg{Key: uuid.NewString(), Recorder: recorder, FromStep: batch.Axis[0].Step,
+		FromEpoch: math.NaN(), Started: b.Started})
 	if err != nil {
 		return err
 	}
@@ -377,18 +388,21 @@ func (s *Runs) keepHistory(ctx context.Context, q Tx, run int64, who act.Who, in
 	number := int64(0)
 	for part := range batch.Parts(importPoints) {
 		number++
-		_, err := q.CountBatch(ctx, store.Count{Run: run, Leg: leg, Recorder: recorder, Number: number, Upto: number, Points: len(part.Axis), Batch: part})
+		_, err := q.CountBatch(ctx, store.Count{Run: run, Leg: leg, Recorder: recorder, Number: number, Upto: number,
+			Points: len(part.Axis), Batch: part})
 		if err != nil {
 			return fmt.Errorf("keep part %d of a history: %w", number, err)
 		}
 	}
-	if _, err := q.EndLeg(ctx, store.Ending{Run: run, Leg: leg, Recorder: recorder, State: "finished", Ended: b.Ended}); err != nil {
+	if _, err := q.EndLeg(ctx, store.Ending{Run: run, Leg: leg, Recorder: recorder, State: "finished",
+		Ended: b.Ended}); err != nil {
 		return err
 	}
 	if _, err := q.SetRunState(ctx, run, "finished", &b.Ended); err != nil {
 		return err
 	}
-	if err := q.AddNote(ctx, run, store.Note{Leg: leg, At: time.Now(), Text: act.Clean("Brought in from " + b.Source)}); err != nil {
+	if err := q.AddNote(ctx, run,
+		store.Note{Leg: leg, At: time.Now(), Text: act.Clean("Brought in from " + b.Source)}); err != nil {
 		return err
 	}
 	return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, Verb: "imported"})

@@ -37,7 +37,8 @@ func (s *Runs) OpenLeg(ctx context.Context, who act.Who, in *api.NewLeg) (*api.C
 		if err == nil {
 			mine := leg.Recorder == in.Body.Recorder
 			if !mine && leg.Alive && leg.State == "running" && !slices.Contains(in.Body.Previous, leg.Recorder) {
-				return api.Fail(api.LegClaimed, "another recorder (on %s) writes leg %d of %s and was heard of within the last %s; only one may",
+				return api.Fail(api.LegClaimed,
+					"another recorder (on %s) writes leg %d of %s and was heard of within the last %s; only one may",
 					leg.Host, leg.Number, act.RunAddress(in.Project, in.Number), s.LostAfter)
 			}
 			out = api.Counted{Leg: leg.Number, Batch: leg.Batches, Upto: leg.Upto}
@@ -86,7 +87,8 @@ func (s *Runs) alive(ctx context.Context, q Tx, run int64, leg int, state string
 	return true, s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Verb: "heard-of-again"})
 }
 
-// ShowLife notes a sign of life, and tells what is new. Where batches keep coming that is one statement, which only reads.
+// ShowLife notes a sign of life, and tells what is new. Where batches keep coming that is one statement, which only
+// reads.
 func (s *Runs) ShowLife(ctx context.Context, _ act.Who, in *api.LegInput) (*api.LegNews, error) {
 	run, err := s.RunID(ctx, in.RunInput)
 	if err != nil {
@@ -152,7 +154,8 @@ func (s *Runs) legNews(ctx context.Context, run int64, in *api.LegInput, news st
 	}
 	if news.Newest != in.Leg {
 		out.Stop = fmt.Sprintf("%s goes on as leg %d on %s since %s; this process, leg %d, must stop. What it still records stays with its own leg.",
-			act.RunAddress(in.Project, in.Number), news.Newest, news.NewestHost, news.NewestStarted.UTC().Format("15:04:05 UTC"), in.Leg)
+			act.RunAddress(in.Project, in.Number), news.Newest, news.NewestHost,
+			news.NewestStarted.UTC().Format("15:04:05 UTC"), in.Leg)
 	}
 	if !news.ToldStart {
 		return out, nil
@@ -184,7 +187,9 @@ func (s *Runs) SendOutput(ctx context.Context, _ act.Who, in *api.OutputInput) (
 	}
 	b := in.Body
 	err = s.db.InTx(ctx, func(q Tx) error {
-		return s.orNotMine(ctx, q.AddOutput(ctx, run, in.Recorder, store.Output{Leg: in.Leg, Stream: b.Stream, Start: b.Offset, Size: b.Size, Text: act.Clean(b.Text)}, outputKept), run, &in.LegInput)
+		return s.orNotMine(ctx,
+			q.AddOutput(ctx, run, in.Recorder, store.Output{Leg: in.Leg, Stream: b.Stream, Start: b.Offset,
+				Size: b.Size, Text: act.Clean(b.Text)}, outputKept), run, &in.LegInput)
 	})
 	if err == nil {
 		s.Live.Touch("o", run)
@@ -219,7 +224,8 @@ func (s *Runs) EndLeg(ctx context.Context, who act.Who, in *api.EndInput) (*api.
 		if err := q.LockRun(ctx, run); err != nil {
 			return s.orNotMine(ctx, err, run, &in.LegInput)
 		}
-		newest, err := q.EndLeg(ctx, store.Ending{Run: run, Leg: in.Leg, Recorder: in.Recorder, State: b.State, Ended: ended, ExitCode: b.ExitCode,
+		newest, err := q.EndLeg(ctx, store.Ending{Run: run, Leg: in.Leg, Recorder: in.Recorder, State: b.State,
+			Ended: ended, ExitCode: b.ExitCode,
 			Signal: act.Clean(b.Signal), Why: act.Clean(b.Why), Tail: act.Clean(b.Tail)})
 		if err != nil {
 			return s.orNotMine(ctx, err, run, &in.LegInput)

@@ -25,7 +25,8 @@ func (s *Runs) checkOrigin(ctx context.Context, o *api.Origin) (any, error) {
 	}
 	from, err := api.ParseAddress(o.From)
 	if err != nil || from.Run == 0 || (o.Kind == "branch") != (from.At.Kind != api.AtNone) {
-		return nil, api.Fail(api.Invalid, "a branch comes from a checkpoint and a rerun from a run, not from %.100q", o.From)
+		return nil, api.Fail(api.Invalid,
+			"a branch comes from a checkpoint and a rerun from a run, not from %.100q", o.From)
 	}
 	out := *o
 	in := api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run}
@@ -41,7 +42,8 @@ func (s *Runs) checkOrigin(ctx context.Context, o *api.Origin) (any, error) {
 	return out, nil
 }
 
-// Start is what is known of a run's starting weights: as the program declared them, or those of a checkpoint saved at step 0.
+// Start is what is known of a run's starting weights: as the program declared them, or those of a checkpoint saved at
+// step 0.
 func (s *Runs) Start(ctx context.Context, run int64, said json.RawMessage) (*api.Start, error) {
 	var out *api.Start
 	if said != nil {
@@ -106,9 +108,11 @@ func StartWarning(start *api.Start, origin *api.Origin) string {
 	switch {
 	case start == nil || start.Equals == "" || origin != nil && origin.Kind == "branch":
 	case start.Weights == "fresh":
-		return "The run was declared to start fresh, but its starting weights are equal to those of " + start.Equals + "."
+		return "The run was declared to start fresh, but its starting weights are equal to those of " +
+			start.Equals + "."
 	case start.Weights == "":
-		return "The run goes on from trained weights: those it started with are equal to " + start.Equals + ". If that is meant, say so (kembrel branch); if not, build the model anew before training."
+		return "The run goes on from trained weights: those it started with are equal to " + start.Equals +
+			". If that is meant, say so (kembrel branch); if not, build the model anew before training."
 	}
 	return ""
 }
@@ -181,15 +185,18 @@ func (s *Runs) compareWithOrigin(ctx context.Context, run int64) error {
 	case out.Readings == 0:
 		out.Same, out.Says = false, "Repeatable: it has no reading in common with "+origin.From+"."
 	case out.Same:
-		out.Says = fmt.Sprintf("Repeatable: yes. All %d readings equal those of %s, bit for bit.", out.Readings, origin.From)
+		out.Says = fmt.Sprintf("Repeatable: yes. All %d readings equal those of %s, bit for bit.",
+			out.Readings, origin.From)
 	case out.Since == nil:
-		out.Says = fmt.Sprintf("Repeatable: to %.0e. The %d readings differ from those of %s by no more.", math.Max(float64(out.Difference), 1e-16), out.Readings, origin.From)
+		out.Says = fmt.Sprintf("Repeatable: to %.0e. The %d readings differ from those of %s by no more.",
+			math.Max(float64(out.Difference), 1e-16), out.Readings, origin.From)
 	default:
 		where := fmt.Sprintf("step %d", out.Since.Step)
 		if e := float64(out.Since.Epoch); e == e {
 			where = "epoch " + strconv.FormatFloat(math.Ceil(e), 'f', -1, 64)
 		}
-		out.Says = fmt.Sprintf("Repeatable: no, since %s: %s was %.6g in %s and is %.6g.", where, out.Curve, since.Was, origin.From, float64(out.Since.Value))
+		out.Says = fmt.Sprintf("Repeatable: no, since %s: %s was %.6g in %s and is %.6g.", where, out.Curve, since.Was,
+			origin.From, float64(out.Since.Value))
 	}
 	return s.db.SetRepeats(ctx, run, out)
 }

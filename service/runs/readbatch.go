@@ -44,7 +44,8 @@ func (s *Runs) toBatch(ctx context.Context, run int64, in api.Batch) (out readBa
 // unpacked reads a batch that the recorder packed.
 func unpacked(in api.Batch) (out readBatch, err error) {
 	if len(in.Axis.Step)+len(in.Curves) > 0 || len(in.Packed) > api.MaxPacked {
-		return out, fmt.Errorf("packed readings have at most %d bytes, and no axis and curves beside them", api.MaxPacked)
+		return out, fmt.Errorf("packed readings have at most %d bytes, and no axis and curves beside them",
+			api.MaxPacked)
 	}
 	out.Batch, err = curve.DecodeJournal(in.Packed)
 	out.payload, out.names = in.Packed, make([]string, len(out.Columns))
@@ -55,9 +56,11 @@ func unpacked(in api.Batch) (out readBatch, err error) {
 func spelt(in api.Batch) (out readBatch, err error) {
 	n := len(in.Axis.Step)
 	if len(in.Axis.Epoch) != n || len(in.Axis.Time) != n {
-		return out, fmt.Errorf("the axis has %d steps, %d epochs and %d times", n, len(in.Axis.Epoch), len(in.Axis.Time))
+		return out, fmt.Errorf("the axis has %d steps, %d epochs and %d times", n, len(in.Axis.Epoch),
+			len(in.Axis.Time))
 	}
-	out.Axis, out.Columns, out.names = make([]curve.Point, n), make([]curve.Column, len(in.Curves)), make([]string, len(in.Curves))
+	out.Axis, out.Columns, out.names = make([]curve.Point, n), make([]curve.Column, len(in.Curves)),
+		make([]string, len(in.Curves))
 	for i := range out.Axis {
 		out.Axis[i] = curve.Point{Step: in.Axis.Step[i], Epoch: in.Axis.Epoch[i], Time: in.Axis.Time[i]}
 	}
@@ -83,7 +86,8 @@ func spelt(in api.Batch) (out readBatch, err error) {
 	return out, nil
 }
 
-// numberCurves gives the columns that came by name their numbers, as far as they have one, and checks those that came by number.
+// numberCurves gives the columns that came by name their numbers, as far as they have one, and checks those that came
+// by number.
 func (s *Runs) numberCurves(ctx context.Context, run, batch int64, b *readBatch) (fresh bool, err error) {
 	invalid := func(format string, args ...any) (bool, error) {
 		return false, api.Fail(api.Invalid, "batch %d: %s", batch, fmt.Sprintf(format, args...))

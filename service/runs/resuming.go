@@ -17,8 +17,8 @@ import (
 	"kembrel/service/act"
 )
 
-// addLeg opens the next leg of a run, which is locked. Only one leg of a run is written at a time: while the one before is heard of, a
-// new one is refused, unless it is told to take over.
+// addLeg opens the next leg of a run, which is locked. Only one leg of a run is written at a time: while the one before
+// is heard of, a new one is refused, unless it is told to take over.
 func (s *Runs) addLeg(ctx context.Context, q Tx, run int64, in *api.NewLeg) (int, error) {
 	address := act.RunAddress(in.Project, in.Number)
 	newest, err := q.NewestLeg(ctx, run, s.LostAfter.Seconds())
@@ -26,13 +26,16 @@ func (s *Runs) addLeg(ctx context.Context, q Tx, run int64, in *api.NewLeg) (int
 		return 0, err
 	}
 	if err == nil && newest.State == "running" && newest.Alive && !in.Body.TakeOver {
-		return 0, api.Fail(api.Conflict, "%s is being recorded: leg %d on %s was heard of %s ago. End that program first, wait until it is lost (%s without a sign), or take over (--take-over), and it will be told to stop",
+		return 0, api.Fail(api.Conflict,
+			"%s is being recorded: leg %d on %s was heard of %s ago. End that program first, wait until it is lost (%s without a sign), or take over (--take-over), and it will be told to stop",
 			address, newest.Number, newest.Host, time.Since(newest.Seen).Round(time.Second), s.LostAfter)
 	}
-	leg := store.NewLeg{Key: in.Key, Recorder: in.Body.Recorder, Host: act.Clean(in.Body.Host), FromEpoch: math.NaN(), Started: act.ByOurClock(ctx, in.Body.Started)}
+	leg := store.NewLeg{Key: in.Key, Recorder: in.Body.Recorder, Host: act.Clean(in.Body.Host), FromEpoch: math.NaN(),
+		Started: act.ByOurClock(ctx, in.Body.Started)}
 	if in.Body.From == "" {
 		if newest.Number > 0 {
-			return 0, api.Fail(api.Invalid, "%s has a leg already; say from which checkpoint the next one goes on", address)
+			return 0, api.Fail(api.Invalid,
+				"%s has a leg already; say from which checkpoint the next one goes on", address)
 		}
 		return q.AddLeg(ctx, run, leg)
 	}
@@ -41,7 +44,8 @@ func (s *Runs) addLeg(ctx context.Context, q Tx, run int64, in *api.NewLeg) (int
 		return 0, err
 	}
 	if newest.State == "finished" && !in.Body.More {
-		return 0, api.Fail(api.Conflict, "%s is finished: going on from its end would add a leg with nothing in it. To train it further, say so (--more); to try something else, branch from one of its checkpoints", address)
+		return 0, api.Fail(api.Conflict,
+			"%s is finished: going on from its end would add a leg with nothing in it. To train it further, say so (--more); to try something else, branch from one of its checkpoints", address)
 	}
 	leg.FromStep, leg.FromEpoch, leg.Resumed = resumed.Step+1, float64(resumed.Epoch), resumed
 	return q.AddLeg(ctx, run, leg)
@@ -57,7 +61,9 @@ func (s *Runs) resumption(ctx context.Context, in *api.NewLeg) (*api.Resumed, er
 	if err != nil {
 		return nil, err
 	}
-	c, _, _, err := s.checkpoints.FindHeld(ctx, api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project}, Number: from.Run}, At: from.At.String()})
+	c, _, _, err := s.checkpoints.FindHeld(ctx,
+		api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: from.Project},
+			Number: from.Run}, At: from.At.String()})
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +109,8 @@ func (s *Runs) packagesDiffer(ctx context.Context, q Tx, run int64, leg int, in 
 		return err
 	}
 	if found := changed(had.Packages, in.Packages); len(found) > 0 {
-		return q.AddNote(ctx, run, store.Note{Leg: leg, At: time.Now(), Text: act.Clean(fmt.Sprintf("Leg %d runs with other packages: %s.", leg, act.Few(found, 20)))})
+		return q.AddNote(ctx, run, store.Note{Leg: leg, At: time.Now(),
+			Text: act.Clean(fmt.Sprintf("Leg %d runs with other packages: %s.", leg, act.Few(found, 20)))})
 	}
 	return nil
 }
@@ -127,8 +134,9 @@ func changed(had, has map[string]string) []string {
 	return out
 }
 
-// otherHyper takes hyperparameters that came when the run's were fixed, on a later leg or behind the first reading: the same again are welcome,
-// so is a value that was asked for and is taken late; others are noted, as the run has those that it began with.
+// otherHyper takes hyperparameters that came when the run's were fixed, on a later leg or behind the first reading: the
+// same again are welcome, so is a value that was asked for and is taken late; others are noted, as the run has those
+// that it began with.
 func (s *Runs) otherHyper(ctx context.Context, q Tx, run int64, leg int, given map[string]json.RawMessage) error {
 	had, err := q.Hyper(ctx, run)
 	if err != nil {
@@ -164,5 +172,6 @@ func (s *Runs) otherHyper(ctx context.Context, q Tx, run int64, leg int, given m
 		return nil
 	}
 	slices.Sort(differ)
-	return q.AddNote(ctx, run, store.Note{Leg: leg, At: time.Now(), Text: act.Clean(fmt.Sprintf("Leg %d trains with other hyperparameters than the run began with: %s. The run keeps those.", leg, act.Few(differ, 20)))})
+	return q.AddNote(ctx, run, store.Note{Leg: leg, At: time.Now(),
+		Text: act.Clean(fmt.Sprintf("Leg %d trains with other hyperparameters than the run began with: %s. The run keeps those.", leg, act.Few(differ, 20)))})
 }

@@ -69,8 +69,10 @@ func (s *Runs) BeginRun(ctx context.Context, who act.Who, in *api.NewRun) (*api.
 	if errors.Is(err, store.ErrNone) {
 		err = s.db.InTx(ctx, func(q Tx) error {
 			var id int64
-			id, number, err = q.AddRun(ctx, store.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key, Title: act.Clean(in.Body.Title),
-				Host: in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Origin: origin, Search: in.Body.Search, Trial: in.Body.Trial, Started: act.ByOurClock(ctx, in.Body.Started)})
+			id, number, err = q.AddRun(ctx, store.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key,
+				Title: act.Clean(in.Body.Title),
+				Host:  in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Origin: origin, Search: in.Body.Search,
+				Trial: in.Body.Trial, Started: act.ByOurClock(ctx, in.Body.Started)})
 			if err != nil {
 				return err
 			}
@@ -96,7 +98,8 @@ func cleanRecipe(r api.Recipe) api.Recipe {
 	for i := range r.Command {
 		r.Command[i] = act.Clean(r.Command[i])
 	}
-	for _, f := range []*string{&r.Folder, &r.Host, &r.System, &r.CPU, &r.Commit, &r.Language, &r.Inside, &r.Remote, &r.Changes, &r.Program} {
+	for _, f := range []*string{&r.Folder, &r.Host, &r.System, &r.CPU, &r.Commit, &r.Language, &r.Inside, &r.Remote,
+		&r.Changes, &r.Program} {
 		*f = act.Clean(*f)
 	}
 	for i := range r.GPUs {

@@ -27,7 +27,8 @@ type Storage interface {
 	ListOutput(ctx context.Context, run int64, after int64) ([]store.Output, error)
 	RunByKey(ctx context.Context, key string) (id int64, number int, project int64, err error)
 	RunTitles(ctx context.Context, project int64, numbers []int64) ([]store.Run, error)
-	RunValues(ctx context.Context, in store.RunQuery, numbers []int64, expressions []*filter.Node) (map[int64][]json.RawMessage, error)
+	RunValues(ctx context.Context, in store.RunQuery, numbers []int64,
+		expressions []*filter.Node) (map[int64][]json.RawMessage, error)
 	RunsByNumber(ctx context.Context, project int64, numbers []int64) ([]store.Run, error)
 	SetRepeats(ctx context.Context, run int64, repeats any) error
 	StartOf(ctx context.Context, run int64) (store.Start, error)

@@ -41,11 +41,13 @@ func (s *Searches) CreateSearch(ctx context.Context, who act.Who, in *api.NewSea
 		b.Command[i] = act.Clean(b.Command[i])
 	}
 	err = s.db.InTx(ctx, func(q Tx) error {
-		err := q.AddSearch(ctx, store.NewSearch{Project: p.ID, Person: who.ID, Key: in.Key, Title: act.Clean(b.Title), Strategy: b.Strategy, Space: act.Clean(b.Space), Seed: b.Seed, Budget: b.Budget, Command: b.Command})
+		err := q.AddSearch(ctx, store.NewSearch{Project: p.ID, Person: who.ID, Key: in.Key, Title: act.Clean(b.Title),
+			Strategy: b.Strategy, Space: act.Clean(b.Space), Seed: b.Seed, Budget: b.Budget, Command: b.Command})
 		if err != nil {
 			return err
 		}
-		return s.Event(ctx, q, store.Event{Kind: "search", Subject: in.Project, Project: p.ID, Person: who.ID, Verb: "created", Data: map[string]any{"title": b.Title, "strategy": b.Strategy, "budget": b.Budget}})
+		return s.Event(ctx, q, store.Event{Kind: "search", Subject: in.Project, Project: p.ID, Person: who.ID,
+			Verb: "created", Data: map[string]any{"title": b.Title, "strategy": b.Strategy, "budget": b.Budget}})
 	})
 	if err != nil {
 		return nil, err
@@ -101,13 +103,15 @@ func (s *Searches) ListSearches(ctx context.Context, _ act.Who, in *api.Searches
 }
 
 // Search finds a search, its project and objective.
-func (s *Searches) Search(ctx context.Context, in *api.SearchInput) (store.Project, verdict.Objective, store.Search, error) {
+func (s *Searches) Search(ctx context.Context,
+	in *api.SearchInput) (store.Project, verdict.Objective, store.Search, error) {
 	p, o, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return p, o, store.Search{}, err
 	}
 	row, err := s.db.SearchByNumber(ctx, p.ID, in.Number)
-	return p, o, row, act.OrNotFound(err, "there is no search %d in %s; kembrel searches %s lists them", in.Number, in.Project, in.Project)
+	return p, o, row, act.OrNotFound(err, "there is no search %d in %s; kembrel searches %s lists them", in.Number,
+		in.Project, in.Project)
 }
 
 // GetSearch shows a search with its trials.
@@ -135,10 +139,12 @@ func (s *Searches) ArchiveSearch(ctx context.Context, who act.Who, in *api.Searc
 
 // DeleteSearch deletes a search. Its runs stay, as runs of their own.
 func (s *Searches) DeleteSearch(ctx context.Context, who act.Who, in *api.SearchInput) (*api.None, error) {
-	return nil, s.alterSearch(ctx, who, in, "deleted", func(q Tx, project int64) error { return q.DeleteSearch(ctx, project, in.Number) })
+	return nil, s.alterSearch(ctx, who, in, "deleted",
+		func(q Tx, project int64) error { return q.DeleteSearch(ctx, project, in.Number) })
 }
 
-func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchInput, verb string, do func(q Tx, project int64) error) error {
+func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchInput, verb string,
+	do func(q Tx, project int64) error) error {
 	p, _, _, err := s.Search(ctx, in)
 	if err != nil {
 		return err
@@ -147,7 +153,8 @@ func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchI
 		if err := do(q, p.ID); err != nil {
 			return err
 		}
-		return s.Event(ctx, q, store.Event{Kind: "search", Subject: fmt.Sprintf("%s search %d", in.Project, in.Number), Project: p.ID, Person: who.ID, Verb: verb})
+		return s.Event(ctx, q, store.Event{Kind: "search", Subject: fmt.Sprintf("%s search %d", in.Project, in.Number),
+			Project: p.ID, Person: who.ID, Verb: verb})
 	})
 	s.Live.News()
 	return err
@@ -230,11 +237,13 @@ func newPicked() *lru.Cache[picking, []space.Setting] {
 }
 
 func rowSearch(project string, row store.Search) (*api.Search, error) {
-	out := &api.Search{Project: project, Number: row.Number, Title: row.Title, Strategy: row.Strategy, Space: row.Space, Seed: row.Seed, Budget: row.Budget, Who: row.Who, Started: row.Started, Archived: row.Archived != nil}
+	out := &api.Search{Project: project, Number: row.Number, Title: row.Title, Strategy: row.Strategy, Space: row.Space,
+		Seed: row.Seed, Budget: row.Budget, Who: row.Who, Started: row.Started, Archived: row.Archived != nil}
 	return out, json.Unmarshal(row.Command, &out.Command)
 }
 
-func (s *Searches) toSearch(ctx context.Context, project string, o verdict.Objective, row store.Search) (*api.Search, error) {
+func (s *Searches) toSearch(ctx context.Context, project string, o verdict.Objective,
+	row store.Search) (*api.Search, error) {
 	out, settings, err := s.Settings(project, row)
 	if err != nil {
 		return nil, err
@@ -254,7 +263,8 @@ func (s *Searches) toSearch(ctx context.Context, project string, o verdict.Objec
 			trial.Setting[v.Name] = v.Value
 		}
 		if t, ok := byTrial[trial.Number]; ok {
-			trial.Run, trial.State, trial.Started, trial.Ended, trial.Took, trial.Done = t.Number, t.State, &t.Started, t.Ended, t.Took, t.Done
+			trial.Run, trial.State, trial.Started, trial.Ended, trial.Took, trial.Done = t.Number, t.State, &t.Started,
+				t.Ended, t.Took, t.Done
 			if trial.Done {
 				sum.Done++
 			}
@@ -291,7 +301,8 @@ func saySearch(project string, budget, trials int, sum store.SearchSum) string {
 		}
 	}
 	if sum.Best != nil {
-		says += fmt.Sprintf("; best so far %s by %s (trial %d)", curve.Number(*sum.Best), act.RunAddress(project, *sum.BestRun), *sum.BestTrial)
+		says += fmt.Sprintf("; best so far %s by %s (trial %d)", curve.Number(*sum.Best),
+			act.RunAddress(project, *sum.BestRun), *sum.BestTrial)
 	}
 	says += "."
 	if trials < budget {

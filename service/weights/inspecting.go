@@ -26,8 +26,8 @@ import (
 	"kembrel/store/blob"
 )
 
-// Each file of weights is looked into once, after its commit, by a job of its own. Whatever is wrong with it is its own problem, shown at its
-// checkpoint: it holds up no other.
+// Each file of weights is looked into once, after its commit, by a job of its own. Whatever is wrong with it is its own
+// problem, shown at its checkpoint: it holds up no other.
 
 // Limits of a look into a file.
 const (
@@ -54,11 +54,13 @@ type inspectArgs struct {
 func (inspectArgs) Kind() string { return "inspect-weights" }
 
 // underWay are the states of a job that is not over.
-var underWay = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled}
+var underWay = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning,
+	rivertype.JobStateRetryable, rivertype.JobStateScheduled}
 
 // InsertOpts has each file looked into by one job at a time.
 func (inspectArgs) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: Queue, MaxAttempts: inspectTries, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: underWay}}
+	return river.InsertOpts{Queue: Queue, MaxAttempts: inspectTries,
+		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: underWay}}
 }
 
 type Inspect struct {
@@ -97,7 +99,8 @@ func (w *Inspect) Work(ctx context.Context, job *river.Job[inspectArgs]) error {
 		if db.Away(err) {
 			return err
 		}
-		found = store.TensorFile{Digest: digest, Tensors: json.RawMessage("[]"), Problem: act.Clean(fmt.Sprintf("what was found of it cannot be kept: %v", err))}
+		found = store.TensorFile{Digest: digest, Tensors: json.RawMessage("[]"),
+			Problem: act.Clean(fmt.Sprintf("what was found of it cannot be kept: %v", err))}
 		if err := w.service.db.SetTensors(ctx, found); err != nil {
 			return err
 		}
@@ -137,7 +140,8 @@ func inspections(files []store.PendingFile) (out []river.InsertManyParams) {
 	return out
 }
 
-// InspectPending has files looked into that nobody has looked into, as those of an earlier version, and those whose time has come again.
+// InspectPending has files looked into that nobody has looked into, as those of an earlier version, and those whose
+// time has come again.
 func (s *Weights) InspectPending(ctx context.Context) error {
 	pending, err := s.db.PendingTensors(ctx)
 	if err != nil || len(pending) == 0 {

@@ -18,9 +18,10 @@ import (
 // maxListed bounds a part that lists tensors as text, in bytes.
 const maxListed = 16 << 20
 
-// listedTensors reads the list of tensors in a part such as the architecture: a JSON file {"tensors": [{"name", "dtype", "shape"}, ...]}, or
-// any file of tensors.
-func (s *Weights) listedTensors(ctx context.Context, c *api.Checkpoint, rows []store.File, part string) ([]tensor.Info, error) {
+// listedTensors reads the list of tensors in a part such as the architecture: a JSON file {"tensors": [{"name",
+// "dtype", "shape"}, ...]}, or any file of tensors.
+func (s *Weights) listedTensors(ctx context.Context, c *api.Checkpoint, rows []store.File,
+	part string) ([]tensor.Info, error) {
 	var out []tensor.Info
 	found := false
 	for _, f := range rows {
@@ -53,7 +54,8 @@ func (s *Weights) listedTensors(ctx context.Context, c *api.Checkpoint, rows []s
 		}
 	}
 	if !found {
-		return nil, api.Fail(api.NotFound, "the part %s of %s lists no tensors; it has the parts %s", part, c.Address, strings.Join(c.Parts, ", "))
+		return nil, api.Fail(api.NotFound, "the part %s of %s lists no tensors; it has the parts %s", part, c.Address,
+			strings.Join(c.Parts, ", "))
 	}
 	return out, nil
 }
@@ -88,9 +90,11 @@ func (s *Weights) side(ctx context.Context, in api.MatchSide) ([]tensor.Info, er
 func checkpointInput(address string) (api.CheckpointInput, error) {
 	a, err := api.ParseAddress(address)
 	if err != nil || a.At.Kind == api.AtNone {
-		return api.CheckpointInput{}, api.Fail(api.Invalid, "%.100q names no checkpoint, such as vessels/3@best", address)
+		return api.CheckpointInput{},
+			api.Fail(api.Invalid, "%.100q names no checkpoint, such as vessels/3@best", address)
 	}
-	return api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: a.Project}, Number: a.Run}, At: a.At.String()}, nil
+	return api.CheckpointInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: a.Project},
+		Number: a.Run}, At: a.At.String()}, nil
 }
 
 // openWeights opens the files of a checkpoint's weights.
@@ -113,7 +117,8 @@ func (s *Weights) openWeights(ctx context.Context, in api.CheckpointInput) (*api
 		out = append(out, file)
 	}
 	if len(out) == 0 {
-		return nil, nil, api.Fail(api.NotFound, "%s has no weights; it has the parts %s", c.Address, strings.Join(c.Parts, ", "))
+		return nil, nil, api.Fail(api.NotFound, "%s has no weights; it has the parts %s", c.Address,
+			strings.Join(c.Parts, ", "))
 	}
 	return c, out, nil
 }
@@ -150,7 +155,8 @@ func (s *Weights) GetDifference(ctx context.Context, _ act.Who, in *api.Differen
 	}
 	x, y := tensor.Join(before...), tensor.Join(after...)
 	m := tensor.Compare(y.Tensors, x.Tensors)
-	out := &api.Difference{From: a.Address, To: b.Address, Match: api.Match{Says: m.Sentence(), Fits: m.Fits(), Match: m}, Tensors: []api.TensorDifference{}}
+	out := &api.Difference{From: a.Address, To: b.Address, Match: api.Match{Says: m.Sentence(), Fits: m.Fits(),
+		Match: m}, Tensors: []api.TensorDifference{}}
 	list, err := tensor.Differ(x, y)
 	if err != nil {
 		return nil, err
@@ -160,7 +166,8 @@ func (s *Weights) GetDifference(ctx context.Context, _ act.Who, in *api.Differen
 		if d.Equal {
 			equal++
 		}
-		out.Tensors = append(out.Tensors, api.TensorDifference{Name: d.Name, Shape: d.Shape, Equal: d.Equal, Distance: api.Float(d.Distance), Relative: api.Float(d.Relative),
+		out.Tensors = append(out.Tensors, api.TensorDifference{Name: d.Name, Shape: d.Shape, Equal: d.Equal,
+			Distance: api.Float(d.Distance), Relative: api.Float(d.Relative),
 			Cosine: api.Float(d.Cosine), Largest: api.Float(d.Largest), At: d.At, Odd: d.Odd})
 	}
 	switch {

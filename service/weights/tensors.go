@@ -15,7 +15,8 @@ import (
 )
 
 // known reads what is kept of the weights in some files, by path, or nil where one is not looked into yet.
-func (s *Weights) known(ctx context.Context, files []api.File) (list []described, problem string, ready bool, err error) {
+func (s *Weights) known(ctx context.Context,
+	files []api.File) (list []described, problem string, ready bool, err error) {
 	var digests [][]byte
 	for _, f := range files {
 		if f.Part != checkpoint.Weights || !checkpoint.HoldsTensors(f.Path) {
@@ -52,7 +53,8 @@ func (s *Weights) known(ctx context.Context, files []api.File) (list []described
 var quantiles = []float64{0, .05, .25, .5, .75, .95, 1}
 
 func toTensor(d described, histogram bool, odd string) api.Tensor {
-	out := api.Tensor{Info: d.Info, Parameters: d.Info.Count(), NaN: d.NaN, Infinite: d.Infinite, Zero: d.Zero, Mean: api.Float(d.Mean), Deviation: api.Float(d.Deviation),
+	out := api.Tensor{Info: d.Info, Parameters: d.Info.Count(), NaN: d.NaN, Infinite: d.Infinite, Zero: d.Zero,
+		Mean: api.Float(d.Mean), Deviation: api.Float(d.Deviation),
 		Min: api.Float(d.Min), Max: api.Float(d.Max), Odd: odd}
 	if histogram {
 		out.Histogram = d.Histogram[:]
@@ -80,7 +82,8 @@ func (s *Weights) GetTensors(ctx context.Context, _ act.Who, in *api.TensorsInpu
 			return nil, err
 		}
 		for _, t := range list {
-			out.Tensors, out.Parameters = append(out.Tensors, api.Tensor{Info: t, Parameters: t.Count()}), out.Parameters+t.Count()
+			out.Tensors, out.Parameters = append(out.Tensors, api.Tensor{Info: t, Parameters: t.Count()}),
+				out.Parameters+t.Count()
 		}
 		out.Says = fmt.Sprintf("%d tensors, %s parameters.", len(list), act.Thousands(out.Parameters))
 		return out, nil
@@ -116,8 +119,10 @@ func (s *Weights) GetTensors(ctx context.Context, _ act.Who, in *api.TensorsInpu
 	return out, nil
 }
 
-// statisticsBefore gathers the statistics of each tensor over a run's checkpoints before a step, the earliest first; of many, some.
-func (s *Weights) statisticsBefore(ctx context.Context, in api.RunInput, step int64) (map[string][]tensor.Statistics, error) {
+// statisticsBefore gathers the statistics of each tensor over a run's checkpoints before a step, the earliest first; of
+// many, some.
+func (s *Weights) statisticsBefore(ctx context.Context, in api.RunInput,
+	step int64) (map[string][]tensor.Statistics, error) {
 	points, err := s.weightsOf(ctx, in)
 	if err != nil {
 		return nil, err
@@ -179,7 +184,8 @@ func (s *Weights) GetWeights(ctx context.Context, _ act.Who, in *api.WeightsInpu
 	out := &api.Weights{Checkpoints: []api.WeightsAtPoint{}, Says: "No weights that can be read were saved."}
 	over, infos := map[string][]tensor.Statistics{}, map[string]tensor.Info{}
 	for _, p := range points {
-		at := api.WeightsAtPoint{Address: p.checkpoint.Address, Step: p.checkpoint.Step, Epoch: p.checkpoint.Epoch, Tensors: []api.Tensor{}}
+		at := api.WeightsAtPoint{Address: p.checkpoint.Address, Step: p.checkpoint.Step, Epoch: p.checkpoint.Epoch,
+			Tensors: []api.Tensor{}}
 		for _, d := range p.tensors {
 			over[d.Name], infos[d.Name] = append(over[d.Name], d.Statistics), d.Info
 			at.Tensors = append(at.Tensors, toTensor(d, d.Name == in.Name, tensor.Health(d.Info, over[d.Name])))

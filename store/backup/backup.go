@@ -1,5 +1,5 @@
-// Package backup copies a whole Kembrel, database and blobs, to a place from which it can be made again: a blob store, so a folder or a bucket.
-// The service goes on meanwhile. docs/storage.md has the format.
+// Package backup copies a whole Kembrel, database and blobs, to a place from which it can be made again: a blob store,
+// so a folder or a bucket. The service goes on meanwhile. docs/storage.md has the format.
 //
 // It needs PostgreSQL's pg_dump and pg_restore, and imports store/blob, store/pack and core/chunk.
 package backup
@@ -66,10 +66,11 @@ type Made struct {
 	Pruned int   // older backups that were taken away
 }
 
-// Make makes a backup of a service that may be running, and returns when all of it is safe. It is consistent: all that the database in it
-// knows is in it. Packs that an earlier backup has there are not copied again. Where keep is not 0 only the newest so many backups stay. told
-// hears of each blob that is looked at.
-func Make(ctx context.Context, from Parts, into blob.Store, version string, keep int, told func(pack.Copied)) (Made, error) {
+// Make makes a backup of a service that may be running, and returns when all of it is safe. It is consistent: all that
+// the database in it knows is in it. Packs that an earlier backup has there are not copied again. Where keep is not 0
+// only the newest so many backups stay. told hears of each blob that is looked at.
+func Make(ctx context.Context, from Parts, into blob.Store, version string, keep int,
+	told func(pack.Copied)) (Made, error) {
 	out := Made{Manifest: Manifest{Format: 1, Version: version, Made: time.Now().UTC().Truncate(time.Second)}}
 	earlier, err := List(ctx, into)
 	if err != nil {
@@ -136,7 +137,8 @@ func Make(ctx context.Context, from Parts, into blob.Store, version string, keep
 
 // held lists the blobs in which chunks lie, with the length up to the last of them: so much does not change any more.
 func held(ctx context.Context, conn *pgx.Conn) ([]Blob, error) {
-	rows, err := conn.Query(ctx, "select pack, max(at + stored)::bigint as size from chunk where pack <> '' and bad <> 'damaged' group by pack order by pack")
+	rows, err := conn.Query(ctx,
+		"select pack, max(at + stored)::bigint as size from chunk where pack <> '' and bad <> 'damaged' group by pack order by pack")
 	if err != nil {
 		return nil, err
 	}
@@ -278,8 +280,8 @@ func prune(ctx context.Context, at blob.Store, keep int) (int, error) {
 // ErrNotEmpty says that there is something where a backup is to be restored.
 var ErrNotEmpty = errors.New("not empty")
 
-// Restore makes a Kembrel of a backup: at ("": the newest) names it. The database must be empty; blobs that an attempt before left are not copied
-// again. Every blob is checked against its digest. told hears of each.
+// Restore makes a Kembrel of a backup: at ("": the newest) names it. The database must be empty; blobs that an attempt
+// before left are not copied again. Every blob is checked against its digest. told hears of each.
 func Restore(ctx context.Context, from blob.Store, at string, to Parts, told func(Blob)) (Manifest, error) {
 	list, err := List(ctx, from)
 	if err != nil {
@@ -316,7 +318,8 @@ func emptyDatabase(ctx context.Context, database string) error {
 	}
 	defer conn.Close(ctx)
 	tables := 0
-	if err := conn.QueryRow(ctx, "select count(*) from pg_tables where schemaname not in ('pg_catalog', 'information_schema')").Scan(&tables); err != nil {
+	if err := conn.QueryRow(ctx,
+		"select count(*) from pg_tables where schemaname not in ('pg_catalog', 'information_schema')").Scan(&tables); err != nil {
 		return err
 	}
 	if tables > 0 {
@@ -325,7 +328,8 @@ func emptyDatabase(ctx context.Context, database string) error {
 	return nil
 }
 
-// fetch copies a blob out of a backup. It may have been longer when a later backup was made: then so much of it as belongs to this one.
+// fetch copies a blob out of a backup. It may have been longer when a later backup was made: then so much of it as
+// belongs to this one.
 func fetch(ctx context.Context, from, to blob.Store, b Blob) error {
 	if have, err := to.Size(ctx, b.Name); err == nil && have == b.Size {
 		if got, err := pack.Digest(ctx, to, b.Name, b.Size); err == nil && got.String() == b.Digest {
@@ -349,7 +353,8 @@ func fetch(ctx context.Context, from, to blob.Store, b Blob) error {
 
 // makeDatabase has pg_restore make the database, whole or not at all.
 func (m Manifest) makeDatabase(ctx context.Context, from blob.Store, to Parts) error {
-	if got, err := pack.Digest(ctx, from, m.Database.Name, m.Database.Size); err != nil || got.String() != m.Database.Digest {
+	if got, err := pack.Digest(ctx, from, m.Database.Name, m.Database.Size); err != nil ||
+		got.String() != m.Database.Digest {
 		return errors.Join(fmt.Errorf("the database of the backup is damaged"), err)
 	}
 	r, err := from.Get(ctx, m.Database.Name, 0, 0)
@@ -357,7 +362,8 @@ func (m Manifest) makeDatabase(ctx context.Context, from blob.Store, to Parts) e
 		return err
 	}
 	defer r.Close()
-	cmd := to.program(ctx, "pg_restore", "--single-transaction", "--exit-on-error", "--no-owner", "--no-privileges", "--dbname", to.Database)
+	cmd := to.program(ctx, "pg_restore", "--single-transaction", "--exit-on-error", "--no-owner", "--no-privileges",
+		"--dbname", to.Database)
 	cmd.Stdin = r
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("pg_restore (it comes with PostgreSQL): %w: %s", err, strings.TrimSpace(string(out)))

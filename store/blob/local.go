@@ -23,8 +23,8 @@ type Local struct {
 
 var name = regexp.MustCompile(`^[a-z0-9-]+(/[a-z0-9-]+)*$`)
 
-// NewLocal opens the folder, making it if it is not there, and removes what was left half written, when it is a day old: other processes may
-// write there.
+// NewLocal opens the folder, making it if it is not there, and removes what was left half written, when it is a day
+// old: other processes may write there.
 func NewLocal(folder string) (*Local, error) {
 	incoming := filepath.Join(folder, incomingFolder)
 	if err := os.MkdirAll(incoming, 0o700); err != nil {

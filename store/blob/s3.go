@@ -22,7 +22,8 @@ type S3 struct {
 	prefix string // "" or ends with "/"
 }
 
-// The size of the parts in which a large blob is sent, and after how long parts of one that was never finished are taken away.
+// The size of the parts in which a large blob is sent, and after how long parts of one that was never finished are
+// taken away.
 const (
 	partSize   = 16 << 20
 	oldUploads = 24 * time.Hour
@@ -58,7 +59,8 @@ func NewS3(ctx context.Context, address string) (*S3, error) {
 	default:
 		return nil, fmt.Errorf("%.200q: credentials is instance or absent", address)
 	}
-	client, err := minio.New(end.Host, &minio.Options{Creds: credentials.NewChainCredentials(keys), Secure: end.Scheme == "https", Region: query.Get("region"), MaxRetries: tries})
+	client, err := minio.New(end.Host, &minio.Options{Creds: credentials.NewChainCredentials(keys),
+		Secure: end.Scheme == "https", Region: query.Get("region"), MaxRetries: tries})
 	if err != nil {
 		return nil, fmt.Errorf("S3: %w", err)
 	}
@@ -121,7 +123,8 @@ func (s *S3) Tidy(ctx context.Context) error {
 // away reports whether an error says that the server cannot be reached or cannot serve now.
 func away(err error) bool {
 	answer := minio.ToErrorResponse(err)
-	return answer.StatusCode == 0 && !errors.Is(err, context.Canceled) || answer.StatusCode >= 500 || answer.StatusCode == 429
+	return answer.StatusCode == 0 && !errors.Is(err, context.Canceled) || answer.StatusCode >= 500 ||
+		answer.StatusCode == 429
 }
 
 func (s *S3) key(blob string) (string, error) {
@@ -152,9 +155,12 @@ func (s *S3) Put(ctx context.Context, blob string, data io.Reader) error {
 }
 
 func (s *S3) put(ctx context.Context, blob, key string, data io.Reader, size int64) error {
-	sent, err := s.core.Client.PutObject(ctx, s.bucket, key, data, size, minio.PutObjectOptions{PartSize: partSize, SendContentMd5: true, DisableContentSha256: true, ContentType: "application/octet-stream"})
+	sent, err := s.core.Client.PutObject(ctx, s.bucket, key, data, size,
+		minio.PutObjectOptions{PartSize: partSize, SendContentMd5: true, DisableContentSha256: true,
+			ContentType: "application/octet-stream"})
 	if err != nil {
-		ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), readyTime) // whoever gave up leaves no parts behind
+		// whoever gave up leaves no parts behind
+		ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), readyTime)
 		defer cancel()
 		s.core.Client.RemoveIncompleteUpload(ending, s.bucket, key) // else Tidy does
 		return s.wrong(blob, err)
@@ -230,7 +236,8 @@ func (r *ranged) Read(p []byte) (int, error) {
 		}
 		r.body.Close()
 		if r.cuts++; r.cuts > maxCuts || r.ctx.Err() != nil {
-			return 0, fmt.Errorf("blob %s was cut off with %d bytes to come: %v", r.blob, r.left, err) // no io.ErrUnexpectedEOF: the blob is not short
+			// no io.ErrUnexpectedEOF: the blob is not short
+			return 0, fmt.Errorf("blob %s was cut off with %d bytes to come: %v", r.blob, r.left, err)
 		}
 		if err := r.open(); err != nil {
 			return 0, err
@@ -299,7 +306,8 @@ func (o *object) Sync(ctx context.Context) error {
 func (s *S3) List(ctx context.Context, prefix string, each func(name string, size int64) error) error {
 	ctx, end := context.WithCancel(ctx) // ends the listing where each fails
 	defer end()
-	for o := range s.core.Client.ListObjects(ctx, s.bucket, minio.ListObjectsOptions{Prefix: s.prefix + prefix, Recursive: true}) {
+	for o := range s.core.Client.ListObjects(ctx, s.bucket, minio.ListObjectsOptions{Prefix: s.prefix + prefix,
+		Recursive: true}) {
 		if o.Err != nil {
 			return fmt.Errorf("list blobs: %w", o.Err)
 		}
@@ -326,7 +334,8 @@ func (s *S3) Delete(ctx context.Context, blob string) error {
 	return nil
 }
 
-// Open opens the store at a place: a folder, or a bucket as NewS3 takes it; beside an error that wraps ErrAway it returns the store too.
+// Open opens the store at a place: a folder, or a bucket as NewS3 takes it; beside an error that wraps ErrAway it
+// returns the store too.
 func Open(ctx context.Context, place string) (Store, error) {
 	if strings.HasPrefix(place, "s3:") {
 		s, err := NewS3(ctx, place)

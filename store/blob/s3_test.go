@@ -54,7 +54,8 @@ func TestS3InParts(t *testing.T) {
 	}
 }
 
-// A connection that is cut while a blob is read is taken up where it was; a server that keeps cutting it is an error that says so.
+// A connection that is cut while a blob is read is taken up where it was; a server that keeps cutting it is an error
+// that says so.
 func TestS3CutOff(t *testing.T) {
 	var cuts atomic.Int64
 	place := buckets.New(t, "kembrel", func(inner http.Handler) http.Handler {

@@ -51,8 +51,8 @@ const (
 var ErrNoServer = errors.New("PostgreSQL's server programs are not on this machine; install them with: apt-get install postgresql")
 
 // Start makes the cluster in folder if it is not there and starts it on a free port of 127.0.0.1. When root, it runs as
-// the user postgres, as PostgreSQL refuses root. A server that an earlier process left running is stopped first. Should the server
-// die it is started again, on the same port, until Stop.
+// the user postgres, as PostgreSQL refuses root. A server that an earlier process left running is stopped first. Should
+// the server die it is started again, on the same port, until Stop.
 func Start(ctx context.Context, folder string, log *slog.Logger) (*Cluster, error) {
 	bin, err := findPrograms()
 	if err != nil {
@@ -91,7 +91,8 @@ func Start(ctx context.Context, folder string, log *slog.Logger) (*Cluster, erro
 }
 
 func (c *Cluster) address(role, password, database string) string {
-	return (&url.URL{Scheme: "postgres", User: url.UserPassword(role, password), Host: "127.0.0.1:" + strconv.Itoa(c.port), Path: database}).String()
+	return (&url.URL{Scheme: "postgres", User: url.UserPassword(role, password),
+		Host: "127.0.0.1:" + strconv.Itoa(c.port), Path: database}).String()
 }
 
 // Running is the URL of the private database in folder while another process of this machine runs it; "": none does.
@@ -221,7 +222,8 @@ func (c *Cluster) create(ctx context.Context) (string, error) {
 	}
 	making := c.data() + ".making"
 	os.RemoveAll(making)
-	out, err := c.command(ctx, "initdb", "--pgdata", making, "--username", account, "--pwfile", filepath.Join(c.folder, adminSecret),
+	out, err := c.command(ctx, "initdb", "--pgdata", making, "--username", account, "--pwfile",
+		filepath.Join(c.folder, adminSecret),
 		"--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C.UTF-8", "--data-checksums").CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("make the private database: %w: %s", err, lastLine(out))
@@ -261,11 +263,12 @@ func (c *Cluster) endLeftover() error {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	return fmt.Errorf("a PostgreSQL server (process %d) still runs on %s; is another kembrel using this data folder?", pid, c.data())
+	return fmt.Errorf("a PostgreSQL server (process %d) still runs on %s; is another kembrel using this data folder?",
+		pid, c.data())
 }
 
-// freePort finds a port below those that the system gives to outgoing connections, so that it is still free when the server has to be
-// started again.
+// freePort finds a port below those that the system gives to outgoing connections, so that it is still free when the
+// server has to be started again.
 func freePort() (int, error) {
 	for try := 0; ; try++ {
 		l, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(20_000+mathrand.IntN(10_000)))
@@ -370,7 +373,8 @@ func (c *Cluster) makeDatabase(ctx context.Context, service string) error {
 		command = "alter"
 	}
 	// The password is made of letters and digits, so it needs no quoting; the statement takes no parameters.
-	if _, err := admin.Exec(ctx, fmt.Sprintf("%s role %s with login nosuperuser nocreatedb nocreaterole password '%s'", command, role, service)); err != nil {
+	if _, err := admin.Exec(ctx, fmt.Sprintf("%s role %s with login nosuperuser nocreatedb nocreaterole password '%s'",
+		command, role, service)); err != nil {
 		return err
 	}
 	if !there {
@@ -387,7 +391,8 @@ func (c *Cluster) makeDatabase(ctx context.Context, service string) error {
 	return err
 }
 
-// handOver gives the service's role what the superuser owns in the database: one made by a version that was the superuser itself.
+// handOver gives the service's role what the superuser owns in the database: one made by a version that was the
+// superuser itself.
 const handOver = `do $$
 declare one record;
 begin

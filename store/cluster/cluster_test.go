@@ -13,7 +13,8 @@ import (
 	"kembrel/store/cluster"
 )
 
-// The service's role is no superuser, reads no files, and owns also what a version that was the superuser itself had made.
+// The service's role is no superuser, reads no files, and owns also what a version that was the superuser itself had
+// made.
 func TestServiceIsNoSuperuser(t *testing.T) {
 	ctx := context.Background()
 	folder, err := os.MkdirTemp("/var/tmp", "kembrel-cluster-")
@@ -41,7 +42,9 @@ func TestServiceIsNoSuperuser(t *testing.T) {
 	require.NoError(t, err)
 	defer service.Close(ctx)
 	var super, creates bool
-	require.NoError(t, service.QueryRow(ctx, "select rolsuper, rolcreaterole or rolcreatedb from pg_roles where rolname = current_user").Scan(&super, &creates))
+	require.NoError(t, service.QueryRow(ctx,
+		"select rolsuper, rolcreaterole or rolcreatedb from pg_roles where rolname = current_user").Scan(&super,
+		&creates))
 	require.False(t, super)
 	require.False(t, creates)
 	_, err = service.Exec(ctx, `select pg_read_file('/etc/passwd')`)

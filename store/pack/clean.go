@@ -32,9 +32,10 @@ type Contents interface {
 // oldPack is how old a pack must be before it may go: none is written for so long.
 const oldPack = 4 * openTime
 
-// Clean moves the live chunks out of packs of which less than half is live, and out of the earlier form, and deletes packs of which nothing is.
-// It may be interrupted anywhere, and run beside uploads and on several replicas: a pack goes only when the index knows no chunk of it and it is
-// older than any that is being written; a chunk that is moved is known at its new place before it is forgotten at the old one.
+// Clean moves the live chunks out of packs of which less than half is live, and out of the earlier form, and deletes
+// packs of which nothing is. It may be interrupted anywhere, and run beside uploads and on several replicas: a pack
+// goes only when the index knows no chunk of it and it is older than any that is being written; a chunk that is moved
+// is known at its new place before it is forgotten at the old one.
 func (p *Packs) Clean(ctx context.Context, contents Contents) (Cleaned, error) {
 	var out Cleaned
 	if err := p.blobs.Tidy(ctx); err != nil {
@@ -96,7 +97,8 @@ func (f found) isOld(age time.Duration) bool {
 	return time.Since(time.Unix(seconds, nanos)) >= age
 }
 
-// A pack below smallPack is moved into a larger one together with others, when there are so many: in a bucket each commit makes one.
+// A pack below smallPack is moved into a larger one together with others, when there are so many: in a bucket each
+// commit makes one.
 const (
 	smallPack = 8 << 20
 	manySmall = 16

@@ -26,9 +26,10 @@ type Copied struct {
 	Unknown int64 // bytes at the end in which no chunk was found, as a crash leaves them; copied all the same
 }
 
-// Copy copies the first size bytes of a blob, all or none. On the way each chunk in them is checked against its digest, and then what has
-// arrived is read again and compared. Where as much is there already it is left as it is, so that copying goes on where it was cut off; bytes that
-// may have been written since, as the blob is not final, are compared first.
+// Copy copies the first size bytes of a blob, all or none. On the way each chunk in them is checked against its digest,
+// and then what has arrived is read again and compared. Where as much is there already it is left as it is, so that
+// copying goes on where it was cut off; bytes that may have been written since, as the blob is not final, are compared
+// first.
 func Copy(ctx context.Context, from, to blob.Store, name string, size int64, final bool) (Copied, error) {
 	out := Copied{Name: name, Size: size}
 	have, err := to.Size(ctx, name)
@@ -154,8 +155,8 @@ func (c *Copied) check(r *bufio.Reader) {
 // finalAge is how old a pack must be for its bytes to be taken as final: far more than it is written for.
 const finalAge = 24 * time.Hour
 
-// CopyAll copies all packs of a store, and the chunks of the earlier form. It may be run while the service writes, and again: what it copied
-// before is not copied again. Only a run that began after the service ended has all.
+// CopyAll copies all packs of a store, and the chunks of the earlier form. It may be run while the service writes, and
+// again: what it copied before is not copied again. Only a run that began after the service ended has all.
 func CopyAll(ctx context.Context, from, to blob.Store, began func(blobs int, bytes int64), told func(Copied)) error {
 	var list []found
 	bytes := int64(0)

@@ -13,9 +13,9 @@ import (
 // worthMoving is how many dead bytes a pack must have before what lives of it is moved to give them back.
 const worthMoving = 1 << 20
 
-// FreeNow gives back at once what the index knows no more, where Clean waits: packs of which nothing is known go, and of the others those with much
-// that is dead are moved and go. Packs that another process may be writing into are left to Clean. A disk without room lends half of what it
-// keeps for the database meanwhile.
+// FreeNow gives back at once what the index knows no more, where Clean waits: packs of which nothing is known go, and
+// of the others those with much that is dead are moved and go. Packs that another process may be writing into are left
+// to Clean. A disk without room lends half of what it keeps for the database meanwhile.
 func (p *Packs) FreeNow(ctx context.Context, contents Contents) (Cleaned, error) {
 	var out Cleaned
 	if err := p.endOpen(ctx); err != nil {

@@ -1,5 +1,5 @@
-// Package pack keeps chunks: many in a file (a pack), each packed by core/chunk, in a blob store. Where a chunk lies is in an index, which the
-// database holds. docs/storage.md has the format.
+// Package pack keeps chunks: many in a file (a pack), each packed by core/chunk, in a blob store. Where a chunk lies is
+// in an index, which the database holds. docs/storage.md has the format.
 //
 //	packs.Put(ctx, digest, data)      received and verified; a crash may lose it until
 //	packs.Flush(ctx)                  returns, when all that was put before is safe, and known to every replica
@@ -24,7 +24,8 @@ import (
 	"kembrel/store/blob"
 )
 
-// Place is where a chunk lies: its bytes as stored begin at At of a pack. A pack "" is a chunk of the earlier form, a blob of its own.
+// Place is where a chunk lies: its bytes as stored begin at At of a pack. A pack "" is a chunk of the earlier form, a
+// blob of its own.
 type Place struct {
 	Pack   string
 	At     int64
@@ -33,8 +34,8 @@ type Place struct {
 	Bad    Mark
 }
 
-// Mark is what was wrong with a chunk when it was last looked at. Reading it is tried all the same, and a reading that is right takes the mark away.
-// Sending the same content again does so too.
+// Mark is what was wrong with a chunk when it was last looked at. Reading it is tried all the same, and a reading that
+// is right takes the mark away. Sending the same content again does so too.
 type Mark string
 
 // The marks.
@@ -44,7 +45,8 @@ const (
 	Damaged Mark = "damaged" // other bytes
 )
 
-// Entry is a chunk with its place. One that was moved comes from the pack From, and is to be known here only if it is still known there.
+// Entry is a chunk with its place. One that was moved comes from the pack From, and is to be known here only if it is
+// still known there.
 type Entry struct {
 	Digest chunk.Digest
 	Place
@@ -52,15 +54,16 @@ type Entry struct {
 	From  string
 }
 
-// Index knows where chunks lie. AddPlaces makes places known for good; a chunk that is known and without a mark keeps its place. Mark notes what was
-// found of a chunk at a place; where it lies elsewhere by now that is nothing to it.
+// Index knows where chunks lie. AddPlaces makes places known for good; a chunk that is known and without a mark keeps
+// its place. Mark notes what was found of a chunk at a place; where it lies elsewhere by now that is nothing to it.
 type Index interface {
 	Places(ctx context.Context, digests []chunk.Digest) (map[chunk.Digest]Place, error)
 	AddPlaces(ctx context.Context, entries []Entry) error
 	Mark(ctx context.Context, digest chunk.Digest, place Place, mark Mark) error
 }
 
-// ErrNone says that a chunk is not known here, ErrMissing that it is not where it was kept, ErrDamaged that its bytes are not those it is named by.
+// ErrNone says that a chunk is not known here, ErrMissing that it is not where it was kept, ErrDamaged that its bytes
+// are not those it is named by.
 var (
 	ErrNone    = errors.New("no such chunk")
 	ErrMissing = errors.New("chunk is not where it was kept")
@@ -111,13 +114,15 @@ func LegacyName(d chunk.Digest) string {
 	return "chunk/" + digits[:2] + "/" + digits[2:]
 }
 
-// Before each chunk a pack has its digest, its length and its length as stored, so that an index can be made anew from packs.
+// Before each chunk a pack has its digest, its length and its length as stored, so that an index can be made anew from
+// packs.
 const (
 	magic   = "KC1\n"
 	headLen = len(magic) + 32 + 4 + 4
 )
 
-// Put keeps a chunk, whose digest the caller has checked, until the next Flush makes it safe. One that is here is not written again.
+// Put keeps a chunk, whose digest the caller has checked, until the next Flush makes it safe. One that is here is not
+// written again.
 func (p *Packs) Put(ctx context.Context, d chunk.Digest, data []byte) error {
 	known, err := p.Places(ctx, []chunk.Digest{d})
 	if place, ok := known[d]; err != nil || ok && place.Bad == Sound {
@@ -219,8 +224,8 @@ func (p *Packs) own(name string) {
 	p.begun[name] = true
 }
 
-// Flush makes all chunks safe that were put before it, and known. It is not cut off with the caller, as what it makes safe is others' too. What
-// cannot be made safe is no longer known, whoever put it, and is to be put again.
+// Flush makes all chunks safe that were put before it, and known. It is not cut off with the caller, as what it makes
+// safe is others' too. What cannot be made safe is no longer known, whoever put it, and is to be put again.
 func (p *Packs) Flush(ctx context.Context) error {
 	p.flushing.Lock()
 	defer p.flushing.Unlock()
@@ -266,7 +271,8 @@ func (p *Packs) flush(ctx context.Context) error {
 	return err
 }
 
-// whole looks whether the packs of entries are as long as they are to be: somebody may have deleted one that was being written.
+// whole looks whether the packs of entries are as long as they are to be: somebody may have deleted one that was being
+// written.
 func (p *Packs) whole(ctx context.Context, entries []Entry) error {
 	ends := map[string]int64{}
 	for _, e := range entries {

@@ -149,8 +149,8 @@ func testPutFlushGet(t *testing.T, folder string) {
 	require.ErrorIs(t, err, ErrNone)
 }
 
-// What is away for a moment is missing, not damaged: each reading looks again, and one that is right takes the mark away; so does the check, which
-// reads packs in large stretches.
+// What is away for a moment is missing, not damaged: each reading looks again, and one that is right takes the mark
+// away; so does the check, which reads packs in large stretches.
 func TestAwayForAMoment(t *testing.T) {
 	folder, k := t.TempDir(), newKept()
 	p := opened(t, folder, k)
@@ -204,7 +204,8 @@ func TestAwayForAMoment(t *testing.T) {
 	}
 }
 
-// In a bucket twenty small checkpoints cost no question each about every pack, and a check reads packs in large stretches.
+// In a bucket twenty small checkpoints cost no question each about every pack, and a check reads packs in large
+// stretches.
 func TestFewRequests(t *testing.T) {
 	var heads, gets atomic.Int64
 	k := newKept()
@@ -240,15 +241,18 @@ func TestFewRequests(t *testing.T) {
 	for d, place := range k.places {
 		entries = append(entries, Entry{Digest: d, Place: place})
 	}
-	slices.SortFunc(entries, func(a, b Entry) int { return cmp.Or(strings.Compare(a.Pack, b.Pack), cmp.Compare(a.At, b.At)) })
+	slices.SortFunc(entries, func(a, b Entry) int {
+		return cmp.Or(strings.Compare(a.Pack, b.Pack),
+			cmp.Compare(a.At, b.At))
+	})
 	gets.Store(0)
 	require.NoError(t, p.Check(ctx, entries, func(_ Entry, why error) error { return why }))
 	require.Len(t, entries, 100)
 	require.LessOrEqual(t, gets.Load(), int64(20), "one for each pack")
 }
 
-// What was not flushed is not known after a crash; what could not be told to the index is told by the next flush; what is damaged is told,
-// and healed by the next upload.
+// What was not flushed is not known after a crash; what could not be told to the index is told by the next flush; what
+// is damaged is told, and healed by the next upload.
 func TestCrashesAndDamage(t *testing.T) {
 	folder, k := t.TempDir(), newKept()
 	r := rand.New(rand.NewPCG(3, 3))
@@ -380,8 +384,8 @@ func (k *kept) ChunksOf(_ context.Context, name string) (out []Entry, err error)
 	return out, nil
 }
 
-// Hundreds of times: uploads, drops and cleanings run beside each other and are cut off at any moment, as by a kill; whatever was committed and
-// not dropped comes back, and in the end the disk holds little more.
+// Hundreds of times: uploads, drops and cleanings run beside each other and are cut off at any moment, as by a kill;
+// whatever was committed and not dropped comes back, and in the end the disk holds little more.
 func TestCleaningBesideUploadsWithKills(t *testing.T) {
 	everywhere(t, testCleaningBesideUploadsWithKills)
 }
@@ -398,7 +402,10 @@ func testCleaningBesideUploadsWithKills(t *testing.T, folder string) {
 	for range 120 {
 		p := opened(t, folder, k)
 		before := map[string]bool{} // packs of earlier processes, which nobody writes: in life their age tells
-		require.NoError(t, p.blobs.List(ctx, "pack/", func(name string, _ int64) error { before[name] = true; return nil }))
+		require.NoError(t, p.blobs.List(ctx, "pack/", func(name string, _ int64) error {
+			before[name] = true
+			return nil
+		}))
 		live, kill := context.WithCancel(ctx)
 		var wait sync.WaitGroup
 		for range 2 {

@@ -11,7 +11,8 @@ import (
 	"kembrel/store/blob"
 )
 
-// Lost tells which chunks cannot be where they are said to be, because their pack is gone or too short. Their bytes are not looked at.
+// Lost tells which chunks cannot be where they are said to be, because their pack is gone or too short. Their bytes are
+// not looked at.
 func (p *Packs) Lost(ctx context.Context, places map[chunk.Digest]Place) (map[chunk.Digest]bool, error) {
 	out, sizes := map[chunk.Digest]bool{}, map[string]int64{}
 	for d, place := range places {
@@ -93,8 +94,8 @@ func (p *Packs) noteSize(name string, size int64) {
 	p.sizes[name] = sized{size, time.Now()}
 }
 
-// Get reads a chunk and checks it against its digest. One that is not there or damaged is marked, so that the next upload of the same content heals it;
-// so does a later reading that is right.
+// Get reads a chunk and checks it against its digest. One that is not there or damaged is marked, so that the next
+// upload of the same content heals it; so does a later reading that is right.
 func (p *Packs) Get(ctx context.Context, d chunk.Digest) ([]byte, error) {
 	for try := 0; ; try++ {
 		places, err := p.Places(ctx, []chunk.Digest{d})
@@ -111,7 +112,8 @@ func (p *Packs) Get(ctx context.Context, d chunk.Digest) ([]byte, error) {
 			return data, p.index.Mark(ctx, d, place, Sound)
 		case err == nil:
 			return data, nil
-		case try == 0 && (errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNone)): // it was moved meanwhile, or is only sent with a flush, or was read badly
+		// it was moved meanwhile, or is only sent with a flush, or was read badly
+		case try == 0 && (errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNone)):
 			if p.waits(d) {
 				if err := p.Flush(ctx); err != nil {
 					return nil, err
@@ -142,8 +144,8 @@ const (
 	checkGap     = 256 << 10
 )
 
-// Check reads chunks, those that lie beside each other in a pack together, and tells of each whether it is what it is named by. It takes the order of
-// packs and places. Marks are set and taken away as Get does.
+// Check reads chunks, those that lie beside each other in a pack together, and tells of each whether it is what it is
+// named by. It takes the order of packs and places. Marks are set and taken away as Get does.
 func (p *Packs) Check(ctx context.Context, entries []Entry, each func(e Entry, why error) error) error {
 	for len(entries) > 0 {
 		n, from := 1, entries[0].At

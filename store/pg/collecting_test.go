@@ -14,14 +14,17 @@ import (
 	"golang.org/x/tools/go/packages"
 )
 
-// Each struct that rows of a query are collected into has a field for each column, and a column for each field: found from the code and the database's own
-// description of the query, so that no row has to come for it.
+// Each struct that rows of a query are collected into has a field for each column, and a column for each field: found
+// from the code and the database's own description of the query, so that no row has to come for it.
 func TestStructsAreTheColumns(t *testing.T) {
 	f := start(t)
 	conn, err := f.Pool.Acquire(ctx)
 	require.NoError(t, err)
 	defer conn.Release()
-	loaded, err := packages.Load(&packages.Config{Mode: packages.NeedSyntax | packages.NeedTypes | packages.NeedTypesInfo | packages.NeedName | packages.NeedImports | packages.NeedExportFile}, "kembrel/store/pg/...")
+	loaded, err := packages.Load(&packages.Config{
+		Mode: packages.NeedSyntax | packages.NeedTypes | packages.NeedTypesInfo |
+			packages.NeedName | packages.NeedImports | packages.NeedExportFile,
+	}, "kembrel/store/pg/...")
 	require.NoError(t, err)
 	require.Greater(t, len(loaded), 10)
 	checked, unnamed := 0, 0

@@ -42,7 +42,8 @@ func (m *model) joined() map[string][]curve.Reading {
 	return out
 }
 
-// write sends a batch of n points: one curve at every point, one at every seventh, one now and then, and some odd values.
+// write sends a batch of n points: one curve at every point, one at every seventh, one now and then, and some odd
+// values.
 func (m *model) write(t *testing.T, r *rand.Rand, l *leg, step *int64, n int) {
 	b := curve.Builder{}
 	into := m.legs[l.number-1]
@@ -52,7 +53,8 @@ func (m *model) write(t *testing.T, r *rand.Rand, l *leg, step *int64, n int) {
 	}
 	for range n {
 		*step += r.Int64N(3)
-		p := curve.Point{Step: *step, Epoch: float64(*step) / 100, Time: 1_790_000_000_000 + int64(l.number)*1e9 + *step*17}
+		p := curve.Point{Step: *step, Epoch: float64(*step) / 100,
+			Time: 1_790_000_000_000 + int64(l.number)*1e9 + *step*17}
 		b.Point(p)
 		v := float64(float32(math.Exp(-float64(*step)/5000) + 0.1*r.NormFloat64()))
 		switch r.IntN(400) {
@@ -80,13 +82,14 @@ func requireCurves(t *testing.T, want, got map[string][]curve.Reading, about str
 		require.Len(t, got[name], len(readings), "%s: %s", about, name)
 		for i, r := range readings {
 			require.Equal(t, r.Point, got[name][i].Point, "%s: %s %d", about, name, i)
-			require.Equal(t, math.Float64bits(r.Value), math.Float64bits(got[name][i].Value), "%s: %s %d", about, name, i)
+			require.Equal(t, math.Float64bits(r.Value), math.Float64bits(got[name][i].Value),
+				"%s: %s %d", about, name, i)
 		}
 	}
 }
 
-// requireView compares a view with what the readings say. Pixels are compared by what no quarter of a pixel can change: nothing is lost,
-// the extremes are there, no pixel shows what none of its readings near it has.
+// requireView compares a view with what the readings say. Pixels are compared by what no quarter of a pixel can change:
+// nothing is lost, the extremes are there, no pixel shows what none of its readings near it has.
 func requireView(t *testing.T, f fixture, run int64, joined map[string][]curve.Reading, w curve.Window, about string) {
 	t.Helper()
 	got, err := f.View(ctx, store.Span{Run: run}, w, curve.Smoothing{})
@@ -116,7 +119,8 @@ func requireView(t *testing.T, f fixture, run int64, joined map[string][]curve.R
 				require.LessOrEqual(t, fold.Max, most, "%s: %s", about, name)
 			}
 		}
-		require.Equal(t, [3]int64{want.N, want.NaN, want.Infinite}, [3]int64{shown.N, shown.NaN, shown.Infinite}, "%s: %s", about, name)
+		require.Equal(t, [3]int64{want.N, want.NaN, want.Infinite}, [3]int64{shown.N, shown.NaN, shown.Infinite},
+			"%s: %s", about, name)
 		if want.Finite() > 0 {
 			require.Equal(t, want.Min, shown.Min, "%s: %s", about, name)
 			require.Equal(t, want.Max, shown.Max, "%s: %s", about, name)
@@ -185,7 +189,8 @@ func TestReadersSeeJournalAndBlocksAsOne(t *testing.T) {
 						a, b = lo, hi
 					}
 					pixels := 1 + r.IntN(40)
-					if w := (curve.Window{By: by, From: a, To: b, Width: curve.PixelWidth(by, a, b, pixels)}); w.Width > 0 {
+					if w := (curve.Window{By: by, From: a, To: b,
+						Width: curve.PixelWidth(by, a, b, pixels)}); w.Width > 0 {
 						requireView(t, f, run, joined, w, fmt.Sprintf("%s, %+v", about, w))
 					}
 				}
@@ -272,7 +277,8 @@ func TestReadingWhileSealing(t *testing.T) {
 		for i, r := range got {
 			require.EqualValues(t, i, r.Value, "in order, once")
 		}
-		folds, err := f.View(ctx, store.Span{Run: run}, curve.Window{By: curve.ByStep, To: 1e9, Width: 64}, curve.Smoothing{})
+		folds, err := f.View(ctx, store.Span{Run: run}, curve.Window{By: curve.ByStep, To: 1e9, Width: 64},
+			curve.Smoothing{})
 		require.NoError(t, err)
 		count := int64(0)
 		for _, fold := range folds["loss.train"].Folds {

@@ -19,8 +19,8 @@ import (
 	"kembrel/core/filter"
 )
 
-// The database and the slow evaluator choose the same runs, whatever the expression, on runs with absent values and values of mixed kinds;
-// and the same order, also where it is read page by page.
+// The database and the slow evaluator choose the same runs, whatever the expression, on runs with absent values and
+// values of mixed kinds; and the same order, also where it is read page by page.
 func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 	f := start(t)
 	r := rand.New(rand.NewPCG(3, 1851))
@@ -30,14 +30,16 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 	curve := map[string]int{"loss.val": 1, "accuracy.val": 2}
 	var runs []filter.Run
 	for i := range 80 {
-		run := filter.Run{Fields: map[string]any{"number": float64(i + 1), "who": "Ines", "step": 0.0, "host": pick("hydra-1", "hydra-2")}, Hyper: map[string]any{}, Figures: map[string]filter.Figures{}}
+		run := filter.Run{Fields: map[string]any{"number": float64(i + 1), "who": "Ines", "step": 0.0,
+			"host": pick("hydra-1", "hydra-2")}, Hyper: map[string]any{}, Figures: map[string]filter.Figures{}}
 		started := now.Add(-time.Duration(r.IntN(1000)) * time.Hour)
 		recipe := map[string]any{}
 		if r.IntN(2) == 0 {
 			recipe["commit"] = pick("abc", "abd")
 			run.Fields["commit"] = recipe["commit"]
 		}
-		id, _, err := f.AddRun(ctx, store.NewRun{Project: project, Creator: f.person, Key: uuid.NewString(), Title: fmt.Sprint("net ", r.IntN(5)), Host: run.Fields["host"].(string), Recipe: recipe, Started: started})
+		id, _, err := f.AddRun(ctx, store.NewRun{Project: project, Creator: f.person, Key: uuid.NewString(),
+			Title: fmt.Sprint("net ", r.IntN(5)), Host: run.Fields["host"].(string), Recipe: recipe, Started: started})
 		require.NoError(t, err)
 		run.Fields["started"], run.Fields["title"] = started, ""
 		for _, name := range []string{"lr", "layers", "mixed", "net.depth", "flag"} {
@@ -61,7 +63,8 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 				run.Hyper[name] = v
 			}
 		}
-		title, note, tags := pick("Wide 100%", "narrow_net", "Wide net").(string), pick("", "sonar\nspoke").(string), []string{}
+		title, note, tags := pick("Wide 100%", "narrow_net", "Wide net").(string),
+			pick("", "sonar\nspoke").(string), []string{}
 		if r.IntN(2) == 0 {
 			tags = append(tags, pick("baseline", "smoke").(string))
 		}
@@ -118,14 +121,18 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 		if depth > 0 && r.IntN(4) == 0 {
 			return "(" + number(depth-1) + pick(" + ", " - ", " * ", " / ").(string) + number(depth-1) + ")"
 		}
-		return pick("hyper.lr", "hyper.mixed", "hyper.net.depth", `hyper["layers"]`, `best("loss.val")`, `last("accuracy.val")`, `lowest("accuracy.val")`, `highest("loss.val")`, `best("x")`, `at("accuracy.val")`, "number", "took", "pace", "size", "0.01", "1", "7", "-2.5").(string)
+		return pick("hyper.lr", "hyper.mixed", "hyper.net.depth", `hyper["layers"]`, `best("loss.val")`,
+			`last("accuracy.val")`, `lowest("accuracy.val")`, `highest("loss.val")`, `best("x")`, `at("accuracy.val")`,
+			"number", "took", "pace", "size", "0.01", "1", "7", "-2.5").(string)
 	}
 	text := func() string {
-		return pick("state", "title", "note", "commit", "verdict", "host", "hyper.mixed", `"finished"`, `"1"`, `"adam"`).(string)
+		return pick("state", "title", "note", "commit", "verdict", "host", "hyper.mixed", `"finished"`, `"1"`,
+			`"adam"`).(string)
 	}
 	condition = func(depth int) string {
 		if depth > 0 && r.IntN(2) == 0 {
-			return pick("!", "").(string) + "(" + condition(depth-1) + pick(" && ", " || ").(string) + condition(depth-1) + ")"
+			return pick("!", "").(string) + "(" + condition(depth-1) + pick(" && ",
+				" || ").(string) + condition(depth-1) + ")"
 		}
 		sign := pick(" == ", " != ", " < ", " <= ", " > ", " >= ").(string)
 		switch r.IntN(9) {
@@ -134,22 +141,27 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 		case 3:
 			return text() + sign + text()
 		case 4:
-			return pick(`"baseline" in tags`, `hyper.mixed in [1, "adam", true]`, `state in ["failed"]`, `hyper.lr in [0.1, 3]`, `hyper.mixed in tags`).(string)
+			return pick(`"baseline" in tags`, `hyper.mixed in [1, "adam", true]`, `state in ["failed"]`,
+				`hyper.lr in [0.1, 3]`, `hyper.mixed in tags`).(string)
 		case 5:
-			return pick("has(hyper.lr)", "has(hyper.none)", "hyper.flag", "!hyper.flag", "hyper.flag == true", "hyper.mixed == hyper.flag").(string)
+			return pick("has(hyper.lr)", "has(hyper.none)", "hyper.flag", "!hyper.flag", "hyper.flag == true",
+				"hyper.mixed == hyper.flag").(string)
 		case 6:
-			return pick(`text("WIDE")`, `text("100%")`, `text("w_n")`, `text("sonar")`, `text("smoke")`, `text("hydra-1")`).(string)
+			return pick(`text("WIDE")`, `text("100%")`, `text("w_n")`, `text("sonar")`, `text("smoke")`,
+				`text("hydra-1")`).(string)
 		case 7:
 			return pick("started", "ended").(string) + sign + pick(`ago("12d")`, "started", "ended").(string)
 		}
-		return pick("title", "hyper.mixed", "commit").(string) + pick(".contains(", ".startsWith(", ".endsWith(").(string) + pick(`"a"`, `"net"`, `"1"`, `"Wide"`).(string) + ")"
+		return pick("title", "hyper.mixed", "commit").(string) + pick(".contains(", ".startsWith(",
+			".endsWith(").(string) + pick(`"a"`, `"net"`, `"1"`, `"Wide"`).(string) + ")"
 	}
 	chosen := 0
 	for i := range 700 {
 		expression := condition(3)
 		node, err := filter.Parse(expression, now)
 		require.NoError(t, err, expression)
-		got, err := f.FindRuns(ctx, store.RunQuery{Project: project, Where: node, Lower: lower, Objective: "loss.val", Limit: 1000})
+		got, err := f.FindRuns(ctx, store.RunQuery{Project: project, Where: node, Lower: lower,
+			Objective: "loss.val", Limit: 1000})
 		if db.OutOfRange(err) {
 			continue
 		}
@@ -184,7 +196,8 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 			nodes = append(nodes, node)
 		}
 		numbers := []int64{3, 17, 42, 80}
-		got, err := f.RunValues(ctx, store.RunQuery{Project: project, Lower: lower, Objective: "loss.val"}, numbers, nodes)
+		got, err := f.RunValues(ctx, store.RunQuery{Project: project, Lower: lower,
+			Objective: "loss.val"}, numbers, nodes)
 		if db.OutOfRange(err) {
 			continue
 		}
@@ -211,12 +224,14 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 		node, err := filter.ParseValue(by, now)
 		require.NoError(t, err)
 		for _, descending := range []bool{false, true} {
-			whole, err := f.FindRuns(ctx, store.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Objective: "loss.val", Limit: 1000})
+			whole, err := f.FindRuns(ctx, store.RunQuery{Project: project, Sort: node, Descending: descending,
+				Lower: lower, Objective: "loss.val", Limit: 1000})
 			require.NoError(t, err, by)
 			require.Len(t, whole, len(runs))
 			var pages []store.RunPlace
 			for after := (*store.RunPlace)(nil); ; {
-				page, err := f.FindRuns(ctx, store.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Objective: "loss.val", After: after, Limit: 7})
+				page, err := f.FindRuns(ctx, store.RunQuery{Project: project, Sort: node, Descending: descending,
+					Lower: lower, Objective: "loss.val", After: after, Limit: 7})
 				require.NoError(t, err, by)
 				if len(page) == 0 {
 					break
@@ -225,7 +240,8 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 				after = &page[len(page)-1]
 			}
 			require.Equal(t, whole, pages, "%s %v", by, descending)
-			marks, err := f.Landmarks(ctx, store.RunQuery{Project: project, Sort: node, Descending: descending, Lower: lower, Objective: "loss.val"}, 11)
+			marks, err := f.Landmarks(ctx, store.RunQuery{Project: project, Sort: node, Descending: descending,
+				Lower: lower, Objective: "loss.val"}, 11)
 			require.NoError(t, err)
 			require.Len(t, marks, len(whole)/11+1)
 			for _, m := range marks {

@@ -48,7 +48,10 @@ type Queries struct {
 }
 
 func queries(q db.Q) Queries {
-	return Queries{Q: q, ofAct: act.Queries{Q: q}, ofPeople: people.Queries{Q: q}, ofProjects: projects.Queries{Q: q}, ofRuns: runs.Queries{Q: q}, ofFinding: finding.Queries{Q: q}, ofCurves: curves.Queries{Q: q}, ofJudging: judging.Queries{Q: q}, ofCheckpoints: checkpoints.Queries{Q: q}, ofWeights: weights.Queries{Q: q}, ofSearches: searches.Queries{Q: q}}
+	return Queries{Q: q, ofAct: act.Queries{Q: q}, ofPeople: people.Queries{Q: q}, ofProjects: projects.Queries{Q: q},
+		ofRuns: runs.Queries{Q: q}, ofFinding: finding.Queries{Q: q}, ofCurves: curves.Queries{Q: q},
+		ofJudging: judging.Queries{Q: q}, ofCheckpoints: checkpoints.Queries{Q: q}, ofWeights: weights.Queries{Q: q},
+		ofSearches: searches.Queries{Q: q}}
 }
 
 // Store is a database with Kembrel's tables.
@@ -61,7 +64,8 @@ type Store struct {
 
 // Open connects to the database at url and waits for nothing: an unreachable database is an error.
 func Open(ctx context.Context, url string) (*Store, error) {
-	d, err := db.Open(ctx, url, db.Files, act.Files, people.Files, projects.Files, runs.Files, finding.Files, curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files)
+	d, err := db.Open(ctx, url, db.Files, act.Files, people.Files, projects.Files, runs.Files, finding.Files,
+		curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files)
 	if err != nil {
 		return nil, err
 	}

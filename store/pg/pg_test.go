@@ -43,7 +43,8 @@ func start(t *testing.T) fixture {
 func (f fixture) run(t *testing.T) int64 {
 	var id int64
 	require.NoError(t, f.InTx(ctx, func(q pg.Queries) (err error) {
-		id, _, err = q.AddRun(ctx, store.NewRun{Project: f.project, Creator: f.person, Key: uuid.NewString(), Recipe: map[string]any{}, Started: time.Now()})
+		id, _, err = q.AddRun(ctx, store.NewRun{Project: f.project, Creator: f.person, Key: uuid.NewString(),
+			Recipe: map[string]any{}, Started: time.Now()})
 		return err
 	}))
 	return id
@@ -62,7 +63,8 @@ func (f fixture) leg(t *testing.T, run, from int64) *leg {
 	l := &leg{f: f, run: run, recorder: uuid.NewString()}
 	require.NoError(t, f.InTx(ctx, func(q pg.Queries) (err error) {
 		require.NoError(t, q.LockRun(ctx, run))
-		l.number, err = q.AddLeg(ctx, run, store.NewLeg{Key: uuid.NewString(), Recorder: l.recorder, Host: "hydra-2", FromStep: from, FromEpoch: math.NaN(), Started: time.Now()})
+		l.number, err = q.AddLeg(ctx, run, store.NewLeg{Key: uuid.NewString(), Recorder: l.recorder, Host: "hydra-2",
+			FromStep: from, FromEpoch: math.NaN(), Started: time.Now()})
 		return err
 	}))
 	return l
@@ -91,7 +93,8 @@ func (l *leg) count(t *testing.T, names []string, batch curve.Batch) {
 		batch.Columns[i].Curve = ids[names[i]]
 	}
 	l.batch++
-	_, err = l.f.CountTogether(ctx, store.Count{Run: l.run, Leg: l.number, Recorder: l.recorder, Number: l.batch, Upto: 10 * l.batch, Batch: batch})
+	_, err = l.f.CountTogether(ctx, store.Count{Run: l.run, Leg: l.number, Recorder: l.recorder, Number: l.batch,
+		Upto: 10 * l.batch, Batch: batch})
 	require.NoError(t, err)
 }
 
@@ -154,20 +157,23 @@ func TestBatchesCountOnce(t *testing.T) {
 	l := f.leg(t, run, 0)
 	l.write(t, map[string][]curve.Reading{"loss.val": {at(5, 1)}})
 	points := func(from, to int64) curve.Batch {
-		return curve.Batch{Axis: []curve.Point{{Step: from}, {Step: to}}, Columns: []curve.Column{{Curve: 1, Values: []float64{1, 2}}}}
+		return curve.Batch{Axis: []curve.Point{{Step: from}, {Step: to}},
+			Columns: []curve.Column{{Curve: 1, Values: []float64{1, 2}}}}
 	}
 	claim := func(c store.Count) error {
 		c.Run, c.Leg, c.Upto = run, 1, 99
 		_, together := f.CountTogether(ctx, c)
 		if together != nil {
-			require.ErrorIs(t, f.InTx(ctx, func(q pg.Queries) error { _, err := q.CountBatch(ctx, c); return err }), together, "the same alone")
+			require.ErrorIs(t, f.InTx(ctx, func(q pg.Queries) error { _, err := q.CountBatch(ctx, c); return err }),
+				together, "the same alone")
 		}
 		return together
 	}
 	require.ErrorIs(t, claim(store.Count{Number: 1, Recorder: l.recorder}), store.ErrNone, "repeated")
 	require.ErrorIs(t, claim(store.Count{Number: 3, Recorder: l.recorder}), store.ErrNone, "gap")
 	require.ErrorIs(t, claim(store.Count{Number: 2, Recorder: uuid.NewString()}), store.ErrNone, "another recorder")
-	require.ErrorIs(t, claim(store.Count{Number: 2, Recorder: l.recorder, Batch: points(4, 4)}), store.ErrNone, "the step falls")
+	require.ErrorIs(t, claim(store.Count{Number: 2, Recorder: l.recorder, Batch: points(4, 4)}),
+		store.ErrNone, "the step falls")
 	require.NoError(t, claim(store.Count{Number: 2, Recorder: l.recorder, Batch: points(5, 6)}))
 	require.Len(t, scan(t, f, store.Span{Run: run})["loss.val"], 3)
 }
@@ -185,8 +191,10 @@ func TestCommonCommits(t *testing.T) {
 	for _, l := range legs {
 		wait.Go(func() {
 			for n := range int64(30) {
-				c := store.Count{Run: l.run, Leg: 1, Recorder: l.recorder, Number: n + 1, Upto: n + 1, Batch: curve.Batch{
-					Axis: []curve.Point{{Step: n}}, Columns: []curve.Column{{Curve: 1, Values: []float64{float64(n)}}}}}
+				c := store.Count{Run: l.run, Leg: 1, Recorder: l.recorder, Number: n + 1, Upto: n + 1,
+					Batch: curve.Batch{
+						Axis:    []curve.Point{{Step: n}},
+						Columns: []curve.Column{{Curve: 1, Values: []float64{float64(n)}}}}}
 				errs := make(chan error, 2)
 				for range 2 {
 					go func() { _, err := f.CountTogether(ctx, c); errs <- err }()
@@ -262,14 +270,16 @@ func TestSummariesInAnyOrder(t *testing.T) {
 		got, err := f.Summaries(ctx, []int64{run}, "")
 		require.NoError(t, err)
 		// The rows of curves are written from what the run has in one piece: without them it says the same.
-		_, err = f.Pool.Exec(ctx, "with gone as (delete from curve_summary where run = $1) update run_summary set behind = true where run = $1", run)
+		_, err = f.Pool.Exec(ctx,
+			"with gone as (delete from curve_summary where run = $1) update run_summary set behind = true where run = $1", run)
 		require.NoError(t, err)
 		whole, err := f.Summaries(ctx, []int64{run}, "")
 		require.NoError(t, err)
 		require.Equal(t, fmt.Sprintf("%+v", got), fmt.Sprintf("%+v", whole))
 		named, err := f.Summaries(ctx, []int64{run}, "loss.val")
 		require.NoError(t, err)
-		require.Equal(t, fmt.Sprintf("%+v", slices.DeleteFunc(slices.Clone(got), func(s store.Summary) bool { return s.Name != "loss.val" })), fmt.Sprintf("%+v", named))
+		require.Equal(t, fmt.Sprintf("%+v", slices.DeleteFunc(slices.Clone(got),
+			func(s store.Summary) bool { return s.Name != "loss.val" })), fmt.Sprintf("%+v", named))
 		_, err = f.SummariseRun(ctx, run)
 		require.NoError(t, err)
 		again, err := f.Summaries(ctx, []int64{run}, "")
@@ -330,5 +340,6 @@ func TestOutputIsBounded(t *testing.T) {
 	require.NoError(t, err)
 	require.LessOrEqual(t, len(kept), 13)
 	require.Equal(t, "line 99", kept[len(kept)-1].Text)
-	require.ErrorIs(t, f.AddOutput(ctx, run, uuid.NewString(), store.Output{Leg: 1, Stream: "stdout", Start: 1 << 20, Size: 1}, 1000), store.ErrNone)
+	require.ErrorIs(t, f.AddOutput(ctx, run, uuid.NewString(),
+		store.Output{Leg: 1, Stream: "stdout", Start: 1 << 20, Size: 1}, 1000), store.ErrNone)
 }

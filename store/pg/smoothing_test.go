@@ -38,8 +38,8 @@ func longCurve(t *testing.T, f fixture, n int) (run int64, values []float64) {
 	return run, values
 }
 
-// A view without an end, and a smoothed one, come from folds: no single readings are touched, but for those at the window's ends. How far smoothing from
-// folds may be off is what docs/curves.md says.
+// A view without an end, and a smoothed one, come from folds: no single readings are touched, but for those at the
+// window's ends. How far smoothing from folds may be off is what docs/curves.md says.
 func TestWholeViewsReadFoldsOnly(t *testing.T) {
 	f := start(t)
 	const n = 500_000
@@ -58,7 +58,8 @@ func TestWholeViewsReadFoldsOnly(t *testing.T) {
 	_, err := f.Pool.Exec(ctx, `update block set payload = '\x00' where n = 4096`)
 	require.NoError(t, err)
 	for name, w := range ends {
-		for _, smoothing := range []curve.Smoothing{{}, {HalfLife: 20 * w.Width}, {HalfLife: w.Width / 50}, {Median: 30 * w.Width}} {
+		for _, smoothing := range []curve.Smoothing{{}, {HalfLife: 20 * w.Width}, {HalfLife: w.Width / 50},
+			{Median: 30 * w.Width}} {
 			got, err := f.View(ctx, store.Span{Run: run}, w, smoothing)
 			require.NoError(t, err, "%s, %+v", name, smoothing)
 			count := int64(0)
@@ -76,8 +77,9 @@ func TestWholeViewsReadFoldsOnly(t *testing.T) {
 	}
 }
 
-// offBy compares with smoothing of every reading. Two bounds: an exponential mean is off by no more than the folds that it is made of are high; and the noise here has
-// a deviation of 0.2, of which the docs promise a tenth at most for stretches of several pixels.
+// offBy compares with smoothing of every reading. Two bounds: an exponential mean is off by no more than the folds that
+// it is made of are high; and the noise here has a deviation of 0.2, of which the docs promise a tenth at most for
+// stretches of several pixels.
 func offBy(t *testing.T, got store.Folded, values []float64, w curve.Window, smoothing curve.Smoothing) {
 	t.Helper()
 	exact, at := smoothing.Smoother(), 0
@@ -85,7 +87,8 @@ func offBy(t *testing.T, got store.Folded, values []float64, w curve.Window, smo
 	for i, fold := range got.Folds {
 		var want float64
 		for ; at <= int(fold.Last.Step); at++ {
-			want = exact.Next(w.By.At(curve.Point{Step: int64(at), Epoch: float64(at / 5000), Time: int64(1000 + 20*at)}), values[at])
+			want = exact.Next(w.By.At(curve.Point{Step: int64(at), Epoch: float64(at / 5000),
+				Time: int64(1000 + 20*at)}), values[at])
 		}
 		off := math.Abs(want - got.Smooth[i])
 		low, high := fold.Min, fold.Max

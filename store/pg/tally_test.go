@@ -10,7 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The counts of a project are those of its runs, whatever becomes of them, while several change at once and the tally is brought together.
+// The counts of a project are those of its runs, whatever becomes of them, while several change at once and the tally
+// is brought together.
 func TestTallyCountsRuns(t *testing.T) {
 	f := start(t)
 	var runs []int64
@@ -18,9 +19,12 @@ func TestTallyCountsRuns(t *testing.T) {
 		runs = append(runs, f.run(t))
 	}
 	changes := []string{
-		"update run set state = 'running', ended = null where id = $1", "update run set state = 'finished' where id = $1", "update run set state = 'lost' where id = $1",
-		"update run set state = state where id = $1", "update run set archived = now() where id = $1", "update run set archived = null where id = $1",
-		"update run set doomed = now() where id = $1", "update run set doomed = null where id = $1", "delete from run where id = $1",
+		"update run set state = 'running', ended = null where id = $1",
+		"update run set state = 'finished' where id = $1", "update run set state = 'lost' where id = $1",
+		"update run set state = state where id = $1", "update run set archived = now() where id = $1",
+		"update run set archived = null where id = $1",
+		"update run set doomed = now() where id = $1", "update run set doomed = null where id = $1",
+		"delete from run where id = $1",
 	}
 	var wait sync.WaitGroup
 	for w := range uint64(4) {

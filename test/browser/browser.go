@@ -17,15 +17,18 @@ func Open(parent context.Context, dark bool) (ctx context.Context, end func(), e
 	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800), chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true), chromedp.Flag("force-color-profile", "srgb"),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true),
+		chromedp.Flag("force-color-profile", "srgb"),
 		chromedp.Flag("hide-scrollbars", true))
 	if dark {
 		options = append(options, chromedp.Flag("blink-settings", "preferredColorScheme=0"))
 	}
 	allocated, cancel := chromedp.NewExecAllocator(parent, options...)
 	tab, cancelTab := chromedp.NewContext(allocated)
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)); err != nil { // starts it; a time limit here would end the browser itself
+	// starts it; a time limit here would end the browser itself
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
 		cancelTab()
 		cancel()
 		return nil, nil, err

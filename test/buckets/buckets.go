@@ -20,8 +20,8 @@ import (
 // Variable names a bucket of a server that runs; tests then use that instead of one in memory (make test-bucket).
 const Variable = "KEMBREL_TEST_BUCKET"
 
-// New starts a server with a bucket and returns the address of a place in it, as kembrel takes it. The keys are set in the environment.
-// What is wrapped around the server's handler may disturb it.
+// New starts a server with a bucket and returns the address of a place in it, as kembrel takes it. The keys are set in
+// the environment. What is wrapped around the server's handler may disturb it.
 func New(t *testing.T, bucket string, around ...func(http.Handler) http.Handler) string {
 	if place := os.Getenv(Variable); place != "" && len(around) == 0 {
 		return strings.Replace(place, "/blobs", "/"+rand.Text(), 1)

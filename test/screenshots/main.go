@@ -1,4 +1,5 @@
-// Command screenshots takes pictures of the running demo for the docs: pages in a headless browser, commands in a terminal window.
+// Command screenshots takes pictures of the running demo for the docs: pages in a headless browser, commands in a
+// terminal window.
 //
 //	screenshots --out docs/screenshots --link http://127.0.0.1:7420/enter#... --kembrel build/kembrel
 package main
@@ -35,7 +36,8 @@ func main() {
 		{"projects", "/", "tbody tr"},
 		{"runs", "/vessels?sort=best&where=hyper.lr%20%3C=%200.05&tray=3,12,13", "tbody tr svg"},
 		{"compare", "/vessels/compare?runs=10,11,12,13,14,15,16,17,18", "figure .u-over"},
-		{"compare-mattered-dark", "/vessels/compare?runs=10,11,12,13,14,15,16,17,18", "section.q:nth-of-type(5) figure"},
+		{"compare-mattered-dark", "/vessels/compare?runs=10,11,12,13,14,15,16,17,18",
+			"section.q:nth-of-type(5) figure"},
 		{"run", "/vessels/3", ".u-over"},
 		{"storage", "/vessels/storage", ".keep circle"},
 		{"run-dark", "/vessels/4", ".u-over"},
@@ -71,7 +73,8 @@ func takePages(out, link, base string, pages []page, only string) error {
 		return err
 	}
 	defer end()
-	if err := chromedp.Do(ctx, chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible("main button"), chromedp.Sleep(300*time.Millisecond), shot(out, "sign-in", only)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible("main button"),
+		chromedp.Sleep(300*time.Millisecond), shot(out, "sign-in", only)); err != nil {
 		return fmt.Errorf("sign-in: %w", err)
 	}
 	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.WaitVisible("tbody tr")); err != nil {
@@ -87,15 +90,21 @@ func takePages(out, link, base string, pages []page, only string) error {
 		}
 		err := chromedp.Do(ctx,
 			chromedp.Evaluate[chromedp.Void](fmt.Sprintf("localStorage.setItem('kembrel-theme', %q)", theme)),
-			chromedp.Navigate(base+"/sign-in"), chromedp.Navigate(base+p.path), chromedp.WaitVisible(p.wait), chromedp.Sleep(800*time.Millisecond))
+			chromedp.Navigate(base+"/sign-in"), chromedp.Navigate(base+p.path), chromedp.WaitVisible(p.wait),
+			chromedp.Sleep(800*time.Millisecond))
 		if err == nil && strings.Contains(p.path, "#") {
-			err = chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void]("document.getElementById('what-came-out').scrollIntoView()"), chromedp.Sleep(200*time.Millisecond))
+			err = chromedp.Do(ctx,
+				chromedp.Evaluate[chromedp.Void]("document.getElementById('what-came-out').scrollIntoView()"),
+				chromedp.Sleep(200*time.Millisecond))
 		}
 		if err == nil && p.name == "checkpoint" { // how its weights are distributed
-			err = chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void]("window.scrollBy(0, document.querySelector('svg[aria-label^=distribution]').getBoundingClientRect().top - 340)"), chromedp.Sleep(300*time.Millisecond))
+			err = chromedp.Do(ctx,
+				chromedp.Evaluate[chromedp.Void]("window.scrollBy(0, document.querySelector('svg[aria-label^=distribution]').getBoundingClientRect().top - 340)"), chromedp.Sleep(300*time.Millisecond))
 		}
 		if err == nil && p.name == "compare-mattered-dark" {
-			err = chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void]("document.querySelectorAll('section.q')[3].scrollIntoView()"), chromedp.Sleep(300*time.Millisecond))
+			err = chromedp.Do(ctx,
+				chromedp.Evaluate[chromedp.Void]("document.querySelectorAll('section.q')[3].scrollIntoView()"),
+				chromedp.Sleep(300*time.Millisecond))
 		}
 		if err == nil && p.name == "run" { // the cursor, shared by the charts
 			err = chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`{const o = document.querySelector('.u-over'), r = o.getBoundingClientRect();
@@ -138,8 +147,10 @@ func terminal(file, kembrel, command string) error {
 	}
 	defer func() { screen.Process.Kill(); screen.Wait() }()
 	time.Sleep(700 * time.Millisecond)
-	script := fmt.Sprintf("PATH=%s:$PATH; echo '$ kembrel %s'; kembrel %s; sleep 60", filepath.Dir(binary), command, command)
-	window := exec.Command("xterm", "-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "#fdfcfa", "-fg", "#22282b", "+sb", "-e", "sh", "-c", script)
+	script := fmt.Sprintf("PATH=%s:$PATH; echo '$ kembrel %s'; kembrel %s; sleep 60",
+		filepath.Dir(binary), command, command)
+	window := exec.Command("xterm", "-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "#fdfcfa",
+		"-fg", "#22282b", "+sb", "-e", "sh", "-c", script)
 	window.Env = append(os.Environ(), "DISPLAY="+display, "LC_ALL=C.UTF-8")
 	if err := window.Start(); err != nil {
 		return err

@@ -15,7 +15,8 @@ import (
 	"kembrel/test/buckets"
 )
 
-// The bucket is away at the start, is there, is away again while a run trains, and is back: the service says so all along, and nothing is lost.
+// The bucket is away at the start, is there, is away again while a run trains, and is back: the service says so all
+// along, and nothing is lost.
 func TestBucketComesAndGoes(t *testing.T) {
 	var away atomic.Bool
 	away.Store(true)
@@ -42,7 +43,8 @@ func TestBucketComesAndGoes(t *testing.T) {
 		text, _ := io.ReadAll(response.Body)
 		return response.StatusCode, string(text)
 	}
-	require.Eventually(t, func() bool { code, _ := status("/api/v1/health"); return code == 200 }, 90*time.Second, 100*time.Millisecond, "it starts all the same")
+	require.Eventually(t, func() bool { code, _ := status("/api/v1/health"); return code == 200 }, 90*time.Second,
+		100*time.Millisecond, "it starts all the same")
 	require.Contains(t, w.said.String(), "the blob store does not answer yet")
 	code, text := status("/api/v1/ready")
 	require.Equal(t, 503, code)
@@ -58,7 +60,8 @@ func TestBucketComesAndGoes(t *testing.T) {
 	require.Contains(t, errs, "given up after")
 	require.Contains(t, errs, "the blob store does not answer")
 	require.Less(t, time.Since(began), 3*time.Minute)
-	cmd := w.recordWith([]string{"--wait", "2s"}, w.harbour, "train", "--hidden", "8", "--clips", "320", "--epochs", "4", "--save-every", "2")
+	cmd := w.recordWith([]string{"--wait", "2s"}, w.harbour, "train", "--hidden", "8", "--clips", "320", "--epochs",
+		"4", "--save-every", "2")
 	_, errs, exit = run(cmd)
 	require.Zero(t, exit, errs)
 	away.Store(false)

@@ -20,7 +20,8 @@ func smallDisk(t *testing.T, size int, more ...string) string {
 	t.Helper()
 	folder, err := os.MkdirTemp("/var/tmp", "kembrel-disk-")
 	require.NoError(t, err)
-	if err := syscall.Mount("none", folder, "tmpfs", 0, strings.Join(append([]string{fmt.Sprintf("size=%d,mode=0711", size)}, more...), ",")); err != nil {
+	if err := syscall.Mount("none", folder, "tmpfs", 0,
+		strings.Join(append([]string{fmt.Sprintf("size=%d,mode=0711", size)}, more...), ",")); err != nil {
 		os.Remove(folder)
 		t.Skipf("a small disk cannot be mounted here: %v", err)
 	}
@@ -37,7 +38,9 @@ func (w *world) script(t *testing.T, name, program string) []string {
 	binding, err := filepath.Abs("../../bindings/python")
 	require.NoError(t, err)
 	path := filepath.Join(w.folder, name)
-	require.NoError(t, os.WriteFile(path, []byte("import sys; sys.dont_write_bytecode = True; sys.path.insert(0, "+fmt.Sprintf("%q", binding)+")\n"+program), 0o644))
+	require.NoError(t, os.WriteFile(path,
+		[]byte("import sys; sys.dont_write_bytecode = True; sys.path.insert(0, "+fmt.Sprintf("%q",
+			binding)+")\n"+program), 0o644))
 	return []string{"/usr/bin/python3", path}
 }
 
@@ -66,8 +69,8 @@ def fill():
                 pass
 `
 
-// The disk under the spool is full for a while, also under the program's error output: it trains on without noticing, and what could not be kept is a
-// gap that the run shows.
+// The disk under the spool is full for a while, also under the program's error output: it trains on without noticing,
+// and what could not be kept is a gap that the run shows.
 func TestFullDiskUnderTheSpool(t *testing.T) {
 	t.Parallel()
 	w, disk := onDisk(t, 3<<20)
@@ -170,7 +173,8 @@ run.end()
 	require.Equal(t, 12-missed, r.Checkpoints)
 }
 
-// The disk stays full to the end while the service is away: what waits in memory goes elsewhere, and is sent from there.
+// The disk stays full to the end while the service is away: what waits in memory goes elsewhere, and is sent from
+// there.
 func TestFullDiskToTheEnd(t *testing.T) {
 	t.Parallel()
 	w, disk := onDisk(t, 3<<20)
@@ -202,13 +206,15 @@ run.end()
 	require.Empty(t, left)
 }
 
-// Where no spool can be made it is made elsewhere, and the program, which knows nothing of it all, prints what it prints.
+// Where no spool can be made it is made elsewhere, and the program, which knows nothing of it all, prints what it
+// prints.
 func TestNoSpoolWhereItBelongs(t *testing.T) {
 	t.Parallel()
 	w, disk := onDisk(t, 1<<20)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
-	filler := exec.Command("sh", "-c", "dd if=/dev/zero of="+disk+"/filler bs=4k; dd if=/dev/zero of="+disk+"/filler2 bs=1")
+	filler := exec.Command("sh", "-c",
+		"dd if=/dev/zero of="+disk+"/filler bs=4k; dd if=/dev/zero of="+disk+"/filler2 bs=1")
 	filler.Run()
 	out, errs, code := run(w.record("sh", "-c", "seq 1 1000; echo done >&2"))
 	require.Zero(t, code, errs)
@@ -228,7 +234,8 @@ func TestNoSpoolWhereItBelongs(t *testing.T) {
 	require.Equal(t, "failed", w.show(t, "vessels/2").State)
 }
 
-// The program's output outlives whoever takes it: the recorder killed, the process that drains killed, a flood that no terminal takes.
+// The program's output outlives whoever takes it: the recorder killed, the process that drains killed, a flood that no
+// terminal takes.
 func TestOutputOutlivesItsTakers(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
@@ -242,14 +249,17 @@ func TestOutputOutlivesItsTakers(t *testing.T) {
 		}
 		return pid
 	}
-	cmd := w.record("sh", "-c", "for i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15; do echo line $i; sleep 0.2; done; echo $$ > ended")
+	cmd := w.record("sh", "-c",
+		"for i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15; do echo line $i; sleep 0.2; done; echo $$ > ended")
 	cmd.Stdout, cmd.Stderr = &lockedBuffer{}, &lockedBuffer{}
 	require.NoError(t, cmd.Start())
 	var pid int
-	require.Eventually(t, func() bool { pid = drainer(cmd.Process.Pid); return pid > 0 }, 60*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { pid = drainer(cmd.Process.Pid); return pid > 0 }, 60*time.Second,
+		10*time.Millisecond)
 	time.Sleep(500 * time.Millisecond)
 	require.NoError(t, kill(pid, syscall.SIGKILL))
-	require.Eventually(t, func() bool { other := drainer(cmd.Process.Pid); return other > 0 && other != pid }, 60*time.Second, 10*time.Millisecond, "another follows")
+	require.Eventually(t, func() bool { other := drainer(cmd.Process.Pid); return other > 0 && other != pid },
+		60*time.Second, 10*time.Millisecond, "another follows")
 	require.NoError(t, cmd.Wait())
 	require.FileExists(t, w.folder+"/ended")
 	require.Contains(t, cmd.Stdout.(*lockedBuffer).String(), "line 15\n")
@@ -260,7 +270,8 @@ func TestOutputOutlivesItsTakers(t *testing.T) {
 	time.Sleep(700 * time.Millisecond)
 	require.NoError(t, cmd.Process.Kill())
 	cmd.Wait()
-	require.Eventually(t, func() bool { _, err := os.Stat(w.folder + "/ended"); return err == nil }, 60*time.Second, 50*time.Millisecond, "the program goes on to its end")
+	require.Eventually(t, func() bool { _, err := os.Stat(w.folder + "/ended"); return err == nil }, 60*time.Second,
+		50*time.Millisecond, "the program goes on to its end")
 	require.Eventually(t, func() bool {
 		files, _ := filepath.Glob(w.folder + "/spool/*/stdout")
 		for _, f := range files {
@@ -272,8 +283,8 @@ func TestOutputOutlivesItsTakers(t *testing.T) {
 	}, 60*time.Second, 50*time.Millisecond, "and what it prints is kept")
 }
 
-// The disk of the service itself is filled by checkpoints while a run trains, and emptied by commands alone. Readings go on, checkpoints wait in the
-// spool, and nothing is lost.
+// The disk of the service itself is filled by checkpoints while a run trains, and emptied by commands alone. Readings
+// go on, checkpoints wait in the spool, and nothing is lost.
 func TestFullDiskOfTheService(t *testing.T) {
 	t.Parallel()
 	w, disk := newWorld(t), smallDisk(t, 700<<20)
@@ -302,7 +313,8 @@ run.end()
 		return strings.Contains(said.String(), "must become free before checkpoints are kept again")
 	}, 60*time.Second, 100*time.Millisecond, "it says so")
 	require.Contains(t, said.String(), disk+"/data")
-	require.Eventually(t, func() bool { return w.show(t, "vessels/1").Epoch >= 28 }, 60*time.Second, 200*time.Millisecond, "readings go on")
+	require.Eventually(t, func() bool { return w.show(t, "vessels/1").Epoch >= 28 }, 60*time.Second,
+		200*time.Millisecond, "readings go on")
 	var ready api.Health
 	w.get(t, "/api/v1/ready", &ready)
 	require.Positive(t, ready.Disk.Missing)

@@ -22,7 +22,8 @@ func blocks(t *testing.T, document, language string) (out []string) {
 	text, err := os.ReadFile("../../" + document)
 	require.NoError(t, err)
 	for _, m := range fence.FindAllStringSubmatch(string(text), -1) {
-		require.NotEmpty(t, m[1], "%s: a block says what it is: sh is run by this test, text is not:\n%s", document, m[2])
+		require.NotEmpty(t, m[1],
+			"%s: a block says what it is: sh is run by this test, text is not:\n%s", document, m[2])
 		if m[1] == language {
 			out = append(out, m[2])
 		}
@@ -36,7 +37,8 @@ func emptyHome(t *testing.T) *world {
 	var env []string
 	for _, e := range w.env {
 		switch name, _, _ := strings.Cut(e, "="); name {
-		case "HOME", "KEMBREL_CREDENTIALS", "KEMBREL_CONFIG", "KEMBREL_SPOOL", "KEMBREL_BINARY", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "PATH":
+		case "HOME", "KEMBREL_CREDENTIALS", "KEMBREL_CONFIG", "KEMBREL_SPOOL", "KEMBREL_BINARY", "XDG_CONFIG_HOME",
+			"XDG_STATE_HOME", "PATH":
 		default:
 			env = append(env, e)
 		}
@@ -48,7 +50,8 @@ func emptyHome(t *testing.T) *world {
 	require.NoError(t, os.Symlink(w.harbour, tools+"/harbour"))
 	require.NoError(t, os.Symlink(w.harbour, w.folder+"/harbour"))
 	require.NoError(t, os.WriteFile(w.folder+"/train.sh", []byte("#!/bin/sh\necho trained\n"), 0o755))
-	require.NoError(t, os.WriteFile(w.folder+"/history.csv", []byte("epoch,loss.train,loss.val\n1,0.9,1.0\n2,0.5,0.7\n"), 0o644))
+	require.NoError(t, os.WriteFile(w.folder+"/history.csv",
+		[]byte("epoch,loss.train,loss.val\n1,0.9,1.0\n2,0.5,0.7\n"), 0o644))
 	w.env = append(env, "HOME="+w.folder+"/home", "PATH="+tools+":/usr/bin:/bin")
 	w.spool = w.folder + "/home/.local/state/kembrel/spool"
 	return w
@@ -155,12 +158,13 @@ func (w *world) sameRuns(t *testing.T, what, whole, cut string) {
 	for i, run := range []string{whole, cut} {
 		w.kembrel(t, "restore", run+"@e20", "--into", fmt.Sprintf("%s/last-%s-%d", w.folder, filepath.Base(whole), i))
 	}
-	out, err := exec.Command("diff", "-r", fmt.Sprintf("%s/last-%s-0", w.folder, filepath.Base(whole)), fmt.Sprintf("%s/last-%s-1", w.folder, filepath.Base(whole))).CombinedOutput()
+	out, err := exec.Command("diff", "-r", fmt.Sprintf("%s/last-%s-0", w.folder, filepath.Base(whole)),
+		fmt.Sprintf("%s/last-%s-1", w.folder, filepath.Base(whole))).CombinedOutput()
 	require.NoError(t, err, "%s: the checkpoints of the last epoch differ: %.300s", what, out)
 }
 
-// train20 is resumes for a program without a wrapper of its own: a script lets it begin only when it is watched, and it is let go a moment at a
-// time until the service has a checkpoint of it; then it is killed.
+// train20 is resumes for a program without a wrapper of its own: a script lets it begin only when it is watched, and it
+// is let go a moment at a time until the service has a checkpoint of it; then it is killed.
 func (w *world) train20(t *testing.T, program string) {
 	t.Helper()
 	script := w.folder + "/held.sh"
@@ -188,7 +192,8 @@ exec %[2]s
 			}
 			return pid > 0
 		}, 60*time.Second, 5*time.Millisecond)
-		require.Eventually(t, func() bool { return strings.Contains(said.String(), "recording ") }, 60*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { return strings.Contains(said.String(), "recording ") }, 60*time.Second,
+			5*time.Millisecond)
 		_, run, _ := strings.Cut(said.String(), "recording ")
 		run, _, _ = strings.Cut(run, "\n")
 		for !zombie(pid) && w.show(t, run).Checkpoints == 0 {
@@ -220,7 +225,8 @@ func TestCommandsOfTheDocuments(t *testing.T) {
 		w.sh(t, "docs/resuming.md", block)
 	}
 	for n := len(w.runs(t)) + 1; n <= 8; n++ {
-		out, errs, code := w.try("record", "--project", "vessels", "--", w.harbour, "train", "--hidden", "8", "--clips", "320", "--epochs", "6", "--save-every", "1")
+		out, errs, code := w.try("record", "--project", "vessels", "--", w.harbour, "train", "--hidden", "8", "--clips",
+			"320", "--epochs", "6", "--save-every", "1")
 		require.Zero(t, code, out+errs)
 	}
 	documents, err := filepath.Glob("../../docs/*.md")

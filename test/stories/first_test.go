@@ -18,14 +18,16 @@ import (
 	"kembrel/api"
 )
 
-// A newcomer's first run: recorded, looked at, its best checkpoint restored byte for byte and giving the recorded figure.
+// A newcomer's first run: recorded, looked at, its best checkpoint restored byte for byte and giving the recorded
+// figure.
 func TestFirstRun(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
 	require.NotContains(t, w.said.String(), "debug", "the start is not about what the service is made of")
 	w.kembrel(t, "projects", "create", "vessels", "--title", "Vessel classes")
 	keep := w.folder + "/copies"
-	out, errs, code := run(w.command(w.binary, "record", "--project", "vessels", "--title", "Small net", "--hyper", "note=first try", "--",
+	out, errs, code := run(w.command(w.binary, "record", "--project", "vessels", "--title", "Small net", "--hyper",
+		"note=first try", "--",
 		w.harbour, "train", "--hidden", "24", "--clips", "480", "--epochs", "8", "--keep", keep))
 	require.Zero(t, code, errs)
 	require.Equal(t, 8, strings.Count(out, "epoch "), "the program's output passes through")
@@ -37,7 +39,8 @@ func TestFirstRun(t *testing.T) {
 		for _, c := range r.Curves {
 			readings += c.Count
 		}
-		r.Curves = slices.DeleteFunc(r.Curves, func(c api.CurveInfo) bool { return strings.HasPrefix(c.Name, "host.") }) // there, where it takes long
+		// there, where it takes long
+		r.Curves = slices.DeleteFunc(r.Curves, func(c api.CurveInfo) bool { return strings.HasPrefix(c.Name, "host.") })
 		return r.Best != nil && len(r.Curves) == 6 && r.Curves[4].Count == 8
 	}, 60*time.Second, 50*time.Millisecond, "summaries follow the readings within a moment")
 	require.Equal(t, "finished", r.State)
@@ -66,7 +69,8 @@ func TestFirstRun(t *testing.T) {
 	}
 	figures, _, code := run(w.command(w.harbour, "evaluate", "--folder", into))
 	require.Zero(t, code)
-	require.Contains(t, figures, fmt.Sprintf("loss.val %v\n", float64(r.Best.Value)), "the restored model gives the recorded figure")
+	require.Contains(t, figures, fmt.Sprintf("loss.val %v\n", float64(r.Best.Value)),
+		"the restored model gives the recorded figure")
 
 	_, errs, code = w.try("restore", "vessels/1@best", "--into", into)
 	require.Equal(t, 6, code)
@@ -85,7 +89,8 @@ func TestFirstRun(t *testing.T) {
 	}
 	require.Contains(t, w.kembrel(t, "curves", "vessels/1"), "loss by epoch")
 	require.Equal(t, 9, strings.Count(w.kembrel(t, "curves", "vessels/1", "--names", "loss.val", "--csv", "-"), "\n"))
-	for _, list := range [][]string{{"projects"}, {"runs", "vessels"}, {"show", "vessels/1"}, {"checkpoints", "vessels/1"}, {"tokens"}, {"config"}, {"spool"}} {
+	for _, list := range [][]string{{"projects"}, {"runs", "vessels"}, {"show", "vessels/1"},
+		{"checkpoints", "vessels/1"}, {"tokens"}, {"config"}, {"spool"}} {
 		require.NotEmpty(t, w.kembrel(t, list...))
 		require.True(t, json.Valid([]byte(w.kembrel(t, append(list, "--output", "json")...))), list)
 		require.Contains(t, w.kembrel(t, append(list, "--output", "csv")...), ",", list)
@@ -95,7 +100,8 @@ func TestFirstRun(t *testing.T) {
 	defer response.Body.Close()
 	measured, err := io.ReadAll(response.Body)
 	require.NoError(t, err)
-	require.GreaterOrEqual(t, readings, int64(52), "8 epochs of 5 curves, and the gradient of one step in ten; a slow run has readings of its machine too")
+	require.GreaterOrEqual(t, readings, int64(52),
+		"8 epochs of 5 curves, and the gradient of one step in ten; a slow run has readings of its machine too")
 	require.Contains(t, string(measured), fmt.Sprintf("kembrel_readings_total %d\n", readings))
 	require.Contains(t, w.kembrel(t, "__complete", "show", "vessels/"), "vessels/1\t")
 	require.Contains(t, w.kembrel(t, "__complete", "restore", "vessels/1@"), "vessels/1@best")
@@ -169,7 +175,8 @@ func TestDrawingOddCurves(t *testing.T) {
 	require.Zero(t, code, errs)
 	require.Contains(t, errs, "without epochs, so not drawn: huge, never, once, tiny; --by step draws them")
 	for _, by := range []string{"epoch", "step", "time"} {
-		w.kembrel(t, "curves", "vessels/1", "--by", by, "--smooth", "1", "--svg", w.folder+"/odd.svg", "--png", w.folder+"/odd.png")
+		w.kembrel(t, "curves", "vessels/1", "--by", by, "--smooth", "1", "--svg", w.folder+"/odd.svg", "--png",
+			w.folder+"/odd.png")
 	}
 	require.Contains(t, w.kembrel(t, "curves", "vessels/1", "--names", "never", "--csv", "-"), "Infinity")
 }

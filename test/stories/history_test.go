@@ -23,7 +23,8 @@ func TestOutAndIn(t *testing.T) {
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
 	w.kembrel(t, "projects", "create", "copies")
-	_, errs, code := run(w.record(w.harbour, "train", "--hidden", "8", "--clips", "960", "--epochs", "6", "--lr", "3", "--activation", "relu"))
+	_, errs, code := run(w.record(w.harbour, "train", "--hidden", "8", "--clips", "960", "--epochs", "6", "--lr", "3",
+		"--activation", "relu"))
 	require.Zero(t, code, errs)
 	w.nothingWaits(t)
 	want := w.curves(t, "vessels/1")
@@ -36,7 +37,8 @@ func TestOutAndIn(t *testing.T) {
 		out := w.kembrel(t, "import", file, "--project", "copies", "--yes")
 		require.Contains(t, out, "copies/")
 		again := w.kembrel(t, "import", file, "--project", "copies", "--yes")
-		require.Equal(t, strings.Fields(out)[len(strings.Fields(out))-2], strings.Fields(again)[len(strings.Fields(again))-2], "brought in once")
+		require.Equal(t, strings.Fields(out)[len(strings.Fields(out))-2],
+			strings.Fields(again)[len(strings.Fields(again))-2], "brought in once")
 		got := w.curves(t, map[int]string{0: "copies/1", 1: "copies/2", 2: "copies/3"}[i])
 		require.Len(t, got, len(want))
 		for name, c := range want {
@@ -69,7 +71,8 @@ func TestOutAndIn(t *testing.T) {
 	require.Contains(t, runs, "vessels/1")
 
 	script := filepath.Join(w.folder, "theirs.csv")
-	require.NoError(t, os.WriteFile(script, []byte("Epoch;loss;val_loss;remark\n1;0.9;1.0;calm\n2;0.8;0.95;calm\n"), 0o600))
+	require.NoError(t, os.WriteFile(script,
+		[]byte("Epoch;loss;val_loss;remark\n1;0.9;1.0;calm\n2;0.8;0.95;calm\n"), 0o600))
 	out := w.kembrel(t, "import", script, "--project", "copies", "--yes", "--title", "Theirs")
 	require.Contains(t, out, "it holds text")
 	got := w.curves(t, "copies/4")
@@ -101,7 +104,8 @@ func TestMachineReadings(t *testing.T) {
 	require.Zero(t, code, errs)
 	w.nothingWaits(t)
 	curves := w.curves(t, "vessels/1")
-	for _, name := range []string{"host.cpu", "host.memory", "host.program.memory", "host.gpu0.use", "host.gpu0.memory"} {
+	for _, name := range []string{"host.cpu", "host.memory", "host.program.memory", "host.gpu0.use",
+		"host.gpu0.memory"} {
 		require.NotEmpty(t, curves[name].Value, name)
 	}
 	require.InDelta(t, 0.5, curves["host.cpu"].Value[0], 0.51, "a share of 1")
@@ -111,7 +115,8 @@ func TestMachineReadings(t *testing.T) {
 	require.Contains(t, r.Notes[0].Text, "Another process held a GPU: /usr/lib/harbour/sonar (process 1)")
 }
 
-// A run too large for one piece comes in as a recorder's would; cut off by a kill, the same import goes on, and every reading is there once.
+// A run too large for one piece comes in as a recorder's would; cut off by a kill, the same import goes on, and every
+// reading is there once.
 func TestLargeImportGoesOn(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
@@ -143,5 +148,6 @@ func TestLargeImportGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 2*rows+1, strings.Count(string(got), "\n"))
 	require.Contains(t, w.kembrel(t, "show", "copies/1"), "finished")
-	require.Contains(t, w.kembrel(t, "import", file, "--project", "copies", "--yes"), "copies/1  large", "brought in once")
+	require.Contains(t, w.kembrel(t, "import", file, "--project", "copies", "--yes"), "copies/1  large",
+		"brought in once")
 }

@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Killing the service, PostgreSQL and the recorder again and again while a run trains loses nothing that was kept: every
-// reading is there once, every checkpoint that the program was told is kept comes back byte for byte.
+// Killing the service, PostgreSQL and the recorder again and again while a run trains loses nothing that was kept:
+// every reading is there once, every checkpoint that the program was told is kept comes back byte for byte.
 func TestKillsLoseNothing(t *testing.T) {
 	if testing.Short() {
 		t.Skip("takes a minute")
@@ -26,13 +26,15 @@ func TestKillsLoseNothing(t *testing.T) {
 	w.kembrel(t, "projects", "create", "vessels")
 	const epochs, kills = 56, 24
 	keep := w.folder + "/copies"
-	cmd := w.record(w.harbour, "train", "--hidden", "16", "--clips", "320", "--epochs", fmt.Sprint(epochs), "--save-every", "2", "--pace", "1s", "--keep", keep)
+	cmd := w.record(w.harbour, "train", "--hidden", "16", "--clips", "320", "--epochs", fmt.Sprint(epochs),
+		"--save-every", "2", "--pace", "1s", "--keep", keep)
 	var said lockedBuffer
 	cmd.Stderr = &said
 	require.NoError(t, cmd.Start())
 	go cmd.Wait()
 	trainer := 0
-	require.Eventually(t, func() bool { trainer = find("train", keep); return trainer > 0 }, 60*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { trainer = find("train", keep); return trainer > 0 }, 60*time.Second,
+		20*time.Millisecond)
 	seed, err := strconv.ParseUint(cmp.Or(os.Getenv("KEMBREL_KILL_SEED"), "7420"), 10, 64)
 	require.NoError(t, err)
 	r := rand.New(rand.NewPCG(seed, 1))
@@ -62,7 +64,8 @@ func TestKillsLoseNothing(t *testing.T) {
 	for _, what := range []string{"service", "database", "recorder"} {
 		require.GreaterOrEqual(t, killed[what], 5, what)
 	}
-	require.Eventually(t, func() bool { return kill(trainer, 0) != nil || zombie(trainer) }, 2*time.Minute, 100*time.Millisecond, "training goes on to its end")
+	require.Eventually(t, func() bool { return kill(trainer, 0) != nil || zombie(trainer) }, 2*time.Minute,
+		100*time.Millisecond, "training goes on to its end")
 	require.Eventually(t, w.ready, 30*time.Second, 50*time.Millisecond)
 	w.nothingWaits(t)
 

@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Every step in the browser waits for what it reads: a page draws when it has its answers, on a slow machine later. None of these reads
-// once; what throws, as where an element is not there yet, is tried again.
+// Every step in the browser waits for what it reads: a page draws when it has its answers, on a slow machine later.
+// None of these reads once; what throws, as where an element is not there yet, is tried again.
 
 // pageTime is how long a step waits.
 const pageTime = 60 * time.Second
@@ -69,7 +69,8 @@ func await[T any](t *testing.T, ctx context.Context, expression string, ok func(
 			return v
 		}
 		if time.Since(began) > pageTime || ctx.Err() != nil {
-			require.Fail(t, "the page does not come to what was awaited", "%s: %v (%v)\n%s\nthe page shows:\n%s", expression, v, err, fmt.Sprint(why...), pageText(ctx))
+			require.Fail(t, "the page does not come to what was awaited", "%s: %v (%v)\n%s\nthe page shows:\n%s",
+				expression, v, err, fmt.Sprint(why...), pageText(ctx))
 		}
 	}
 }
@@ -77,7 +78,8 @@ func await[T any](t *testing.T, ctx context.Context, expression string, ok func(
 // shows waits until a text in the page has a part.
 func shows(t *testing.T, ctx context.Context, expression, part string, why ...any) {
 	t.Helper()
-	await(t, ctx, expression, func(text string) bool { return strings.Contains(text, part) }, append([]any{"wanted: ", part, " "}, why...)...)
+	await(t, ctx, expression, func(text string) bool { return strings.Contains(text, part) },
+		append([]any{"wanted: ", part, " "}, why...)...)
 }
 
 // is waits until an expression has a value.

@@ -33,8 +33,10 @@ func TestReadingsFromOutput(t *testing.T) {
 	c := w.curves(t, "vessels/1")
 	require.Len(t, c["loss"].Value, 7)
 	require.Equal(t, 0.85, float64(c["loss"].Value[0]))
-	require.Equal(t, []float64{0.9, 0.8, 0.7, 0.6, 0.5, 0.4, 0.25}, []float64(c["loss.val"].Value), "also the line without an end")
-	require.Equal(t, []float64{0.81, 0.82, 0.83, 0.84, 0.85, 0.86}, []float64(c["accuracy"].Value), "a percentage is a share")
+	require.Equal(t, []float64{0.9, 0.8, 0.7, 0.6, 0.5, 0.4, 0.25}, []float64(c["loss.val"].Value),
+		"also the line without an end")
+	require.Equal(t, []float64{0.81, 0.82, 0.83, 0.84, 0.85, 0.86}, []float64(c["accuracy"].Value),
+		"a percentage is a share")
 	require.Equal(t, []float64{0.1}, []float64(c["train.rate"].Value))
 	require.NotContains(t, c, "lr", "what is printed before the first epoch is no reading")
 

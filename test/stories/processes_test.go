@@ -36,7 +36,8 @@ func find(verb, keep string) (found int) {
 // recorders returns the recorder processes of one story.
 func recorders(folder, binary string) (found []int) {
 	processes(func(pid int, args []string, env string) {
-		if len(args) > 1 && args[0] == binary && args[1] == "record" && strings.Contains(env, "KEMBREL_SPOOL="+folder+"/spool") {
+		if len(args) > 1 && args[0] == binary && args[1] == "record" &&
+			strings.Contains(env, "KEMBREL_SPOOL="+folder+"/spool") {
 			found = append(found, pid)
 		}
 	})
@@ -54,8 +55,8 @@ func postmaster(folder string) int {
 	return pid
 }
 
-// kill sends a signal to one process. A story sends none otherwise: to the system, 0 and the numbers below it are groups of processes, the story's own
-// among them, and a process that was not found has the number 0.
+// kill sends a signal to one process. A story sends none otherwise: to the system, 0 and the numbers below it are
+// groups of processes, the story's own among them, and a process that was not found has the number 0.
 func kill(pid int, signal syscall.Signal) error {
 	if pid <= 1 {
 		return fmt.Errorf("no process %d to send %s to", pid, signal)

@@ -15,7 +15,8 @@ import (
 	"kembrel/api"
 )
 
-// Training starts always: a token that is wrong, a project that is unknown cost nothing but a word, and what was recorded is sent when they are put right.
+// Training starts always: a token that is wrong, a project that is unknown cost nothing but a word, and what was
+// recorded is sent when they are put right.
 func TestRecordStartsAlways(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -38,7 +39,8 @@ func TestRecordStartsAlways(t *testing.T) {
 	w.nothingWaits(t)
 	states := []string{w.show(t, "vessels/1").State, w.show(t, "vessels/2").State}
 	require.ElementsMatch(t, []string{"finished", "failed"}, states)
-	for _, line := range []string{"record -- true", "record --project vessels --hyper lr -- true", "record --project Vessels! -- true"} {
+	for _, line := range []string{"record -- true", "record --project vessels --hyper lr -- true",
+		"record --project Vessels! -- true"} {
 		_, _, code = w.try(strings.Fields(line)...)
 		require.Equal(t, 2, code, "only a usage error stops it: %s", line)
 	}
@@ -66,7 +68,8 @@ run.end()
 	r := w.show(t, "vessels/2")
 	require.Equal(t, "0.03", string(r.Hyper["lr"]))
 	require.Equal(t, "5", string(r.Hyper["depth"]), "it is read, so it is taken")
-	require.Equal(t, []api.Untaken{{Name: "lr", Asked: json.RawMessage("0.2"), Used: json.RawMessage("0.03")}}, r.Untaken)
+	require.Equal(t, []api.Untaken{{Name: "lr", Asked: json.RawMessage("0.2"),
+		Used: json.RawMessage("0.03")}}, r.Untaken)
 	require.Equal(t, 0.15, float64(w.curves(t, "vessels/2")["loss.val"].Value[0]))
 	require.Contains(t, w.kembrel(t, "show", "vessels/2"), "0.03   asked, not taken: 0.2")
 	var found api.Page[api.Run]
@@ -95,9 +98,11 @@ func TestAskedOfATrial(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
-	require.NoError(t, os.WriteFile(w.folder+"/space.yaml", []byte("space: 1\nhyperparameters:\n  lr: {choice: [0.1, 0.2]}\n  depth: 3\n"), 0o644))
+	require.NoError(t, os.WriteFile(w.folder+"/space.yaml",
+		[]byte("space: 1\nhyperparameters:\n  lr: {choice: [0.1, 0.2]}\n  depth: 3\n"), 0o644))
 	require.NoError(t, os.WriteFile(w.folder+"/train.sh", []byte("#!/bin/sh\necho \"$@\"\n"), 0o755))
-	out, errs, code := w.try("search", "grid", "--project", "vessels", "--space", "space.yaml", "--", "./train.sh", "--lr", "{lr}")
+	out, errs, code := w.try("search", "grid", "--project", "vessels", "--space", "space.yaml", "--",
+		"./train.sh", "--lr", "{lr}")
 	require.Zero(t, code, out+errs)
 	w.nothingWaits(t)
 	for _, address := range []string{"vessels/1", "vessels/2"} {
@@ -130,7 +135,8 @@ print("state", state)
 	}
 	out, errs, code := run(w.record(program(3)...))
 	require.Zero(t, code, out+errs)
-	for _, args := range [][]string{{"resume", "vessels/1"}, {"resume", "vessels/1@e2"}, append([]string{"record", "--resume", "vessels/1", "--"}, program(3)...)} {
+	for _, args := range [][]string{{"resume", "vessels/1"}, {"resume", "vessels/1@e2"},
+		append([]string{"record", "--resume", "vessels/1", "--"}, program(3)...)} {
 		_, errs, code = w.try(args...)
 		require.Equal(t, 6, code, errs)
 		require.Contains(t, errs, "vessels/1 is finished")
@@ -150,7 +156,8 @@ print("state", state)
 	require.Len(t, w.curves(t, "vessels/1")["loss.val"].Value, 6)
 }
 
-// A program that begins again from its first step although it goes on from a checkpoint is told once what is wrong, and the run says it.
+// A program that begins again from its first step although it goes on from a checkpoint is told once what is wrong, and
+// the run says it.
 func TestBeginningAgainIsSaid(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -191,7 +198,8 @@ func TestNobodyElsesCommands(t *testing.T) {
 	mallory.env = append(append([]string{}, w.env...), "KEMBREL_TOKEN="+w.person(t, "mallory"))
 	script := filepath.Join(w.folder, "preload.sh")
 	require.NoError(t, os.WriteFile(script, []byte("touch "+w.folder+"/owned\n"), 0o755))
-	cmd := mallory.recordWith([]string{"--env", "BASH_ENV", "--env", "LD_PRELOAD", "--env", "HARBOUR_MODE"}, "sh", "-c", "touch "+w.folder+"/ran; sleep 0.1 # \x1b[2J\x1b[31mharmless\r")
+	cmd := mallory.recordWith([]string{"--env", "BASH_ENV", "--env", "LD_PRELOAD", "--env", "HARBOUR_MODE"}, "sh", "-c",
+		"touch "+w.folder+"/ran; sleep 0.1 # \x1b[2J\x1b[31mharmless\r")
 	cmd.Env = append(cmd.Env, "BASH_ENV="+script, "GIT_CONFIG_COUNT=1", "OMP_NUM_THREADS=3", "HARBOUR_MODE=deep")
 	_, errs, code := run(cmd)
 	require.Zero(t, code, errs)
@@ -224,7 +232,9 @@ func TestNobodyElsesCommands(t *testing.T) {
 	require.Zero(t, code, errs)
 	dump := filepath.Join(w.folder, "dump.sh")
 	require.NoError(t, os.WriteFile(dump, []byte("env > "+w.folder+"/env\n"), 0o755))
-	out, errs, code := run(mallory.speakAs(mallory.record(os.Args[0]), `{"kind":"readings","id":1,"step":1,"values":{"loss.val":1}}`, `{"kind":"checkpoint","do":"begin","id":2,"step":1}`, "write w",
+	out, errs, code := run(mallory.speakAs(mallory.record(os.Args[0]),
+		`{"kind":"readings","id":1,"step":1,"values":{"loss.val":1}}`,
+		`{"kind":"checkpoint","do":"begin","id":2,"step":1}`, "write w",
 		`{"kind":"checkpoint","do":"commit","id":3,"checkpoint":"KEY","parts":{"weights":["w"],"optimiser":["w2"],"random":["w3"]}}`))
 	require.Zero(t, code, out+errs)
 	_, errs, code = w.try("branch", "vessels/1@last", "--", "sh", dump)
@@ -234,7 +244,9 @@ func TestNobodyElsesCommands(t *testing.T) {
 
 	// Titles and notes of others do nothing to a terminal, in completion and CSV neither.
 	mallory.kembrel(t, "change", "vessels/1", "--title", "=cmd|'/c calc'!A1\x1b]0;owned\x07\rfake")
-	for _, args := range [][]string{{"runs", "vessels"}, {"runs", "vessels", "-o", "csv"}, {"runs", "vessels", "-o", "json"}, {"show", "vessels/1"}, {"__complete", "show", "vessels/"}, {"compare", "vessels/1", "vessels/2"}} {
+	for _, args := range [][]string{{"runs", "vessels"}, {"runs", "vessels", "-o", "csv"},
+		{"runs", "vessels", "-o", "json"}, {"show", "vessels/1"}, {"__complete", "show", "vessels/"},
+		{"compare", "vessels/1", "vessels/2"}} {
 		out, errs, code := w.try(args...)
 		require.Zero(t, code, errs)
 		require.NotContains(t, out+errs, "\x1b", args)
@@ -251,7 +263,8 @@ func TestNobodyElsesCommands(t *testing.T) {
 func (w *world) person(t *testing.T, name string) string {
 	t.Helper()
 	token := strings.TrimSpace(w.kembrel(t, "tokens", "create", "setup"))
-	status, text := w.ask(t, "POST", "/people", fmt.Sprintf(`{"name":%q,"password":"deep-water-7420","role":"member"}`, name), token)
+	status, text := w.ask(t, "POST", "/people",
+		fmt.Sprintf(`{"name":%q,"password":"deep-water-7420","role":"member"}`, name), token)
 	require.Equal(t, 201, status, text)
 	cmd := w.command(w.binary, "sign-in", "--name", name)
 	cmd.Env = append(cmd.Env, "KEMBREL_CREDENTIALS="+w.folder+"/"+name+".json")
@@ -297,7 +310,9 @@ run.end()
 	require.Len(t, addresses, 9)
 	require.True(t, addresses["vessels/1@s60.leg1"] && addresses["vessels/1@e6"])
 	branch := func(from string) string {
-		out, errs, code := w.try(append([]string{"branch", from, "--"}, w.script(t, "branch.py", "import kembrel\nrun = kembrel.record()\nrun.readings(100, 10, {'loss.val': 1})\nrun.end()\n")...)...)
+		out, errs, code := w.try(append([]string{"branch", from, "--"},
+			w.script(t, "branch.py",
+				"import kembrel\nrun = kembrel.record()\nrun.readings(100, 10, {'loss.val': 1})\nrun.end()\n")...)...)
 		require.Zero(t, code, out+errs)
 		return w.show(t, fmt.Sprintf("vessels/%d", len(w.runs(t)))).Origin.From
 	}

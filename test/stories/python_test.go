@@ -15,7 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// python makes a virtual environment with the wheel that the service hands out, by one pip command, and returns its interpreter.
+// python makes a virtual environment with the wheel that the service hands out, by one pip command, and returns its
+// interpreter.
 func (w *world) python(t *testing.T) string {
 	t.Helper()
 	if _, err := os.Stat("/usr/bin/python3"); err != nil {
@@ -24,12 +25,14 @@ func (w *world) python(t *testing.T) string {
 	venv := w.folder + "/venv"
 	out, err := exec.Command("/usr/bin/python3", "-m", "venv", venv).CombinedOutput()
 	require.NoError(t, err, string(out))
-	out, err = exec.Command(venv+"/bin/pip", "install", "--no-index", "--find-links", w.url+"/python/", "kembrel").CombinedOutput()
+	out, err = exec.Command(venv+"/bin/pip", "install", "--no-index", "--find-links", w.url+"/python/",
+		"kembrel").CombinedOutput()
 	require.NoError(t, err, string(out))
 	return venv + "/bin/python"
 }
 
-// One pip command sets up a machine that trains: the binding and the recorder. A program without a recorder around starts its own.
+// One pip command sets up a machine that trains: the binding and the recorder. A program without a recorder around
+// starts its own.
 func TestPythonFromTheService(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
@@ -54,7 +57,8 @@ func TestPythonFromTheService(t *testing.T) {
 		out, errs, code := run(start(i == 0, mode))
 		require.Zero(t, code, "%s: %s%s", mode, out, errs)
 		address := fmt.Sprintf("vessels/%d", i+1)
-		require.Eventually(t, func() bool { return w.show(t, address).State == "finished" }, 60*time.Second, 100*time.Millisecond, mode)
+		require.Eventually(t, func() bool { return w.show(t, address).State == "finished" }, 60*time.Second,
+			100*time.Millisecond, mode)
 		r := w.show(t, address)
 		require.JSONEq(t, `[2,1]`, string(r.Hyper["net.layers"]))
 		require.Equal(t, "Its weights were fresh, seed 3.", r.Start.Says)
@@ -70,7 +74,8 @@ func TestPythonFromTheService(t *testing.T) {
 
 	out, errs, code := run(start(false, "crash"))
 	require.Equal(t, 1, code, out+errs)
-	require.Eventually(t, func() bool { return w.show(t, "vessels/4").State == "failed" }, 60*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return w.show(t, "vessels/4").State == "failed" }, 60*time.Second,
+		100*time.Millisecond)
 	require.Contains(t, w.show(t, "vessels/4").Legs[0].Why, "RuntimeError: the sea is rough")
 
 	// Killed in the middle and resumed, it ends as the first run did.
@@ -97,16 +102,19 @@ func TestPythonFromTheService(t *testing.T) {
 	cmd = start(true, "twice", "WEIGHTS="+w.folder+"/fit/weights.safetensors")
 	out, errs, code = run(cmd)
 	require.Zero(t, code, out+errs)
-	require.Eventually(t, func() bool { return w.show(t, "vessels/7").State == "finished" }, 60*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return w.show(t, "vessels/7").State == "finished" }, 60*time.Second,
+		100*time.Millisecond)
 	require.Eventually(t, func() bool {
 		again := w.show(t, "vessels/7")
-		return len(again.Warnings) > 0 && strings.Contains(again.Warnings[0], "declared to start fresh, but its starting weights are equal to those of vessels/1@e6")
+		return len(again.Warnings) > 0 && strings.Contains(again.Warnings[0],
+			"declared to start fresh, but its starting weights are equal to those of vessels/1@e6")
 	}, 60*time.Second, 100*time.Millisecond)
 
 	// Asked to end, it saves once more and is stopped.
 	cmd = start(true, "plain", "PACE=0.2", "EPOCHS=100")
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { _, _, code := w.try("show", "vessels/8@e1"); return code == 0 }, 60*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { _, _, code := w.try("show", "vessels/8@e1"); return code == 0 }, 60*time.Second,
+		50*time.Millisecond)
 	time.Sleep(130 * time.Millisecond) // between two epochs' ends
 	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
 	cmd.Wait()
@@ -117,7 +125,8 @@ func TestPythonFromTheService(t *testing.T) {
 	require.Contains(t, w.kembrel(t, "checkpoints", "vessels/8"), "asked to end (SIGTERM)")
 }
 
-// pythonWorld is a service with a project, and Debian's Python with the binding as it lies in the repository, where its programs for tests are too.
+// pythonWorld is a service with a project, and Debian's Python with the binding as it lies in the repository, where its
+// programs for tests are too.
 func pythonWorld(t *testing.T) (w *world, here string) {
 	t.Helper()
 	if _, err := os.Stat("/usr/bin/python3"); err != nil {
@@ -132,7 +141,8 @@ func pythonWorld(t *testing.T) (w *world, here string) {
 	return w, here
 }
 
-// Hundreds of odd arguments for every call of the binding: training goes on, what is good is kept, and the run says what was not.
+// Hundreds of odd arguments for every call of the binding: training goes on, what is good is kept, and the run says
+// what was not.
 func TestOddArgumentsHarmNothing(t *testing.T) {
 	t.Parallel()
 	w, here := pythonWorld(t)
@@ -150,7 +160,8 @@ func TestOddArgumentsHarmNothing(t *testing.T) {
 	require.Equal(t, 1.0, curves["loss.train"].Value[0], "the name that is one goes before train/loss")
 	require.Equal(t, []float64{0.5, 0.125}, []float64(curves["loss.val"].Value), "val/loss is loss.val")
 	require.NotEmpty(t, curves["odd.name"].Value)
-	for name, want := range map[string]string{"lr": "0.25", "net.depth": "3", "net.widths": "[64,32]", "args.seed": "17", "args.deep.er": `"None"`, "a_b": "4"} {
+	for name, want := range map[string]string{"lr": "0.25", "net.depth": "3", "net.widths": "[64,32]",
+		"args.seed": "17", "args.deep.er": `"None"`, "a_b": "4"} {
 		require.JSONEq(t, want, string(r.Hyper[name]), name)
 	}
 	problems := ""
@@ -163,7 +174,8 @@ func TestOddArgumentsHarmNothing(t *testing.T) {
 	require.NotZero(t, r.Checkpoints)
 }
 
-// Several processes of one training share a recorder: the first records, the others go on from the same checkpoint, and neither is in the other's way.
+// Several processes of one training share a recorder: the first records, the others go on from the same checkpoint, and
+// neither is in the other's way.
 func TestRanksShareARun(t *testing.T) {
 	t.Parallel()
 	w, here := pythonWorld(t)
@@ -204,7 +216,8 @@ func TestRanksShareARun(t *testing.T) {
 	require.Len(t, w.runs(t), 1)
 }
 
-// The recipe of a run is what was really started: a module, the interpreter's flags; or it says that there is nothing to start again.
+// The recipe of a run is what was really started: a module, the interpreter's flags; or it says that there is nothing
+// to start again.
 func TestRecipesOfPythonPrograms(t *testing.T) {
 	t.Parallel()
 	w, here := pythonWorld(t)
@@ -216,7 +229,8 @@ func TestRecipesOfPythonPrograms(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(w.folder+"/hydro/net/train.py", []byte(program), 0o644))
 	for i, c := range []struct{ given, want []string }{
-		{[]string{"-u", "-W", "ignore", "-X", "utf8", "-m", "hydro.net.train", "--lr", "0.1"}, []string{"-u", "-W", "ignore", "-X", "utf8", "-m", "hydro.net.train", "--lr", "0.1"}},
+		{[]string{"-u", "-W", "ignore", "-X", "utf8", "-m", "hydro.net.train", "--lr", "0.1"},
+			[]string{"-u", "-W", "ignore", "-X", "utf8", "-m", "hydro.net.train", "--lr", "0.1"}},
 		{[]string{"-c", program}, []string{"-c", program}},
 		{[]string{"-"}, nil},
 	} {
@@ -225,7 +239,8 @@ func TestRecipesOfPythonPrograms(t *testing.T) {
 		out, errs, code := run(cmd)
 		require.Zero(t, code, out+errs)
 		address := fmt.Sprintf("vessels/%d", i+1)
-		require.Eventually(t, func() bool { return w.show(t, address).State == "finished" }, 60*time.Second, 100*time.Millisecond, errs)
+		require.Eventually(t, func() bool { return w.show(t, address).State == "finished" }, 60*time.Second,
+			100*time.Millisecond, errs)
 		command := w.show(t, address).Recipe.Command
 		if c.want == nil {
 			require.Empty(t, command)
@@ -249,7 +264,8 @@ func TestEndingsOfPythonPrograms(t *testing.T) {
 	gone := "without saying that it had ended"
 	for _, c := range []struct{ how, under, beside, why, whyBeside string }{
 		{"nothing", "finished", "finished", "", ""}, {"exit 0", "finished", "finished", "", ""},
-		{"exit 3", "failed", "failed", "SystemExit: 3", "SystemExit: 3"}, {"exit text", "failed", "failed", "the sea is rough", "the sea is rough"},
+		{"exit 3", "failed", "failed", "SystemExit: 3", "SystemExit: 3"},
+		{"exit text", "failed", "failed", "the sea is rough", "the sea is rough"},
 		{"error", "failed", "failed", "RuntimeError: the sea is rough", "RuntimeError: the sea is rough"},
 		{"interrupt", "stopped", "stopped", "Interrupted by a person.", "Interrupted by a person."},
 		{"ask to end", "failed", "failed", "", gone}, {"kill", "failed", "failed", "", gone},
@@ -268,7 +284,8 @@ func TestEndingsOfPythonPrograms(t *testing.T) {
 				}
 				_, errs, _ := run(cmd)
 				address, what := fmt.Sprintf("vessels/%d", n), strings.Join([]string{c.how, way, with}, " ")
-				require.Eventually(t, func() bool { return w.show(t, address).State != "running" }, 60*time.Second, 50*time.Millisecond, what)
+				require.Eventually(t, func() bool { return w.show(t, address).State != "running" }, 60*time.Second,
+					50*time.Millisecond, what)
 				r := w.show(t, address)
 				require.Equal(t, state, r.State, "%s: %s", what, errs)
 				require.Contains(t, r.Legs[0].Why, why, what)
@@ -286,13 +303,15 @@ func TestMatchOfStandardFiles(t *testing.T) {
 	here, err := filepath.Abs("../../bindings/python")
 	require.NoError(t, err)
 	cmd := exec.Command("/usr/bin/python3", here+"/tests/matching.py")
-	cmd.Env = append(os.Environ(), "PYTHONPATH="+here, "PYTHONDONTWRITEBYTECODE=1", "KEMBREL_BINARY="+binary(t, "KEMBREL_BINARY", "kembrel"))
+	cmd.Env = append(os.Environ(), "PYTHONPATH="+here, "PYTHONDONTWRITEBYTECODE=1",
+		"KEMBREL_BINARY="+binary(t, "KEMBREL_BINARY", "kembrel"))
 	out, errs, code := run(cmd)
 	require.Zero(t, code, out+errs)
 	require.Contains(t, out, "matched")
 }
 
-// Where each process records and saves, each has curves of its own, and goes on from what it saved itself; also where the processes share no network.
+// Where each process records and saves, each has curves of its own, and goes on from what it saved itself; also where
+// the processes share no network.
 func TestEachRankRecordsAndSaves(t *testing.T) {
 	t.Parallel()
 	w, here := pythonWorld(t)
@@ -371,8 +390,10 @@ print(a.problem, b.problem, c.problem)
 		require.Eventually(t, func() bool { return len(w.runs(t)) == 3*(i+1) }, 30*time.Second, 100*time.Millisecond)
 		for _, r := range w.runs(t)[:3] {
 			d := w.show(t, r.Address)
-			require.Eventually(t, func() bool { d = w.show(t, r.Address); return d.State != "running" }, 30*time.Second, 100*time.Millisecond)
-			found[string(d.Hyper["lr"])] = fmt.Sprintf("%s %d %d", d.State, len(w.curves(t, r.Address)["loss.val"].Value), d.Checkpoints)
+			require.Eventually(t, func() bool { d = w.show(t, r.Address); return d.State != "running" }, 30*time.Second,
+				100*time.Millisecond)
+			found[string(d.Hyper["lr"])] = fmt.Sprintf("%s %d %d", d.State,
+				len(w.curves(t, r.Address)["loss.val"].Value), d.Checkpoints)
 		}
 		require.Equal(t, map[string]string{"0.1": "finished 20 2", "0.2": "failed 20 2", "0.3": "finished 1 0"}, found)
 	}

@@ -66,7 +66,8 @@ func TestWhatTheRecorderRefuses(t *testing.T) {
 	require.Zero(t, code, errs)
 	answers := strings.Split(strings.TrimSpace(out), "\n")
 	require.Len(t, answers, 10)
-	for i, want := range []string{`"kind":"welcome"`, "speaks protocol 1", "not a JSON object", `"kind":"kept"`, "goes back from step 10 to step 9", "needs a name",
+	for i, want := range []string{`"kind":"welcome"`, "speaks protocol 1", "not a JSON object", `"kind":"kept"`,
+		"goes back from step 10 to step 9", "needs a name",
 		"not a number", "fixed before training", `"kind":"folder"`, "is missing"} {
 		require.Contains(t, answers[i], want)
 	}
@@ -96,7 +97,8 @@ func TestWhatTheRecorderRefuses(t *testing.T) {
 func TestServiceDownAllAlong(t *testing.T) {
 	w := newWorld(t)
 	began := time.Now()
-	out, errs, code := run(w.command(w.binary, "record", "--project", "vessels", "--wait", "1s", "--", w.harbour, "train", "--hidden", "24", "--clips", "480", "--epochs", "6"))
+	out, errs, code := run(w.command(w.binary, "record", "--project", "vessels", "--wait", "1s", "--", w.harbour,
+		"train", "--hidden", "24", "--clips", "480", "--epochs", "6"))
 	require.Zero(t, code, errs)
 	require.Equal(t, 6, strings.Count(out, "epoch "))
 	require.Less(t, time.Since(began), 30*time.Second)
@@ -116,15 +118,18 @@ func TestServiceDownAllAlong(t *testing.T) {
 	require.Contains(t, w.kembrel(t, "spool"), "Nothing waits")
 }
 
-// A recorder that was killed with its program leaves a spool; spool send sends it, and the run has failed, as both are known to be gone.
+// A recorder that was killed with its program leaves a spool; spool send sends it, and the run has failed, as both are
+// known to be gone.
 func TestSpoolOfADeadRecorder(t *testing.T) {
 	w := newWorld(t)
-	cmd := w.speak(`{"kind":"readings","id":1,"step":1,"values":{"loss.val":0.5}}`, `{"kind":"readings","id":2,"step":2,"values":{"loss.val":"NaN"}}`, "wait")
+	cmd := w.speak(`{"kind":"readings","id":1,"step":1,"values":{"loss.val":0.5}}`,
+		`{"kind":"readings","id":2,"step":2,"values":{"loss.val":"NaN"}}`, "wait")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	var out lockedBuffer
 	cmd.Stdout = &out
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return strings.Contains(out.String(), `"id":2`) }, 60*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(out.String(), `"id":2`) }, 60*time.Second,
+		50*time.Millisecond)
 	require.NoError(t, syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL))
 	cmd.Wait()
 	w.start(t)
@@ -157,7 +162,8 @@ echo to the end`
 	out, errs, code := run(w.record("sh", "-c", strings.ReplaceAll(script, "KEMBREL reading", w.binary+" reading")))
 	require.Zero(t, code, out+errs)
 	require.Contains(t, out, "to the end")
-	for _, want := range []string{`curve "loss.val" is not kept: "high" is not a number`, "goes back", `"nonsense" is not NAME=VALUE`, "no recorder is around"} {
+	for _, want := range []string{`curve "loss.val" is not kept: "high" is not a number`, "goes back",
+		`"nonsense" is not NAME=VALUE`, "no recorder is around"} {
 		require.Contains(t, errs, want)
 	}
 	c := w.curves(t, "vessels/1")

@@ -58,14 +58,17 @@ func (r *refusing) set(refuse func(r *http.Request, body string) *api.Problem) {
 // through is a world that reaches the service by another address, signed in.
 func (w *world) through(t *testing.T, address string) *world {
 	other := *w
-	other.env = append(append([]string{}, w.env...), "KEMBREL_URL="+address, "KEMBREL_TOKEN="+strings.TrimSpace(w.kembrel(t, "tokens", "create", "through")))
+	other.env = append(append([]string{}, w.env...), "KEMBREL_URL="+address,
+		"KEMBREL_TOKEN="+strings.TrimSpace(w.kembrel(t, "tokens", "create", "through")))
 	return &other
 }
 
 // bads are what is refused of a run, by the path of the operation.
-var bads = map[string]string{"/runs": "badhyper", "/curves": "badcurve", "/batches": "badnote", "/checkpoints": "badwhy", "/output": "badline", "/end": "badline"}
+var bads = map[string]string{"/runs": "badhyper", "/curves": "badcurve", "/batches": "badnote",
+	"/checkpoints": "badwhy", "/output": "badline", "/end": "badline"}
 
-// Whatever the service refuses for good costs itself only: everything else of the run is there, and the run and the person are told.
+// Whatever the service refuses for good costs itself only: everything else of the run is there, and the run and the
+// person are told.
 func TestEveryRefusalOfAnItem(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -76,11 +79,13 @@ func TestEveryRefusalOfAnItem(t *testing.T) {
 	through := w.through(t, r.URL)
 	var seen []string
 	number := 0
-	for _, kind := range []api.Kind{api.Invalid, api.Malformed, api.TooLarge, api.Conflict, api.Mismatch, api.BadMedia, api.NotModified, api.NotAllowed, api.Gone, api.Internal, api.TooSlow} {
+	for _, kind := range []api.Kind{api.Invalid, api.Malformed, api.TooLarge, api.Conflict, api.Mismatch, api.BadMedia,
+		api.NotModified, api.NotAllowed, api.Gone, api.Internal, api.TooSlow} {
 		number++
 		r.set(func(request *http.Request, body string) *api.Problem {
 			for path, bad := range bads {
-				if request.Method == "POST" && strings.HasSuffix(request.URL.Path, path) && strings.Contains(body, bad) {
+				if request.Method == "POST" && strings.HasSuffix(request.URL.Path, path) &&
+					strings.Contains(body, bad) {
 					r.mutex.Lock()
 					seen = append(seen, path)
 					r.mutex.Unlock()
@@ -90,15 +95,20 @@ func TestEveryRefusalOfAnItem(t *testing.T) {
 			return nil
 		})
 		seen = nil
-		lines := []string{`{"kind":"hyper","id":1,"values":{"depth":3}}`, `{"kind":"note","id":2,"text":"badnote"}`, `{"kind":"note","id":3,"text":"a good note"}`}
+		lines := []string{`{"kind":"hyper","id":1,"values":{"depth":3}}`, `{"kind":"note","id":2,"text":"badnote"}`,
+			`{"kind":"note","id":3,"text":"a good note"}`}
 		for i := 1; i <= 20; i++ {
-			lines = append(lines, fmt.Sprintf(`{"kind":"readings","id":%d,"step":%d,"epoch":%d,"values":{"loss.val":%d,"badcurve.val":1,"accuracy.val":0.5}}`, 3+i, i, i, i))
+			lines = append(lines,
+				fmt.Sprintf(`{"kind":"readings","id":%d,"step":%d,"epoch":%d,"values":{"loss.val":%d,"badcurve.val":1,"accuracy.val":0.5}}`, 3+i, i, i, i))
 		}
 		for i, why := range []string{"badwhy", "good"} {
-			lines = append(lines, fmt.Sprintf(`{"kind":"checkpoint","do":"begin","id":%d,"step":%d,"why":%q}`, 30+2*i, 20+i, why), "write w",
-				fmt.Sprintf(`{"kind":"checkpoint","do":"commit","id":%d,"checkpoint":"KEY","parts":{"weights":["w"]}}`, 31+2*i))
+			lines = append(lines, fmt.Sprintf(`{"kind":"checkpoint","do":"begin","id":%d,"step":%d,"why":%q}`, 30+2*i,
+				20+i, why), "write w",
+				fmt.Sprintf(`{"kind":"checkpoint","do":"commit","id":%d,"checkpoint":"KEY","parts":{"weights":["w"]}}`,
+					31+2*i))
 		}
-		cmd := through.command(w.binary, "record", "--project", "vessels", "--hyper", "kept=1", "--hyper", "path=badhyper", "--wait", "30s", "--", os.Args[0])
+		cmd := through.command(w.binary, "record", "--project", "vessels", "--hyper", "kept=1", "--hyper",
+			"path=badhyper", "--wait", "30s", "--", os.Args[0])
 		cmd = through.speakAs(cmd, append(lines, "print badline", "print a good line")...)
 		_, errs, code := run(cmd)
 		require.Zero(t, code, "%s: %s", kind, errs)
@@ -118,15 +128,19 @@ func TestEveryRefusalOfAnItem(t *testing.T) {
 		for _, n := range run.Notes {
 			notes += n.Text + "\n"
 		}
-		for _, told := range []string{"a good note", "refused a note", `refused the curve "badcurve.val"`, "its hyperparameters", "checkpoint of step 20 is not with the service", "refused a piece of the program's output"} {
+		for _, told := range []string{"a good note", "refused a note", `refused the curve "badcurve.val"`,
+			"its hyperparameters", "checkpoint of step 20 is not with the service",
+			"refused a piece of the program's output"} {
 			require.Contains(t, notes, told, kind)
 		}
-		for _, told := range []string{"a note", "badcurve.val", "its hyperparameters", "checkpoint of step 20", "see kembrel spool"} {
+		for _, told := range []string{"a note", "badcurve.val", "its hyperparameters", "checkpoint of step 20",
+			"see kembrel spool"} {
 			require.Contains(t, errs, told, kind)
 		}
 	}
 	spools := w.kembrel(t, "spool")
-	require.Equal(t, number, strings.Count(spools, "left"), "what was refused stays, to be looked at or given up:\n%s", spools)
+	require.Equal(t, number, strings.Count(spools, "left"),
+		"what was refused stays, to be looked at or given up:\n%s", spools)
 }
 
 // What refuses a run as a whole costs nothing: it waits in the spool, and is sent when that is put right.
@@ -137,10 +151,13 @@ func TestEveryRefusalOfARun(t *testing.T) {
 	w.kembrel(t, "projects", "create", "vessels")
 	r := w.refusing(t)
 	through := w.through(t, r.URL)
-	for i, kind := range []api.Kind{api.Denied, api.NotFound, api.TooOld, api.SignedOut, api.Unavailable, api.TooMany, api.LegClaimed, api.NoRoom, api.ChunkGone} {
+	for i, kind := range []api.Kind{api.Denied, api.NotFound, api.TooOld, api.SignedOut, api.Unavailable, api.TooMany,
+		api.LegClaimed, api.NoRoom, api.ChunkGone} {
 		r.set(func(*http.Request, string) *api.Problem { return api.Fail(kind, "this is refused") })
 		cmd := through.command(w.binary, "record", "--project", "vessels", "--wait", "1s", "--", os.Args[0])
-		out, errs, code := run(through.speakAs(cmd, `{"kind":"readings","id":1,"step":1,"epoch":1,"values":{"loss.val":1}}`, `{"kind":"readings","id":2,"step":2,"epoch":2,"values":{"loss.val":2}}`))
+		out, errs, code := run(through.speakAs(cmd,
+			`{"kind":"readings","id":1,"step":1,"epoch":1,"values":{"loss.val":1}}`,
+			`{"kind":"readings","id":2,"step":2,"epoch":2,"values":{"loss.val":2}}`))
 		require.Zero(t, code, "%s: %s", kind, errs)
 		require.Contains(t, out, `"kept"`, kind)
 		require.Contains(t, errs, "spool", kind)
@@ -157,14 +174,18 @@ func TestHyperparametersThatAreNoUTF8(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
-	cmd := w.command(w.binary, "record", "--project", "vessels", "--hyper", "data=/srv/k\xfcste", "--hyper", "quoted=\"k\xfcste\"", "--", os.Args[0])
-	out, errs, code := run(w.speakAs(cmd, `{"kind":"hyper","id":1,"values":{"lone":"a\ud800b","zero":"a\u0000b","lr":0.03,"nest":{"a":1}}}`, `{"kind":"readings","id":2,"step":1,"values":{"loss.val":1}}`))
+	cmd := w.command(w.binary, "record", "--project", "vessels", "--hyper", "data=/srv/k\xfcste", "--hyper",
+		"quoted=\"k\xfcste\"", "--", os.Args[0])
+	out, errs, code := run(w.speakAs(cmd,
+		`{"kind":"hyper","id":1,"values":{"lone":"a\ud800b","zero":"a\u0000b","lr":0.03,"nest":{"a":1}}}`,
+		`{"kind":"readings","id":2,"step":1,"values":{"loss.val":1}}`))
 	require.Zero(t, code, errs)
 	require.Contains(t, out, `"kept"`)
 	require.Contains(t, errs, `hyperparameter "nest" is not kept`)
 	w.nothingWaits(t)
 	run := w.show(t, "vessels/1")
-	for name, want := range map[string]string{"data": "\"/srv/k\uFFFDste\"", "quoted": "\"k\uFFFDste\"", "lone": "\"a\uFFFDb\"", "zero": "\"a\uFFFDb\"", "lr": "0.03"} {
+	for name, want := range map[string]string{"data": "\"/srv/k\uFFFDste\"", "quoted": "\"k\uFFFDste\"",
+		"lone": "\"a\uFFFDb\"", "zero": "\"a\uFFFDb\"", "lr": "0.03"} {
 		require.Equal(t, want, string(run.Hyper[name]), name)
 	}
 	require.NotContains(t, run.Hyper, "nest")

@@ -28,7 +28,8 @@ var trainings = map[string][]string{
 const resumedEpochs = 8
 
 func (w *world) training(kind, name string, more ...string) []string {
-	args := append([]string{w.harbour, "train", "--hidden", "12", "--dropout", "0.3", "--clips", "320", "--epochs", fmt.Sprint(resumedEpochs), "--per-step"}, trainings[kind]...)
+	args := append([]string{w.harbour, "train", "--hidden", "12", "--dropout", "0.3", "--clips", "320", "--epochs",
+		fmt.Sprint(resumedEpochs), "--per-step"}, trainings[kind]...)
 	return append(append(args, more...), "--title", name)
 }
 
@@ -48,7 +49,8 @@ func (w *world) files(t *testing.T, checkpoint string) map[string][]byte {
 	return out
 }
 
-// equalRuns requires that two runs have the same curves, but for times and the machine, and the same last checkpoint, bit for bit.
+// equalRuns requires that two runs have the same curves, but for times and the machine, and the same last checkpoint,
+// bit for bit.
 func (w *world) equalRuns(t *testing.T, want, got string) {
 	t.Helper()
 	a, b := w.files(t, want+"@last"), w.files(t, got+"@last")
@@ -65,13 +67,15 @@ func (w *world) equalRuns(t *testing.T, want, got string) {
 		require.Equal(t, c.epoch, y[name].epoch, "%s of %s", name, got)
 		require.Len(t, y[name].Value, len(c.Value))
 		for i, v := range c.Value {
-			require.Equal(t, math.Float64bits(v), math.Float64bits(y[name].Value[i]), "%s of %s at step %d", name, got, c.step[i])
+			require.Equal(t, math.Float64bits(v), math.Float64bits(y[name].Value[i]), "%s of %s at step %d",
+				name, got, c.step[i])
 		}
 	}
 }
 
-// A run killed at a random moment and resumed ends with weights, optimiser, random numbers and curves equal bit for bit to the uninterrupted
-// one, under momentum with a schedule and under Adam, with dropout and shuffling, also where its recorder or the service was down.
+// A run killed at a random moment and resumed ends with weights, optimiser, random numbers and curves equal bit for bit
+// to the uninterrupted one, under momentum with a schedule and under Adam, with dropout and shuffling, also where its
+// recorder or the service was down.
 func TestResumedEqualsUninterrupted(t *testing.T) {
 	if testing.Short() {
 		t.Skip("takes a minute")
@@ -98,9 +102,11 @@ func TestResumedEqualsUninterrupted(t *testing.T) {
 		cmd := w.record(w.training(kind, name, "--save-steps", fmt.Sprint(3+r.IntN(20)), "--pace", "80ms")...)
 		require.NoError(t, cmd.Start())
 		trainer := 0
-		require.Eventually(t, func() bool { trainer = find("train", name); return trainer > 0 }, 60*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { trainer = find("train", name); return trainer > 0 }, 60*time.Second,
+			5*time.Millisecond)
 		require.Eventually(t, func() bool {
-			_, _, code := w.try("restore", address+"@last", "--into", filepath.Join(w.folder, name), "--parts", "random", "--overwrite")
+			_, _, code := w.try("restore", address+"@last", "--into", filepath.Join(w.folder, name), "--parts",
+				"random", "--overwrite")
 			return code == 0
 		}, 60*time.Second, 20*time.Millisecond, "a first checkpoint")
 		time.Sleep(time.Duration(r.IntN(300)) * time.Millisecond)
@@ -140,8 +146,8 @@ func TestResumedEqualsUninterrupted(t *testing.T) {
 	require.Greater(t, twice, 14, "most were killed in time")
 }
 
-// What an earlier leg had recorded beyond the resumption point stays stored, a leg that comes back is told to stop, and only one is written at
-// a time.
+// What an earlier leg had recorded beyond the resumption point stays stored, a leg that comes back is told to stop, and
+// only one is written at a time.
 func TestOneLegAtATime(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
@@ -189,13 +195,15 @@ func TestOneLegAtATime(t *testing.T) {
 	w.equalRuns(t, "vessels/2", "vessels/1")
 }
 
-// A checkpoint that lacks what the run needs is refused with what is missing; going on with the weights alone is said for ever.
+// A checkpoint that lacks what the run needs is refused with what is missing; going on with the weights alone is said
+// for ever.
 func TestResumeNeedsTheParts(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
 	cmd := w.record(os.Args[0])
-	w.speakAs(cmd, `{"kind":"readings","id":1,"step":10,"epoch":1,"values":{"loss.val":1,"accuracy.val":0.5}}`, `{"kind":"checkpoint","do":"begin","id":2,"step":10,"epoch":1}`,
+	w.speakAs(cmd, `{"kind":"readings","id":1,"step":10,"epoch":1,"values":{"loss.val":1,"accuracy.val":0.5}}`,
+		`{"kind":"checkpoint","do":"begin","id":2,"step":10,"epoch":1}`,
 		"write weights.bin", `{"kind":"checkpoint","do":"commit","id":3,"checkpoint":"KEY","parts":{"weights":["weights.bin"]}}`)
 	out, errs, code := run(cmd)
 	require.Zero(t, code, out+errs)
@@ -214,7 +222,8 @@ func TestResumeNeedsTheParts(t *testing.T) {
 	require.Equal(t, 3, code, errs)
 }
 
-// A branch has its origin and goes on behind it, with frozen layers equal; a rerun is found repeatable, or where it stops being so.
+// A branch has its origin and goes on behind it, with frozen layers equal; a rerun is found repeatable, or where it
+// stops being so.
 func TestBranchAndRerun(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
@@ -231,7 +240,8 @@ func TestBranchAndRerun(t *testing.T) {
 	require.Equal(t, "vessels/1@e4", branch.Start.Equals, "its weights are known again by their fingerprint")
 	require.Empty(t, branch.Warnings)
 	require.EqualValues(t, 5, w.curves(t, "vessels/2")["loss.val"].epoch[0])
-	require.Contains(t, w.kembrel(t, "diff-weights", "vessels/1@e4", "vessels/2@last"), "2 of 4 tensors are equal, bit for bit.")
+	require.Contains(t, w.kembrel(t, "diff-weights", "vessels/1@e4", "vessels/2@last"),
+		"2 of 4 tensors are equal, bit for bit.")
 
 	_, errs, code = w.try("rerun", "vessels/1")
 	require.Zero(t, code, errs)
@@ -242,7 +252,8 @@ func TestBranchAndRerun(t *testing.T) {
 	// The same command with a program that is not the same: it reads its seed from a file.
 	script := filepath.Join(w.folder, "train.sh")
 	write := func(rate string) {
-		require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\nexec "+strings.Join(w.training("momentum", "x"), " ")+" --dropout "+rate+"\n"), 0o755))
+		require.NoError(t, os.WriteFile(script,
+			[]byte("#!/bin/sh\nexec "+strings.Join(w.training("momentum", "x"), " ")+" --dropout "+rate+"\n"), 0o755))
 	}
 	write("0.3")
 	out, errs, code = run(w.record(script))
@@ -258,7 +269,8 @@ func TestBranchAndRerun(t *testing.T) {
 	_, errs, code = w.try("verify", "vessels/1@best", "--", w.harbour, "evaluate")
 	require.Zero(t, code, errs)
 	require.Contains(t, w.kembrel(t, "show", "vessels/1@best"), "verified on")
-	_, _, code = w.try("verify", "vessels/1@e2", "--", w.harbour, "evaluate", "--folder", filepath.Join(w.folder, "files-other"))
+	_, _, code = w.try("verify", "vessels/1@e2", "--", w.harbour, "evaluate", "--folder",
+		filepath.Join(w.folder, "files-other"))
 	require.Equal(t, 1, code)
 	w.kembrel(t, "restore", "vessels/1@e3", "--into", w.folder+"/other")
 	out, errs, code = w.try("verify", "vessels/1@e2", "--", w.harbour, "evaluate", "--folder", w.folder+"/other")
@@ -268,7 +280,8 @@ func TestBranchAndRerun(t *testing.T) {
 	require.Zero(t, code, out)
 }
 
-// The recorded commit and what was not committed are checked out anew, wherever the working folder has gone since, and a secret is never recorded.
+// The recorded commit and what was not committed are checked out anew, wherever the working folder has gone since, and
+// a secret is never recorded.
 func TestRerunFromTheRecordedTree(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
@@ -277,10 +290,13 @@ func TestRerunFromTheRecordedTree(t *testing.T) {
 	inside := filepath.Join(repository, "classifier")
 	require.NoError(t, os.MkdirAll(inside, 0o755))
 	write := func(text string) {
-		require.NoError(t, os.WriteFile(filepath.Join(inside, "train.sh"), []byte("#!/bin/sh\necho "+text+" $TZ\n"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(inside, "train.sh"),
+			[]byte("#!/bin/sh\necho "+text+" $TZ\n"), 0o755))
 	}
 	git := func(args ...string) {
-		cmd := exec.Command("git", append([]string{"-C", repository, "-c", "user.name=Ines", "-c", "user.email=ines@harbour.example"}, args...)...)
+		cmd := exec.Command("git",
+			append([]string{"-C", repository, "-c", "user.name=Ines", "-c",
+				"user.email=ines@harbour.example"}, args...)...)
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, string(out))
 	}
@@ -297,7 +313,8 @@ func TestRerunFromTheRecordedTree(t *testing.T) {
 	recipe := w.show(t, "vessels/1").Recipe
 	require.Equal(t, "classifier", recipe.Inside)
 	require.Contains(t, recipe.Changes, "+echo changed")
-	require.Equal(t, []string{"Europe/Lisbon", "3", ""}, []string{recipe.Environment["TZ"], recipe.Environment["SEA_STATE"], recipe.Environment["HARBOUR_TOKEN"]})
+	require.Equal(t, []string{"Europe/Lisbon", "3", ""}, []string{recipe.Environment["TZ"],
+		recipe.Environment["SEA_STATE"], recipe.Environment["HARBOUR_TOKEN"]})
 	require.False(t, *recipe.Clean)
 	_, errs, code = run(w.recordWith([]string{"--env", "HARBOUR_TOKEN"}, "true"))
 	require.Equal(t, 2, code)

@@ -19,7 +19,8 @@ import (
 func losses(values ...float64) []string {
 	var out []string
 	for i, v := range values {
-		out = append(out, fmt.Sprintf(`{"kind":"readings","id":%d,"step":%d,"epoch":%d,"values":{"loss.val":%v}}`, i+1, 10*(i+1), i+1, v))
+		out = append(out, fmt.Sprintf(`{"kind":"readings","id":%d,"step":%d,"epoch":%d,"values":{"loss.val":%v}}`, i+1,
+			10*(i+1), i+1, v))
 	}
 	return append(out, "wait")
 }
@@ -29,7 +30,8 @@ func TestStoppedByRule(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
-	cmd := w.recordWith([]string{"--stop-patience", "2", "--stop-margin", "0.01", "--enforce-stop", "--grace", "500ms"}, os.Args[0])
+	cmd := w.recordWith([]string{"--stop-patience", "2", "--stop-margin", "0.01", "--enforce-stop", "--grace",
+		"500ms"}, os.Args[0])
 	w.speakAs(cmd, losses(1, 0.5, 0.495, 0.6)...)
 	out, errs, code := run(cmd)
 	require.Equal(t, 128+int(syscall.SIGTERM), code, "%s %s", out, errs)
@@ -44,7 +46,8 @@ func TestStoppedByRule(t *testing.T) {
 	require.Equal(t, "run", r.Stop.From)
 
 	var tried api.Tried
-	require.NoError(t, json.Unmarshal([]byte(w.kembrel(t, "stop-rule", "try", "--patience", "1", "vessels/1", "--output", "json")), &tried))
+	require.NoError(t, json.Unmarshal([]byte(w.kembrel(t, "stop-rule", "try", "--patience", "1", "vessels/1",
+		"--output", "json")), &tried))
 	require.EqualValues(t, 40, tried.Runs[0].Stop.Step, "0.495 improves without a margin")
 	_, errs, code = w.try("stop-rule", "try", "vessels/1")
 	require.Equal(t, 2, code, errs)
@@ -59,17 +62,22 @@ func TestStopRuleWhileTheServiceIsAway(t *testing.T) {
 	w.kembrel(t, "projects", "create", "vessels")
 	w.kembrel(t, "stop-rule", "set", "vessels", "--patience", "2")
 	lines := losses(1, 0.5, 0.6, 0.7, 0.8, 0.9)
-	script := append([]string{lines[0], lines[1], "sleep", "sleep", "sleep", "sleep", "sleep", "sleep", "sleep", "sleep", "sleep", "sleep"}, lines[2:]...)
-	cmd := w.speakAs(w.recordWith([]string{"--enforce-stop", "--grace", "300ms", "--wait", "1s"}, os.Args[0]), script...)
+	script := append([]string{lines[0], lines[1], "sleep", "sleep", "sleep", "sleep", "sleep", "sleep", "sleep",
+		"sleep", "sleep", "sleep"}, lines[2:]...)
+	cmd := w.speakAs(w.recordWith([]string{"--enforce-stop", "--grace", "300ms", "--wait", "1s"},
+		os.Args[0]), script...)
 	said := &lockedBuffer{}
 	cmd.Stderr = said
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return strings.Contains(said.String(), "recording vessels/1") }, 60*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "recording vessels/1") }, 60*time.Second,
+		20*time.Millisecond)
 	w.stop(t, syscall.SIGKILL)
 	err := cmd.Wait()
 	var end *exec.ExitError
 	require.ErrorAs(t, err, &end, said.String())
-	require.Contains(t, said.String(), "Stop rule: no improvement of loss.val in 2 epochs, in epoch 4. Best 0.5 in epoch 2.", "epochs are those of the readings, whenever the decision fell")
+	require.Contains(t, said.String(),
+		"Stop rule: no improvement of loss.val in 2 epochs, in epoch 4. Best 0.5 in epoch 2.",
+		"epochs are those of the readings, whenever the decision fell")
 	w.start(t)
 	w.kembrel(t, "spool", "send")
 	r := w.show(t, "vessels/1")
@@ -77,7 +85,8 @@ func TestStopRuleWhileTheServiceIsAway(t *testing.T) {
 	require.Len(t, r.Legs, 1)
 	require.Contains(t, r.Legs[0].Why, "in epoch 4")
 	var tried api.Tried
-	require.NoError(t, json.Unmarshal([]byte(w.kembrel(t, "stop-rule", "try", "--patience", "2", "vessels/1", "--output", "json")), &tried))
+	require.NoError(t, json.Unmarshal([]byte(w.kembrel(t, "stop-rule", "try", "--patience", "2", "vessels/1",
+		"--output", "json")), &tried))
 	require.EqualValues(t, 4, tried.Runs[0].Stop.Epoch, "the service says the same of the same readings")
 }
 
@@ -86,11 +95,13 @@ func TestRuleSetWhileItRuns(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
-	cmd := w.record(w.harbour, "train", "--hidden", "2", "--clips", "240", "--epochs", "400", "--pace", "50ms", "--save-every", "50")
+	cmd := w.record(w.harbour, "train", "--hidden", "2", "--clips", "240", "--epochs", "400", "--pace", "50ms",
+		"--save-every", "50")
 	said := &lockedBuffer{}
 	cmd.Stderr, cmd.Stdout = said, said
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return strings.Contains(said.String(), "epoch  3 of") }, 60*time.Second, 20*time.Millisecond, said)
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "epoch  3 of") }, 60*time.Second,
+		20*time.Millisecond, said)
 	follow := w.command(w.binary, "follow", "vessels/1", "--every", "200ms")
 	followed := &lockedBuffer{}
 	follow.Stdout = followed

@@ -28,7 +28,8 @@ var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
 // train records a short run whose checkpoints are copied into keep, and returns its best checkpoint's address.
 func (w *world) train(t *testing.T, keep string, more ...string) string {
 	t.Helper()
-	_, errs, code := run(w.record(append([]string{w.harbour, "train", "--hidden", "24", "--clips", "480", "--epochs", "6", "--keep", keep}, more...)...))
+	_, errs, code := run(w.record(append([]string{w.harbour, "train", "--hidden", "24", "--clips", "480", "--epochs",
+		"6", "--keep", keep}, more...)...))
 	require.Zero(t, code, errs)
 	number := strings.Count(w.kembrel(t, "runs", "vessels", "--output", "csv"), "\nvessels/")
 	return fmt.Sprintf("vessels/%d@last", number)
@@ -63,21 +64,23 @@ func tables(t *testing.T, data string) map[string]string {
 	conn, err := pgx.Connect(ctx, db.URL)
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
-	rows, err := conn.Query(ctx, "select format('%I.%I', schemaname, tablename) from pg_tables where schemaname not in ('pg_catalog', 'information_schema')")
+	rows, err := conn.Query(ctx,
+		"select format('%I.%I', schemaname, tablename) from pg_tables where schemaname not in ('pg_catalog', 'information_schema')")
 	require.NoError(t, err)
 	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)
 	out := map[string]string{}
 	for _, name := range names {
 		var digest string
-		require.NoError(t, conn.QueryRow(ctx, "select count(*) || ' rows ' || coalesce(md5(string_agg(t::text, '|' order by t::text)), '') from "+name+" t").Scan(&digest))
+		require.NoError(t, conn.QueryRow(ctx,
+			"select count(*) || ' rows ' || coalesce(md5(string_agg(t::text, '|' order by t::text)), '') from "+name+" t").Scan(&digest))
 		out[name] = digest
 	}
 	return out
 }
 
-// A backup of a running service holds all that its database knows; restored into an empty place everything is the same. What is there already
-// is not copied again.
+// A backup of a running service holds all that its database knows; restored into an empty place everything is the same.
+// What is there already is not copied again.
 func TestBackup(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
@@ -85,7 +88,8 @@ func TestBackup(t *testing.T) {
 	keep, into := w.folder+"/keep", w.folder+"/backup"
 	first := w.train(t, keep)
 	require.Contains(t, w.kembrel(t, "backup", "--into", into), "Backup ")
-	going := w.record(w.harbour, "train", "--hidden", "48", "--clips", "1920", "--epochs", "30") // saves while the next is made
+	// saves while the next is made
+	going := w.record(w.harbour, "train", "--hidden", "48", "--clips", "1920", "--epochs", "30")
 	require.NoError(t, going.Start())
 	require.Eventually(t, func() bool {
 		out, _, _ := w.try("checkpoints", "vessels/2", "--output", "csv")
@@ -137,7 +141,8 @@ func flip(t *testing.T, path string) {
 	require.NoError(t, os.WriteFile(path, content, 0o600))
 }
 
-// A store is moved from the disk into a bucket, by copying while the service runs and once more after; then the service keeps its blobs there.
+// A store is moved from the disk into a bucket, by copying while the service runs and once more after; then the service
+// keeps its blobs there.
 func TestMovingTheStoreIntoABucket(t *testing.T) {
 	place := buckets.New(t, "kembrel")
 	w := newWorld(t)
@@ -174,8 +179,8 @@ func TestMovingTheStoreIntoABucket(t *testing.T) {
 	require.Contains(t, errs, "--to")
 }
 
-// The page Storage draws what uses the space; a rule is tried and set there, a checkpoint pinned and dropped on its run's page, in the browser
-// and with nobody kept out.
+// The page Storage draws what uses the space; a rule is tried and set there, a checkpoint pinned and dropped on its
+// run's page, in the browser and with nobody kept out.
 func TestStoragePage(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
@@ -187,19 +192,26 @@ func TestStoragePage(t *testing.T) {
 	defer end()
 	link := strings.TrimSpace(w.kembrel(t, "sign-in", "--link"))
 	do(t, ctx, "enter", chromedp.Navigate(link), chromedp.WaitVisible(`tbody a[href="/vessels"]`))
-	do(t, ctx, "open the storage of all", chromedp.Navigate(w.url+"/storage"), chromedp.WaitVisible(`tbody a[href="/vessels/storage"]`))
-	do(t, ctx, "open that of the project", chromedp.Click(`tbody a[href="/vessels/storage"]`), chromedp.WaitVisible(".keep circle"))
+	do(t, ctx, "open the storage of all", chromedp.Navigate(w.url+"/storage"),
+		chromedp.WaitVisible(`tbody a[href="/vessels/storage"]`))
+	do(t, ctx, "open that of the project", chromedp.Click(`tbody a[href="/vessels/storage"]`),
+		chromedp.WaitVisible(".keep circle"))
 	shows(t, ctx, "document.querySelector('main').innerText", "12 checkpoints of")
-	shows(t, ctx, "document.querySelector('.keep [role=status]').innerText", "Nothing is to be deleted: 12 checkpoints stay")
-	do(t, ctx, "try the last one", chromedp.Click(".keep label:nth-of-type(2) .el-input-number__increase"), chromedp.Click(`.keep button[type="submit"]`),
+	shows(t, ctx, "document.querySelector('.keep [role=status]').innerText",
+		"Nothing is to be deleted: 12 checkpoints stay")
+	do(t, ctx, "try the last one", chromedp.Click(".keep label:nth-of-type(2) .el-input-number__increase"),
+		chromedp.Click(`.keep button[type="submit"]`),
 		until(`document.querySelector('.keep [role=status]').innerText.includes('10 checkpoints are to be deleted')`))
 	require.Contains(t, w.kembrel(t, "keep", "vessels"), "all checkpoints stay", "trying changes nothing")
 	is(t, ctx, "document.querySelectorAll('.keep a path').length", 10, "crosses go")
 	for _, look := range []string{"light", "dark"} {
-		do(t, ctx, look, act(fmt.Sprintf(`localStorage.setItem('kembrel-theme', '%s')`, look)), chromedp.Navigate(w.url+"/vessels/storage"), chromedp.WaitVisible(".keep circle"), chromedp.Sleep(300*time.Millisecond))
+		do(t, ctx, look, act(fmt.Sprintf(`localStorage.setItem('kembrel-theme', '%s')`, look)),
+			chromedp.Navigate(w.url+"/vessels/storage"), chromedp.WaitVisible(".keep circle"),
+			chromedp.Sleep(300*time.Millisecond))
 		require.Empty(t, axe(t, ctx), "storage, %s", look)
 	}
-	do(t, ctx, "set it", chromedp.Click(".keep label:nth-of-type(2) .el-input-number__increase"), chromedp.Click(".keep .el-button--primary"),
+	do(t, ctx, "set it", chromedp.Click(".keep label:nth-of-type(2) .el-input-number__increase"),
+		chromedp.Click(".keep .el-button--primary"),
 		until(`document.querySelector('main').innerText.includes('The rule keeps the last')`))
 	require.Contains(t, w.kembrel(t, "keep", "vessels"), "keeps the last")
 	require.Contains(t, w.kembrel(t, "checkpoints", "vessels/1"), "to be deleted")
@@ -207,8 +219,10 @@ func TestStoragePage(t *testing.T) {
 	act := func(checkpoint, what string) {
 		t.Helper()
 		item := `[...document.querySelectorAll('.el-dropdown-menu__item')].find(i => i.offsetParent && i.innerText.startsWith('` + what + `'))`
-		do(t, ctx, what, chromedp.Click(`button[aria-label="Actions on vessels/1@`+checkpoint+`"]`), until(`!!`+item), chromedp.Sleep(300*time.Millisecond),
-			act(item+`.click()`), until(`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
+		do(t, ctx, what, chromedp.Click(`button[aria-label="Actions on vessels/1@`+checkpoint+`"]`), until(`!!`+item),
+			chromedp.Sleep(300*time.Millisecond),
+			act(item+`.click()`),
+			until(`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
 	}
 	soon := func(shows bool, checkpoint, what string) {
 		t.Helper()
@@ -217,15 +231,18 @@ func TestStoragePage(t *testing.T) {
 			return strings.Contains(out, what) == shows
 		}, 60*time.Second, 100*time.Millisecond, "%s: %s", checkpoint, what)
 	}
-	do(t, ctx, "open the run", chromedp.Navigate(w.url+"/vessels/1#what-came-out"), chromedp.WaitVisible(`button[aria-label="Actions on vessels/1@e5"]`))
+	do(t, ctx, "open the run", chromedp.Navigate(w.url+"/vessels/1#what-came-out"),
+		chromedp.WaitVisible(`button[aria-label="Actions on vessels/1@e5"]`))
 	act("e5", "Bring it back")
 	soon(true, "e5", "pinned")
 	act("e6", "Drop its bytes")
 	soon(true, "e6", "to be deleted ")
-	do(t, ctx, "see that it goes", until(`[...document.querySelectorAll('#what-came-out td')].some(d => d.innerText.includes('@e6') && d.innerText.includes('to be deleted'))`))
+	do(t, ctx, "see that it goes",
+		until(`[...document.querySelectorAll('#what-came-out td')].some(d => d.innerText.includes('@e6') && d.innerText.includes('to be deleted'))`))
 	act("e6", "Bring it back")
 	soon(false, "e6", "to be deleted ")
-	do(t, ctx, "all menus are closed", chromedp.Sleep(time.Second), until(`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
+	do(t, ctx, "all menus are closed", chromedp.Sleep(time.Second),
+		until(`![...document.querySelectorAll('.el-dropdown-menu__item')].some(i => i.offsetParent)`))
 	require.Empty(t, axe(t, ctx), "a run whose checkpoints go")
 	w.kembrel(t, "drop", "--days", "0", "vessels/1@e6")
 	require.Eventually(t, func() bool {
@@ -252,7 +269,8 @@ func TestStoragePage(t *testing.T) {
 	}
 }
 
-// A file of a kind we do not know is cut by its content where that is asked for: with a line put in at its beginning nearly nothing of it is new.
+// A file of a kind we do not know is cut by its content where that is asked for: with a line put in at its beginning
+// nearly nothing of it is new.
 func TestCutByContent(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
@@ -262,8 +280,10 @@ func TestCutByContent(t *testing.T) {
 	stored := func(flags ...string) (bytes int64) {
 		for _, head := range []string{"", "a line\n"} {
 			require.NoError(t, os.WriteFile(w.folder+"/state", append([]byte(head), content...), 0o600))
-			cmd := w.command(w.binary, append(append([]string{"record", "--project", "vessels"}, flags...), "--", os.Args[0])...)
-			cmd = w.speakAs(cmd, `{"kind":"hello","id":1,"protocol":1}`, `{"kind":"checkpoint","do":"begin","id":2,"step":1}`, "copy "+w.folder+"/state",
+			cmd := w.command(w.binary, append(append([]string{"record", "--project", "vessels"}, flags...),
+				"--", os.Args[0])...)
+			cmd = w.speakAs(cmd, `{"kind":"hello","id":1,"protocol":1}`,
+				`{"kind":"checkpoint","do":"begin","id":2,"step":1}`, "copy "+w.folder+"/state",
 				`{"kind":"checkpoint","do":"commit","id":3,"checkpoint":"KEY","parts":{"weights":["state"]}}`)
 			out, errs, code := run(cmd)
 			require.Zero(t, code, out+errs)

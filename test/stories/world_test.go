@@ -34,8 +34,8 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// speak sends the lines of $KEMBREL_TEST_SPEAK to the recorder and prints each answer. "wait" sleeps for good, "sleep" for a
-// moment, "folder" makes a file in the folder answered last; KEY in a line becomes the key answered last.
+// speak sends the lines of $KEMBREL_TEST_SPEAK to the recorder and prints each answer. "wait" sleeps for good, "sleep"
+// for a moment, "folder" makes a file in the folder answered last; KEY in a line becomes the key answered last.
 func speak() {
 	conn, err := net.Dial("unix", os.Getenv("KEMBREL_RECORDER"))
 	if err != nil {
@@ -104,14 +104,16 @@ func newWorld(t *testing.T) *world {
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(folder, 0o711))
 	address, metrics := freeAddress(t), freeAddress(t)
-	w := &world{folder: folder, url: "http://" + address, metrics: "http://" + metrics, binary: binary(t, "KEMBREL_BINARY", "kembrel"), harbour: binary(t, "HARBOUR_BINARY", "harbour")}
+	w := &world{folder: folder, url: "http://" + address, metrics: "http://" + metrics,
+		binary: binary(t, "KEMBREL_BINARY", "kembrel"), harbour: binary(t, "HARBOUR_BINARY", "harbour")}
 	w.spool = folder + "/spool"
 	for _, e := range os.Environ() {
 		if !strings.HasPrefix(e, "KEMBREL_") {
 			w.env = append(w.env, e)
 		}
 	}
-	w.env = append(w.env, "KEMBREL_SEAL_AFTER=2s", "KEMBREL_URL="+w.url, "KEMBREL_LISTEN="+address, "KEMBREL_METRICS="+metrics, "KEMBREL_DATA="+folder+"/data", "KEMBREL_CONFIG="+folder+"/config.toml",
+	w.env = append(w.env, "KEMBREL_SEAL_AFTER=2s", "KEMBREL_URL="+w.url, "KEMBREL_LISTEN="+address,
+		"KEMBREL_METRICS="+metrics, "KEMBREL_DATA="+folder+"/data", "KEMBREL_CONFIG="+folder+"/config.toml",
 		"KEMBREL_CREDENTIALS="+folder+"/credentials.json", "KEMBREL_SPOOL="+folder+"/spool", "KEMBREL_BINARY="+w.binary)
 	t.Cleanup(func() {
 		if t.Failed() && w.said != nil {
@@ -123,7 +125,8 @@ func newWorld(t *testing.T) *world {
 	return w
 }
 
-// freeAddress finds a port below those that the system gives to outgoing connections, so that nobody takes it before the service does.
+// freeAddress finds a port below those that the system gives to outgoing connections, so that nobody takes it before
+// the service does.
 func freeAddress(t *testing.T) string {
 	for range 100 {
 		address := fmt.Sprint("127.0.0.1:", 10_000+rand.IntN(10_000))

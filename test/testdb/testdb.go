@@ -1,4 +1,5 @@
-// Package testdb gives each test a database of its own on the test run's PostgreSQL server, made from a migrated template.
+// Package testdb gives each test a database of its own on the test run's PostgreSQL server, made from a migrated
+// template.
 package testdb
 
 import (
@@ -18,7 +19,8 @@ import (
 	"kembrel/store/pg"
 )
 
-// Variable names the server's address; test/withdatabase sets it. Without it a package's tests start a server of their own.
+// Variable names the server's address; test/withdatabase sets it. Without it a package's tests start a server of their
+// own.
 const Variable = "KEMBREL_TEST_DATABASE"
 
 var server = sync.OnceValues(func() (string, error) {
@@ -56,7 +58,8 @@ func URL(t testing.TB) string {
 	require.NoError(t, err)
 	defer admin.Exec(ctx, "select pg_advisory_unlock(7420)")
 	var there bool
-	require.NoError(t, admin.QueryRow(ctx, "select exists (select from pg_database where datname = $1)", template).Scan(&there))
+	require.NoError(t, admin.QueryRow(ctx, "select exists (select from pg_database where datname = $1)",
+		template).Scan(&there))
 	if !there {
 		_, err = admin.Exec(ctx, "create database "+template)
 		require.NoError(t, err)

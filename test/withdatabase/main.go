@@ -1,4 +1,5 @@
-// Command withdatabase runs a command with a PostgreSQL server of its own, whose address it finds in KEMBREL_TEST_DATABASE.
+// Command withdatabase runs a command with a PostgreSQL server of its own, whose address it finds in
+// KEMBREL_TEST_DATABASE.
 package main
 
 import (

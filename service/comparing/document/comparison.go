@@ -1,5 +1,5 @@
-// Package document writes what the service has computed as documents that stand alone: HTML in one file, Markdown with its charts beside it, CSV.
-// It computes nothing itself, and imports api and core/chart.
+// Package document writes what the service has computed as documents that stand alone: HTML in one file, Markdown with
+// its charts beside it, CSV. It computes nothing itself, and imports api and core/chart.
 package document
 
 import (
@@ -46,16 +46,19 @@ var functions = map[string]any{
 		}
 		return number(f.Value)
 	},
-	"plus": func(i int) int { return i + 1 }, "runs": joined, "percent": func(v api.Float) string { return strconv.FormatFloat(100*float64(v), 'f', 1, 64) },
-	"cell":  shown,
-	"first": func(r api.FactRow) string { return shown(r, r.Values[0]) },
-	"bar":   bar,
-	"when":  func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
+	"plus": func(i int) int { return i + 1 }, "runs": joined,
+	"percent": func(v api.Float) string { return strconv.FormatFloat(100*float64(v), 'f', 1, 64) },
+	"cell":    shown,
+	"first":   func(r api.FactRow) string { return shown(r, r.Values[0]) },
+	"bar":     bar,
+	"when":    func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
 }
 
-// bar is text for a cell of a Markdown table: it is neither a command for a terminal nor HTML, a link, a picture or code.
+// bar is text for a cell of a Markdown table: it is neither a command for a terminal nor HTML, a link, a picture or
+// code.
 func bar(v string) string {
-	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "|", "\\|", "`", "'", "[", "\\[", "]", "\\]", "*", "\\*", "_", "\\_").Replace(harmless.Line(strings.ReplaceAll(v, "\n", " ")))
+	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "|", "\\|", "`", "'", "[", "\\[", "]", "\\]",
+		"*", "\\*", "_", "\\_").Replace(harmless.Line(strings.ReplaceAll(v, "\n", " ")))
 }
 
 var (
@@ -101,7 +104,8 @@ func (c *Comparison) drawings() ([]drawing, error) {
 		if g.Best.Count == 1 {
 			count = "1 run"
 		}
-		strips = append(strips, chart.Strip{Label: g.Label, Count: count, Value: number(g.Best.Mean), Points: g.Best.Values, Mean: float64(g.Best.Mean)})
+		strips = append(strips, chart.Strip{Label: g.Label, Count: count, Value: number(g.Best.Mean),
+			Points: g.Best.Values, Mean: float64(g.Best.Mean)})
 	}
 	var svg bytes.Buffer
 	if err := chart.Strips(&svg, strips); err != nil {
@@ -115,13 +119,16 @@ func (c *Comparison) drawings() ([]drawing, error) {
 		}
 	}
 	for _, name := range names {
-		whole, less := chart.Chart{Title: name, Axis: c.Learning.By}, chart.Chart{Title: fmt.Sprintf("%s less the baseline's, %s/%d", name, c.Project, c.Learning.Baseline), Axis: c.Learning.By}
+		whole, less := chart.Chart{Title: name, Axis: c.Learning.By},
+			chart.Chart{Title: fmt.Sprintf("%s less the baseline's, %s/%d", name, c.Project, c.Learning.Baseline),
+				Axis: c.Learning.By}
 		for _, l := range c.Learning.Lines {
 			if l.Name != name {
 				continue
 			}
 			i := c.group(l.Runs) // of one colour in all drawings
-			line := chart.Line{Label: l.Label, X: l.X, Y: finite(l.Y), Low: finite(l.Low), High: finite(l.High), Colour: chart.Colours[i%len(chart.Colours)], Dashed: i/len(chart.Colours)%2 == 1}
+			line := chart.Line{Label: l.Label, X: l.X, Y: finite(l.Y), Low: finite(l.Low), High: finite(l.High),
+				Colour: chart.Colours[i%len(chart.Colours)], Dashed: i/len(chart.Colours)%2 == 1}
 			whole.Lines = append(whole.Lines, line)
 			if len(l.LessX) > 0 && !l.Baseline {
 				line.X, line.Y, line.Low, line.High = l.LessX, finite(l.LessY), nil, nil
@@ -137,7 +144,8 @@ func (c *Comparison) drawings() ([]drawing, error) {
 			if err := chart.Draw(&svg, "svg", []chart.Chart{drawn}); err != nil {
 				return nil, err
 			}
-			out = append(out, drawing{strings.NewReplacer("/", "-", " ", "-").Replace(name) + suffix, drawn.Title, bytes.Clone(svg.Bytes())})
+			out = append(out, drawing{strings.NewReplacer("/", "-", " ", "-").Replace(name) + suffix, drawn.Title,
+				bytes.Clone(svg.Bytes())})
 		}
 	}
 	return out, nil
@@ -145,12 +153,19 @@ func (c *Comparison) drawings() ([]drawing, error) {
 
 // group is the place in the ranking of the group that some runs are of.
 func (c *Comparison) group(runs []int) int {
-	return max(0, slices.IndexFunc(c.Groups, func(g api.RunGroup) bool { return len(runs) > 0 && slices.Contains(g.Runs, runs[0]) }))
+	return max(0, slices.IndexFunc(c.Groups, func(g api.RunGroup) bool {
+		return len(runs) > 0 &&
+			slices.Contains(g.Runs, runs[0])
+	}))
 }
 
-// Rows are what differed, as the document lists it: without commands, which differ by seed and say what stands above, where seeds are put together.
+// Rows are what differed, as the document lists it: without commands, which differ by seed and say what stands above,
+// where seeds are put together.
 func (c *Comparison) Rows() []api.FactRow {
-	return slices.DeleteFunc(slices.Clone(c.Differ), func(r api.FactRow) bool { return r.Section == "command" && len(c.Groups) < len(c.Runs) })
+	return slices.DeleteFunc(slices.Clone(c.Differ), func(r api.FactRow) bool {
+		return r.Section == "command" &&
+			len(c.Groups) < len(c.Runs)
+	})
 }
 
 func finite(values []float64) []float64 {
@@ -182,7 +197,8 @@ func (c *Comparison) Write(w io.Writer, format string) error {
 		Charts  []picture
 	}{Comparison: c}
 	for i, d := range drawings {
-		p := picture{d, template.HTML(d.SVG[max(0, bytes.Index(d.SVG, []byte("<svg"))):])} // drawn by us; labels are escaped
+		// drawn by us; labels are escaped
+		p := picture{d, template.HTML(d.SVG[max(0, bytes.Index(d.SVG, []byte("<svg"))):])}
 		if i == 0 {
 			data.Ranking = p
 		} else {
@@ -235,7 +251,8 @@ func (c *Comparison) writeCSV(w io.Writer) error {
 		if r.Verdict != nil {
 			verdict = r.Verdict.Kind
 		}
-		row := []string{r.Address, harmless.Cell(r.Title), r.State, harmless.Cell(c.Groups[rank[r.Number]].Label), strconv.Itoa(rank[r.Number] + 1), best, at, last, verdict}
+		row := []string{r.Address, harmless.Cell(r.Title), r.State, harmless.Cell(c.Groups[rank[r.Number]].Label),
+			strconv.Itoa(rank[r.Number] + 1), best, at, last, verdict}
 		for _, f := range c.Differ {
 			v := ""
 			if f.Has[i] {
@@ -262,7 +279,8 @@ func exact(v api.Float) string { return strconv.FormatFloat(float64(v), 'g', -1,
 
 // FileName is what the document is called when saved, and its media type.
 func FileName(project, format string) (name, media string) {
-	kinds := map[string][2]string{"html": {"html", "text/html; charset=utf-8"}, "markdown": {"zip", "application/zip"}, "csv": {"csv", "text/csv; charset=utf-8"}}
+	kinds := map[string][2]string{"html": {"html", "text/html; charset=utf-8"}, "markdown": {"zip", "application/zip"},
+		"csv": {"csv", "text/csv; charset=utf-8"}}
 	k := kinds[format]
 	return project + "-comparison." + k[0], k[1]
 }

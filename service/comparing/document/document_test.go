@@ -6,7 +6,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// What others wrote is text in a Markdown document: no HTML, no link, no picture, no code, no command for a terminal, no new cell.
+// What others wrote is text in a Markdown document: no HTML, no link, no picture, no code, no command for a terminal,
+// no new cell.
 func TestBar(t *testing.T) {
 	for given, want := range map[string]string{
 		"Wide net, lr 0.03":               "Wide net, lr 0.03",

@@ -12,8 +12,10 @@ import (
 // Audit lists events, the latest first.
 func (q Queries) Audit(ctx context.Context, in store.AuditQuery) ([]store.Told, error) {
 	under := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(in.Subject)
-	return db.List[store.Told](ctx, q, "event_audit", db.A{"project": in.Project, "who": in.Who, "kind": in.Kind, "verb": in.Verb,
-		"subject": in.Subject, "under": under + "@%", "since": in.Since, "until": in.Until, "before": in.Before, "limit": in.Limit})
+	return db.List[store.Told](ctx, q, "event_audit", db.A{"project": in.Project, "who": in.Who,
+		"kind": in.Kind, "verb": in.Verb,
+		"subject": in.Subject, "under": under + "@%", "since": in.Since, "until": in.Until, "before": in.Before,
+		"limit": in.Limit})
 }
 
 type chainEnd struct {
@@ -33,8 +35,8 @@ func (q Queries) chainEnd(ctx context.Context) (chainEnd, error) {
 	return end, err
 }
 
-// Chain gives the events that became visible since the last time their digests: SHA-256 over the digest before and the event's text. It returns how
-// many those were; 0 also where another replica is at it.
+// Chain gives the events that became visible since the last time their digests: SHA-256 over the digest before and the
+// event's text. It returns how many those were; 0 also where another replica is at it.
 func (s *Store) Chain(ctx context.Context) (added int, err error) {
 	err = s.InTx(ctx, func(tx db.Q) error {
 		q := Queries{tx}
@@ -58,7 +60,8 @@ func (s *Store) Chain(ctx context.Context) (added int, err error) {
 		var digests [][]byte
 		for i, e := range next {
 			end.Digest = q.Link(end.Digest, e.Text)
-			seqs, events, xacts, digests = append(seqs, end.Seq+int64(i)+1), append(events, e.ID), append(xacts, e.Xact), append(digests, end.Digest)
+			seqs, events, xacts, digests = append(seqs, end.Seq+int64(i)+1), append(events, e.ID),
+				append(xacts, e.Xact), append(digests, end.Digest)
 		}
 		added = len(next)
 		_, err = q.Exec(ctx, "chain_add", db.A{"seqs": seqs, "events": events, "xacts": xacts, "digests": digests})

@@ -21,7 +21,8 @@ func (q Queries) AddEvent(ctx context.Context, e store.Event) error {
 	if e.Data == nil {
 		e.Data = map[string]any{}
 	}
-	_, err := q.Exec(ctx, "event_add", db.A{"kind": e.Kind, "verb": e.Verb, "subject": e.Subject, "project": id(e.Project), "run": id(e.Run),
+	_, err := q.Exec(ctx, "event_add", db.A{"kind": e.Kind, "verb": e.Verb, "subject": e.Subject,
+		"project": id(e.Project), "run": id(e.Run),
 		"person": id(e.Person), "data": e.Data, "place": e.Place})
 	return err
 }

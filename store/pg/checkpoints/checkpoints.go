@@ -16,9 +16,12 @@ func (q Queries) CheckpointByKey(ctx context.Context, key string) (run int64, c 
 	return r.Run, store.Checkpoint{ID: r.ID, Step: r.Step}, err
 }
 
-// AddCheckpoint keeps a checkpoint with its files; false where its leg has one at that step. It belongs in a transaction.
-func (q Queries) AddCheckpoint(ctx context.Context, run int64, c store.Checkpoint, files []store.File) (id int64, added bool, err error) {
-	id, err = db.Value[int64](ctx, q, "checkpoint_add", db.A{"run": run, "key": c.Key, "leg": c.Leg, "step": c.Step, "epoch": c.Epoch,
+// AddCheckpoint keeps a checkpoint with its files; false where its leg has one at that step. It belongs in a
+// transaction.
+func (q Queries) AddCheckpoint(ctx context.Context, run int64, c store.Checkpoint,
+	files []store.File) (id int64, added bool, err error) {
+	id, err = db.Value[int64](ctx, q, "checkpoint_add", db.A{"run": run, "key": c.Key, "leg": c.Leg,
+		"step": c.Step, "epoch": c.Epoch,
 		"why": c.Why, "figures": c.Figures, "saved": c.Saved, "size": c.Size})
 	if db.None(err) {
 		return 0, false, nil
@@ -27,7 +30,8 @@ func (q Queries) AddCheckpoint(ctx context.Context, run int64, c store.Checkpoin
 		return 0, false, err
 	}
 	for _, f := range files {
-		if _, err := q.Exec(ctx, "file_add", db.A{"run": run, "checkpoint": id, "path": f.Path, "part": f.Part, "size": f.Size,
+		if _, err := q.Exec(ctx, "file_add", db.A{"run": run, "checkpoint": id, "path": f.Path,
+			"part": f.Part, "size": f.Size,
 			"digest": f.Digest, "chunks": f.Chunks}); err != nil {
 			return 0, false, err
 		}
@@ -52,7 +56,8 @@ func (q Queries) ListFiles(ctx context.Context, run, checkpoint int64) ([]store.
 
 // AddVerification keeps one.
 func (q Queries) AddVerification(ctx context.Context, run, checkpoint, person int64, host string, result any) error {
-	_, err := q.Exec(ctx, "verification_add", db.A{"run": run, "checkpoint": checkpoint, "person": person, "host": host, "result": result})
+	_, err := q.Exec(ctx, "verification_add", db.A{"run": run, "checkpoint": checkpoint, "person": person, "host": host,
+		"result": result})
 	return err
 }
 

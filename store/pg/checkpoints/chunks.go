@@ -44,9 +44,11 @@ func (q Queries) Places(ctx context.Context, digests []chunk.Digest) (map[chunk.
 // columns of entries.
 func entryColumns(entries []pack.Entry) db.A {
 	n := len(entries)
-	digests, sizes, packs, ats, storeds, olds := make([][]byte, n), make([]int, n), make([]string, n), make([]int64, n), make([]int, n), make([]string, n)
+	digests, sizes, packs, ats, storeds, olds := make([][]byte, n), make([]int, n), make([]string, n), make([]int64, n),
+		make([]int, n), make([]string, n)
 	for i, e := range entries {
-		digests[i], sizes[i], packs[i], ats[i], storeds[i], olds[i] = e.Digest[:], e.Size, e.Pack, e.At, e.Stored, e.From
+		digests[i], sizes[i], packs[i], ats[i], storeds[i], olds[i] = e.Digest[:], e.Size, e.Pack,
+			e.At, e.Stored, e.From
 	}
 	return db.A{"digests": digests, "sizes": sizes, "packs": packs, "ats": ats, "storeds": storeds, "olds": olds}
 }
@@ -90,8 +92,8 @@ func (q Queries) LeaseChunks(ctx context.Context, digests []chunk.Digest) error 
 	return err
 }
 
-// UseChunks counts a checkpoint's chunks as used once more and returns the sizes of those that are here. It belongs in the transaction that adds
-// the checkpoint.
+// UseChunks counts a checkpoint's chunks as used once more and returns the sizes of those that are here. It belongs in
+// the transaction that adds the checkpoint.
 func (q Queries) UseChunks(ctx context.Context, digests []chunk.Digest) (map[chunk.Digest]int64, error) {
 	rows, err := db.List[struct {
 		Digest []byte
@@ -104,14 +106,15 @@ func (q Queries) UseChunks(ctx context.Context, digests []chunk.Digest) (map[chu
 	return out, err
 }
 
-// ReleaseChunks counts the chunks of a checkpoint, or of all of a run (0), as used once less. It belongs in the transaction that takes the
-// checkpoint's files away.
+// ReleaseChunks counts the chunks of a checkpoint, or of all of a run (0), as used once less. It belongs in the
+// transaction that takes the checkpoint's files away.
 func (q Queries) ReleaseChunks(ctx context.Context, run, checkpoint int64) error {
 	_, err := q.Exec(ctx, "chunk_release", db.A{"run": run, "checkpoint": checkpoint})
 	return err
 }
 
-// CleanChunks forgets some chunks that no checkpoint holds and that nobody was told of for a time, and returns how many.
+// CleanChunks forgets some chunks that no checkpoint holds and that nobody was told of for a time, and returns how
+// many.
 func (q Queries) CleanChunks(ctx context.Context, grace time.Duration) (int64, error) {
 	return q.Exec(ctx, "chunk_clean", db.A{"grace": grace.Seconds()})
 }
@@ -143,11 +146,13 @@ func (q Queries) ChunkSlice(ctx context.Context, after, upto []byte, limit int) 
 }
 
 // ChunksBehind lists some chunks behind a place, in the order in which they lie, of a sample of a share of all.
-func (q Queries) ChunksBehind(ctx context.Context, name string, at int64, digest []byte, share float64, limit int) ([]pack.Entry, error) {
+func (q Queries) ChunksBehind(ctx context.Context, name string, at int64, digest []byte, share float64,
+	limit int) ([]pack.Entry, error) {
 	if digest == nil {
 		digest = []byte{}
 	}
-	return q.entries(ctx, "chunk_behind", db.A{"pack": name, "at": at, "digest": digest, "share": int(share * 65536), "limit": limit})
+	return q.entries(ctx, "chunk_behind", db.A{"pack": name, "at": at, "digest": digest,
+		"share": int(share * 65536), "limit": limit})
 }
 
 func (q Queries) entries(ctx context.Context, query string, args db.A) ([]pack.Entry, error) {

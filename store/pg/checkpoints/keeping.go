@@ -10,7 +10,8 @@ import (
 	"kembrel/store/pg/db"
 )
 
-// KeepRules are a project's keep rule and a run's own (run 0: nil); nil where there is none, {} where a run is to have none.
+// KeepRules are a project's keep rule and a run's own (run 0: nil); nil where there is none, {} where a run is to have
+// none.
 func (q Queries) KeepRules(ctx context.Context, project, run int64) (ofProject, ofRun json.RawMessage, err error) {
 	r, err := db.One[struct{ Project, Run json.RawMessage }](ctx, q, "keep_rules", db.A{"project": project, "run": run})
 	return r.Project, r.Run, err
@@ -43,10 +44,12 @@ func (q Queries) Beginnings(ctx context.Context) ([]store.Beginning, error) {
 	return db.List[store.Beginning](ctx, q, "beginnings", db.A{})
 }
 
-// CheckpointsGo begins the grace period of checkpoints, after which their bytes go. What a person said is not changed by a rule. It returns how many
-// were not going before.
-func (q Queries) CheckpointsGo(ctx context.Context, checkpoints []int64, stay time.Duration, why string, byRule bool) (int64, error) {
-	return q.Exec(ctx, "checkpoints_go", db.A{"checkpoints": checkpoints, "grace": stay.Seconds(), "why": why, "by_rule": byRule})
+// CheckpointsGo begins the grace period of checkpoints, after which their bytes go. What a person said is not changed
+// by a rule. It returns how many were not going before.
+func (q Queries) CheckpointsGo(ctx context.Context, checkpoints []int64, stay time.Duration, why string,
+	byRule bool) (int64, error) {
+	return q.Exec(ctx, "checkpoints_go", db.A{"checkpoints": checkpoints, "grace": stay.Seconds(), "why": why,
+		"by_rule": byRule})
 }
 
 // CheckpointsStay calls that off; byRule: only where a rule said so.
@@ -60,8 +63,8 @@ func (q Queries) PinCheckpoint(ctx context.Context, run, checkpoint int64, pinne
 	return n > 0, err
 }
 
-// DropDueCheckpoint drops the first checkpoint behind one whose grace period is over; its chunks are used so many fewer. ok is false where there is none. It
-// belongs in a transaction.
+// DropDueCheckpoint drops the first checkpoint behind one whose grace period is over; its chunks are used so many
+// fewer. ok is false where there is none. It belongs in a transaction.
 func (q Queries) DropDueCheckpoint(ctx context.Context, after int64) (due store.DueCheckpoint, ok bool, err error) {
 	due, err = db.One[store.DueCheckpoint](ctx, q, "checkpoint_due", db.A{"after": after})
 	if errors.Is(err, store.ErrNone) {
@@ -79,7 +82,8 @@ func (q Queries) DropDueCheckpoint(ctx context.Context, after int64) (due store.
 
 // Held adds up what they hold, by the id of each part. O(chunks of them, once for each checkpoint).
 func (q Queries) Held(ctx context.Context, in store.HeldQuery) (map[int64]store.Held, error) {
-	rows, err := db.List[store.Held](ctx, q, "sizes", db.A{"by": in.By, "project": in.Project, "run": in.Run, "checkpoints": in.Checkpoints})
+	rows, err := db.List[store.Held](ctx, q, "sizes", db.A{"by": in.By, "project": in.Project, "run": in.Run,
+		"checkpoints": in.Checkpoints})
 	out := make(map[int64]store.Held, len(rows))
 	for _, r := range rows {
 		out[r.Part] = r

@@ -26,10 +26,13 @@ func (q Queries) CountBatch(ctx context.Context, c store.Count) (store.Counted, 
 
 func (q Queries) countBatches(ctx context.Context, counts []store.Count) ([]store.Counted, error) {
 	n := len(counts)
-	runs, legs, recorders, numbers, uptos := make([]int64, n), make([]int, n), make([]string, n), make([]int64, n), make([]int64, n)
-	points, firsts, lasts, epochs, payloads := make([]int, n), make([]int64, n), make([]int64, n), make([]float64, n), make([][]byte, n)
+	runs, legs, recorders, numbers, uptos := make([]int64, n), make([]int, n), make([]string, n),
+		make([]int64, n), make([]int64, n)
+	points, firsts, lasts, epochs, payloads := make([]int, n), make([]int64, n), make([]int64, n),
+		make([]float64, n), make([][]byte, n)
 	for i, c := range counts {
-		runs[i], legs[i], recorders[i], numbers[i], uptos[i], points[i], epochs[i] = c.Run, c.Leg, c.Recorder, c.Number, c.Upto, c.Points, math.NaN()
+		runs[i], legs[i], recorders[i], numbers[i], uptos[i], points[i], epochs[i] = c.Run, c.Leg, c.Recorder, c.Number,
+			c.Upto, c.Points, math.NaN()
 		for _, p := range c.Batch.Axis {
 			if !math.IsNaN(p.Epoch) {
 				epochs[i] = p.Epoch
@@ -42,7 +45,8 @@ func (q Queries) countBatches(ctx context.Context, counts []store.Count) ([]stor
 			}
 		}
 	}
-	return db.List[store.Counted](ctx, q, "batches_count", db.A{"runs": runs, "legs": legs, "recorders": recorders, "numbers": numbers, "uptos": uptos,
+	return db.List[store.Counted](ctx, q, "batches_count", db.A{"runs": runs, "legs": legs, "recorders": recorders,
+		"numbers": numbers, "uptos": uptos,
 		"points": points, "firsts": firsts, "lasts": lasts, "epochs": epochs, "payloads": payloads})
 }
 
@@ -57,16 +61,17 @@ type answer struct {
 	err error
 }
 
-// Batches of many recorders are committed together: while one group waits for the disk the next one gathers. A second committer steps
-// in where a group hangs, as on a leg that another transaction holds, so that one leg does not hold up the others.
+// Batches of many recorders are committed together: while one group waits for the disk the next one gathers. A second
+// committer steps in where a group hangs, as on a leg that another transaction holds, so that one leg does not hold up
+// the others.
 const (
 	groupSize = 64
 	groupTime = 30 * time.Second
 	hangs     = 20 * time.Millisecond
 )
 
-// CountTogether is CountBatch outside of a transaction, sharing one commit with the batches of other legs that are waiting. It returns
-// when the batch is durable. Where ctx ends before, the batch may or may not have been counted.
+// CountTogether is CountBatch outside of a transaction, sharing one commit with the batches of other legs that are
+// waiting. It returns when the batch is durable. Where ctx ends before, the batch may or may not have been counted.
 func (s *Store) CountTogether(ctx context.Context, c store.Count) (store.Counted, error) {
 	answers := make(chan answer, 1)
 	select {

@@ -17,7 +17,8 @@ var _ store.Readings = (*Store)(nil)
 // look is one consistent look at the curves of a run: what is sealed and what is in the journal, as of one moment.
 type look struct {
 	Queries
-	pages  func(ctx context.Context, do func(q Queries) error) error // in what scan reads blocks: a transaction for each page, or one for all
+	// in what scan reads blocks: a transaction for each page, or one for all
+	pages  func(ctx context.Context, do func(q Queries) error) error
 	run    int64
 	legs   []store.Leg
 	ends   []int64        // by index of legs: the step at which the leg ends to count
@@ -77,12 +78,15 @@ func (l *look) begin(ctx context.Context, span store.Span) (err error) {
 		}
 	}
 	sort.Slice(l.curves, func(i, k int) bool { return l.names[l.curves[i]] < l.names[l.curves[k]] })
-	rows, err := db.List[journalRow](ctx, l.Queries, "journal_read", db.A{"run": l.run, "leg": 0, "batch": 0, "from": span.From, "to": span.To})
+	rows, err := db.List[journalRow](ctx, l.Queries, "journal_read",
+		db.A{"run": l.run, "leg": 0, "batch": 0, "from": span.From, "to": span.To})
 	if err != nil {
 		return err
 	}
-	rows = slices.DeleteFunc(rows, func(r journalRow) bool { return r.Batch > l.legs[l.index[r.Leg]].Batches }) // came since
-	l.fresh, err = unpack(rows, func(leg int) int { return l.index[leg] }, func(id int) bool { _, ok := l.names[id]; return ok })
+	// came since
+	rows = slices.DeleteFunc(rows, func(r journalRow) bool { return r.Batch > l.legs[l.index[r.Leg]].Batches })
+	l.fresh, err = unpack(rows, func(leg int) int { return l.index[leg] },
+		func(id int) bool { _, ok := l.names[id]; return ok })
 	if err != nil {
 		return fmt.Errorf("curves of run %d: %w", l.run, err)
 	}
@@ -95,7 +99,8 @@ type journalRow struct {
 	Payload []byte
 }
 
-// unpack sorts journal rows, in the order of legs and batches, into parts per curve; parts of one leg stay in their order.
+// unpack sorts journal rows, in the order of legs and batches, into parts per curve; parts of one leg stay in their
+// order.
 func unpack(rows []journalRow, index func(leg int) int, wanted func(curve int) bool) (map[int][]part, error) {
 	out := map[int][]part{}
 	for _, row := range rows {
@@ -203,9 +208,10 @@ func (a *axes) part(b blockRow) (part, error) {
 // scanBlocks is how many blocks are held at once while scanning.
 const scanBlocks = 64
 
-// Scan implements store.Readings. O(readings in the span); memory for 64 blocks and the run's journal. What is not sealed yet is read at the
-// beginning, and how much is sealed of each curve; the blocks are read page by page as do takes them, with nothing held of the database
-// between pages, so that do may be as slow as it likes. What comes in meanwhile is not given.
+// Scan implements store.Readings. O(readings in the span); memory for 64 blocks and the run's journal. What is not
+// sealed yet is read at the beginning, and how much is sealed of each curve; the blocks are read page by page as do
+// takes them, with nothing held of the database between pages, so that do may be as slow as it likes. What comes in
+// meanwhile is not given.
 func (s *Store) Scan(ctx context.Context, span store.Span, do func(string, []curve.Point, []float64) error) error {
 	if span.To == 0 {
 		span.To = everyStep
@@ -250,7 +256,8 @@ func (l *look) sealedReadings(ctx context.Context) (map[onLeg]int64, error) {
 	return out, err
 }
 
-func (l *look) scan(ctx context.Context, span store.Span, sealed map[onLeg]int64, do func(string, []curve.Point, []float64) error) error {
+func (l *look) scan(ctx context.Context, span store.Span, sealed map[onLeg]int64,
+	do func(string, []curve.Point, []float64) error) error {
 	axes := &axes{run: l.run, index: l.index}
 	for _, id := range l.curves {
 		fresh := l.fresh[id]
@@ -260,8 +267,10 @@ func (l *look) scan(ctx context.Context, span store.Span, sealed map[onLeg]int64
 			}
 			return do(l.names[id], p.points, p.values)
 		}
-		for leg, known := range l.legs { // what the journal holds of a leg comes after its blocks and before the next leg
-			if err := l.scanLeg(ctx, span, onLeg{id, known.Number}, sealed[onLeg{id, known.Number}], axes, give); err != nil {
+		// what the journal holds of a leg comes after its blocks and before the next leg
+		for leg, known := range l.legs {
+			if err := l.scanLeg(ctx, span, onLeg{id, known.Number}, sealed[onLeg{id, known.Number}], axes,
+				give); err != nil {
 				return err
 			}
 			for len(fresh) > 0 && fresh[0].leg == leg {
@@ -276,13 +285,16 @@ func (l *look) scan(ctx context.Context, span store.Span, sealed map[onLeg]int64
 }
 
 // scanLeg gives the first n readings of a curve's blocks on one leg.
-func (l *look) scanLeg(ctx context.Context, span store.Span, of onLeg, n int64, axes *axes, give func(part) error) error {
+func (l *look) scanLeg(ctx context.Context, span store.Span, of onLeg, n int64, axes *axes,
+	give func(part) error) error {
 	seq := 0
 	for int64(seq)*curve.MaxBlock < n {
 		var parts []part
 		var rows []blockRow
 		err := l.pages(ctx, func(q Queries) (err error) {
-			rows, err = db.List[blockRow](ctx, q, "block_read", db.A{"run": l.run, "curve": of.curve, "leg": of.leg, "seq": seq, "from": span.From, "to": span.To, "limit": scanBlocks})
+			rows, err = db.List[blockRow](ctx, q, "block_read",
+				db.A{"run": l.run, "curve": of.curve, "leg": of.leg, "seq": seq, "from": span.From, "to": span.To,
+					"limit": scanBlocks})
 			if err != nil {
 				return err
 			}
@@ -293,7 +305,8 @@ func (l *look) scanLeg(ctx context.Context, span store.Span, of onLeg, n int64, 
 			return err
 		}
 		for i, p := range parts {
-			if left := n - int64(rows[i].Seq)*curve.MaxBlock; left < int64(len(p.values)) { // the rest came since, or is fresh
+			// the rest came since, or is fresh
+			if left := n - int64(rows[i].Seq)*curve.MaxBlock; left < int64(len(p.values)) {
 				p.points, p.values = p.points[:max(left, 0)], p.values[:max(left, 0)]
 			}
 			if err := give(p); err != nil {

@@ -13,8 +13,8 @@ type curveName struct {
 	Name string
 }
 
-// CurveIDs returns the numbers of a run's curves by name, giving numbers to names that are new. In a transaction it holds the
-// run while it does.
+// CurveIDs returns the numbers of a run's curves by name, giving numbers to names that are new. In a transaction it
+// holds the run while it does.
 func (q Queries) CurveIDs(ctx context.Context, run int64, names []string) (map[string]int, error) {
 	ids, missing, err := q.knownCurves(ctx, run, names)
 	if err != nil || len(missing) == 0 {
@@ -35,7 +35,8 @@ func (q Queries) CurveIDs(ctx context.Context, run int64, names []string) (map[s
 	return ids, err
 }
 
-func (q Queries) knownCurves(ctx context.Context, run int64, names []string) (ids map[string]int, missing []string, err error) {
+func (q Queries) knownCurves(ctx context.Context, run int64,
+	names []string) (ids map[string]int, missing []string, err error) {
 	known, err := db.List[curveName](ctx, q, "curve_list", db.A{"run": run})
 	if err != nil {
 		return nil, nil, err

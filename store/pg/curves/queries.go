@@ -32,7 +32,8 @@ type Store struct {
 
 // New makes it; it works until Close.
 func New(d *db.DB) *Store {
-	s := &Store{db: d, q: Queries{d.Q}, claims: make(chan claim, groupSize), closing: make(chan struct{}), names: nameCache{runs: map[int64]*store.RunCurves{}}}
+	s := &Store{db: d, q: Queries{d.Q}, claims: make(chan claim, groupSize), closing: make(chan struct{}),
+		names: nameCache{runs: map[int64]*store.RunCurves{}}}
 	s.committers.Go(func() { s.commitGroups(false) })
 	s.committers.Go(func() { s.commitGroups(true) })
 	return s

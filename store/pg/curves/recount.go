@@ -42,7 +42,8 @@ func (s *Store) summariseAnew(ctx context.Context, run int64) (batches int64, er
 		}
 		for _, l := range legs {
 			batches += l.Batches
-			if _, err := q.Exec(ctx, "summarised_upto", db.A{"runs": []int64{run}, "legs": []int{l.Number}, "batches": []int64{l.Batches}}); err != nil {
+			if _, err := q.Exec(ctx, "summarised_upto", db.A{"runs": []int64{run}, "legs": []int{l.Number},
+				"batches": []int64{l.Batches}}); err != nil {
 				return err
 			}
 		}
@@ -59,7 +60,8 @@ func (s *Store) sumAnew(ctx context.Context, q Queries, run int64, legs []store.
 	if err := q.LockSealing(ctx, run); err != nil {
 		return nil, err
 	}
-	if _, err := q.Exec(ctx, "run_summary_lock", db.A{"run": run}); err != nil { // who writes its rows is done before they are cleared
+	// who writes its rows is done before they are cleared
+	if _, err := q.Exec(ctx, "run_summary_lock", db.A{"run": run}); err != nil {
 		return nil, err
 	}
 	if _, err := q.Exec(ctx, "summary_clear", db.A{"run": run}); err != nil {
@@ -80,16 +82,17 @@ func (s *Store) sumAnew(ctx context.Context, q Queries, run int64, legs []store.
 		ids[name] = id
 	}
 	sums := map[int]curve.Summary{}
-	err = l.scan(ctx, store.Span{Run: run, To: everyStep}, sealed, func(name string, points []curve.Point, values []float64) error {
-		sum, ok := sums[ids[name]]
-		if !ok {
-			sum = curve.NewSummary()
-		}
-		for i, v := range values {
-			sum.Add(curve.Reading{Point: points[i], Value: v})
-		}
-		sums[ids[name]] = sum
-		return nil
-	})
+	err = l.scan(ctx, store.Span{Run: run, To: everyStep}, sealed,
+		func(name string, points []curve.Point, values []float64) error {
+			sum, ok := sums[ids[name]]
+			if !ok {
+				sum = curve.NewSummary()
+			}
+			for i, v := range values {
+				sum.Add(curve.Reading{Point: points[i], Value: v})
+			}
+			sums[ids[name]] = sum
+			return nil
+		})
 	return sums, err
 }

@@ -24,9 +24,9 @@ type SealRule struct {
 	Bytes int64
 }
 
-// Seal turns the journal by the rule, seals what lies in the volumes before, and empties volumes that are sealed whole. It may be called by
-// several replicas, stopped at any moment, and called again; readers see the same curves before, while and after. It returns how many
-// readings it sealed.
+// Seal turns the journal by the rule, seals what lies in the volumes before, and empties volumes that are sealed whole.
+// It may be called by several replicas, stopped at any moment, and called again; readers see the same curves before,
+// while and after. It returns how many readings it sealed.
 func (s *Store) Seal(ctx context.Context, rule SealRule) (sealed int64, err error) {
 	if err := s.turnJournal(ctx, rule); err != nil {
 		return 0, fmt.Errorf("turn the journal: %w", err)
@@ -52,7 +52,8 @@ func (s *Store) Seal(ctx context.Context, rule SealRule) (sealed int64, err erro
 				if ctx.Err() != nil || db.Away(err) {
 					return sealed, err
 				}
-				failed = errors.Join(failed, fmt.Errorf("seal leg %d of run %d: %w", l.Leg, l.Run, err)) // the others go on
+				// the others go on
+				failed = errors.Join(failed, fmt.Errorf("seal leg %d of run %d: %w", l.Leg, l.Run, err))
 			}
 			if err != nil || !more {
 				break
@@ -93,8 +94,8 @@ func (s *Store) turnJournal(ctx context.Context, rule SealRule) error {
 	return err
 }
 
-// emptyVolume empties a volume if all of it is sealed. Who reads holds the volume, so this gives up after a moment rather than make everybody
-// wait in line behind it.
+// emptyVolume empties a volume if all of it is sealed. Who reads holds the volume, so this gives up after a moment
+// rather than make everybody wait in line behind it.
 func (s *Store) emptyVolume(ctx context.Context, volume int64) error {
 	empty, err := db.Value[bool](ctx, s.q, "volume_empty", db.A{"volume": volume})
 	if err != nil || empty {
@@ -145,7 +146,8 @@ func (s *Store) sealLeg(ctx context.Context, run int64, number int, upto int64) 
 		if upto <= leg.Sealed {
 			return nil
 		}
-		rows, err := db.List[journalRow](ctx, q, "seal_rows", db.A{"run": run, "leg": number, "sealed": leg.Sealed, "upto": upto, "limit": sealRows})
+		rows, err := db.List[journalRow](ctx, q, "seal_rows",
+			db.A{"run": run, "leg": number, "sealed": leg.Sealed, "upto": upto, "limit": sealRows})
 		if err != nil {
 			return err
 		}
@@ -366,7 +368,8 @@ func (w *sealing) sealFamily(f *family, points []curve.Point, values map[int][]f
 func (w *sealing) addAxis(b curve.Sealed, uses int) {
 	w.nextID++
 	a, first, last := &w.axes, b.First(), b.Last()
-	a.ids, a.uses, a.payloads = append(a.ids, w.nextID), append(a.uses, uses), append(a.payloads, curve.AppendAxis(nil, b.Points))
+	a.ids, a.uses, a.payloads = append(a.ids, w.nextID), append(a.uses, uses),
+		append(a.payloads, curve.AppendAxis(nil, b.Points))
 	a.firstSteps, a.lastSteps = append(a.firstSteps, first.Step), append(a.lastSteps, last.Step)
 	a.firstEpochs, a.lastEpochs = append(a.firstEpochs, first.Epoch), append(a.lastEpochs, last.Epoch)
 	a.firstTimes, a.lastTimes = append(a.firstTimes, first.Time), append(a.lastTimes, last.Time)
@@ -374,7 +377,8 @@ func (w *sealing) addAxis(b curve.Sealed, uses int) {
 
 func (w *sealing) addBlock(id, axis int, b curve.Sealed) {
 	r := &w.blocks
-	r.curves, r.seqs, r.axes, r.ns = append(r.curves, id), append(r.seqs, b.Seq), append(r.axes, axis), append(r.ns, len(b.Values))
+	r.curves, r.seqs, r.axes, r.ns = append(r.curves, id), append(r.seqs, b.Seq), append(r.axes, axis),
+		append(r.ns, len(b.Values))
 	r.firstSteps, r.lastSteps = append(r.firstSteps, b.First().Step), append(r.lastSteps, b.Last().Step)
 	r.payloads, r.folds = append(r.payloads, curve.AppendValues(nil, b.Values)), append(r.folds, b.Folds())
 	if b.Full() {
@@ -385,12 +389,15 @@ func (w *sealing) addBlock(id, axis int, b curve.Sealed) {
 func (w *sealing) write(ctx context.Context) error {
 	a, b := w.axes, w.blocks
 	leg := func(more db.A) db.A { more["run"], more["leg"] = w.run, w.leg; return more }
-	if _, err := w.Exec(ctx, "axis_write", leg(db.A{"ids": a.ids, "uses": a.uses, "first_steps": a.firstSteps, "last_steps": a.lastSteps,
-		"first_epochs": a.firstEpochs, "last_epochs": a.lastEpochs, "first_times": a.firstTimes, "last_times": a.lastTimes, "payloads": a.payloads})); err != nil {
+	if _, err := w.Exec(ctx, "axis_write",
+		leg(db.A{"ids": a.ids, "uses": a.uses, "first_steps": a.firstSteps, "last_steps": a.lastSteps,
+			"first_epochs": a.firstEpochs, "last_epochs": a.lastEpochs, "first_times": a.firstTimes,
+			"last_times": a.lastTimes, "payloads": a.payloads})); err != nil {
 		return err
 	}
-	if _, err := w.Exec(ctx, "block_write", leg(db.A{"curves": b.curves, "seqs": b.seqs, "axes": b.axes, "ns": b.ns, "first_steps": b.firstSteps,
-		"last_steps": b.lastSteps, "payloads": b.payloads, "folds": b.folds})); err != nil {
+	if _, err := w.Exec(ctx, "block_write",
+		leg(db.A{"curves": b.curves, "seqs": b.seqs, "axes": b.axes, "ns": b.ns, "first_steps": b.firstSteps,
+			"last_steps": b.lastSteps, "payloads": b.payloads, "folds": b.folds})); err != nil {
 		return err
 	}
 	if len(w.unused) > 0 {

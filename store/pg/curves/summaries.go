@@ -29,7 +29,8 @@ func (q Queries) Summaries(ctx context.Context, runs []int64, name string) (out 
 }
 
 // withBehind puts what the rows of curves have not yet in their place.
-func (q Queries) withBehind(ctx context.Context, rows []store.Summary, behind []packedSummaries, name string) ([]store.Summary, error) {
+func (q Queries) withBehind(ctx context.Context, rows []store.Summary, behind []packedSummaries,
+	name string) ([]store.Summary, error) {
 	runs := make([]int64, len(behind))
 	for i, b := range behind {
 		runs[i] = b.Run
@@ -62,14 +63,18 @@ func (q Queries) withBehind(ctx context.Context, rows []store.Summary, behind []
 			}
 		}
 	}
-	slices.SortFunc(rows, func(a, b store.Summary) int { return cmp.Or(cmp.Compare(a.Run, b.Run), cmp.Compare(a.Name, b.Name)) })
+	slices.SortFunc(rows, func(a, b store.Summary) int {
+		return cmp.Or(cmp.Compare(a.Run, b.Run),
+			cmp.Compare(a.Name, b.Name))
+	})
 	return rows, nil
 }
 
 // summaryRow is a summary as a row has it.
 func summaryRow(run int64, name string, s curve.Numbered) store.Summary {
-	out := store.Summary{Run: run, Curve: s.Curve, Name: name, Count: s.Count, NaN: s.NaN, Infinite: s.Infinite, SketchEvery: s.Sketch.Every,
-		LastStep: s.Last.Step, LastEpoch: s.Last.Epoch, LastTime: s.Last.Time, LastValue: s.Last.Value,
+	out := store.Summary{Run: run, Curve: s.Curve, Name: name, Count: s.Count, NaN: s.NaN, Infinite: s.Infinite,
+		SketchEvery: s.Sketch.Every,
+		LastStep:    s.Last.Step, LastEpoch: s.Last.Epoch, LastTime: s.Last.Time, LastValue: s.Last.Value,
 		LowStep: s.Lowest.Step, LowEpoch: s.Lowest.Epoch, LowTime: s.Lowest.Time, LowValue: s.Lowest.Value,
 		HighStep: s.Highest.Step, HighEpoch: s.Highest.Epoch, HighTime: s.Highest.Time, HighValue: s.Highest.Value}
 	if len(s.Sketch.Values) > 0 {

@@ -14,14 +14,16 @@ import (
 	"kembrel/store/pg/db"
 )
 
-// summaryRuns is how many runs are brought up to date in one transaction, and summaryRows how many batches of theirs are read at most.
+// summaryRuns is how many runs are brought up to date in one transaction, and summaryRows how many batches of theirs
+// are read at most.
 const (
 	summaryRuns = 64
 	summaryRows = 4000
 )
 
-// Summarise brings the summaries and the best of runs with new batches up to date, many runs at a time, and returns those runs. Several replicas may do it
-// at once: each run is done by one of them. A run that fails is left for the next time and does not keep the others from theirs.
+// Summarise brings the summaries and the best of runs with new batches up to date, many runs at a time, and returns
+// those runs. Several replicas may do it at once: each run is done by one of them. A run that fails is left for the
+// next time and does not keep the others from theirs.
 func (s *Store) Summarise(ctx context.Context) ([]store.Summarised, error) {
 	todo, err := db.Values[int64](ctx, s.q, "unsummarised", db.A{})
 	if err != nil {
@@ -87,7 +89,8 @@ func (s *Store) summariseGroup(ctx context.Context, runs []int64) (done []store.
 	return done, nil
 }
 
-// summarise brings those runs up to date that no other replica is at and whose new readings go simply behind those that are counted; anew are the others.
+// summarise brings those runs up to date that no other replica is at and whose new readings go simply behind those that
+// are counted; anew are the others.
 func (q Queries) summarise(ctx context.Context, runs []int64) (done []store.Summarised, anew []int64, err error) {
 	mine, err := db.Values[int64](ctx, q, "summary_locks", db.A{"runs": runs})
 	if err != nil || len(mine) == 0 {
@@ -119,7 +122,8 @@ func (q Queries) summarise(ctx context.Context, runs []int64) (done []store.Summ
 	if len(behind) == 0 {
 		return nil, anew, nil
 	}
-	rows, err := db.List[newRow](ctx, q, "journal_new", db.A{"runs": behind, "legs": numbers, "from": from, "upto": upto, "limit": summaryRows})
+	rows, err := db.List[newRow](ctx, q, "journal_new", db.A{"runs": behind, "legs": numbers, "from": from,
+		"upto": upto, "limit": summaryRows})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -156,7 +160,8 @@ func (q Queries) summarise(ctx context.Context, runs []int64) (done []store.Summ
 		return nil, nil, err
 	}
 	for i, run := range behind {
-		d := store.Summarised{Run: run, Objective: stretches(fresh[run][drawn[run].Curve]), Train: stretches(fresh[run][drawn[run].Train])}
+		d := store.Summarised{Run: run, Objective: stretches(fresh[run][drawn[run].Curve]),
+			Train: stretches(fresh[run][drawn[run].Train])}
 		for _, l := range byRun[run] {
 			d.Before += l.Summarised
 		}
@@ -190,8 +195,8 @@ func goesBehind(legs []summaryLeg) bool {
 	return newest.Summarised > 0 || len(legs) == 1 || newest.FromStep > last
 }
 
-// drawn is the curve of a run that lists draw, that of its project's objective, and whether the lower is the better. Only of it a sketch is kept. Train is
-// the same measure in training, by which it is judged. 0: there is none.
+// drawn is the curve of a run that lists draw, that of its project's objective, and whether the lower is the better.
+// Only of it a sketch is kept. Train is the same measure in training, by which it is judged. 0: there is none.
 type drawn struct {
 	Run          int64
 	Curve, Train int
@@ -312,7 +317,8 @@ func (s *Store) SetSketch(ctx context.Context, run int64, id int, sketch curve.S
 			return err
 		}
 		if len(rows) == 0 { // of a version that had a row for each curve only
-			_, err := q.Exec(ctx, "sketch_set", db.A{"run": run, "curve": id, "every": sketch.Every, "sketch": curve.AppendValues(nil, sketch.Values)})
+			_, err := q.Exec(ctx, "sketch_set", db.A{"run": run, "curve": id, "every": sketch.Every,
+				"sketch": curve.AppendValues(nil, sketch.Values)})
 			return err
 		}
 		all, err := curve.DecodeSummaries(rows[0].Payload)
@@ -325,7 +331,8 @@ func (s *Store) SetSketch(ctx context.Context, run int64, id int, sketch curve.S
 				all[i].Sketch = sketch
 			}
 		}
-		_, err = q.Exec(ctx, "run_summaries_set", db.A{"runs": mine, "payloads": [][]byte{curve.AppendSummaries(nil, all)}})
+		_, err = q.Exec(ctx, "run_summaries_set",
+			db.A{"runs": mine, "payloads": [][]byte{curve.AppendSummaries(nil, all)}})
 		return err
 	})
 }

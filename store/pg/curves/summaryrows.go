@@ -11,14 +11,15 @@ import (
 	"kembrel/store/pg/db"
 )
 
-// writeBehind writes rows for the curves of runs whose summaries went on, those first that have waited longest, until its time is over; at least of some
-// runs. only, if not nil, names the runs.
+// writeBehind writes rows for the curves of runs whose summaries went on, those first that have waited longest, until
+// its time is over; at least of some runs. only, if not nil, names the runs.
 func (s *Store) writeBehind(ctx context.Context, only []int64, length time.Duration) error {
 	began := time.Now()
 	for {
 		n := 0
 		err := s.inTx(ctx, func(q Queries) error {
-			rows, err := db.List[packedSummaries](ctx, q, "run_summaries_behind", db.A{"only": only, "limit": summaryRuns})
+			rows, err := db.List[packedSummaries](ctx, q, "run_summaries_behind",
+				db.A{"only": only, "limit": summaryRuns})
 			if err != nil || len(rows) == 0 {
 				return err
 			}
@@ -63,7 +64,8 @@ func (q Queries) setSummaries(ctx context.Context, sums []summaryOf) error {
 	})
 	n := len(sums)
 	runs, ids := make([]int64, n), make([]int, n)
-	counts, nans, infinites, everies, sketches := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([][]byte, n)
+	counts, nans, infinites, everies, sketches := make([]int64, n), make([]int64, n), make([]int64, n),
+		make([]int64, n), make([][]byte, n)
 	last, low, high := newReadings(n), newReadings(n), newReadings(n)
 	for i, s := range sums {
 		runs[i], ids[i] = s.run, s.curve
@@ -75,7 +77,8 @@ func (q Queries) setSummaries(ctx context.Context, sums []summaryOf) error {
 		low.set(i, s.Lowest)
 		high.set(i, s.Highest)
 	}
-	_, err := q.Exec(ctx, "summary_set", db.A{"runs": runs, "curves": ids, "counts": counts, "nans": nans, "infinites": infinites,
+	_, err := q.Exec(ctx, "summary_set", db.A{"runs": runs, "curves": ids, "counts": counts, "nans": nans,
+		"infinites":  infinites,
 		"last_steps": last.steps, "last_epochs": last.epochs, "last_times": last.times, "last_values": last.values,
 		"low_steps": low.steps, "low_epochs": low.epochs, "low_times": low.times, "low_values": low.values,
 		"high_steps": high.steps, "high_epochs": high.epochs, "high_times": high.times, "high_values": high.values,

@@ -12,12 +12,14 @@ import (
 	"kembrel/store/pg/db"
 )
 
-// View implements store.Readings. It reads the coarsest level of folds that gives at least four a pixel, and only where those do not fit
-// the pixels or the window's ends the finer ones, down to single readings.
-func (s *Store) View(ctx context.Context, span store.Span, w curve.Window, smoothing curve.Smoothing) (map[string]store.Folded, error) {
+// View implements store.Readings. It reads the coarsest level of folds that gives at least four a pixel, and only where
+// those do not fit the pixels or the window's ends the finer ones, down to single readings.
+func (s *Store) View(ctx context.Context, span store.Span, w curve.Window,
+	smoothing curve.Smoothing) (map[string]store.Folded, error) {
 	out := map[string]store.Folded{}
 	err := s.look(ctx, store.Span{Run: span.Run, Names: span.Names, Leg: span.Leg, To: everyStep}, func(l *look) error {
-		v := &view{look: l, window: w, smoothing: smoothing, read: w.Before(smoothing), pieces: map[int][]piece{}, axes: axes{run: l.run, index: l.index}}
+		v := &view{look: l, window: w, smoothing: smoothing, read: w.Before(smoothing), pieces: map[int][]piece{},
+			axes: axes{run: l.run, index: l.index}}
 		if err := v.steps(ctx); err != nil {
 			return err
 		}
@@ -61,7 +63,8 @@ type gap struct {
 	from, to   int64
 }
 
-// smallShare is the part of a pixel's readings that may be counted to its neighbour where many readings have the same whole epoch: a sixteenth.
+// smallShare is the part of a pixel's readings that may be counted to its neighbour where many readings have the same
+// whole epoch: a sixteenth.
 const smallShare = 16
 
 const noEnd = math.MaxInt32 * curve.MaxBlock // reading numbers; block numbers are int4
@@ -77,7 +80,8 @@ func (v *view) steps(ctx context.Context) error {
 	if math.IsInf(w.From, -1) && math.IsInf(w.To, 1) {
 		return nil
 	}
-	covered, err := db.One[struct{ First, Last int64 }](ctx, v.Queries, "axis_steps", db.A{"run": v.run, "epochs": w.By == curve.ByEpoch, "from": w.From, "to": w.To})
+	covered, err := db.One[struct{ First, Last int64 }](ctx, v.Queries, "axis_steps",
+		db.A{"run": v.run, "epochs": w.By == curve.ByEpoch, "from": w.From, "to": w.To})
 	v.from, v.to = covered.First, covered.Last
 	return err
 }
@@ -92,8 +96,8 @@ func toStep(x float64) int64 {
 	return int64(x)
 }
 
-// level is the coarsest one that gives four folds a pixel if readings stand evenly, or that is fine enough for what smoothing needs before
-// the window.
+// level is the coarsest one that gives four folds a pixel if readings stand evenly, or that is fine enough for what
+// smoothing needs before the window.
 func (v *view) level(ctx context.Context) (int, error) {
 	w := v.window
 	if w.Width == 0 {
@@ -158,7 +162,8 @@ func (v *view) arguments(gaps []gap, size int64) db.A {
 	for i, g := range gaps {
 		curves[i], legs[i], firsts[i], lasts[i] = g.curve, g.leg, g.from/size, min((g.to-1)/size, math.MaxInt32)
 	}
-	return db.A{"run": v.run, "curves": curves, "legs": legs, "firsts": firsts, "lasts": lasts, "from": v.from, "to": v.to}
+	return db.A{"run": v.run, "curves": curves, "legs": legs, "firsts": firsts, "lasts": lasts,
+		"from": v.from, "to": v.to}
 }
 
 type foldRow struct {
@@ -206,7 +211,8 @@ func (v *view) folds(ctx context.Context, level int, gaps []gap) ([]gap, error) 
 			}
 			first, folds, err := curve.DecodeFolds(row.Payload)
 			if err != nil {
-				return nil, fmt.Errorf("folds %d of level %d of curve %d of leg %d of run %d: %w", row.Seq, level, row.Curve, row.Leg, v.run, err)
+				return nil, fmt.Errorf("folds %d of level %d of curve %d of leg %d of run %d: %w", row.Seq, level,
+					row.Curve, row.Leg, v.run, err)
 			}
 			finer = v.take(g, level, start, first, folds, finer)
 			rest = start + int64(len(folds))*size
@@ -228,7 +234,8 @@ func (v *view) take(g gap, level int, start int64, first curve.Point, folds []cu
 	small := v.window.By == curve.ByEpoch && float64(size*smallShare) <= v.perPixel
 	flush := func() {
 		if len(kept) > 0 {
-			v.pieces[g.curve] = append(v.pieces[g.curve], piece{part: part{leg: leg}, start: keptFrom, before: keptBefore, folds: kept})
+			v.pieces[g.curve] = append(v.pieces[g.curve], piece{part: part{leg: leg}, start: keptFrom,
+				before: keptBefore, folds: kept})
 			kept = nil
 		}
 	}
@@ -287,7 +294,8 @@ func (v *view) readings(ctx context.Context, gaps []gap) error {
 		for _, g := range wanted[span{k.curve, k.leg}] {
 			a, b := max(g.from-start, 0), min(g.to-start, int64(len(p.values)))
 			if a < b {
-				v.pieces[k.curve] = append(v.pieces[k.curve], piece{start: start + a, part: part{leg: p.leg, points: p.points[a:b], values: p.values[a:b]}})
+				v.pieces[k.curve] = append(v.pieces[k.curve],
+					piece{start: start + a, part: part{leg: p.leg, points: p.points[a:b], values: p.values[a:b]}})
 			}
 		}
 	}

@@ -11,8 +11,8 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 )
 
-// Lane says whose work a statement is. Each has connections of its own, so that people who ask for much do not keep recorders waiting, and
-// neither keeps the jobs beside them.
+// Lane says whose work a statement is. Each has connections of its own, so that people who ask for much do not keep
+// recorders waiting, and neither keeps the jobs beside them.
 type Lane int
 
 // The lanes. A context without one is of people.
@@ -52,7 +52,8 @@ func openPools(ctx context.Context, config *pgxpool.Config) (p pools, err error)
 		c.MaxConns = rule.connections
 		c.ConnConfig.RuntimeParams["application_name"] = "kembrel " + rule.name
 		c.ConnConfig.RuntimeParams["statement_timeout"] = strconv.FormatInt(rule.statement.Milliseconds(), 10)
-		c.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = strconv.FormatInt(idleInTx.Milliseconds(), 10)
+		c.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = strconv.FormatInt(idleInTx.Milliseconds(),
+			10)
 		if p[lane], err = pgxpool.NewWithConfig(ctx, c); err != nil {
 			p.close()
 			return p, fmt.Errorf("connect to the database: %w", err)

@@ -4,8 +4,8 @@ import (
 	"context"
 )
 
-// LockRun holds a run until the transaction ends. Whoever changes a leg and its run in one transaction holds the run first, as those do who bring
-// summaries up to date: else they wait for each other in a circle.
+// LockRun holds a run until the transaction ends. Whoever changes a leg and its run in one transaction holds the run
+// first, as those do who bring summaries up to date: else they wait for each other in a circle.
 func (q Q) LockRun(ctx context.Context, run int64) error {
 	_, err := One[struct {
 		ID    int64

@@ -79,8 +79,8 @@ type DB struct {
 	pools pools
 }
 
-// Open connects to the database at url and waits for nothing: an unreachable database is an error. The queries are those of the .sql files in
-// files.
+// Open connects to the database at url and waits for nothing: an unreachable database is an error. The queries are
+// those of the .sql files in files.
 func Open(ctx context.Context, url string, files ...fs.FS) (*DB, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
@@ -199,9 +199,10 @@ func (s *DB) InTx(ctx context.Context, do func(q Q) error) error {
 
 // Snapshot runs do where all that is read is of one moment.
 func (s *DB) Snapshot(ctx context.Context, do func(q Q) error) error {
-	return pgx.BeginTxFunc(ctx, s.pools.of(ctx), pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		return do(Q{on: tx, text: s.text})
-	})
+	return pgx.BeginTxFunc(ctx, s.pools.of(ctx), pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly},
+		func(tx pgx.Tx) error {
+			return do(Q{on: tx, text: s.text})
+		})
 }
 
 // Away reports whether err means that the database does not answer just now, so that trying again may help.
@@ -211,13 +212,15 @@ func Away(err error) bool {
 	}
 	var pe *pgconn.PgError
 	if errors.As(err, &pe) {
-		return strings.HasPrefix(pe.Code, "57P") || strings.HasPrefix(pe.Code, "53") || strings.HasPrefix(pe.Code, "08") || pe.Code == "25006"
+		return strings.HasPrefix(pe.Code, "57P") || strings.HasPrefix(pe.Code, "53") ||
+			strings.HasPrefix(pe.Code, "08") || pe.Code == "25006"
 	}
 	var ce *pgconn.ConnectError
 	if errors.As(err, &ce) || pgconn.SafeToRetry(err) {
 		return true
 	}
-	for _, cut := range []error{context.DeadlineExceeded, io.EOF, io.ErrUnexpectedEOF, net.ErrClosed, syscall.ECONNRESET, syscall.ECONNREFUSED, syscall.EPIPE} {
+	for _, cut := range []error{context.DeadlineExceeded, io.EOF, io.ErrUnexpectedEOF, net.ErrClosed,
+		syscall.ECONNRESET, syscall.ECONNREFUSED, syscall.EPIPE} {
 		if errors.Is(err, cut) {
 			return true
 		}

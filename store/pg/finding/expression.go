@@ -10,8 +10,8 @@ import (
 	"kembrel/store/pg/db"
 )
 
-// builder writes a condition as SQL over the rows r (run), p (person) and l (last leg). Every expression that may be absent is null then;
-// comparisons coalesce to false.
+// builder writes a condition as SQL over the rows r (run), p (person) and l (last leg). Every expression that may be
+// absent is null then; comparisons coalesce to false.
 type builder struct {
 	args      db.A
 	lower     func(string) bool
@@ -101,7 +101,8 @@ func (b *builder) hyper(n *filter.Node, kind, value string) string {
 }
 
 // numbers are the fields that are numbers.
-var numbers = map[string]string{"number": "r.number::float8", "step": "l.last_step::float8", "search": "r.search::float8", "trial": "r.trial::float8", "epoch": "nullif(l.last_epoch, 'NaN')", "took": "r.took",
+var numbers = map[string]string{"number": "r.number::float8", "step": "l.last_step::float8",
+	"search": "r.search::float8", "trial": "r.trial::float8", "epoch": "nullif(l.last_epoch, 'NaN')", "took": "r.took",
 	"pace": "nullif((r.verdict ->> 'pace')::float8, 'NaN')",
 	"size": "(select c.size::float8 from checkpoint c where c.run = r.id order by c.id desc limit 1)",
 	"parameters": `(select sum(t.parameters)::float8 from checkpoint_file f join tensor_file t on t.digest = f.digest where f.run = r.id and f.part = 'weights'
@@ -134,7 +135,8 @@ func (b *builder) number(n *filter.Node) string {
 }
 
 // texts are the fields that are texts.
-var texts = map[string]string{"state": "r.state::text", "verdict": "r.verdict ->> 'kind'", "title": "r.title", "note": "r.note", "who": "p.name", "host": "r.host", "commit": "r.recipe ->> 'commit'"}
+var texts = map[string]string{"state": "r.state::text", "verdict": "r.verdict ->> 'kind'", "title": "r.title",
+	"note": "r.note", "who": "p.name", "host": "r.host", "commit": "r.recipe ->> 'commit'"}
 
 func (b *builder) text(n *filter.Node) string {
 	switch n.Op {
@@ -202,7 +204,8 @@ func common(x, y *filter.Node) filter.Kind {
 	return x.Kind
 }
 
-// listed writes a comparison of a hyperparameter with a number as a list of runs, which an index gives; "" where it is no such comparison.
+// listed writes a comparison of a hyperparameter with a number as a list of runs, which an index gives; "" where it is
+// no such comparison.
 func (b *builder) listed(x, y *filter.Node, sign string) string {
 	if x.Op == filter.Literal {
 		x, y, sign = y, x, map[string]string{"=": "=", "<": ">", "<=": ">="}[sign]
@@ -210,7 +213,8 @@ func (b *builder) listed(x, y *filter.Node, sign string) string {
 	if x.Op != filter.Hyper || y.Op != filter.Literal || y.Kind != filter.Number {
 		return ""
 	}
-	return fmt.Sprintf("r.id in (select h.run from hyper h where h.name = %s and h.number %s %s::float8)", b.add(x.Name), sign, b.add(y.Lit))
+	return fmt.Sprintf("r.id in (select h.run from hyper h where h.name = %s and h.number %s %s::float8)",
+		b.add(x.Name), sign, b.add(y.Lit))
 }
 
 func (b *builder) equal(x, y *filter.Node) string {
@@ -229,7 +233,8 @@ func (b *builder) less(x, y *filter.Node, sign string) string {
 	if k != filter.Any {
 		return fmt.Sprintf("coalesce(%s %s %s, false)", b.of(x, k), sign, b.of(y, k))
 	}
-	return fmt.Sprintf("(coalesce(%s %s %s, false) or coalesce(%s %s %s, false))", b.number(x), sign, b.number(y), b.text(x), sign, b.text(y))
+	return fmt.Sprintf("(coalesce(%s %s %s, false) or coalesce(%s %s %s, false))", b.number(x), sign, b.number(y),
+		b.text(x), sign, b.text(y))
 }
 
 func (b *builder) in(x, list *filter.Node) string {
@@ -252,8 +257,8 @@ func (b *builder) in(x, list *filter.Node) string {
 	return "(" + strings.Join(parts, " or ") + ")"
 }
 
-// sortable is a value to sort by: numbers as they are, times as seconds, the rest as text. A hyperparameter is sorted by its number, or by its
-// text where it has words.
+// sortable is a value to sort by: numbers as they are, times as seconds, the rest as text. A hyperparameter is sorted
+// by its number, or by its text where it has words.
 func (b *builder) sortable(n *filter.Node, words bool) (string, filter.Kind) {
 	if n.Op == filter.Hyper {
 		b.joins += " left join hyper hs on hs.run = r.id and hs.name = " + b.add(n.Name)

@@ -17,8 +17,8 @@ import (
 	"kembrel/store/pg/db"
 )
 
-// FindRuns lists the numbers and sort values of runs: those that have a value, then those that have none. Of equal values the newest come
-// first.
+// FindRuns lists the numbers and sort values of runs: those that have a value, then those that have none. Of equal
+// values the newest come first.
 func (q Queries) FindRuns(ctx context.Context, in store.RunQuery) ([]store.RunPlace, error) {
 	out := []store.RunPlace{}
 	few := map[*filter.Node][]int64{}
@@ -38,9 +38,10 @@ func (q Queries) FindRuns(ctx context.Context, in store.RunQuery) ([]store.RunPl
 	return append(out, rest...), err
 }
 
-// findRuns lists runs that have a value, or those that have none. The statement is planned for its values each time: how many runs a condition
-// leaves decides the way to them.
-func (q Queries) findRuns(ctx context.Context, in store.RunQuery, few map[*filter.Node][]int64, absent bool) ([]store.RunPlace, error) {
+// findRuns lists runs that have a value, or those that have none. The statement is planned for its values each time:
+// how many runs a condition leaves decides the way to them.
+func (q Queries) findRuns(ctx context.Context, in store.RunQuery, few map[*filter.Node][]int64,
+	absent bool) ([]store.RunPlace, error) {
 	o, err := q.ordered(ctx, in, few)
 	if err != nil {
 		return nil, err
@@ -87,10 +88,12 @@ type order struct {
 }
 
 // shown are conditions on what became of a run.
-var shown = map[string]string{"": "r.archived is null and r.doomed is null", "archived": "r.archived is not null and r.doomed is null", "deleted": "r.doomed is not null", "all": "true"}
+var shown = map[string]string{"": "r.archived is null and r.doomed is null",
+	"archived": "r.archived is not null and r.doomed is null", "deleted": "r.doomed is not null", "all": "true"}
 
 func (q Queries) ordered(ctx context.Context, in store.RunQuery, few map[*filter.Node][]int64) (*order, error) {
-	o := &order{builder: &builder{args: db.A{"project": in.Project}, lower: in.Lower, objective: in.Objective, few: few}, value: "r.number", where: "true", shown: shown[in.Shown], direction: "asc"}
+	o := &order{builder: &builder{args: db.A{"project": in.Project}, lower: in.Lower, objective: in.Objective,
+		few: few}, value: "r.number", where: "true", shown: shown[in.Shown], direction: "asc"}
 	if in.Where != nil {
 		o.where = o.truth(in.Where)
 	}
@@ -100,7 +103,8 @@ func (q Queries) ordered(ctx context.Context, in store.RunQuery, few map[*filter
 	if in.Sort != nil {
 		words := false
 		if in.Sort.Op == filter.Hyper {
-			numbers, err := db.Value[*bool](ctx, q, "hyper_is_number", db.A{"project": in.Project, "name": in.Sort.Name})
+			numbers, err := db.Value[*bool](ctx, q, "hyper_is_number",
+				db.A{"project": in.Project, "name": in.Sort.Name})
 			if err != nil {
 				return nil, err
 			}
@@ -121,7 +125,8 @@ func (o *order) fill(text string, more ...string) string {
 	if strings.Contains(used, "l.last_") {
 		joins += " left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true"
 	}
-	return strings.NewReplacer(append(more, "/*joins*/", joins, "r.number/*value*/", o.value, "true/*where*/", o.where, "true/*shown*/", o.shown, "/*order*/", o.direction)...).Replace(text)
+	return strings.NewReplacer(append(more, "/*joins*/", joins, "r.number/*value*/", o.value, "true/*where*/", o.where,
+		"true/*shown*/", o.shown, "/*order*/", o.direction)...).Replace(text)
 }
 
 // Landmarks are every so manyth run of an order, and the last. O(runs log runs).
@@ -145,9 +150,11 @@ func (q Queries) Landmarks(ctx context.Context, in store.RunQuery, every int) ([
 	})
 }
 
-// RunValues are what expressions say of some runs, as JSON, in the order of the expressions; nil where absent. Infinities are texts, as in the API.
-// Hyperparameters and figures of curves are read as rows, once for all runs, however many columns there are; O(runs x columns).
-func (q Queries) RunValues(ctx context.Context, in store.RunQuery, numbers []int64, expressions []*filter.Node) (map[int64][]json.RawMessage, error) {
+// RunValues are what expressions say of some runs, as JSON, in the order of the expressions; nil where absent.
+// Infinities are texts, as in the API. Hyperparameters and figures of curves are read as rows, once for all runs,
+// however many columns there are; O(runs x columns).
+func (q Queries) RunValues(ctx context.Context, in store.RunQuery, numbers []int64,
+	expressions []*filter.Node) (map[int64][]json.RawMessage, error) {
 	b := &builder{args: db.A{"project": in.Project, "numbers": numbers}, lower: in.Lower, objective: in.Objective}
 	out := map[int64][]json.RawMessage{}
 	for _, n := range numbers {
@@ -186,7 +193,8 @@ func (q Queries) RunValues(ctx context.Context, in store.RunQuery, numbers []int
 		var last, low, high, best float64
 		columns := make([]*float64, len(expressions))
 		for i, n := range expressions {
-			columns[i] = map[string]*float64{"last_value": &last, "low_value": &low, "high_value": &high, "at_best": &best}[b.figure(n)]
+			columns[i] = map[string]*float64{"last_value": &last, "low_value": &low, "high_value": &high,
+				"at_best": &best}[b.figure(n)]
 		}
 		args := db.A{"project": in.Project, "numbers": numbers, "names": slices.Collect(maps.Keys(figures))}
 		err := q.ForEach(ctx, "run_figures", args, []any{&number, &name, &last, &low, &high, &best}, func() {
@@ -208,7 +216,8 @@ func (q Queries) RunValues(ctx context.Context, in store.RunQuery, numbers []int
 	if len(others) == 0 {
 		return out, nil
 	}
-	rows, err := q.Query(ctx, strings.Replace(q.SQL("run_values"), "/*values*/", strings.Join(parts, ", "), 1), pgx.QueryExecModeExec, b.args)
+	rows, err := q.Query(ctx, strings.Replace(q.SQL("run_values"), "/*values*/", strings.Join(parts, ", "), 1),
+		pgx.QueryExecModeExec, b.args)
 	if err != nil {
 		return nil, err
 	}
@@ -227,8 +236,8 @@ func (q Queries) RunValues(ctx context.Context, in store.RunQuery, numbers []int
 // fewRuns is how many runs a condition may leave to be looked up one by one, whatever the order.
 const fewRuns = 2000
 
-// findFew finds the runs of those conditions, all of which must hold, that only few runs fulfil: the planner does not know which they are, as
-// its statistics do not tell the numbers of one hyperparameter from those of another.
+// findFew finds the runs of those conditions, all of which must hold, that only few runs fulfil: the planner does not
+// know which they are, as its statistics do not tell the numbers of one hyperparameter from those of another.
 func (q Queries) findFew(ctx context.Context, project int64, n *filter.Node, few map[*filter.Node][]int64) error {
 	if n == nil {
 		return nil

@@ -18,7 +18,8 @@ func (q Queries) AddPerson(ctx context.Context, p store.Person, team string) (in
 	if p.Kind == "" {
 		p.Kind = "person"
 	}
-	return db.Value[int64](ctx, q, "person_add", db.A{"name": p.Name, "password": p.Password, "administrator": p.Administrator, "kind": p.Kind,
+	return db.Value[int64](ctx, q, "person_add", db.A{"name": p.Name, "password": p.Password,
+		"administrator": p.Administrator, "kind": p.Kind,
 		"email": p.Email, "team": team})
 }
 
@@ -39,7 +40,8 @@ func (q Queries) ListPeople(ctx context.Context, name string, after int64, limit
 
 // ChangePerson changes a person. Of those who are closed all sessions and links end; their tokens are good no more.
 func (q Queries) ChangePerson(ctx context.Context, in store.PersonEdit) error {
-	if _, err := q.Exec(ctx, "person_change", db.A{"id": in.ID, "administrator": in.Administrator, "closed": in.Closed, "email": in.Email}); err != nil {
+	if _, err := q.Exec(ctx, "person_change", db.A{"id": in.ID, "administrator": in.Administrator, "closed": in.Closed,
+		"email": in.Email}); err != nil {
 		return err
 	}
 	if in.Closed == nil || !*in.Closed {
@@ -134,8 +136,10 @@ func (q Queries) SetPassword(ctx context.Context, person int64, hash string, kee
 }
 
 // AddSession keeps a session for some hours, opened from an address; parent is the token that it ends with, or nil.
-func (q Queries) AddSession(ctx context.Context, hash []byte, person int64, hours int, parent *int64, place string, at store.Elsewhere) error {
-	_, err := q.Exec(ctx, "session_add", db.A{"hash": hash, "person": person, "hours": hours, "parent": parent, "place": place,
+func (q Queries) AddSession(ctx context.Context, hash []byte, person int64, hours int, parent *int64, place string,
+	at store.Elsewhere) error {
+	_, err := q.Exec(ctx, "session_add", db.A{"hash": hash, "person": person, "hours": hours,
+		"parent": parent, "place": place,
 		"provider": at.Provider, "subject": at.Subject, "sid": at.SID, "id_token": at.IDToken})
 	return err
 }
@@ -166,7 +170,8 @@ func (q Queries) AddToken(ctx context.Context, t store.NewToken) (store.Token, e
 	if t.Networks == nil {
 		t.Networks = []string{}
 	}
-	return db.One[store.Token](ctx, q, "token_add", db.A{"person": t.Person, "name": t.Name, "hash": t.Hash, "days": t.Days, "parent": t.Parent,
+	return db.One[store.Token](ctx, q, "token_add", db.A{"person": t.Person, "name": t.Name, "hash": t.Hash,
+		"days": t.Days, "parent": t.Parent,
 		"role": t.Role, "project": t.Project, "networks": t.Networks})
 }
 
@@ -215,7 +220,8 @@ func (q Queries) ClearExpired(ctx context.Context) error {
 
 // AddTry keeps a sign-in that begins at a provider, for ten minutes.
 func (q Queries) AddTry(ctx context.Context, state []byte, provider string, t store.SignInTry) error {
-	_, err := q.Exec(ctx, "try_add", db.A{"state": state, "provider": provider, "verifier": t.Verifier, "nonce": t.Nonce, "next": t.Next})
+	_, err := q.Exec(ctx, "try_add", db.A{"state": state, "provider": provider, "verifier": t.Verifier,
+		"nonce": t.Nonce, "next": t.Next})
 	return err
 }
 
@@ -254,5 +260,6 @@ func (q Queries) SessionElsewhere(ctx context.Context, hash []byte) (store.Elsew
 
 // EndElsewhere ends the sessions that came of a session at a provider, or where that is not named, of somebody there.
 func (q Queries) EndElsewhere(ctx context.Context, at store.Elsewhere) ([]int64, error) {
-	return db.Values[int64](ctx, q, "sessions_end_elsewhere", db.A{"provider": at.Provider, "subject": at.Subject, "sid": at.SID})
+	return db.Values[int64](ctx, q, "sessions_end_elsewhere",
+		db.A{"provider": at.Provider, "subject": at.Subject, "sid": at.SID})
 }

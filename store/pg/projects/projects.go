@@ -15,7 +15,8 @@ func (q Queries) SetBaseline(ctx context.Context, project int64, number int) err
 
 // AddProject makes a project; false where the key is taken.
 func (q Queries) AddProject(ctx context.Context, key, title, objective string, creator int64) (int64, bool, error) {
-	id, err := db.Value[int64](ctx, q, "project_add", db.A{"key": key, "title": title, "objective": objective, "creator": creator})
+	id, err := db.Value[int64](ctx, q, "project_add", db.A{"key": key, "title": title, "objective": objective,
+		"creator": creator})
 	if db.None(err) {
 		return 0, false, nil
 	}
@@ -28,8 +29,11 @@ func (q Queries) ProjectByKey(ctx context.Context, key string) (store.Project, e
 }
 
 // ListProjects lists projects that somebody sees by key, with counts; a key given lists only that one.
-func (q Queries) ListProjects(ctx context.Context, seen store.Seen, key, after string, limit int) ([]store.CountedProject, error) {
-	return db.List[store.CountedProject](ctx, q, "project_list", db.A{"all": seen.All, "open": seen.Open, "keys": seen.Keys, "only": seen.Only, "key": key, "after": after, "limit": limit})
+func (q Queries) ListProjects(ctx context.Context, seen store.Seen, key, after string,
+	limit int) ([]store.CountedProject, error) {
+	return db.List[store.CountedProject](ctx, q, "project_list",
+		db.A{"all": seen.All, "open": seen.Open, "keys": seen.Keys, "only": seen.Only, "key": key,
+			"after": after, "limit": limit})
 }
 
 // BestRun finds it; ErrNone where no run has a finite reading. O(log runs).

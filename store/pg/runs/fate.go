@@ -24,8 +24,8 @@ func (q Queries) DueRuns(ctx context.Context) ([]store.DueRun, error) {
 	return db.List[store.DueRun](ctx, q, "runs_due", db.A{})
 }
 
-// EraseRun deletes a run whose grace period is over with all that belongs to it; false where it is not over. It belongs in a transaction that
-// has released its chunks before.
+// EraseRun deletes a run whose grace period is over with all that belongs to it; false where it is not over. It belongs
+// in a transaction that has released its chunks before.
 func (q Queries) EraseRun(ctx context.Context, run int64) (bool, error) {
 	if err := q.LockJournal(ctx); err != nil { // nothing is sealed meanwhile
 		return false, err

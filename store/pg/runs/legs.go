@@ -22,7 +22,8 @@ func (q Queries) AddLeg(ctx context.Context, run int64, l store.NewLeg) (int, er
 	if _, err := q.Exec(ctx, "leg_replace", db.A{"run": run}); err != nil {
 		return 0, err
 	}
-	return db.Value[int](ctx, q, "leg_add", db.A{"run": run, "key": l.Key, "recorder": l.Recorder, "host": l.Host, "from_step": l.FromStep, "from_epoch": l.FromEpoch,
+	return db.Value[int](ctx, q, "leg_add", db.A{"run": run, "key": l.Key, "recorder": l.Recorder, "host": l.Host,
+		"from_step": l.FromStep, "from_epoch": l.FromEpoch,
 		"started": l.Started, "resumed": l.Resumed})
 }
 
@@ -55,7 +56,8 @@ func (q Queries) ReviveLeg(ctx context.Context, run int64, leg int) (bool, error
 
 // EndLeg ends a leg and reports whether it is the run's newest.
 func (q Queries) EndLeg(ctx context.Context, e store.Ending) (newest bool, err error) {
-	return db.Value[bool](ctx, q, "leg_end", db.A{"run": e.Run, "leg": e.Leg, "recorder": e.Recorder, "state": e.State, "ended": e.Ended,
+	return db.Value[bool](ctx, q, "leg_end", db.A{"run": e.Run, "leg": e.Leg, "recorder": e.Recorder,
+		"state": e.State, "ended": e.Ended,
 		"exit_code": e.ExitCode, "signal": e.Signal, "why": e.Why, "tail": e.Tail})
 }
 
@@ -66,11 +68,13 @@ func (q Queries) LoseLegs(ctx context.Context, after float64) ([]store.LostLeg, 
 
 // AddOutput keeps a stretch once and at most keep bytes for the leg; ErrNone where the recorder is not the leg's.
 func (q Queries) AddOutput(ctx context.Context, run int64, recorder string, o store.Output, keep int64) error {
-	n, err := q.Exec(ctx, "output_add", db.A{"run": run, "leg": o.Leg, "stream": o.Stream, "start": o.Start, "size": o.Size, "text": o.Text})
+	n, err := q.Exec(ctx, "output_add", db.A{"run": run, "leg": o.Leg, "stream": o.Stream, "start": o.Start,
+		"size": o.Size, "text": o.Text})
 	if err != nil {
 		return err
 	}
-	total, err := db.Value[int64](ctx, q, "output_grow", db.A{"run": run, "leg": o.Leg, "recorder": recorder, "size": n * o.Size})
+	total, err := db.Value[int64](ctx, q, "output_grow", db.A{"run": run, "leg": o.Leg, "recorder": recorder,
+		"size": n * o.Size})
 	if err != nil || total <= keep+keep/4 {
 		return err
 	}

@@ -30,8 +30,10 @@ func (q Queries) AddRun(ctx context.Context, r store.NewRun) (id int64, number i
 	if number, err = db.Value[int](ctx, q, "run_number", db.A{"project": r.Project}); err != nil {
 		return 0, 0, err
 	}
-	id, err = db.Value[int64](ctx, q, "run_add", db.A{"project": r.Project, "number": number, "key": r.Key, "title": r.Title,
-		"creator": r.Creator, "host": r.Host, "recipe": r.Recipe, "origin": r.Origin, "search": r.Search, "trial": r.Trial, "started": r.Started})
+	id, err = db.Value[int64](ctx, q, "run_add", db.A{"project": r.Project, "number": number,
+		"key": r.Key, "title": r.Title,
+		"creator": r.Creator, "host": r.Host, "recipe": r.Recipe, "origin": r.Origin, "search": r.Search,
+		"trial": r.Trial, "started": r.Started})
 	return id, number, err
 }
 
@@ -124,8 +126,8 @@ func (q Queries) Recipes(ctx context.Context, runs []int64) (map[int64]json.RawM
 	return out, err
 }
 
-// ProgramSays keeps what a program told of itself: what goes into the recipe, the parts that resuming needs (nil: as before), its
-// starting weights (nil: as before).
+// ProgramSays keeps what a program told of itself: what goes into the recipe, the parts that resuming needs (nil: as
+// before), its starting weights (nil: as before).
 func (q Queries) ProgramSays(ctx context.Context, run int64, recipe any, needs []string, start any) error {
 	_, err := q.Exec(ctx, "run_says", db.A{"run": run, "recipe": recipe, "needs": needs, "start": start})
 	return err

@@ -9,7 +9,8 @@ import (
 
 // AddSearch makes a search, unless the key made one before. It belongs in a transaction.
 func (q Queries) AddSearch(ctx context.Context, n store.NewSearch) error {
-	_, err := q.Exec(ctx, "search_add", db.A{"project": n.Project, "key": n.Key, "title": n.Title, "strategy": n.Strategy, "space": n.Space, "seed": n.Seed,
+	_, err := q.Exec(ctx, "search_add", db.A{"project": n.Project, "key": n.Key, "title": n.Title,
+		"strategy": n.Strategy, "space": n.Space, "seed": n.Seed,
 		"budget": n.Budget, "command": n.Command, "person": n.Person})
 	return err
 }
@@ -25,13 +26,16 @@ func (q Queries) SearchByKey(ctx context.Context, key string) (store.Search, err
 }
 
 // ListSearches lists a project's searches below a number (0: all), the newest first; shown is active, archived or all.
-func (q Queries) ListSearches(ctx context.Context, project, below int64, shown string, limit int) ([]store.Search, error) {
-	return db.List[store.Search](ctx, q, "search_list", db.A{"project": project, "below": below, "shown": shown, "limit": limit})
+func (q Queries) ListSearches(ctx context.Context, project, below int64, shown string,
+	limit int) ([]store.Search, error) {
+	return db.List[store.Search](ctx, q, "search_list", db.A{"project": project, "below": below,
+		"shown": shown, "limit": limit})
 }
 
 // SearchSums adds up some searches; those without a run are left out.
 func (q Queries) SearchSums(ctx context.Context, project int64, searches []int, lower bool) ([]store.SearchSum, error) {
-	return db.List[store.SearchSum](ctx, q, "search_sums", db.A{"project": project, "searches": searches, "lower": lower})
+	return db.List[store.SearchSum](ctx, q, "search_sums", db.A{"project": project,
+		"searches": searches, "lower": lower})
 }
 
 // ArchiveSearch takes a search out of the list, or puts it back.

@@ -8,7 +8,8 @@ import (
 	"kembrel/store/pg/db"
 )
 
-// FirstWeights is the fingerprint of the weights that a run saved at step 0, nil where it saved none or they are not read yet.
+// FirstWeights is the fingerprint of the weights that a run saved at step 0, nil where it saved none or they are not
+// read yet.
 func (q Queries) FirstWeights(ctx context.Context, run int64) ([]byte, error) {
 	rows, err := db.List[struct{ Weights []byte }](ctx, q, "weights_first", db.A{"run": run})
 	if err != nil || len(rows) == 0 {
@@ -17,7 +18,8 @@ func (q Queries) FirstWeights(ctx context.Context, run int64) ([]byte, error) {
 	return rows[0].Weights, nil
 }
 
-// KnownWeights finds the first checkpoint, of another run that began earlier, whose weights have a fingerprint; nil where there is none.
+// KnownWeights finds the first checkpoint, of another run that began earlier, whose weights have a fingerprint; nil
+// where there is none.
 func (q Queries) KnownWeights(ctx context.Context, run int64, weights chunk.Digest) (*store.KnownCheckpoint, error) {
 	rows, err := db.List[store.KnownCheckpoint](ctx, q, "weights_known", db.A{"run": run, "weights": weights[:]})
 	if err != nil || len(rows) == 0 {
@@ -33,7 +35,8 @@ func (q Queries) PendingTensors(ctx context.Context) ([]store.PendingFile, error
 
 // SetTensors keeps what is known of a file's tensors.
 func (q Queries) SetTensors(ctx context.Context, t store.TensorFile) error {
-	_, err := q.Exec(ctx, "tensors_set", db.A{"digest": t.Digest, "weights": t.Weights, "problem": t.Problem, "tensors": t.Tensors, "parameters": t.Parameters, "again": t.Again})
+	_, err := q.Exec(ctx, "tensors_set", db.A{"digest": t.Digest, "weights": t.Weights, "problem": t.Problem,
+		"tensors": t.Tensors, "parameters": t.Parameters, "again": t.Again})
 	return err
 }
 

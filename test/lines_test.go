@@ -1,0 +1,60 @@
+package test
+
+import (
+	"go/scanner"
+	"go/token"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Lines of Go have at most 120 columns, a tab being four, but for those that a text, which is not cut, makes longer.
+func TestLinesAreShort(t *testing.T) {
+	out, err := exec.Command("git", "-C", "..", "ls-files", "*.go").Output()
+	if err != nil {
+		t.Skip("this is no checkout")
+	}
+	files := strings.Fields(string(out))
+	require.Greater(t, len(files), 200)
+	for _, name := range files {
+		src, err := os.ReadFile("../" + name)
+		if os.IsNotExist(err) {
+			continue
+		}
+		require.NoError(t, err)
+		texts := textLines(src)
+		for i, line := range strings.Split(string(src), "\n") {
+			if n := len([]rune(strings.ReplaceAll(line, "\t", "    "))); n > 120 && !texts[i+1] {
+				t.Errorf("%s:%d has %d columns", name, i+1, n)
+			}
+		}
+	}
+}
+
+// textLines are the lines with texts of 40 characters or more, or a part of one that goes over lines.
+func textLines(src []byte) map[int]bool {
+	files := token.NewFileSet()
+	f := files.AddFile("", -1, len(src))
+	var s scanner.Scanner
+	s.Init(f, src, nil, 0)
+	out, sizes := map[int]bool{}, map[int]int{}
+	for {
+		at, kind, text := s.Scan()
+		if kind == token.EOF {
+			return out
+		}
+		if kind != token.STRING {
+			continue
+		}
+		first := f.Line(at)
+		sizes[first] += len(text)
+		out[first] = out[first] || sizes[first] >= 40
+		for i := range strings.Count(text, "\n") {
+			out[first+i] = true
+			out[first+i+1] = true
+		}
+	}
+}
