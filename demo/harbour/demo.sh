@@ -73,6 +73,13 @@ if [ "$("$kembrel" searches vessels --output csv | wc -l)" -le 1 ]; then
 fi
 # Of each run the best two, the last and one of every eight epochs stay; the others are about to go, and can be brought back.
 case "$("$kembrel" keep vessels)" in *"all checkpoints stay"*) "$kembrel" keep set vessels --best 2 --last 1 --every 8 --grace 30 > /dev/null ;; esac
+if [ "$("$kembrel" people --output csv | wc -l)" -le 2 ]; then
+    for name in "Teo Lind" "Maud Berg"; do "$kembrel" people add "$name" > /dev/null 2>&1; done
+    "$kembrel" teams set "Sonar crew" "Teo Lind" "Maud Berg" > /dev/null
+    "$kembrel" people add buildhall --machine --team "Sonar crew" > /dev/null 2>&1
+    "$kembrel" roles set vessels --team "Sonar crew" --role member > /dev/null
+    "$kembrel" roles set vessels --person buildhall --role recorder > /dev/null
+fi
 "$kembrel" runs vessels --limit 12
 echo
 echo "The console: $("$kembrel" sign-in --link 2> /dev/null)   (works once; the link above too)"

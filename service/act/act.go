@@ -16,5 +16,5 @@ type Act struct {
 
 // New makes it on an open store.
 func New(db Storage, log *slog.Logger) *Act {
-	return &Act{db: db, Log: log, Live: newLive(db, log)}
+	return &Act{db: db, Log: log, Live: NewLive(db, log)}
 }

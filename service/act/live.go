@@ -40,7 +40,7 @@ type Told struct {
 
 const tellPace = 100 * time.Millisecond
 
-func newLive(db Storage, log *slog.Logger) *Live {
+func NewLive(db Storage, log *slog.Logger) *Live {
 	return &Live{db: db, log: log, touched: map[string]map[int64]bool{}, subscribers: map[*subscriber]bool{}}
 }
 

@@ -40,6 +40,7 @@ func main() {
 			"section.q:nth-of-type(5) figure"},
 		{"run", "/vessels/3", ".u-over"},
 		{"storage", "/vessels/storage", ".keep circle"},
+		{"access", "/vessels/access", "tbody tr"},
 		{"run-dark", "/vessels/4", ".u-over"},
 		{"run-branch", "/vessels/8", ".u-over"},
 		{"checkpoint", "/vessels/3/checkpoints/best", ".tensors"},
@@ -73,10 +74,6 @@ func takePages(out, link, base string, pages []page, only string) error {
 		return err
 	}
 	defer end()
-	if err := chromedp.Do(ctx, chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible("main button"),
-		chromedp.Sleep(300*time.Millisecond), shot(out, "sign-in", only)); err != nil {
-		return fmt.Errorf("sign-in: %w", err)
-	}
 	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.WaitVisible("tbody tr")); err != nil {
 		return fmt.Errorf("enter: %w", err)
 	}
