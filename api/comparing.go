@@ -141,12 +141,21 @@ type Mattered struct {
 
 // Influence is what a hyperparameter has to do with a figure.
 type Influence struct {
-	Name        string `json:"name"`
-	Runs        int    `json:"runs"`
-	Correlation Float  `json:"correlation" doc:"Spearman's rank correlation; NaN where values are no numbers"`
-	Low         Float  `json:"low" doc:"95 % interval"`
-	High        Float  `json:"high"`
-	Importance  Float  `json:"importance" doc:"Rise of a random forest's squared error when the values are shuffled, as a share of the variance"`
+	Name        string   `json:"name"`
+	Runs        int      `json:"runs"`
+	Correlation Float    `json:"correlation" doc:"Spearman's rank correlation; NaN where values are no numbers"`
+	Low         Float    `json:"low" doc:"95 % interval"`
+	High        Float    `json:"high"`
+	Importance  Float    `json:"importance" doc:"Rise of a random forest's squared error when the values are shuffled, as a share of the variance"`
+	Effects     []Effect `json:"effects,omitempty" doc:"What the forest predicts at its values, in their order; of the most important ones"`
+}
+
+// Effect is what a random forest predicts on average over the runs when a hyperparameter has a value.
+type Effect struct {
+	Value json.RawMessage `json:"value"`
+	Mean  Float           `json:"mean" doc:"Partial dependence, in the units of the figure"`
+	Low   Float           `json:"low" doc:"Eight in ten trees predict between low and high"`
+	High  Float           `json:"high"`
 }
 
 // Pair is how much two hyperparameters act together beyond the sum of either.

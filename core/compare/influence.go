@@ -90,7 +90,18 @@ type Influence struct {
 	// Importance is by how much a random forest errs more when the values are shuffled, as a share of the figure's
 	// variance; see Forest.
 	Importance float64
+	// Effects are what the forest predicts at its values, in the units of the figure; for the most important ones.
+	Effects []ValueEffect
 }
+
+// ValueEffect is an effect at a value, as it was given.
+type ValueEffect struct {
+	Value           json.RawMessage
+	Mean, Low, High float64
+}
+
+// mostEffects is of how many hyperparameters effects are taken.
+const mostEffects = 6
 
 // Mattered is what the hyperparameters of many runs have to do with a figure.
 type Mattered struct {
@@ -134,6 +145,7 @@ func Influences(runs []Run, figure []float64) Mattered {
 			out.Influences[k].Importance = v
 		}
 		out.Explained, out.Pairs = forest.Explained, forest.Interactions()
+		out.addEffects(forest, kept, y)
 	}
 	sort.SliceStable(out.Influences, func(i, j int) bool {
 		a, b := out.Influences[i], out.Influences[j]
@@ -143,6 +155,26 @@ func Influences(runs []Run, figure []float64) Mattered {
 		return math.Abs(orZero(a.Correlation)) > math.Abs(orZero(b.Correlation))
 	})
 	return out
+}
+
+// addEffects takes the effects of the most important hyperparameters: those that the forest makes use of.
+func (m *Mattered) addEffects(f *Forest, runs []Run, y []float64) {
+	sorted := slices.Sorted(slices.Values(y))
+	order := make([]int, len(f.features))
+	for i := range order {
+		order[i] = i
+	}
+	sort.SliceStable(order, func(a, b int) bool { return f.Importance[order[a]] > f.Importance[order[b]] })
+	for _, k := range order[:min(len(order), mostEffects)] {
+		if f.Importance[k] <= 0 {
+			continue
+		}
+		for _, e := range f.Effects(k) {
+			m.Influences[k].Effects = append(m.Influences[k].Effects, ValueEffect{
+				Value: runs[e.Run].Hyper[f.features[k].Name],
+				Mean:  unrank(sorted, e.Mean), Low: unrank(sorted, e.Low), High: unrank(sorted, e.High)})
+		}
+	}
 }
 
 func orZero(v float64) float64 {

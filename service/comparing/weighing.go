@@ -93,9 +93,13 @@ func (s *Comparing) GetMattered(ctx context.Context, _ act.Who, in *api.Influenc
 		Left: m.Left + int(c.left), Few: m.Few, Explained: api.Float(m.Explained),
 		Influences: []api.Influence{}, Pairs: []api.Pair{}, Points: []api.InfluencePoint{}}
 	for _, v := range m.Influences {
-		out.Influences = append(out.Influences, api.Influence{Name: v.Name, Runs: v.Runs,
-			Correlation: api.Float(v.Correlation), Low: api.Float(v.Low), High: api.Float(v.High),
-			Importance: api.Float(v.Importance)})
+		one := api.Influence{Name: v.Name, Runs: v.Runs, Correlation: api.Float(v.Correlation), Low: api.Float(v.Low),
+			High: api.Float(v.High), Importance: api.Float(v.Importance)}
+		for _, e := range v.Effects {
+			one.Effects = append(one.Effects, api.Effect{Value: e.Value, Mean: api.Float(e.Mean), Low: api.Float(e.Low),
+				High: api.Float(e.High)})
+		}
+		out.Influences = append(out.Influences, one)
 	}
 	for _, p := range m.Pairs {
 		out.Pairs = append(out.Pairs, api.Pair{A: p.A, B: p.B, Strength: api.Float(p.Strength)})

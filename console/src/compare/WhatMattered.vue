@@ -4,14 +4,13 @@ import type { EChartsType } from 'echarts/core'
 import { computed, ref } from 'vue'
 import type { Mattered } from '../api/client'
 import { dark } from '../composables/theme'
-import { number, toNumber } from '../format'
 import Drawing from './Drawing.vue'
+import Effects from './Effects.vue'
 import { drawnValue, interactions, parallel, scatter } from './options'
 
-/** Which hyperparameters mattered: importance and correlation, and drawings of the runs they come from. */
+/** Which hyperparameters mattered: their effects first, then two by two, then every run. */
 const props = defineProps<{ project: string; mattered: Mattered }>()
 const influences = computed(() => props.mattered.influences ?? [])
-const most = computed(() => Math.max(0.01, ...influences.value.map((v) => toNumber(v.importance))))
 const chosenX = ref('')
 const chosenY = ref('')
 const x = computed(() =>
@@ -53,46 +52,11 @@ function pick(data: unknown) {
   chosenX.value = together.value.names[a]
   chosenY.value = together.value.names[b]
 }
-const at = (v: number) => 60 + 56 * v
 </script>
 
 <template>
   <div>
-    <table>
-      <thead>
-        <tr>
-          <th scope="col">Hyperparameter</th>
-          <th scope="col">Importance</th>
-          <th scope="col" class="n">of the variance</th>
-          <th scope="col">Rank correlation, 95 % interval</th>
-          <th scope="col" class="n">Runs</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="v in influences.slice(0, 12)" :key="v.name">
-          <td>{{ v.name }}</td>
-          <td class="bar">
-            <span :style="{ width: `${(100 * toNumber(v.importance)) / most}%` }"></span>
-          </td>
-          <td class="n">{{ Math.round(toNumber(v.importance) * 1000) / 1000 }}</td>
-          <td class="whisker">
-            <svg v-if="v.correlation !== 'NaN'" width="120" height="18" aria-hidden="true">
-              <path d="M60 1V17" stroke="var(--rule2)" />
-              <path
-                v-if="v.low !== 'NaN'"
-                :d="`M${at(toNumber(v.low))} 9H${at(toNumber(v.high))}`"
-                stroke="var(--ink3)"
-                stroke-width="2"
-              />
-              <circle :cx="at(toNumber(v.correlation))" cy="9" r="3.4" fill="var(--accent)" />
-            </svg>
-            <span class="mono">{{ v.correlation === 'NaN' ? '–' : number(v.correlation) }}</span>
-            <span v-if="v.low !== 'NaN'" class="mono small">{{ number(v.low) }} to {{ number(v.high) }}</span>
-          </td>
-          <td class="n">{{ v.runs }}</td>
-        </tr>
-      </tbody>
-    </table>
+    <Effects :project="project" :mattered="mattered" />
     <template v-if="points.length > 2 && influences.length">
       <div class="pair">
         <Drawing
@@ -151,20 +115,6 @@ const at = (v: number) => 60 + 56 * v
 </template>
 
 <style scoped>
-td.bar {
-  width: 22%;
-}
-td.bar span {
-  display: block;
-  height: 8px;
-  background: var(--accent);
-}
-.whisker svg {
-  vertical-align: middle;
-}
-.whisker .mono {
-  margin-left: 8px;
-}
 .pair {
   display: grid;
   grid-template-columns: 1fr 1fr;
