@@ -30,7 +30,7 @@ const band = (e: Effect) =>
   'Z'
 const strength = (e: Effect) => {
   const i = e.influence
-  const parts = [`${number(Math.round(toNumber(i.importance) * 1000) / 1000)} of the variance`]
+  const parts = [`${Math.round(toNumber(i.importance) * 1000) / 1000} of the variance`]
   if (i.correlation !== 'NaN') {
     const between = i.low === 'NaN' ? '' : ` (${number(i.low)} to ${number(i.high)})`
     parts.push(`rank correlation ${number(i.correlation)}${between}`)
@@ -62,7 +62,9 @@ const strength = (e: Effect) => {
               <title>{{ project }}/{{ p.run }}: {{ p.text }}, {{ number(p.figure) }}</title>
             </circle>
             <g v-for="p in e.places" :key="p.text">
-              <path :d="`M${x(e, p.at)} ${y(p.low)}V${y(p.high)}`" class="reach" />
+              <path :d="`M${x(e, p.at)} ${y(p.low)}V${y(p.high)}`" class="reach">
+                <title>{{ p.text }}: {{ number(p.mean) }} ({{ number(p.low) }} to {{ number(p.high) }})</title>
+              </path>
               <path :d="`M${x(e, p.at) - 7} ${y(p.mean)}h14`" class="line" />
             </g>
           </template>
@@ -76,7 +78,9 @@ const strength = (e: Effect) => {
     <p v-if="effects.list.length" class="small">
       Points are runs. The line is what the forest predicts on average when all runs have that value, the band what
       eight in ten of its trees do.
-      <template v-if="effects.cut">{{ effects.cut }} runs lie beyond the axis.</template>
+      <template v-if="effects.cut">
+        {{ effects.cut === 1 ? 'One run lies' : `${effects.cut} runs lie` }} beyond the axis.
+      </template>
     </p>
     <p v-if="effects.others.length" class="small">No effect to draw: {{ effects.others.join(', ') }}.</p>
   </div>

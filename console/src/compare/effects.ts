@@ -31,6 +31,15 @@ export function ticksOf(low: number, high: number): number[] {
   return out
 }
 
+/** The words under an axis: all where they have room, else only the one that is best. */
+function wordTicks(places: Effect['places'], best: Effect['places'][number]) {
+  const short = (text: string) => (text.length > 15 ? text.slice(0, 14) + '…' : text)
+  if (places.length <= 3) return places.map((p) => ({ at: p.at, text: short(p.text), anchor: 'middle' as const }))
+  const place = (best.at + 0.5) / places.length
+  const anchor = place < 0.25 ? ('start' as const) : place > 0.75 ? ('end' as const) : ('middle' as const)
+  return [{ at: best.at, text: 'best ' + short(best.text), anchor }]
+}
+
 /** What is drawn of the effects: a figure's axis for all, and each hyperparameter with its own. */
 export function effectsOf(m: Mattered) {
   const influences = m.influences ?? []
@@ -75,7 +84,7 @@ export function effectsOf(m: Mattered) {
     const scale = words ? (v: number) => (v + 0.5) / places.length : (v: number) => (on(v) - on(from)) / spread
     const best = places.reduce((a, b) => (m.lower === b.mean < a.mean ? b : a))
     const ticks = words
-      ? places.map((p) => ({ at: p.at, text: p.text.slice(0, 14), anchor: 'middle' as const }))
+      ? wordTicks(places, best)
       : [
           { at: from, text: number(from), anchor: 'start' as const },
           ...(log ? [{ at: Math.sqrt(from * to), text: number(Math.sqrt(from * to)), anchor: 'middle' as const }] : []),
