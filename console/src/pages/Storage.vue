@@ -54,7 +54,7 @@ const ruleSays = computed(() => {
 
 <template>
   <main>
-    <div class="head">
+    <div class="page-top">
       <h1>
         Storage
         <template v-if="project">of {{ project }}</template>
@@ -62,7 +62,7 @@ const ruleSays = computed(() => {
       <span class="space"></span>
       <RouterLink v-if="project" to="/storage" class="small">all projects</RouterLink>
     </div>
-    <p v-if="problem" class="bad head" role="alert">{{ problem }}</p>
+    <p v-if="problem" class="bad page-top" role="alert">{{ problem }}</p>
     <Question v-if="sizes" title="What uses the space?" :says="sizes.says">
       <template #aside>
         <p v-if="sizes.loose" class="small">
@@ -129,11 +129,6 @@ const ruleSays = computed(() => {
 </template>
 
 <style scoped>
-.head {
-  display: flex;
-  align-items: baseline;
-  padding: 18px 24px 10px;
-}
 .space {
   flex: 1;
 }

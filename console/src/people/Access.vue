@@ -6,6 +6,7 @@ import Question from '../components/Question.vue'
 import { useLive } from '../composables/live'
 import { useLoading } from '../composables/loading'
 import { when } from '../format'
+import RoleList from './RoleList.vue'
 import { atLeast, type GivenRole, type Person, roles, type RoleName, type Team } from './roles'
 
 /** Who sees a project, and what they may in it. Owners change it. */
@@ -67,20 +68,17 @@ async function give() {
 
 <template>
   <main>
-    <div class="head">
+    <div class="page-top">
       <h1>Access to {{ project }}</h1>
       <span class="space"></span>
       <RouterLink v-if="may" :to="{ name: 'project-audit', params: { project } }" class="small">
         What was done
       </RouterLink>
     </div>
-    <p v-if="problem || refused" class="bad head" role="alert">{{ problem || refused }}</p>
+    <p v-if="problem || refused" class="bad page-top" role="alert">{{ problem || refused }}</p>
     <Question v-if="info" title="Who may what here?" :says="says">
       <template #aside>
-        <p v-for="r in roles" :key="r.name" class="small role">
-          <b>{{ r.name }}</b>
-          {{ r.may }}
-        </p>
+        <RoleList />
         <p v-if="!may && owners" class="small">Its owners give roles: {{ owners }}.</p>
         <template v-if="may">
           <ElButton v-if="info.open" size="small" class="below" @click="open(false)">Close it</ElButton>
@@ -145,18 +143,6 @@ async function give() {
 </template>
 
 <style scoped>
-.head {
-  display: flex;
-  align-items: baseline;
-  padding: 18px 24px 10px;
-}
-.role b {
-  font-weight: 500;
-  color: var(--ink);
-}
-.role {
-  margin: 2px 0;
-}
 .below {
   margin-top: 10px;
 }

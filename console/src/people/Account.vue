@@ -62,10 +62,10 @@ const create = () =>
 
 <template>
   <main>
-    <div class="head">
+    <div class="page-top">
       <h1>Tokens and sessions of {{ session.me?.name }}</h1>
     </div>
-    <p v-if="problem || refused" class="bad head" role="alert">{{ problem || refused }}</p>
+    <p v-if="problem || refused" class="bad page-top" role="alert">{{ problem || refused }}</p>
     <Question v-if="tokens" title="What signs in as me?" :says="says">
       <template #aside>
         <p class="small">
@@ -169,9 +169,6 @@ const create = () =>
 </template>
 
 <style scoped>
-.head {
-  padding: 18px 24px 10px;
-}
 .add {
   display: flex;
   flex-wrap: wrap;

@@ -60,13 +60,13 @@ async function check() {
 
 <template>
   <main>
-    <div class="head">
+    <div class="page-top">
       <h1>
         Audit
         <template v-if="project">of {{ project }}</template>
       </h1>
     </div>
-    <p v-if="problem || refused" class="bad head" role="alert">{{ problem || refused }}</p>
+    <p v-if="problem || refused" class="bad page-top" role="alert">{{ problem || refused }}</p>
     <Question title="What was done?" :says="says">
       <template #aside>
         <p class="small">
@@ -124,9 +124,6 @@ async function check() {
 </template>
 
 <style scoped>
-.head {
-  padding: 18px 24px 10px;
-}
 .filter {
   display: flex;
   gap: 12px;

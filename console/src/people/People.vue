@@ -6,6 +6,7 @@ import Question from '../components/Question.vue'
 import { useLive } from '../composables/live'
 import { useLoading } from '../composables/loading'
 import { when } from '../format'
+import RoleList from './RoleList.vue'
 import { type Person, roles, type RoleName, type Team } from './roles'
 
 /** Who may sign in, and which teams there are. Administrators change both; others see them. */
@@ -89,12 +90,12 @@ function edit(t: Team) {
 
 <template>
   <main>
-    <div class="head">
+    <div class="page-top">
       <h1>People and teams</h1>
       <span class="space"></span>
       <RouterLink v-if="may" to="/audit" class="small">What was done</RouterLink>
     </div>
-    <p v-if="problem || refused" class="bad head" role="alert">{{ problem || refused }}</p>
+    <p v-if="problem || refused" class="bad page-top" role="alert">{{ problem || refused }}</p>
     <Question v-if="people" title="Who is here?" :says="says">
       <template #aside>
         <p class="small">
@@ -102,10 +103,7 @@ function edit(t: Team) {
           <i>Access</i>
           ; closed projects are seen only by those who have one there.
         </p>
-        <p v-for="r in roles" :key="r.name" class="small role">
-          <b>{{ r.name }}</b>
-          {{ r.may }}
-        </p>
+        <RoleList />
         <p v-if="!may" class="small">Administrators add people and change what they are.</p>
       </template>
       <p v-if="link.address" class="link" role="status">
@@ -240,18 +238,6 @@ function edit(t: Team) {
 </template>
 
 <style scoped>
-.head {
-  display: flex;
-  align-items: baseline;
-  padding: 18px 24px 10px;
-}
-.role b {
-  font-weight: 500;
-  color: var(--ink);
-}
-.role {
-  margin: 2px 0;
-}
 .closed td {
   color: var(--ink2);
 }
