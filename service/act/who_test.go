@@ -40,7 +40,7 @@ func TestWhatSomebodyIs(t *testing.T) {
 		require.Equal(t, c.want, c.who.On(c.project, c.open), c.name)
 	}
 	require.Equal(t, api.Member, ines.OnService())
-	require.Equal(t, api.SignedIn, narrowed(store.Scope{Project: &vessels}).OnService(), "the service is not its project")
+	require.Equal(t, api.SignedIn, narrowed(store.Scope{Project: &vessels}).OnService(), "not its project")
 	require.Equal(t, api.Owner, ines.Anywhere())
 	require.Equal(t, api.Member, narrowed(store.Scope{Project: &vessels}).Anywhere())
 	require.Equal(t, []string{"quays"}, ines.Seen().Keys)
