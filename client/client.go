@@ -211,6 +211,9 @@ func (r *request) fill(v reflect.Value) error {
 		case value.IsZero():
 		case field.Tag.Get("query") != "":
 			text := fmt.Sprint(value.Interface())
+			if at, ok := value.Interface().(time.Time); ok {
+				text = at.UTC().Format(time.RFC3339Nano)
+			}
 			if value.Kind() == reflect.Slice {
 				parts := make([]string, value.Len())
 				for k := range parts {

@@ -471,3 +471,19 @@ func TestAudit(t *testing.T) {
 	force(fmt.Sprintf("delete from event where id = %d", id))
 	require.Equal(t, []any{false, id, "gone"}, []any{check().Whole, check().At, check().Why})
 }
+
+// Times in queries go over as they are meant.
+func TestAuditSince(t *testing.T) {
+	c := newCast(t)
+	count := func(since, until time.Time) int {
+		in := &api.ServiceAuditInput{AuditInput: api.AuditInput{PageInput: api.PageInput{Limit: 500},
+			Since: since, Until: until}}
+		return len(call(t, c.served, api.GetAudit, in).Items)
+	}
+	all := count(time.Time{}, time.Time{})
+	require.Greater(t, all, 20)
+	require.Equal(t, all, count(time.Now().Add(-time.Hour), time.Time{}))
+	require.Equal(t, all, count(time.Time{}, time.Now().Add(time.Hour)))
+	require.Zero(t, count(time.Now().Add(time.Hour), time.Time{}))
+	require.Zero(t, count(time.Time{}, time.Now().Add(-time.Hour)))
+}
