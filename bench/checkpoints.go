@@ -12,11 +12,10 @@ import (
 	"strings"
 	"time"
 
-	kembrel "kembrel/bindings/go"
-	"kembrel/store/pg/db"
-
 	"kembrel/api"
+	kembrel "kembrel/bindings/go"
 	"kembrel/client"
+	"kembrel/store/pg/db"
 )
 
 // size of the file that is saved, sent and restored, in bytes.

@@ -10,13 +10,12 @@ import (
 	"path/filepath"
 	"time"
 
-	"kembrel/store/pg/curves"
-	"kembrel/store/pg/db"
-
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/curve"
 	"kembrel/store"
+	"kembrel/store/pg/curves"
+	"kembrel/store/pg/db"
 )
 
 // sealed are the tables of sealed readings.

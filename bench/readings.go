@@ -10,8 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"kembrel/store"
-
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
@@ -19,6 +17,7 @@ import (
 	kembrel "kembrel/bindings/go"
 	"kembrel/client"
 	"kembrel/core/curve"
+	"kembrel/store"
 	"kembrel/store/pg"
 	"kembrel/store/pg/db"
 )

@@ -15,14 +15,12 @@ import (
 	"strings"
 	"time"
 
-	"kembrel/store"
-	"kembrel/store/pg/db"
-
-	kembrel "kembrel/bindings/go"
-
 	"kembrel/api"
+	kembrel "kembrel/bindings/go"
 	"kembrel/client"
 	"kembrel/core/tensor"
+	"kembrel/store"
+	"kembrel/store/pg/db"
 )
 
 // states are real training states, made once by the demo's trainer at larger size: folders of checkpoints, a folder

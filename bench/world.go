@@ -10,14 +10,13 @@ import (
 	"path/filepath"
 	"time"
 
-	"kembrel/store/pg/db"
-
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/console"
 	"kembrel/service"
 	"kembrel/store/blob"
 	"kembrel/store/pg"
+	"kembrel/store/pg/db"
 	"kembrel/web"
 )
 

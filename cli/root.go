@@ -1,14 +1,6 @@
 package cli
 
 import (
-	"kembrel/cli/checkpoints"
-	"kembrel/cli/compare"
-	"kembrel/cli/curves"
-	"kembrel/cli/history"
-	"kembrel/cli/people"
-	"kembrel/cli/projects"
-	"kembrel/cli/runs"
-
 	"context"
 	"errors"
 	"fmt"
@@ -19,7 +11,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"kembrel/api"
+	"kembrel/cli/checkpoints"
+	"kembrel/cli/compare"
+	"kembrel/cli/curves"
+	"kembrel/cli/history"
+	"kembrel/cli/people"
+	"kembrel/cli/projects"
 	"kembrel/cli/record"
+	"kembrel/cli/runs"
 	"kembrel/cli/term"
 	"kembrel/client"
 	"kembrel/core/plain"

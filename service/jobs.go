@@ -6,15 +6,14 @@ import (
 	"log/slog"
 	"time"
 
-	"kembrel/store/pg/curves"
-	"kembrel/store/pg/db"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"kembrel/service/runs"
 	"kembrel/service/weights"
+	"kembrel/store/pg/curves"
+	"kembrel/store/pg/db"
 )
 
 // The background jobs run in one replica at a time, chosen by river; each may run twice without harm.

@@ -1,15 +1,6 @@
 package service
 
 import (
-	"kembrel/service/comparing"
-	"kembrel/service/curves"
-	"kembrel/service/finding"
-	"kembrel/service/pages"
-	"kembrel/service/projects"
-	"kembrel/service/runs"
-	"kembrel/service/weights"
-	"kembrel/store/pg/db"
-
 	"context"
 	"errors"
 	"log/slog"
@@ -19,12 +10,20 @@ import (
 	"kembrel/api"
 	"kembrel/service/act"
 	"kembrel/service/checkpoints"
+	"kembrel/service/comparing"
+	"kembrel/service/curves"
+	"kembrel/service/finding"
 	"kembrel/service/judging"
+	"kembrel/service/pages"
 	"kembrel/service/people"
+	"kembrel/service/projects"
+	"kembrel/service/runs"
 	"kembrel/service/searches"
+	"kembrel/service/weights"
 	"kembrel/store/blob"
 	"kembrel/store/pack"
 	"kembrel/store/pg"
+	"kembrel/store/pg/db"
 )
 
 // Options are what a service needs to know beside its stores.

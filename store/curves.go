@@ -30,6 +30,7 @@ type RunCurves struct {
 	Machine []bool         // at a number less one: one of the machine's own
 }
 
+// NewRunCurves are the curves of a run by their numbers.
 func NewRunCurves(numbers map[string]int) *RunCurves {
 	c := &RunCurves{Numbers: numbers, Machine: make([]bool, len(numbers))}
 	for name, number := range numbers {

@@ -7,12 +7,11 @@ import (
 	"strings"
 	"testing"
 
-	"kembrel/store/pg/db"
-
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/store/pg/db"
 )
 
 // concrete fills a path's parameters.

@@ -14,8 +14,6 @@ import (
 	"testing/fstest"
 	"time"
 
-	"kembrel/service/act"
-
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
@@ -23,6 +21,7 @@ import (
 	"kembrel/client"
 	"kembrel/core/chunk"
 	"kembrel/service"
+	"kembrel/service/act"
 	"kembrel/store/blob"
 	"kembrel/store/pg"
 	"kembrel/test/testdb"

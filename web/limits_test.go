@@ -15,13 +15,12 @@ import (
 	"testing"
 	"time"
 
-	"kembrel/store/pg/curves"
-
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/store/pg/curves"
 )
 
 // Words that nobody declared become no series, whoever sends them.

@@ -13,12 +13,11 @@ import (
 	"strings"
 	"time"
 
-	"kembrel/service/act"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
 	"kembrel/api"
+	"kembrel/service/act"
 )
 
 const sessionCookie = "kembrel_session"

@@ -430,14 +430,16 @@ func TestAudit(t *testing.T) {
 	require.ErrorContains(t, err, "written once")
 
 	c.raw(t, "POST", "/api/v1/session", `{"name":"ines","password":"wrong"}`, "Content-Type", "application/json")
+	c.raw(t, "POST", "/api/v1/session", `{"name":"my long password","password":"x"}`, "Content-Type", "application/json")
 	ask := func(change func(in *api.ServiceAuditInput)) []api.Event {
 		in := &api.ServiceAuditInput{AuditInput: api.AuditInput{PageInput: api.PageInput{Limit: 100}}}
 		change(in)
 		return call(t, c.served, api.GetAudit, in).Items
 	}
 	failed := ask(func(in *api.ServiceAuditInput) { in.Verb = "sign-in-failed" })
-	require.Len(t, failed, 1)
-	require.Equal(t, []string{"session", "ines", "127.0.0.1"},
+	require.Len(t, failed, 2)
+	failed = failed[1:]
+	require.Equal(t, []string{"session", "Ines", "127.0.0.1"},
 		[]string{failed[0].Kind, failed[0].Subject, failed[0].From})
 	require.Len(t, ask(func(in *api.ServiceAuditInput) { in.Subject = "vessels/1" }), 1)
 	require.Equal(t, "Maker", ask(func(in *api.ServiceAuditInput) { in.Subject, in.Kind = "vessels/1", "run" })[0].Who)
@@ -451,6 +453,7 @@ func TestAudit(t *testing.T) {
 	text, err := json.Marshal(ask(func(*api.ServiceAuditInput) {}))
 	require.NoError(t, err)
 	require.NotContains(t, string(text), "kembrel_", "nothing secret is in it")
+	require.NotContains(t, string(text), "my long password", "nor what was typed for a name")
 
 	check := func() *api.AuditCheck { return call(t, c.served, api.CheckAudit, &struct{}{}) }
 	require.Eventually(t, func() bool { out := check(); return out.Whole && out.Events > 10 }, 10*time.Second,
@@ -463,7 +466,7 @@ func TestAudit(t *testing.T) {
 	id := failed[0].ID
 	force(fmt.Sprintf("update event set subject = 'maud' where id = %d", id))
 	require.Equal(t, []any{false, id, "changed"}, []any{check().Whole, check().At, check().Why})
-	force(fmt.Sprintf("update event set subject = 'ines' where id = %d", id))
+	force(fmt.Sprintf("update event set subject = 'Ines' where id = %d", id))
 	require.True(t, check().Whole)
 	force("insert into event (kind, verb, xact) values ('run', 'put in', '3')")
 	require.Equal(t, "beside", check().Why)

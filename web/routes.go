@@ -1,29 +1,20 @@
 package web
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
 	"net/url"
-	"path"
 	"strings"
 	"sync"
-	"time"
-
-	"kembrel/service/act"
-	"kembrel/service/people"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 
 	"kembrel/api"
 	"kembrel/core/chunk"
-	"kembrel/core/history"
-	"kembrel/service/comparing/document"
+	"kembrel/service/act"
 )
 
 // routes binds every operation declared in api; a test checks that none is left out.
@@ -307,213 +298,4 @@ func bindStream[I any](w *server, op api.Operation[I, api.None],
 		}
 		return out, nil
 	})
-}
-
-type signedIn struct {
-	Cookie http.Cookie `header:"Set-Cookie"`
-	Body   *api.Me
-}
-
-func (w *server) cookie(session string, age int) http.Cookie {
-	return http.Cookie{Name: sessionCookie, Value: session, Path: "/", MaxAge: age, HttpOnly: true,
-		SameSite: http.SameSiteStrictMode, Secure: w.options.Secure}
-}
-
-// remote gives a handler the address of the caller.
-type remote struct{ from string }
-
-func (r *remote) Resolve(ctx huma.Context) []error {
-	r.from = humagin.Unwrap(ctx).ClientIP()
-	return nil
-}
-
-func (w *server) bindSessions() {
-	open := func(session string, me *api.Me, err error) (*signedIn, error) {
-		if err != nil {
-			return nil, w.service.Problem(err)
-		}
-		return &signedIn{Cookie: w.cookie(session, people.SessionHours*3600), Body: me}, nil
-	}
-	type passwordIn struct {
-		api.SignInInput
-		remote
-	}
-	type linkIn struct {
-		api.LinkInput
-		remote
-	}
-	huma.Register(w.huma, w.describe(api.SignInWithPassword.Spec, asAnswer),
-		func(ctx context.Context, in *passwordIn) (*signedIn, error) {
-			return open(w.service.SignIn(ctx, in.Body, in.from))
-		})
-	huma.Register(w.huma, w.describe(api.SignInWithLink.Spec, asAnswer),
-		func(ctx context.Context, in *linkIn) (*signedIn, error) {
-			return open(w.service.SignInByLink(ctx, in.Body.Code, in.from))
-		})
-	type signedOut struct {
-		Cookie http.Cookie `header:"Set-Cookie"`
-		Body   *api.Ended
-	}
-	huma.Register(w.huma, w.describe(api.SignOut.Spec, asAnswer),
-		func(ctx context.Context, _ *struct{}) (*signedOut, error) {
-			elsewhere, err := w.service.SignOut(ctx, whoAsks(ctx))
-			if err != nil {
-				return nil, w.service.Problem(err)
-			}
-			return &signedOut{Cookie: w.cookie("", -1), Body: &api.Ended{Elsewhere: elsewhere}}, nil
-		})
-}
-
-// history sends the history of runs. What fails under way cuts the answer off, so that it is not taken for whole.
-func (w *server) history(ctx context.Context, who act.Who, in *api.HistoryInput) (*huma.StreamResponse, error) {
-	done, err := w.export(who.ID)
-	if err != nil {
-		return nil, err
-	}
-	h, err := w.service.OpenHistory(ctx, in)
-	if err != nil {
-		done()
-		return nil, err
-	}
-	return &huma.StreamResponse{Body: func(c huma.Context) {
-		defer done()
-		g := humagin.Unwrap(c)
-		g.Header("Content-Type", history.MediaType(in.Format))
-		g.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s"`, h.FileName()))
-		if err := h.Write(g.Request.Context(), steady{g.Writer}); err != nil {
-			w.options.Log.Warn("a history was cut off", "err", err)
-			panic(http.ErrAbortHandler)
-		}
-	}}, nil
-}
-
-// comparison sends a comparison as a document. It is written whole before it is sent, so that what fails is a problem.
-func (w *server) comparison(ctx context.Context, who act.Who, in *api.DocumentInput) (*huma.StreamResponse, error) {
-	c, err := w.service.ComparisonDocument(ctx, who, in)
-	if err != nil {
-		return nil, err
-	}
-	var content bytes.Buffer
-	if err := c.Write(&content, in.Format); err != nil {
-		return nil, err
-	}
-	return &huma.StreamResponse{Body: func(c huma.Context) {
-		g := humagin.Unwrap(c)
-		name, media := document.FileName(in.Project, in.Format)
-		g.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s"`, name))
-		g.Data(http.StatusOK, media, content.Bytes())
-	}}, nil
-}
-
-// file sends a file of a checkpoint; Range and If-Range work as its ETag is the digest.
-func (w *server) file(ctx context.Context, _ act.Who, in *api.FileInput) (*huma.StreamResponse, error) {
-	reader, file, saved, err := w.service.OpenFile(ctx, in)
-	if err != nil {
-		return nil, err
-	}
-	return &huma.StreamResponse{Body: func(c huma.Context) {
-		g := humagin.Unwrap(c)
-		h := g.Writer.Header()
-		h.Set("Content-Type", "application/octet-stream")
-		h.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(path.Base(file.Path)))
-		h.Set("ETag", `"`+file.Digest+`"`)
-		http.ServeContent(steady{g.Writer}, g.Request, "", saved, reader)
-	}}, nil
-}
-
-// steady moves the deadline on with every piece that goes out.
-type steady struct{ http.ResponseWriter }
-
-// ReadFrom moves large pieces, as files are large.
-func (s steady) ReadFrom(r io.Reader) (total int64, err error) {
-	room := chunkRooms.Get().(*[]byte)
-	defer chunkRooms.Put(room)
-	for {
-		n, err := r.Read((*room)[:1<<20])
-		if n > 0 {
-			if _, err := s.Write((*room)[:n]); err != nil {
-				return total, err
-			}
-			total += int64(n)
-		}
-		if errors.Is(err, io.EOF) {
-			return total, nil
-		}
-		if err != nil {
-			return total, err
-		}
-	}
-}
-
-func (s steady) Write(p []byte) (int, error) {
-	extendDeadline(s.ResponseWriter)
-	return s.ResponseWriter.Write(p)
-}
-
-// events sends the live stream: server-sent events named by kind, with an id where the stream can be taken up again. A
-// "hello" comes first; comments keep the connection alive.
-func (w *server) events(_ context.Context, _ act.Who, in *api.EventsInput) (*huma.StreamResponse, error) {
-	return &huma.StreamResponse{Body: func(c huma.Context) {
-		g := humagin.Unwrap(c)
-		control := http.NewResponseController(g.Writer)
-		control.SetReadDeadline(time.Time{})
-		ctx, cancel := context.WithCancel(g.Request.Context())
-		defer cancel()
-		w.metrics.streams.Inc()
-		defer w.metrics.streams.Dec()
-		out := make(chan string)
-		write := func(text string) error {
-			select {
-			case out <- text:
-				return nil
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		}
-		failed := make(chan error, 1)
-		var telling sync.WaitGroup
-		defer func() { cancel(); telling.Wait() }()
-		telling.Go(func() {
-			failed <- w.service.Subscribe(ctx, in,
-				func(mark string) error { return write(fmt.Sprintf("event: hello\nid: %s\ndata: {}\n\n", mark)) },
-				func(t act.Told) error {
-					data, err := json.Marshal(t.Event)
-					if err != nil {
-						return err
-					}
-					text := fmt.Sprintf("event: %s\ndata: %s\n\n", t.Event.Kind, data)
-					if t.Mark != "" {
-						text = "id: " + t.Mark + "\n" + text
-					}
-					return write(text)
-				})
-		})
-		calm := time.NewTicker(15 * time.Second)
-		defer calm.Stop()
-		began := false
-		for {
-			text := ": still here\n\n"
-			select {
-			case <-ctx.Done():
-				return
-			case err := <-failed:
-				if !began {
-					writeProblem(g, w.service.Problem(err))
-				}
-				return
-			case text = <-out:
-			case <-calm.C:
-			}
-			if !began {
-				began = true
-				g.Writer.Header().Set("Content-Type", "text/event-stream")
-				g.Writer.Header().Set("X-Accel-Buffering", "no")
-				g.Writer.WriteHeader(http.StatusOK)
-			}
-			control.SetWriteDeadline(time.Now().Add(20 * time.Second))
-			if _, err := g.Writer.WriteString(text); err != nil || control.Flush() != nil {
-				return
-			}
-		}
-	}}, nil
 }

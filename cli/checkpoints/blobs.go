@@ -12,6 +12,7 @@ import (
 	"kembrel/client"
 )
 
+// Blobs makes the command blobs.
 func (a *Commands) Blobs() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "blobs", Short: "What the chunk store holds; check it", Args: term.Arguments(),

@@ -13,6 +13,7 @@ import (
 	"kembrel/core/checkpoint"
 )
 
+// Checkpoints makes the command checkpoints.
 func (a *Commands) Checkpoints() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "checkpoints RUN", Short: "List the checkpoints of a run, latest first",
@@ -57,6 +58,7 @@ func figuresLine(figures map[string]api.Float) string {
 	return strings.Join(parts, " ")
 }
 
+// Restore makes the command restore.
 func (a *Commands) Restore() *cobra.Command {
 	var into, output string
 	var parts []string

@@ -33,6 +33,7 @@ func (k *keepFlags) rule(cmd *cobra.Command) (*api.KeepRule, error) {
 	return term.GivenRule(cmd, &k.value, "", "best", "last", "every", "days", "where", "grace")
 }
 
+// Keep makes the command keep.
 func (a *Commands) Keep() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "keep ADDRESS", Short: "Show, set or try the rule by which checkpoints stay",
@@ -237,6 +238,7 @@ func (a *Commands) keepTry() *cobra.Command {
 	return cmd
 }
 
+// Pin makes the command pin.
 func (a *Commands) Pin() *cobra.Command {
 	var undo bool
 	cmd := &cobra.Command{Use: "pin CHECKPOINT...", Short: "Keep checkpoints from being dropped, or no longer",
@@ -254,6 +256,7 @@ func (a *Commands) Pin() *cobra.Command {
 	return cmd
 }
 
+// Drop makes the command drop.
 func (a *Commands) Drop() *cobra.Command {
 	var undo bool
 	days := 7.0
@@ -336,6 +339,7 @@ its days of grace stays: kembrel drop --days 0 ends these. A checkpoint that is 
 	return cmd
 }
 
+// Sizes makes the command storage.
 func (a *Commands) Sizes() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "storage [PROJECT | RUN]",

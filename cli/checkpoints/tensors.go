@@ -59,6 +59,7 @@ func side(text string) (api.MatchSide, error) {
 	return api.MatchSide{Tensors: f.Tensors}, nil
 }
 
+// Match makes the command match.
 func (a *Commands) Match() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "match GIVEN WANTED",
@@ -123,6 +124,7 @@ func shape(t tensor.Info) string {
 	return t.Dtype + " " + strings.ReplaceAll(fmt.Sprint(t.Shape), " ", "×")
 }
 
+// DiffWeights makes the command diff-weights.
 func (a *Commands) DiffWeights() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "diff-weights BEFORE AFTER",
@@ -168,6 +170,7 @@ func (a *Commands) DiffWeights() *cobra.Command {
 	return cmd
 }
 
+// Tensors makes the command tensors.
 func (a *Commands) Tensors() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "tensors CHECKPOINT", Short: "List a checkpoint's tensors with their statistics",
@@ -204,6 +207,7 @@ func (a *Commands) Tensors() *cobra.Command {
 	return cmd
 }
 
+// Verify makes the command verify.
 func (a *Commands) Verify() *cobra.Command {
 	var output string
 	var tolerance float64

@@ -34,6 +34,7 @@ type compareFlags struct {
 	same, groups, changes bool
 }
 
+// Compare makes the command compare.
 func (a *Commands) Compare() *cobra.Command {
 	var output, project string
 	var f compareFlags

@@ -17,6 +17,7 @@ import (
 	"kembrel/core/curve"
 )
 
+// Curves makes the command curves.
 func (a *Commands) Curves() *cobra.Command {
 	var names []string
 	var csvFile, jsonFile, svgFile, pngFile string

@@ -19,6 +19,7 @@ import (
 	"kembrel/core/history"
 )
 
+// Export makes the command export.
 func (a *Commands) Export() *cobra.Command {
 	in := &api.HistoryInput{}
 	var file string
@@ -84,6 +85,7 @@ csv has a row per point and a column per curve; csv-long, jsonl and parquet have
 	return cmd
 }
 
+// ImportCommand makes the command import.
 func (a *Commands) ImportCommand() *cobra.Command {
 	var project, format, title string
 	var mappings []string

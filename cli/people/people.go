@@ -182,7 +182,7 @@ func (a *Commands) personToken() *cobra.Command {
 	in := &api.NewTokenFor{}
 	cmd := &cobra.Command{Use: "token MACHINE", Short: "Create a token for a machine; its secret is shown once",
 		Args:    term.Arguments("MACHINE"),
-		Example: "  kembrel people token buildhall --name checks --for-project vessels",
+		Example: "  kembrel people token buildhall --name checks --project vessels",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.PersonInput.Name = args[0]
 			t, err := client.Call(cmd.Context(), a.Client(), api.CreateTokenFor, in)

@@ -17,6 +17,7 @@ import (
 	"kembrel/client"
 )
 
+// SignIn makes the command sign-in.
 func (a *Commands) SignIn() *cobra.Command {
 	var name string
 	var link, setPassword, revoke bool
@@ -134,6 +135,7 @@ func (a *Commands) askSecret(what string) (string, error) {
 	return strings.TrimRight(line, "\r\n"), nil
 }
 
+// Tokens makes the command tokens.
 func (a *Commands) Tokens() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "tokens", Short: "List your personal tokens; make or revoke one", Args: term.Arguments(),
@@ -206,7 +208,7 @@ func tokenFlags(cmd *cobra.Command, in *api.NewToken) {
 	f.IntVar(&in.Body.Days, "days", 90, "days until it expires")
 	f.StringVar((*string)(&in.Body.Scope.Role), "role", "",
 		"no more than this role: reader, recorder, member, approver or owner")
-	f.StringVar(&in.Body.Scope.Project, "for-project", "", "only on this project")
+	f.StringVar(&in.Body.Scope.Project, "project", "", "only on this project")
 	f.StringSliceVar(&in.Body.Scope.Networks, "from", nil, "only from these addresses, such as 10.1.0.0/16")
 }
 
@@ -215,8 +217,8 @@ func (a *Commands) tokenMake() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "create NAME", Short: "Create a personal token; its secret is shown once",
 		Args:    term.Arguments("NAME"),
-		Long:    "Create a personal token. It may what you may, or less: a machine that trains needs no more than --role recorder --for-project PROJECT.",
-		Example: "  kembrel tokens create nightly --days 30\n  kembrel tokens create ship --role recorder --for-project vessels --from 10.1.0.0/16",
+		Long:    "Create a personal token. It may what you may, or less: a machine that trains needs no more than --role recorder --project PROJECT.",
+		Example: "  kembrel tokens create nightly --days 30\n  kembrel tokens create ship --role recorder --project vessels --from 10.1.0.0/16",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Body.Name = args[0]
 			t, err := client.Call(cmd.Context(), a.Client(), api.CreateToken, in)

@@ -10,6 +10,7 @@ import (
 	"kembrel/client"
 )
 
+// Projects makes the command projects.
 func (a *Commands) Projects() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "projects", Short: "List projects; make or change one", Args: term.Arguments(),

@@ -32,6 +32,7 @@ func roots() []string {
 	return spool.Roots(own)
 }
 
+// Record makes the command record.
 func (a *Commands) Record() *cobra.Command {
 	var adopt, again, with string
 	var assignments, chosen, filled []string
@@ -169,6 +170,7 @@ func parseHyper(assignments []string) (map[string]json.RawMessage, error) {
 	return out, nil
 }
 
+// SpoolCommand makes the command spool.
 func (a *Commands) SpoolCommand() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "spool",

@@ -210,6 +210,7 @@ func (a *Commands) resumeAttached(cmd *cobra.Command, o recorder.Options, addres
 	return recorder.Attach(cmd.Context(), o, program, command, "")
 }
 
+// Resume makes the command resume.
 func (a *Commands) Resume() *cobra.Command {
 	var r recordFlags
 	var p place
@@ -245,6 +246,7 @@ resuming is refused, unless --take-over.`,
 	return cmd
 }
 
+// Branch makes the command branch.
 func (a *Commands) Branch() *cobra.Command {
 	var r recordFlags
 	var p place
@@ -283,6 +285,7 @@ continuation of its parent's. A recipe that somebody else recorded is shown and 
 	return cmd
 }
 
+// Rerun makes the command rerun.
 func (a *Commands) Rerun() *cobra.Command {
 	var r recordFlags
 	var p place

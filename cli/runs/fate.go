@@ -10,6 +10,7 @@ import (
 	"kembrel/client"
 )
 
+// Archive makes the command archive.
 func (a *Commands) Archive() *cobra.Command {
 	var undo bool
 	cmd := &cobra.Command{Use: "archive RUN...", Short: "Put runs out of the way, or bring them back",
@@ -35,6 +36,7 @@ func (a *Commands) Archive() *cobra.Command {
 	return cmd
 }
 
+// DeleteRun makes the command delete.
 func (a *Commands) DeleteRun() *cobra.Command {
 	var undo bool
 	days := 7.0
@@ -89,6 +91,7 @@ func (a *Commands) eachRun(args []string, do func(in api.RunInput) (string, erro
 	return nil
 }
 
+// Views makes the command views.
 func (a *Commands) Views() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "views PROJECT", Short: "List the kept views of a project's runs",
@@ -121,6 +124,7 @@ func (a *Commands) Views() *cobra.Command {
 	return cmd
 }
 
+// Open makes the command open.
 func (a *Commands) Open() *cobra.Command {
 	return &cobra.Command{Use: "open ADDRESS...",
 		Short:             "Print the console's link to a project, a run, a checkpoint, or a comparison",

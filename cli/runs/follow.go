@@ -22,6 +22,7 @@ import (
 	"kembrel/core/curve"
 )
 
+// Follow makes the command follow.
 func (a *Commands) Follow() *cobra.Command {
 	measureName := ""
 	pace := time.Second

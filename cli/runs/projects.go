@@ -17,6 +17,7 @@ import (
 	"kembrel/core/plain"
 )
 
+// Runs makes the command runs.
 func (a *Commands) Runs() *cobra.Command {
 	var output, view string
 	limit := 50
@@ -85,6 +86,7 @@ func (a *Commands) Runs() *cobra.Command {
 	return cmd
 }
 
+// Change makes the command change.
 func (a *Commands) Change() *cobra.Command {
 	var title, note, output string
 	var tags, untag []string
@@ -132,6 +134,7 @@ func (a *Commands) Change() *cobra.Command {
 	return cmd
 }
 
+// Show makes the command show.
 func (a *Commands) Show() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "show RUN", Short: "Show a run, a project or a checkpoint",

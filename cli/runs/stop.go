@@ -11,6 +11,7 @@ import (
 	"kembrel/client"
 )
 
+// StopRule makes the command stop-rule.
 func (a *Commands) StopRule() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "stop-rule ADDRESS", Short: "Show, set or try the rule that ends runs early",

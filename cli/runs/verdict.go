@@ -10,6 +10,7 @@ import (
 	"kembrel/client"
 )
 
+// Verdict makes the command verdict.
 func (a *Commands) Verdict() *cobra.Command {
 	var output, dispute string
 	var undo bool

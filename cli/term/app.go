@@ -48,6 +48,7 @@ type App struct {
 	Out, Err io.Writer
 }
 
+// ExitCode is the exit code of an error, as docs/commands.md lists them.
 func ExitCode(err error) int {
 	var e Exit
 	if errors.As(err, &e) {
@@ -97,8 +98,10 @@ func Address(text string, run, at bool) (api.Address, error) {
 	return a, nil
 }
 
+// ProjectOf is the project of an address, as the API takes it.
 func ProjectOf(a api.Address) api.ProjectInput { return api.ProjectInput{Project: a.Project} }
 
+// RunOf is the run of an address, as the API takes it.
 func RunOf(a api.Address) api.RunInput {
 	return api.RunInput{ProjectInput: ProjectOf(a), Number: a.Run}
 }

@@ -88,6 +88,7 @@ type Drawn struct {
 	Last      float64
 }
 
+// Measures groups curves by what they measure: each is drawn together over its splits.
 func Measures(found *api.Curves, by string) []Measure {
 	var out []Measure
 	index := map[string]int{}

@@ -9,6 +9,7 @@ import (
 	"kembrel/client"
 )
 
+// CopyHistory writes an exported history as it comes.
 func CopyHistory(ctx context.Context, c *client.Client, in *api.HistoryInput, w io.Writer) error {
 	body, err := client.Stream(ctx, c, api.GetHistory, in)
 	if err != nil {

@@ -19,6 +19,7 @@ import (
 	"kembrel/core/plain"
 )
 
+// CheckpointFiles lists the files of a checkpoint.
 func CheckpointFiles(c *api.Checkpoint) Listing {
 	l := List("part", "file", "size#", "digest")
 	for _, f := range c.Files {
@@ -36,6 +37,7 @@ type Listing struct {
 	Shorten int    // the column that is cut, on a terminal, where the table is wider than it; 0: none
 }
 
+// OutputFlag adds --output to a command that lists.
 func OutputFlag(cmd *cobra.Command, output *string) {
 	cmd.Flags().StringVarP(output, "output", "o", "table", "table, json (the API's own) or csv")
 	cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "csv"},
@@ -108,6 +110,7 @@ func (l *Listing) Fit(terminal int) {
 	}
 }
 
+// Render is the listing as a table.
 func (l Listing) Render() string {
 	t := table.NewWriter()
 	style := table.StyleLight
@@ -160,10 +163,13 @@ func List(names ...string) Listing {
 	return l
 }
 
+// Add adds a row, a cell for each column.
 func (l *Listing) Add(cells ...string) { l.Rows = append(l.Rows, cells) }
 
+// Number writes a figure: four significant digits.
 func Number(v float64) string { return curve.Number(v) }
 
+// Figure writes a figure that there may not be.
 func Figure(f *api.Figure) string {
 	if f == nil {
 		return ""
@@ -182,6 +188,7 @@ func At(f *api.Figure) string {
 	return "@e" + Number(float64(f.Epoch))
 }
 
+// Epoch writes an epoch; nothing where it is not known.
 func Epoch(v api.Float) string {
 	if math.IsNaN(float64(v)) {
 		return ""
@@ -197,8 +204,10 @@ func EpochsText(v api.Float) string {
 	return Number(float64(v)) + " epochs"
 }
 
+// When writes a moment by the clock of this machine.
 func When(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
 
+// Took writes how long something took, until now where it is not over.
 func Took(from time.Time, to *time.Time) string {
 	if to == nil {
 		return ""
@@ -228,6 +237,7 @@ type Meter struct {
 	tracker *progress.Tracker
 }
 
+// Meter begins to show work of so many bytes; 0: nobody knows how many.
 func (a *App) Meter(what string, total int64) *Meter {
 	m := &Meter{tracker: &progress.Tracker{Message: Printable(what), Total: total, Units: progress.UnitsBytes}}
 	if !IsTerminal(a.Err) {
@@ -244,8 +254,10 @@ func (a *App) Meter(what string, total int64) *Meter {
 	return m
 }
 
+// Add says that bytes are done.
 func (m *Meter) Add(n int64) { m.tracker.Increment(n) }
 
+// Done ends it.
 func (m *Meter) Done() {
 	if m.writer == nil {
 		return

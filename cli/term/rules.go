@@ -45,6 +45,7 @@ type RuleFlags struct {
 	value  api.StopRule
 }
 
+// Add adds the flags of a stop rule, with a prefix to their names.
 func (r *RuleFlags) Add(f *pflag.FlagSet, prefix string) {
 	r.prefix = prefix
 	f.StringVar(&r.value.Objective, prefix+"objective", "",

@@ -42,6 +42,7 @@ func Raw(w io.Writer) io.Writer {
 	return w
 }
 
+// IsTerminal reports whether something that is read or written is a terminal.
 func IsTerminal(w any) bool {
 	if out, ok := w.(io.Writer); ok {
 		w = Raw(out)

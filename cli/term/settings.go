@@ -135,6 +135,7 @@ func (s *Settings) Load(flags *pflag.FlagSet) error {
 	return nil
 }
 
+// Config makes the command config.
 func (a *App) Config() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "config", Short: "Show the configuration in force, and from where it comes",

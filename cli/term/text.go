@@ -36,6 +36,7 @@ func SameProject(args []string, project string) (string, []int, error) {
 	return project, numbers, nil
 }
 
+// JoinNumbers writes numbers with commas between.
 func JoinNumbers(numbers []int) string {
 	parts := make([]string, len(numbers))
 	for i, n := range numbers {
@@ -44,6 +45,7 @@ func JoinNumbers(numbers []int) string {
 	return strings.Join(parts, ",")
 }
 
+// Fit cuts a text to a number of columns.
 func Fit(text string, columns int) string {
 	if r := []rune(text); len(r) > columns {
 		return string(r[:columns-1]) + "…"
@@ -100,6 +102,7 @@ func MarksOf(c api.Checkpoint) []string {
 	return marks
 }
 
+// OrEmpty is a list that JSON writes as one, also where there is none.
 func OrEmpty[T any](items []T) []T {
 	if items == nil {
 		return []T{}
@@ -121,6 +124,7 @@ func HyperText(v json.RawMessage) string {
 	return string(v)
 }
 
+// Patience says how much patience a stop rule has left.
 func Patience(s api.StopState) string {
 	switch {
 	case s.Stopped != nil:
@@ -131,6 +135,7 @@ func Patience(s api.StopState) string {
 	return "; " + EpochsText(s.Left) + " of patience left"
 }
 
+// Indent moves each line of a text two columns in.
 func Indent(text string) string { return "  " + strings.ReplaceAll(text, "\n", "\n  ") }
 
 // Quoted writes a command so that a person sees where its words begin and end, and a shell would read it so.
@@ -146,6 +151,7 @@ func Quoted(command []string) string {
 	return strings.Join(out, " ")
 }
 
+// OrText is a text, or another where it is empty.
 func OrText(text, other string) string {
 	if text == "" {
 		return other

@@ -9,11 +9,10 @@ import (
 	"path/filepath"
 	"syscall"
 
-	"kembrel/cli/term"
-
 	"github.com/spf13/cobra"
 
 	"kembrel/api"
+	"kembrel/cli/term"
 	"kembrel/store/backup"
 	"kembrel/store/blob"
 	"kembrel/store/cluster"

@@ -17,18 +17,17 @@ import (
 	"syscall"
 	"time"
 
-	"kembrel/cli/term"
-	"kembrel/service/people"
-
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
 
 	"kembrel/api"
 	python "kembrel/bindings/python"
+	"kembrel/cli/term"
 	"kembrel/client"
 	"kembrel/console"
 	"kembrel/service"
+	"kembrel/service/people"
 	"kembrel/store/blob"
 	"kembrel/store/cluster"
 	"kembrel/store/pg"

@@ -16,5 +16,11 @@ type Act struct {
 
 // New makes it on an open store.
 func New(db Storage, log *slog.Logger) *Act {
-	return &Act{db: db, Log: log, Live: NewLive(db, log)}
+	a := &Act{db: db, Log: log, Live: NewLive(db, log)}
+	a.WhenRightsChange(a.ForgetPlaces)
+	return a
 }
+
+// WhenRightsChange has something called whenever somebody may see more, or less, than before. It is said before any
+// news are heard.
+func (s *Act) WhenRightsChange(forget func()) { s.Live.forget = append(s.Live.forget, forget) }

@@ -4,12 +4,12 @@ import (
 	"errors"
 	"fmt"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/checkpoint"
+	"kembrel/store"
 )
 
+// LegClaimed says that another recorder writes a leg.
 func LegClaimed(address string, leg int) error {
 	return api.Fail(api.LegClaimed, "leg %d of %s is written by another recorder now; this one must stop", leg, address)
 }
@@ -28,4 +28,5 @@ func OrNotFound(err error, format string, args ...any) error {
 	return err
 }
 
+// RunAddress is the address of a run.
 func RunAddress(project string, number int) string { return fmt.Sprintf("%s/%d", project, number) }

@@ -10,9 +10,8 @@ import (
 	"sync"
 	"time"
 
-	"kembrel/store"
-
 	"kembrel/api"
+	"kembrel/store"
 )
 
 // Live tells console and terminals what changes. Writers leave word (news, touch); tell passes it on to all replicas a
@@ -20,6 +19,9 @@ import (
 type Live struct {
 	db  Storage
 	log *slog.Logger
+
+	// forget is called when rights have changed, here or at another replica, before those who listen begin anew.
+	forget []func()
 
 	mutex       sync.Mutex
 	events      bool // some event was written
@@ -40,6 +42,7 @@ type Told struct {
 
 const tellPace = 100 * time.Millisecond
 
+// NewLive makes it; it works while Listen and Tell run.
 func NewLive(db Storage, log *slog.Logger) *Live {
 	return &Live{db: db, log: log, touched: map[string]map[int64]bool{}, subscribers: map[*subscriber]bool{}}
 }
@@ -147,6 +150,9 @@ func (l *Live) passEvents(ctx context.Context, mark string) string {
 	changed := false
 	defer func() {
 		if changed {
+			for _, forget := range l.forget {
+				forget()
+			}
 			l.cutAll()
 		}
 	}()

@@ -5,10 +5,9 @@ import (
 	"errors"
 	"runtime/debug"
 
-	"kembrel/store/pg/db"
-
 	"kembrel/api"
 	"kembrel/store/blob"
+	"kembrel/store/pg/db"
 )
 
 // ForRecorders makes what is asked under ctx work for recorders, which has connections of its own.

@@ -11,8 +11,10 @@ type Remembered[K comparable, V any] struct {
 	entries map[K]V
 }
 
+// MostRemembered is how many entries one holds.
 const MostRemembered = 20_000
 
+// Get is what is remembered; false: nothing is.
 func (r *Remembered[K, V]) Get(k K) (V, bool) {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
@@ -20,6 +22,7 @@ func (r *Remembered[K, V]) Get(k K) (V, bool) {
 	return v, ok
 }
 
+// Put remembers something.
 func (r *Remembered[K, V]) Put(k K, v V) {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()

@@ -14,6 +14,7 @@ func Many(n int, one, several string) string {
 	return fmt.Sprintf("%d %s", n, several)
 }
 
+// Few writes a list, and of a long one how many more there are.
 func Few(list []string, most int) string {
 	if len(list) > most {
 		return strings.Join(list[:most], ", ") + fmt.Sprintf(" and %d more", len(list)-most)
@@ -21,6 +22,7 @@ func Few(list []string, most int) string {
 	return strings.Join(list, ", ")
 }
 
+// CleanMap is Clean for names and values.
 func CleanMap(in map[string]string) map[string]string {
 	out := make(map[string]string, len(in))
 	for k, v := range in {
@@ -34,6 +36,7 @@ func Clean(text string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(text, "\uFFFD"), "\x00", "\uFFFD")
 }
 
+// Thousands writes a whole number with commas.
 func Thousands(n int64) string {
 	text := fmt.Sprint(n)
 	for i := len(text) - 3; i > 0; i -= 3 {
@@ -42,6 +45,7 @@ func Thousands(n int64) string {
 	return text
 }
 
+// SortedKeys are the keys of a map in their order.
 func SortedKeys[V any](m map[string]V) []string {
 	out := make([]string, 0, len(m))
 	for k := range m {

@@ -9,9 +9,6 @@ import (
 	"math"
 	"slices"
 
-	"kembrel/store"
-	"kembrel/store/pg/db"
-
 	"github.com/google/uuid"
 
 	"kembrel/api"
@@ -20,7 +17,9 @@ import (
 	"kembrel/core/curve"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
+	"kembrel/store"
 	"kembrel/store/blob"
+	"kembrel/store/pg/db"
 )
 
 func parseDigests(texts []string) ([]chunk.Digest, error) {

@@ -5,10 +5,9 @@ import (
 	"fmt"
 	"time"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // DropDue drops the checkpoints whose grace period is over, one at a time, so that it may be interrupted anywhere.

@@ -10,10 +10,9 @@ import (
 	"strings"
 	"time"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/chunk"
+	"kembrel/store"
 	"kembrel/store/pack"
 )
 

@@ -9,8 +9,6 @@ import (
 	"slices"
 	"time"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/filter"
 	"kembrel/core/keep"
@@ -18,6 +16,7 @@ import (
 	"kembrel/service/act"
 	"kembrel/service/finding"
 	"kembrel/service/rules"
+	"kembrel/store"
 )
 
 // checkKeepRule refuses a rule that says nothing or whose condition cannot be read.

@@ -8,10 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // saySizes says what the bytes of checkpoints come to.

@@ -5,9 +5,8 @@ import (
 	"sync"
 	"time"
 
-	"kembrel/store"
-
 	"kembrel/service/finding"
+	"kembrel/store"
 	"kembrel/store/pack"
 )
 

@@ -8,10 +8,9 @@ import (
 	"slices"
 	"time"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // verifications reads those of a run's checkpoints, by checkpoint.

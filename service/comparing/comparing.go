@@ -10,14 +10,13 @@ import (
 	"strings"
 	"time"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/chunk"
 	"kembrel/core/compare"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/service/finding"
+	"kembrel/store"
 )
 
 // How many runs one comparison holds, and how many one question about what mattered looks at.

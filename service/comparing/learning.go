@@ -5,11 +5,10 @@ import (
 	"math"
 	"slices"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/compare"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // GetLearning reads curves of several runs, on one axis.

@@ -11,13 +11,12 @@ import (
 	"strings"
 	"time"
 
-	"kembrel/store"
-	"kembrel/store/pg/db"
-
 	"kembrel/api"
 	"kembrel/core/filter"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
+	"kembrel/store"
+	"kembrel/store/pg/db"
 )
 
 // RunQuery reads what runs are asked for.
@@ -113,6 +112,7 @@ func (s *Finder) ListLandmarks(ctx context.Context, _ act.Who, in *api.Landmarks
 	return out, nil
 }
 
+// OrOutOfRange says of a number that the database could not compute that it came from the filter.
 func OrOutOfRange(err error) error {
 	if db.OutOfRange(err) {
 		return api.Fail(api.Invalid, "a number in the filter grows beyond what can be calculated with")

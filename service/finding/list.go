@@ -4,11 +4,10 @@ import (
 	"context"
 	"encoding/json"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // ListRuns lists a project's runs: those that fulfil a condition, in the order asked for.

@@ -6,12 +6,11 @@ import (
 	"fmt"
 	"math"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/curve"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // RecipesOf reads the recipes of runs, by id.
@@ -35,6 +34,7 @@ func (s *Finder) RecipesOf(ctx context.Context, runs []store.Run) (map[int64]api
 	return out, nil
 }
 
+// Figure is a reading of a curve, as the API shows it.
 func Figure(name string, r curve.Reading) *api.Figure {
 	return &api.Figure{Curve: name, Value: api.Float(r.Value), Step: r.Step, Epoch: api.Float(r.Epoch)}
 }
@@ -47,6 +47,8 @@ func Finite(name string, r curve.Reading) *api.Figure {
 	return Figure(name, r)
 }
 
+// ToRun is a run as the API shows it, from its row and the summary of its objective; what whoever asks may not see is
+// left out.
 func (s *Finder) ToRun(ctx context.Context, project string, o verdict.Objective, r store.Run,
 	sum store.Summary) api.Run {
 	out := api.Run{Address: act.RunAddress(project, r.Number), Project: project, Number: r.Number, Title: r.Title,
@@ -72,6 +74,7 @@ func (s *Finder) ToRun(ctx context.Context, project string, o verdict.Objective,
 	return out
 }
 
+// ToVerdict is a verdict as it is kept, with what a person says against it; nil: there is none.
 func ToVerdict(kept, dispute json.RawMessage) *api.Verdict {
 	v := &api.Verdict{}
 	if kept == nil || json.Unmarshal(kept, v) != nil {

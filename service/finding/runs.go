@@ -4,12 +4,11 @@ import (
 	"context"
 	"errors"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/curve"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // Project finds a project by its key and its objective. One that whoever asks may not see is not there.

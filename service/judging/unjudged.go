@@ -9,12 +9,11 @@ import (
 	"slices"
 	"time"
 
-	"kembrel/store"
-	"kembrel/store/pg/db"
-
 	"kembrel/core/curve"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
+	"kembrel/store"
+	"kembrel/store/pg/db"
 )
 
 // judgeShare is how long judging may take before the summaries have their turn again. With very many runs those are

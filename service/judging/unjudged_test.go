@@ -5,11 +5,10 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"kembrel/store"
-
 	"github.com/stretchr/testify/require"
 
 	"kembrel/core/curve"
+	"kembrel/store"
 )
 
 // A run that trains is judged by what is remembered of it and what came since: these are the folds that reading it

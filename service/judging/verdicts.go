@@ -116,6 +116,7 @@ func (s *Judging) LookAgain(ctx context.Context) error {
 	return err
 }
 
+// VerdictOf judges a run now, by its objective.
 func (s *Judging) VerdictOf(ctx context.Context, run int64, o verdict.Objective) (*api.Verdict, error) {
 	sums, err := s.db.Summaries(ctx, []int64{run}, o.Curve)
 	if err != nil {

@@ -6,13 +6,12 @@ import (
 	"fmt"
 	"strings"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/checkpoint"
 	"kembrel/core/hyper"
 	"kembrel/service/act"
 	"kembrel/service/runs"
+	"kembrel/store"
 )
 
 // presentAddress is the address by which a checkpoint is found now that had another once: a later leg may have replaced

@@ -5,12 +5,11 @@ import (
 	"encoding/json"
 	"time"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/service/finding"
+	"kembrel/store"
 )
 
 // GetRun shows a run with its legs, notes, curves and the sentences of its page.

@@ -9,10 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // whoIs is a person with their roles, as far as a token lets them be that.
@@ -150,7 +149,11 @@ func (s *People) SignIn(ctx context.Context, in api.SignIn, from string) (sessio
 		return "", nil, failed
 	}
 	if !right || err != nil || p.Closed != nil {
-		s.note(ctx, store.Event{Kind: "session", Subject: in.Name, Verb: "sign-in-failed",
+		name := p.Name
+		if name == "" { // it may be a password, typed in the wrong place
+			name = "a name that is not known here"
+		}
+		s.note(ctx, store.Event{Kind: "session", Subject: name, Verb: "sign-in-failed",
 			Data: map[string]any{"with": "password"}})
 		return "", nil, api.Fail(api.SignedOut, "name or password is not right")
 	}

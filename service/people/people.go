@@ -163,7 +163,7 @@ func (s *People) ChangePerson(ctx context.Context, who act.Who, in *api.PersonEd
 }
 
 // Rescue makes a sign-in link for an administrator: for whoever holds the machine itself, where nobody can sign in any
-// more. Where there is no administrator who can, the first one is let in again.
+// more. There is always one, as the last cannot be lost.
 func (s *People) Rescue(ctx context.Context) (*api.Link, string, error) {
 	p, err := s.db.FirstAdministrator(ctx)
 	if errors.Is(err, store.ErrNone) {

@@ -179,6 +179,9 @@ func (p *providers) endAddress(at store.Elsewhere) string {
 // BeginElsewhere begins a sign-in with a provider: it returns the address to send the browser to, and the state that
 // the browser must bring back. back is where the provider sends it, next the page to go to in the end.
 func (s *People) BeginElsewhere(ctx context.Context, name, back, next string) (address, state string, err error) {
+	if err := s.tries.allowBegin(act.Place(ctx)); err != nil {
+		return "", "", err
+	}
 	p, err := s.providers.named(name)
 	if err != nil {
 		return "", "", err
@@ -209,9 +212,6 @@ type claims struct {
 // FinishElsewhere uses up a sign-in with what the provider sent back and opens a session.
 func (s *People) FinishElsewhere(ctx context.Context, name, back, code, state,
 	from string) (session, next string, err error) {
-	if err := s.tries.allow(from, ""); err != nil {
-		return "", "", err
-	}
 	p, err := s.providers.named(name)
 	if err != nil {
 		return "", "", err

@@ -15,4 +15,8 @@ type People struct {
 }
 
 // New makes the slice.
-func New(a *act.Act, db Storage) *People { return &People{Act: a, db: db, tries: newTries()} }
+func New(a *act.Act, db Storage) *People {
+	s := &People{Act: a, db: db, tries: newTries()}
+	a.WhenRightsChange(s.tokens.Forget)
+	return s
+}

@@ -55,6 +55,7 @@ const (
 	tryEvery    = 6 * time.Second
 	tryBurst    = 10
 	nameShare   = 3
+	beginShare  = 12
 	mostHashes  = 64 // that wait: about two seconds
 )
 
@@ -79,6 +80,15 @@ func (t *tries) allow(from, name string) error {
 // allowOwn takes a try of a person to say what their password is.
 func (t *tries) allowOwn(name string) error {
 	if !t.bucket("own "+strings.ToLower(name), 1).Allow() {
+		return tooManyTries()
+	}
+	return nil
+}
+
+// allowBegin takes a sign-in that an address begins elsewhere. Many people may have one address, and what is limited is
+// only what is kept of those who do not come back.
+func (t *tries) allowBegin(from string) error {
+	if !t.bucket("begin "+network(from), beginShare).Allow() {
 		return tooManyTries()
 	}
 	return nil

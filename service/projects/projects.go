@@ -5,12 +5,11 @@ import (
 	"errors"
 	"slices"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/service/finding"
+	"kembrel/store"
 )
 
 // DefaultObjective judges the runs of a project that names none.

@@ -18,6 +18,7 @@ func ParseKeepRule(text json.RawMessage) *keep.Rule {
 	return &r
 }
 
+// ToKeepState is the keep rule that holds, of a run or of its project.
 func ToKeepState(ofProject, ofRun json.RawMessage) *api.KeepState {
 	out := &api.KeepState{Said: "all checkpoints stay", From: "none"}
 	text := ofProject
@@ -32,6 +33,7 @@ func ToKeepState(ofProject, ofRun json.RawMessage) *api.KeepState {
 	return out
 }
 
+// ParseRule reads a stop rule as it is kept; nil: there is none.
 func ParseRule(text json.RawMessage) *verdict.StopRule {
 	if len(text) == 0 || string(text) == "{}" {
 		return nil
@@ -43,6 +45,7 @@ func ParseRule(text json.RawMessage) *verdict.StopRule {
 	return r
 }
 
+// ToStopState is a stop rule as the API shows it.
 func ToStopState(rule *verdict.StopRule, own bool) *api.StopState {
 	out := &api.StopState{Rule: rule, From: "project", Left: api.Float(math.NaN()), Said: "none"}
 	switch {

@@ -5,12 +5,11 @@ import (
 	"errors"
 	"slices"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/curve"
 	"kembrel/core/hyper"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // SendBatch counts a batch once: its number and what it brings are kept in one transaction, or not at all.

@@ -4,10 +4,9 @@ import (
 	"context"
 	"errors"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // ArchiveRun puts a run out of the way, or brings it back.

@@ -8,13 +8,12 @@ import (
 	"slices"
 	"time"
 
-	"kembrel/store"
-
 	"github.com/google/uuid"
 
 	"kembrel/api"
 	"kembrel/service/act"
 	"kembrel/service/rules"
+	"kembrel/store"
 )
 
 // OpenLeg opens a leg, or claims one opened before with the same key for another recorder process.
@@ -33,13 +32,13 @@ func (s *Runs) OpenLeg(ctx context.Context, who act.Who, in *api.NewLeg) (*api.C
 		if err := q.LockRun(ctx, run); err != nil {
 			return err
 		}
-		leg, err := q.LegByKey(ctx, run, in.Key, s.LostAfter.Seconds())
+		leg, err := q.LegByKey(ctx, run, in.Key, s.lostAfter.Seconds())
 		if err == nil {
 			mine := leg.Recorder == in.Body.Recorder
 			if !mine && leg.Alive && leg.State == "running" && !slices.Contains(in.Body.Previous, leg.Recorder) {
 				return api.Fail(api.LegClaimed,
 					"another recorder (on %s) writes leg %d of %s and was heard of within the last %s; only one may",
-					leg.Host, leg.Number, act.RunAddress(in.Project, in.Number), s.LostAfter)
+					leg.Host, leg.Number, act.RunAddress(in.Project, in.Number), s.lostAfter)
 			}
 			out = api.Counted{Leg: leg.Number, Batch: leg.Batches, Upto: leg.Upto}
 			if mine {
@@ -251,7 +250,7 @@ func (s *Runs) EndLeg(ctx context.Context, who act.Who, in *api.EndInput) (*api.
 func (s *Runs) LoseRuns(ctx context.Context) error {
 	var lost []store.LostLeg
 	err := s.db.InTx(ctx, func(q Tx) (err error) {
-		if lost, err = q.LoseLegs(ctx, s.LostAfter.Seconds()); err != nil {
+		if lost, err = q.LoseLegs(ctx, s.lostAfter.Seconds()); err != nil {
 			return err
 		}
 		for _, l := range lost {

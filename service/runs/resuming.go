@@ -9,26 +9,25 @@ import (
 	"slices"
 	"time"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/checkpoint"
 	"kembrel/core/hyper"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // addLeg opens the next leg of a run, which is locked. Only one leg of a run is written at a time: while the one before
 // is heard of, a new one is refused, unless it is told to take over.
 func (s *Runs) addLeg(ctx context.Context, q Tx, run int64, in *api.NewLeg) (int, error) {
 	address := act.RunAddress(in.Project, in.Number)
-	newest, err := q.NewestLeg(ctx, run, s.LostAfter.Seconds())
+	newest, err := q.NewestLeg(ctx, run, s.lostAfter.Seconds())
 	if err != nil && !errors.Is(err, store.ErrNone) {
 		return 0, err
 	}
 	if err == nil && newest.State == "running" && newest.Alive && !in.Body.TakeOver {
 		return 0, api.Fail(api.Conflict,
 			"%s is being recorded: leg %d on %s was heard of %s ago. End that program first, wait until it is lost (%s without a sign), or take over (--take-over), and it will be told to stop",
-			address, newest.Number, newest.Host, time.Since(newest.Seen).Round(time.Second), s.LostAfter)
+			address, newest.Number, newest.Host, time.Since(newest.Seen).Round(time.Second), s.lostAfter)
 	}
 	leg := store.NewLeg{Key: in.Key, Recorder: in.Body.Recorder, Host: act.Clean(in.Body.Host), FromEpoch: math.NaN(),
 		Started: act.ByOurClock(ctx, in.Body.Started)}

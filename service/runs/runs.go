@@ -7,13 +7,12 @@ import (
 	"strings"
 	"unicode"
 
-	"kembrel/store"
-
 	"github.com/google/uuid"
 
 	"kembrel/api"
 	"kembrel/core/hyper"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // cleanEdit checks what a person changes.

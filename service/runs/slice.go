@@ -28,10 +28,10 @@ type Runs struct {
 	readings    store.Readings
 	checkpoints Checkpoints
 	judging     Judging
-	LostAfter   time.Duration // a run without a sign of life for so long is lost
+	lostAfter   time.Duration // a run without a sign of life for so long is lost
 }
 
 // New makes the slice.
 func New(f *finding.Finder, db Storage, c Checkpoints, j Judging, lostAfter time.Duration) *Runs {
-	return &Runs{Finder: f, db: db, readings: db, checkpoints: c, judging: j, LostAfter: lostAfter}
+	return &Runs{Finder: f, db: db, readings: db, checkpoints: c, judging: j, lostAfter: lostAfter}
 }

@@ -5,8 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 
-	"kembrel/store"
-
 	"github.com/google/uuid"
 	lru "github.com/hashicorp/golang-lru/v2"
 
@@ -15,6 +13,7 @@ import (
 	"kembrel/core/space"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // CreateSearch makes a search, or answers the one made before with the same key.

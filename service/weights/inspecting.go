@@ -12,9 +12,6 @@ import (
 	"sync"
 	"time"
 
-	"kembrel/store"
-	"kembrel/store/pg/db"
-
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/rivertype"
 
@@ -23,7 +20,9 @@ import (
 	"kembrel/core/chunk"
 	"kembrel/core/tensor"
 	"kembrel/service/act"
+	"kembrel/store"
 	"kembrel/store/blob"
+	"kembrel/store/pg/db"
 )
 
 // Each file of weights is looked into once, after its commit, by a job of its own. Whatever is wrong with it is its own
@@ -63,6 +62,7 @@ func (inspectArgs) InsertOpts() river.InsertOpts {
 		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: underWay}}
 }
 
+// Inspect is the worker that looks into files of weights.
 type Inspect struct {
 	river.WorkerDefaults[inspectArgs]
 	service *Weights

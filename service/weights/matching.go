@@ -7,12 +7,11 @@ import (
 	"io"
 	"strings"
 
-	"kembrel/store"
-
 	"kembrel/api"
 	"kembrel/core/checkpoint"
 	"kembrel/core/tensor"
 	"kembrel/service/act"
+	"kembrel/store"
 )
 
 // maxListed bounds a part that lists tensors as text, in bytes.

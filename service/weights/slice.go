@@ -5,13 +5,12 @@ import (
 	"io"
 	"sync/atomic"
 
-	"kembrel/store"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
 	"kembrel/api"
 	"kembrel/service/finding"
+	"kembrel/store"
 )
 
 // Checkpoints is what weights are read from.

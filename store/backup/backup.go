@@ -17,13 +17,12 @@ import (
 	"strings"
 	"time"
 
-	"kembrel/store/pg/db"
-
 	"github.com/jackc/pgx/v5"
 
 	"kembrel/core/chunk"
 	"kembrel/store/blob"
 	"kembrel/store/pack"
+	"kembrel/store/pg/db"
 )
 
 // Parts are what a Kembrel consists of.

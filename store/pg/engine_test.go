@@ -9,12 +9,11 @@ import (
 	"testing"
 	"time"
 
-	"kembrel/store/pg/curves"
-
 	"github.com/stretchr/testify/require"
 
 	"kembrel/core/curve"
 	"kembrel/store"
+	"kembrel/store/pg/curves"
 )
 
 // model is what was written, in the plainest form.

@@ -10,13 +10,12 @@ import (
 	"testing"
 	"time"
 
-	"kembrel/store"
-	"kembrel/store/pg/db"
-
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/core/filter"
+	"kembrel/store"
+	"kembrel/store/pg/db"
 )
 
 // The database and the slow evaluator choose the same runs, whatever the expression, on runs with absent values and

@@ -11,8 +11,6 @@ import (
 	"testing"
 	"time"
 
-	"kembrel/store/pg/curves"
-
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
@@ -20,6 +18,7 @@ import (
 	"kembrel/core/curve"
 	"kembrel/store"
 	"kembrel/store/pg"
+	"kembrel/store/pg/curves"
 	"kembrel/test/testdb"
 )
 

@@ -5,12 +5,11 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"kembrel/store/pg/curves"
-
 	"github.com/stretchr/testify/require"
 
 	"kembrel/core/curve"
 	"kembrel/store"
+	"kembrel/store/pg/curves"
 )
 
 // longCurve is a run with one curve of n readings that fall, with noise and now and then a spike, sealed.

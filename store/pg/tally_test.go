@@ -5,9 +5,9 @@ import (
 	"sync"
 	"testing"
 
-	"kembrel/store"
-
 	"github.com/stretchr/testify/require"
+
+	"kembrel/store"
 )
 
 // The counts of a project are those of its runs, whatever becomes of them, while several change at once and the tally

@@ -5,7 +5,12 @@ import { atLeast } from '../people/roles'
 /** What whoever is signed in is on each project, as far as it was asked. */
 const known = reactive<Record<string, string>>({})
 
+/** When each was asked for last, in milliseconds: a page of many rows asks once. */
+const asked: Record<string, number> = {}
+
 async function ask(project: string) {
+  if (Date.now() - (asked[project] ?? 0) < 5000) return
+  asked[project] = Date.now()
   try {
     known[project] = (await answer(client.GET('/api/v1/projects/{project}', { params: { path: { project } } }))).role
   } catch {

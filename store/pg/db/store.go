@@ -256,6 +256,7 @@ func loadQueries(files []fs.FS) (map[string]string, error) {
 // A is the named arguments of a query.
 type A = pgx.NamedArgs
 
+// SQL is the text of a query; it panics where there is none of that name.
 func (q Q) SQL(name string) string {
 	text, ok := q.text[name]
 	if !ok {
@@ -264,6 +265,7 @@ func (q Q) SQL(name string) string {
 	return text
 }
 
+// Exec runs a query by its name and returns how many rows it touched.
 func (q Q) Exec(ctx context.Context, name string, args A) (int64, error) {
 	tag, err := q.on.Exec(ctx, q.SQL(name), args)
 	if err != nil {
