@@ -298,6 +298,32 @@ func TestSummariesInAnyOrder(t *testing.T) {
 	}
 }
 
+// Whoever asks for the summaries of one run gets them, though the ticker is at them at that moment.
+func TestSummariesAskedForAreWaitedFor(t *testing.T) {
+	f := start(t)
+	run := f.run(t)
+	f.leg(t, run, 0).write(t, map[string][]curve.Reading{"loss.val": {at(1, 3), at(2, 2)}})
+	other, err := f.Pool.Begin(ctx)
+	require.NoError(t, err)
+	defer func() { _ = other.Rollback(ctx) }()
+	var held bool
+	require.NoError(t, other.QueryRow(ctx, "select pg_try_advisory_xact_lock(7420, hashint8($1::bigint))", run).Scan(&held))
+	require.True(t, held)
+	released := make(chan error)
+	go func() {
+		time.Sleep(200 * time.Millisecond)
+		released <- other.Rollback(ctx)
+	}()
+	mine, err := f.SummariseRun(ctx, run)
+	require.NoError(t, err)
+	require.True(t, mine)
+	require.NoError(t, <-released)
+	got, err := f.Summaries(ctx, []int64{run}, "")
+	require.NoError(t, err)
+	require.Len(t, got, 1)
+	require.EqualValues(t, 2, got[0].Count)
+}
+
 // An event of a transaction that began earlier is not overtaken by one that commits first.
 func TestEventsAreNotOvertaken(t *testing.T) {
 	f := start(t)

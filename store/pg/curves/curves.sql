@@ -153,6 +153,9 @@ from unnest(@names::text[]) with ordinality as n(name, i);
 -- query: unsummarised
 select distinct run from leg where open and batches > summarised order by run;
 
+-- query: is_unsummarised
+select exists (select from leg where run = @run and batches > summarised);
+
 -- query: summary_locks
 -- Those of some runs that nobody else summarises just now.
 select run from unnest(@runs::bigint[]) as run where pg_try_advisory_xact_lock(7420, hashint8(run)) order by run;

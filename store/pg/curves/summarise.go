@@ -51,9 +51,27 @@ func (s *Store) Summarise(ctx context.Context) ([]store.Summarised, error) {
 // writeTime is how long writing rows may take before new readings have their turn again.
 const writeTime = 200 * time.Millisecond
 
-// SummariseRun does it for one run; false where another replica is at it.
+// summaryWait is how long whoever asks for one run's summaries waits for another replica that is at them.
+const summaryWait = 2 * time.Second
+
+// SummariseRun does it for one run, waiting for a moment where another replica is at it; false where nothing was left
+// to do or that replica is not done yet.
 func (s *Store) SummariseRun(ctx context.Context, run int64) (mine bool, err error) {
+	until := time.Now().Add(summaryWait)
 	done, err := s.summariseGroup(ctx, []int64{run})
+	for err == nil && len(done) == 0 && time.Now().Before(until) {
+		behind, failed := db.Value[bool](ctx, s.q, "is_unsummarised", db.A{"run": run})
+		if failed != nil || !behind {
+			err = failed
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return false, ctx.Err()
+		case <-time.After(10 * time.Millisecond):
+		}
+		done, err = s.summariseGroup(ctx, []int64{run})
+	}
 	if err == nil {
 		err = s.writeBehind(ctx, []int64{run}, 0)
 	}
