@@ -1,9 +1,11 @@
 # Everything sets itself up: a fresh Debian machine with Go, Node and make is enough.
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+# When the Go binding was last changed, which names the version that the service hands out.
+GO_TIME := $(shell TZ=UTC git log -1 --format=%cd --date=format-local:%Y%m%d%H%M%S -- bindings/go 2>/dev/null)
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(wildcard store/pg/*/*.sql) go.mod go.sum
 CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/*.html)
 # Flags that make no difference to a build but for what it is stamped with.
-BUILD := CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION)"
+BUILD := CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION) -X main.goTime=$(GO_TIME)"
 
 .DEFAULT_GOAL := help
 .PHONY: help demo build test test-stress check bench load test-bucket platforms test-platforms fuzz screenshots openapi clean setup-database setup-browser setup-python setup-compiler setup-bench
@@ -56,6 +58,7 @@ setup-compiler:
 test: setup-database setup-browser setup-python setup-compiler build check ## set up, check and test everything
 	@cd console && npm run --silent test
 	@.ci/test
+	@cd bindings/go && go test -count=1 ./...
 	@.ci/test-race
 
 test-stress: setup-database setup-browser setup-python build ## the whole suite again and again, and the stories on busy cores
@@ -63,8 +66,8 @@ test-stress: setup-database setup-browser setup-python build ## the whole suite 
 
 check: console/node_modules/.ready console/src/api/schema.d.ts ## formatting, vet, staticcheck, types, lint
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
-	@go vet ./...
-	@go tool staticcheck ./...
+	@go vet ./... && cd bindings/go && go vet ./...
+	@go tool staticcheck ./... && cd bindings/go && go tool -modfile=../../go.mod staticcheck ./...
 	@cd console && npm run --silent check && npm run --silent lint
 
 bench: setup-database setup-bench build ## measure against references in the same run; see bench/results.md

@@ -12,8 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"kembrel.internal/kembrel"
 	"kembrel/api"
-	kembrel "kembrel/bindings/go"
 	"kembrel/client"
 	"kembrel/store/pg/db"
 )
@@ -58,7 +58,7 @@ func save(source string) {
 	if err == nil {
 		err = os.Remove(source)
 	}
-	run := kembrel.Record(kembrel.Options{})
+	run, _ := kembrel.Record(context.Background(), kembrel.Options{})
 	begin := time.Now()
 	if err == nil {
 		err = os.WriteFile(source, data, 0o600)
@@ -80,7 +80,7 @@ func save(source string) {
 		os.Exit(1)
 	}
 	fmt.Println(written.UnixNano(), stall, plain)
-	run.End("finished", "")
+	run.End(kembrel.Finished, "")
 }
 
 // record saves a fresh file under a real recorder and returns the seconds that the checkpoint kept the program, those

@@ -13,8 +13,8 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"kembrel.internal/kembrel"
 	"kembrel/api"
-	kembrel "kembrel/bindings/go"
 	"kembrel/client"
 	"kembrel/core/curve"
 	"kembrel/store"
@@ -53,12 +53,12 @@ func (w *world) recorderCost(what string, burst int, pause time.Duration, want s
 			return paced(func(int64) error { _, err := f.Write(line); return err })
 		},
 		ours: func() (float64, error) {
-			run := kembrel.Record(kembrel.Options{Project: "vessels", Title: "bench"})
+			run, _ := kembrel.Record(context.Background(), kembrel.Options{Project: "vessels", Title: "bench"})
 			took, err := paced(func(i int64) error {
 				run.Readings(i, 12, kembrel.V("loss.train", 0.123456789), kembrel.V("loss.val", 0.234567891))
 				return nil
 			})
-			run.End("finished", "")
+			run.End(kembrel.Finished, "")
 			w.drain()
 			return took, errors.Join(err, run.Err())
 		}}

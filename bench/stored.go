@@ -15,8 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"kembrel.internal/kembrel"
 	"kembrel/api"
-	kembrel "kembrel/bindings/go"
 	"kembrel/client"
 	"kembrel/core/tensor"
 	"kembrel/store"
@@ -208,7 +208,7 @@ func fp16(v float32) uint16 {
 
 // saveAll is the program that saves checkpoints of a folder, one after another, as training does.
 func saveAll(set string) {
-	run := kembrel.Record(kembrel.Options{})
+	run, _ := kembrel.Record(context.Background(), kembrel.Options{})
 	checkpoints, err := checkpointsOf(set)
 	for i, from := range checkpoints {
 		if err != nil {
@@ -235,7 +235,7 @@ func saveAll(set string) {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
-	run.End("finished", "")
+	run.End(kembrel.Finished, "")
 }
 
 func checkpointsOf(set string) ([]string, error) {

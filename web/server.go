@@ -28,8 +28,10 @@ import (
 type Options struct {
 	Log     *slog.Logger
 	Version string
-	Console fs.FS // built console
-	Python  fs.FS // the Python binding, handed out as wheels; nil: it is not
+	Console fs.FS     // built console
+	Python  fs.FS     // the Python binding, handed out as wheels; nil: it is not
+	Go      fs.FS     // the Go binding, handed out as a module; nil: it is not
+	GoTime  time.Time // of its last change; zero: it is not known
 
 	Platforms string      // folder of binaries for other platforms, which wheels for them carry
 	TLS       *tls.Config // to answer with; nil: in the open, or a proxy does
@@ -77,6 +79,9 @@ func New(s *service.Service, o Options) *Server {
 	if o.Python != nil {
 		engine.GET("/python/*file",
 			(&wheels{files: o.Python, version: o.Version, folder: o.Platforms, made: map[string]*wheel{}}).serve)
+	}
+	if o.Go != nil {
+		engine.GET("/go/*file", (&goModule{files: o.Go, time: o.GoTime.UTC()}).serve)
 	}
 
 	huma.NewError = newError

@@ -2,6 +2,7 @@ package kembrel
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,8 +17,7 @@ func (r *Run) connect(socket string) error {
 	if err != nil {
 		return fmt.Errorf("reach the recorder: %w", err)
 	}
-	hello := fmt.Sprintf(`{"kind":"hello","protocol":1,"hears":["named"],"language":"%s %s"}`+"\n", "go",
-		runtime.Version())
+	hello := fmt.Sprintf(`{"kind":"hello","protocol":1,"hears":["named"],"language":"go %s"}`+"\n", runtime.Version())
 	if _, err := conn.Write([]byte(hello)); err != nil {
 		return err
 	}
@@ -126,7 +126,7 @@ func (r *Run) takeUp(old string, back chan struct{}) {
 		err := r.connect(old)
 		if err != nil {
 			var socket string
-			if socket, _, err = startRecorder("--adopt", r.spool); err == nil {
+			if socket, _, err = startRecorder(context.Background(), "--adopt", r.spool); err == nil {
 				err = r.connect(socket)
 			}
 		}
@@ -138,7 +138,8 @@ func (r *Run) takeUp(old string, back chan struct{}) {
 		if try == takeUpTries {
 			r.lost = true
 			r.settled.Broadcast()
-			r.failLocked(fmt.Errorf("the recorder is gone and another cannot take over yet; training goes on, and what it says waits here: %w", err))
+			r.failLocked(fmt.Errorf("the recorder is gone and another cannot take over yet; training goes on, "+
+				"and what it says waits here: %w", err))
 			close(back)
 			back = nil
 		}

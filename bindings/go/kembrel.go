@@ -1,16 +1,18 @@
 // Package kembrel records a training run from a Go program. Three lines are enough:
 //
-//	run := kembrel.Record(kembrel.Options{Project: "vessels", Hyper: map[string]any{"lr": 0.03}})
+//	run, err := kembrel.Record(ctx, kembrel.Options{Project: "vessels", Hyper: map[string]any{"lr": 0.03}})
 //	run.Readings(step, epoch, kembrel.V("loss.train", loss), kembrel.V("loss.val", valLoss))
-//	run.End("finished", "")
+//	run.End(kembrel.Finished, "")
 //
 // Under `kembrel record -- PROGRAM` it speaks to that recorder; otherwise it starts one. Training never waits for the
 // service and never fails because of recording: what goes wrong is printed once to the error output and told by Err,
-// and every call may be made on a run that is not recorded. It speaks the protocol of docs/recorder-protocol.md and
-// needs nothing but the standard library.
+// and every call may be made on a run that is not recorded, whatever error came back before. With Options.Forgiving no
+// call returns an error at all. It speaks the protocol of docs/recorder-protocol.md and needs nothing but the standard
+// library; its tests neither, so that a program which takes this module takes nothing else.
 package kembrel
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -34,7 +36,19 @@ type Options struct {
 	Weights string   // what the weights are before training: "fresh" or "trained"; "" does not say
 	Seed    *int64   // of the random weights
 	Needs   []string // parts of a checkpoint that resuming needs; nil: weights, optimiser, random
+
+	Forgiving bool // calls return no errors: what went wrong is told by Err, and by the run's page where it can be
 }
+
+// State is how a run ended.
+type State string
+
+// The ways in which a program may end: all done, asked to end early, or gone wrong.
+const (
+	Finished State = "finished"
+	Stopped  State = "stopped"
+	Failed   State = "failed"
+)
 
 // Value is one reading.
 type Value struct {
@@ -47,6 +61,7 @@ func V(curve string, value float64) Value { return Value{curve, value} }
 
 // Run is the run being recorded. Its methods may be called from many goroutines.
 type Run struct {
+	forgiving bool // of the options
 	mutex     sync.Mutex
 	conn      net.Conn
 	line      []byte
@@ -96,9 +111,10 @@ const answerTime = 30 * time.Second
 // recorder of its own.
 var over atomic.Bool
 
-// Record begins the recording. It never fails: without a recorder, Err says why and nothing is recorded.
-func Record(o Options) *Run {
-	r := &Run{replies: map[int64]chan reply{}, unsettled: map[int64]bool{}}
+// Record begins the recording. The run is never nil, and its calls may be made whatever went wrong; err says why
+// nothing is recorded. When ctx is done the run is asked to stop (Stop, Epochs), as by a signal.
+func Record(ctx context.Context, o Options) (*Run, error) {
+	r := &Run{forgiving: o.Forgiving, replies: map[int64]chan reply{}, unsettled: map[int64]bool{}}
 	r.settled = sync.NewCond(&r.mutex)
 	socket := os.Getenv("KEMBREL_RECORDER")
 	if over.Load() { // a run was recorded there before: this is another
@@ -114,22 +130,42 @@ func Record(o Options) *Run {
 		if o.Resume != "" {
 			arguments = []string{"--resume", o.Resume}
 		}
-		socket, _, err = startRecorder(arguments...)
+		socket, _, err = startRecorder(ctx, arguments...)
 	}
 	if err == nil {
 		err = r.connect(socket)
 	}
 	if err != nil {
 		r.fail(err)
-		return r
+		return r, r.forgive(err)
 	}
+	context.AfterFunc(ctx, func() {
+		r.askToStop("The program's context is done (" + context.Cause(ctx).Error() + ").")
+	})
 	if o.Weights != "" || o.Seed != nil || o.Needs != nil {
-		r.Start(o.Weights, o.Seed, o.Needs, nil)
+		r.InitialWeights(o.Weights, o.Seed, o.Needs, nil)
 	}
 	if len(o.Hyper) > 0 {
 		r.Hyper(o.Hyper)
 	}
-	return r
+	return r, r.forgive(r.Err())
+}
+
+// forgive is what a call returns for an error that is noted.
+func (r *Run) forgive(err error) error {
+	if r.forgiving {
+		return nil
+	}
+	return err
+}
+
+// askToStop advises the program to stop, where nobody did before.
+func (r *Run) askToStop(why string) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if r.stop == "" {
+		r.stop = why
+	}
 }
 
 // fail notes what went wrong and prints the first of it.
@@ -264,6 +300,15 @@ func (r *Run) Note(text string) {
 // background. Settle waits for the former; what goes wrong later is told by Err.
 func (r *Run) Checkpoint(step int64, epoch float64, why string,
 	write func(folder string) (parts map[string][]string, err error)) error {
+	err := r.checkpoint(step, epoch, why, write)
+	if err != nil {
+		r.fail(err)
+	}
+	return r.forgive(err)
+}
+
+func (r *Run) checkpoint(step int64, epoch float64, why string,
+	write func(folder string) (parts map[string][]string, err error)) error {
 	begin := func() (reply, error) {
 		return r.ask(func() {
 			r.begin("checkpoint")
@@ -323,16 +368,16 @@ func (r *Run) Settle() error {
 	if len(r.unsettled) > 0 && r.err == nil {
 		r.failLocked(errors.New("the recorder does not say whether the latest checkpoint is kept"))
 	}
-	return r.err
+	return r.forgive(r.err)
 }
 
-// End says how the program ends: "finished", "stopped" or "failed", and why. It waits until everything handed over is
-// safe on disk, but not for the service.
-func (r *Run) End(state, why string) {
+// End says how the program ends, and why. It waits until everything handed over is safe on disk, but not for the
+// service; err is what went wrong in the recording.
+func (r *Run) End(state State, why string) error {
 	r.Settle()
 	_, err := r.ask(func() {
 		r.begin("end")
-		r.line = appendText(append(r.line, `,"state":`...), state)
+		r.line = appendText(append(r.line, `,"state":`...), string(state))
 		r.line = appendText(append(r.line, `,"why":`...), why)
 		r.ending = map[int64]bool{r.id: true}
 	})
@@ -346,4 +391,5 @@ func (r *Run) End(state, why string) {
 	if r.conn != nil {
 		r.conn.Close()
 	}
+	return r.forgive(r.err)
 }

@@ -2,17 +2,17 @@ package kembrel
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
 	"net"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
-
-	"github.com/stretchr/testify/require"
 )
 
 // recorder is the other end of the socket, as far as a test wants to play it; the stories use the real one.
@@ -31,6 +31,13 @@ func listen(t *testing.T) *recorder {
 	t.Setenv("KEMBREL_BINARY", "/nonexistent/kembrel")
 	t.Cleanup(func() { l.Close() })
 	return &recorder{listener: l}
+}
+
+// record is a run that the recorder has welcomed.
+func record(t *testing.T) *Run {
+	run, err := Record(t.Context(), Options{})
+	require.NoError(t, err)
+	return run
 }
 
 // welcome takes a connection and answers its hello.
@@ -58,8 +65,8 @@ func (r *recorder) next() map[string]any {
 func TestMessagesAreValidWhateverIsInThem(t *testing.T) {
 	r := listen(t)
 	go r.welcome()
-	run := Record(Options{})
-	require.NoError(t, run.Err())
+	run, err := Record(t.Context(), Options{})
+	require.NoError(t, err)
 	require.Equal(t, "vessels/3", run.Address())
 	run.Hyper(map[string]any{"lr": 0.03, "layers": []int{384, 6}})
 	run.Readings(40, math.NaN(), V("loss.val", math.NaN()), V("a\"b\\\x07ü", math.Inf(-1)), V("x", 1e-300))
@@ -88,7 +95,7 @@ func TestAnswers(t *testing.T) {
 			}
 		}
 	}()
-	run := Record(Options{})
+	run := record(t)
 	wrote := ""
 	require.NoError(t, run.Checkpoint(1, 1, "best so far", func(f string) (map[string][]string, error) {
 		wrote = f
@@ -96,10 +103,11 @@ func TestAnswers(t *testing.T) {
 	}))
 	require.Equal(t, folder, wrote)
 	require.ErrorContains(t, run.Checkpoint(2, 1, "", nil), "no room")
-	require.ErrorContains(t, run.Checkpoint(1, 1, "", func(string) (map[string][]string, error) {
-		return nil,
-			errors.New("disk full")
-	}), "disk full")
+	full := func(string) (map[string][]string, error) { return nil, errors.New("disk full") }
+	require.ErrorContains(t, run.Checkpoint(1, 1, "", full), "disk full")
+	run.forgiving = true
+	require.NoError(t, run.Checkpoint(1, 1, "", full))
+	require.ErrorContains(t, run.Err(), "disk full")
 	_, stop := run.Stop()
 	require.False(t, stop)
 	r.say(`{"kind":"advice","stop":true,"what":"another recorder has the leg"}`)
@@ -107,19 +115,56 @@ func TestAnswers(t *testing.T) {
 		why, stop := run.Stop()
 		return stop && strings.Contains(why, "another recorder")
 	}, 5*time.Second, 5*time.Millisecond)
-	run.End("finished", "")
+	require.NoError(t, run.End(Finished, ""))
 }
 
-// Without any recorder every call returns at once and training goes on.
+// Without any recorder every call returns at once and training goes on; a program that has asked for it sees no error.
 func TestNoRecorder(t *testing.T) {
 	t.Setenv("KEMBREL_RECORDER", "")
 	t.Setenv("KEMBREL_BINARY", "/nonexistent/kembrel")
-	run := Record(Options{Project: "vessels"})
-	require.ErrorContains(t, run.Err(), "nothing is recorded")
-	run.Readings(1, 1, V("loss.val", 1))
-	run.Note("x")
-	require.Error(t, run.Checkpoint(1, 1, "", nil))
-	run.End("finished", "")
+	for _, forgiving := range []bool{false, true} {
+		run, err := Record(t.Context(), Options{Project: "vessels", Forgiving: forgiving})
+		require.ErrorContains(t, run.Err(), "nothing is recorded")
+		require.Equal(t, forgiving, err == nil)
+		run.Readings(1, 1, V("loss.val", 1))
+		run.Note("x")
+		require.Equal(t, forgiving, run.Checkpoint(1, 1, "", nil) == nil)
+		require.Equal(t, forgiving, run.End(Finished, "") == nil)
+	}
+}
+
+// A program whose context is done is asked to stop, and its epochs end.
+func TestContextDone(t *testing.T) {
+	r := listen(t)
+	go r.welcome()
+	ctx, cancel := context.WithCancelCause(t.Context())
+	defer cancel(nil)
+	run, err := Record(ctx, Options{})
+	require.NoError(t, err)
+	var epochs []int
+	for epoch := range run.Epochs(5) {
+		if epochs = append(epochs, epoch); epoch == 2 {
+			cancel(errors.New("the tide is out"))
+			require.Eventually(t, func() bool { _, stop := run.Stop(); return stop }, 5*time.Second, time.Millisecond)
+		}
+	}
+	require.Equal(t, []int{1, 2}, epochs)
+	why, _ := run.Stop()
+	require.Equal(t, "The program's context is done (the tide is out).", why)
+}
+
+// A recorder that never says where it is does not outlast the program's patience.
+func TestRecorderThatDoesNotStart(t *testing.T) {
+	binary := filepath.Join(t.TempDir(), "kembrel")
+	require.NoError(t, os.WriteFile(binary, []byte("#!/bin/sh\nexec sleep 60\n"), 0o700))
+	t.Setenv("KEMBREL_RECORDER", "")
+	t.Setenv("KEMBREL_BINARY", binary)
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	began := time.Now()
+	_, err := Record(ctx, Options{})
+	require.ErrorContains(t, err, "nothing is recorded: the recorder did not start before: context deadline exceeded")
+	require.True(t, time.Since(began) < answerTime/2)
 }
 
 func TestQueue(t *testing.T) {
@@ -133,12 +178,12 @@ func TestQueue(t *testing.T) {
 	require.Equal(t, "3;5;", string(q.bytes()))
 	q.drop1(99)
 	q.drop(5, nil)
-	require.Empty(t, q.bytes())
+	require.Equal(t, 0, len(q.bytes()))
 	line := make([]byte, 1<<20)
 	for i := range int64(100) {
 		q.add(i+10, line)
 	}
-	require.LessOrEqual(t, len(q.bytes()), queueLimit, "bounded")
+	require.True(t, len(q.bytes()) <= queueLimit, "bounded")
 	q.drop(109, nil)
-	require.Empty(t, q.bytes())
+	require.Equal(t, 0, len(q.bytes()))
 }

@@ -2,6 +2,7 @@ package kembrel
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -25,7 +26,7 @@ func findBinary() (string, error) {
 
 // startRecorder starts a recorder beside this program and returns its socket and spool. The binary is $KEMBREL_BINARY,
 // or kembrel on the PATH.
-func startRecorder(arguments ...string) (socket, spool string, err error) {
+func startRecorder(ctx context.Context, arguments ...string) (socket, spool string, err error) {
 	binary, err := findBinary()
 	if err != nil {
 		return "", "", fmt.Errorf("nothing is recorded: there is no recorder around, and %w to start one", err)
@@ -54,6 +55,9 @@ func startRecorder(arguments ...string) (socket, spool string, err error) {
 			return "", "", errors.New("nothing is recorded: the recorder did not start")
 		}
 		return socket, spool, nil
+	case <-ctx.Done():
+		cmd.Process.Kill()
+		return "", "", fmt.Errorf("nothing is recorded: the recorder did not start before: %w", context.Cause(ctx))
 	case <-time.After(answerTime):
 		cmd.Process.Kill()
 		return "", "", errors.New("nothing is recorded: the recorder did not start in time")

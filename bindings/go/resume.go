@@ -103,11 +103,11 @@ func (r *Run) Epochs(last int) iter.Seq[int] {
 	}
 }
 
-// Start tells what the weights are before training: "fresh", with the seed that they were drawn by, or "trained"; and
-// which parts of a checkpoint resuming needs (nil: weights, optimiser, random). write, if given, writes the starting
-// weights as a safetensors file, of which a digest is taken, so that it is known where they come from. It comes before
-// the first reading.
-func (r *Run) Start(weights string, seed *int64, needs []string, write func(path string) error) {
+// InitialWeights tells what the weights are before training: "fresh", with the seed that they were drawn by, or
+// "trained"; and which parts of a checkpoint resuming needs (nil: weights, optimiser, random). write, if given, writes
+// the weights as a safetensors file, of which a digest is taken, so that it is known where they come from. It comes
+// before the first reading.
+func (r *Run) InitialWeights(weights string, seed *int64, needs []string, write func(path string) error) {
 	path := ""
 	if write != nil {
 		f, err := os.CreateTemp("", "kembrel-start-*.safetensors")
@@ -190,11 +190,7 @@ func (r *Run) SaveWhen(when Policy) {
 			s.mutex.Lock()
 			s.asked = name
 			s.mutex.Unlock()
-			r.mutex.Lock()
-			if r.stop == "" {
-				r.stop = "The program was asked to end (" + name + ")."
-			}
-			r.mutex.Unlock()
+			r.askToStop("The program was asked to end (" + name + ").")
 		}()
 	}
 }
@@ -218,7 +214,7 @@ func (s *saver) passed(epoch float64) bool {
 }
 
 // due says why to save now, or "".
-func (s *saver) due(step int64, epoch float64) (why string) {
+func (s *saver) due(step int64, epoch float64, stopping bool) (why string) {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	switch {
@@ -232,6 +228,8 @@ func (s *saver) due(step int64, epoch float64) (why string) {
 		why = fmt.Sprintf("every %v epochs", s.Epochs)
 	case s.Steps > 0 && step/s.Steps > s.lastStep/s.Steps:
 		why = fmt.Sprintf("every %d steps", s.Steps)
+	case stopping:
+		why = "about to stop"
 	default:
 		return ""
 	}
@@ -246,21 +244,18 @@ func (s *saver) due(step int64, epoch float64) (why string) {
 }
 
 // Save saves a checkpoint, as Checkpoint does, where what SaveWhen has set says that it is time, or the program is
-// about to stop. Call it where the program's state is whole: at the end of a step or an epoch, behind its readings.
+// about to stop; always where SaveWhen was not called. Call it where the program's state is whole: at the end of a step
+// or an epoch, behind its readings.
 func (r *Run) Save(step int64, epoch float64, write func(folder string) (parts map[string][]string,
 	err error)) (saved bool, err error) {
 	r.mutex.Lock()
 	s, stop := r.saver, r.stop
 	r.mutex.Unlock()
-	if s == nil {
-		return false, nil
-	}
-	why := s.due(step, epoch)
-	if why == "" && stop != "" && s.saved != step {
-		why, s.saved = "about to stop", step
-	}
-	if why == "" {
-		return false, nil
+	why := ""
+	if s != nil {
+		if why = s.due(step, epoch, stop != ""); why == "" {
+			return false, nil
+		}
 	}
 	return true, r.Checkpoint(step, epoch, why, write)
 }

@@ -9,8 +9,6 @@ import (
 	"syscall"
 	"testing"
 	"time"
-
-	"github.com/stretchr/testify/require"
 )
 
 func TestWhenToSave(t *testing.T) {
@@ -24,18 +22,19 @@ func TestWhenToSave(t *testing.T) {
 		{5, math.NaN(), ""}, {6, 0.5, "best so far"}, {7, 0.6, ""}, {8, 0.6, "every 2 epochs"}}
 	for i, x := range told {
 		s.see([]Value{V("loss.train", 0), V("loss.val", x.loss)})
-		require.Equal(t, x.why, s.due(int64(10*(i+1)), x.epoch), "epoch %v", x.epoch)
+		require.Equal(t, x.why, s.due(int64(10*(i+1)), x.epoch, false), "epoch %v", x.epoch)
 	}
-	require.Empty(t, s.due(80, 10), "saved at this step already")
+	require.Empty(t, s.due(80, 10, true), "saved at this step already")
+	require.Equal(t, "about to stop", s.due(81, 9, true))
 
 	r = &Run{resume: &Resume{Step: 100, Epoch: 5}}
 	r.SaveWhen(Policy{Steps: 20, Best: "accuracy.val higher"})
-	require.Empty(t, r.saver.due(119, 6), "counted from where it goes on")
-	require.Equal(t, "every 20 steps", r.saver.due(120, 6))
+	require.Empty(t, r.saver.due(119, 6, false), "counted from where it goes on")
+	require.Equal(t, "every 20 steps", r.saver.due(120, 6, false))
 	r.saver.see([]Value{V("accuracy.val", 0.5)})
-	require.Equal(t, "best so far", r.saver.due(121, 6))
+	require.Equal(t, "best so far", r.saver.due(121, 6, false))
 	r.saver.see([]Value{V("accuracy.val", 0.4)})
-	require.Empty(t, r.saver.due(122, 6))
+	require.Empty(t, r.saver.due(122, 6, false))
 }
 
 // Asked to end, a program saves once more and is told to stop.
@@ -55,7 +54,7 @@ func TestSavesWhenAskedToEnd(t *testing.T) {
 			}
 		}
 	}()
-	run := Record(Options{})
+	run := record(t)
 	run.SaveWhen(Policy{Signal: true})
 	write := func(string) (map[string][]string, error) { return map[string][]string{"weights": {"w"}}, nil }
 	saved, err := run.Save(1, 1, write)
@@ -68,7 +67,7 @@ func TestSavesWhenAskedToEnd(t *testing.T) {
 	require.True(t, saved)
 	require.Equal(t, "asked to end (terminated)", (<-said)["why"])
 	require.NoError(t, run.Settle())
-	run.End("stopped", "")
+	require.NoError(t, run.End(Stopped, ""))
 }
 
 func TestWelcomedBack(t *testing.T) {
@@ -77,12 +76,14 @@ func TestWelcomedBack(t *testing.T) {
 		r.conn, _ = r.listener.Accept()
 		buffer := make([]byte, 4096)
 		r.conn.Read(buffer)
-		r.say(`{"kind":"welcome","run":"vessels/4","resume":{"from":"vessels/4@e12","step":480,"epoch":"NaN","folder":"/x","parts":{"weights":["a/w.safetensors"],"two":["b","c"]}},"asked":{"lr":0.5,"layers":[1,2]},"verify":"/v"}`)
+		r.say(`{"kind":"welcome","run":"vessels/4","asked":{"lr":0.5,"layers":[1,2]},"verify":"/v",` +
+			`"resume":{"from":"vessels/4@e12","step":480,"epoch":"NaN","folder":"/x",` +
+			`"parts":{"weights":["a/w.safetensors"],"two":["b","c"]}}}`)
 	}()
-	run := Record(Options{})
+	run := record(t)
 	from, ok := run.Resumed()
 	require.True(t, ok)
-	require.EqualValues(t, 480, from.Step)
+	require.Equal(t, int64(480), from.Step)
 	require.True(t, math.IsNaN(from.Epoch))
 	require.Equal(t, []string{filepath.Join("/x", "a", "w.safetensors"), "", ""},
 		[]string{from.File("weights"), from.File("two"), from.File("optimiser")})
@@ -96,5 +97,5 @@ func TestWelcomedBack(t *testing.T) {
 	require.Equal(t, "/v", run.Verify())
 	var resumed Resume
 	require.NoError(t, json.Unmarshal([]byte(`{"from":"x/1@e3","step":5,"epoch":3}`), &resumed))
-	require.EqualValues(t, 3, resumed.Epoch)
+	require.Equal(t, 3.0, resumed.Epoch)
 }

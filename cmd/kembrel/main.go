@@ -5,12 +5,19 @@ package main
 import (
 	"context"
 	"os"
+	"time"
 
 	"kembrel/cli"
 )
 
-// version is set by the Makefile.
-var version = "dev"
+// version and goTime, when the Go binding was last changed (20060102150405, UTC), are set by the Makefile.
+var version, goTime = "dev", ""
+
+// bindingChanged is goTime, or zero where the build does not know.
+func bindingChanged() time.Time {
+	at, _ := time.Parse("20060102150405", goTime)
+	return at
+}
 
 func main() {
 	root := cli.New(version, up, serve, backupCommand, restoreBackup, blobsCopy)

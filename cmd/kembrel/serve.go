@@ -20,6 +20,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
+	"kembrel.internal/kembrel"
 
 	"kembrel/api"
 	python "kembrel/bindings/python"
@@ -323,6 +324,7 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, how reach, d
 	done := make(chan error, 1)
 	go func() { done <- svc.Run(ctx) }()
 	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files,
+		Go: kembrel.Source, GoTime: bindingChanged(),
 		Platforms: platforms(a), TLS: how.tls, Secure: how.secure, Proxies: proxies})
 	err = server.Serve(ctx, a.Settings.Get("listen"), a.Settings.Get("metrics"), func(address string) error {
 		scheme := "http://"

@@ -7,6 +7,7 @@
 package main
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"math"
@@ -18,7 +19,7 @@ import (
 	"syscall"
 	"time"
 
-	kembrel "kembrel/bindings/go"
+	"kembrel.internal/kembrel"
 )
 
 // settings are what a training can be told; each is a hyperparameter but for pace, keep and title.
@@ -151,7 +152,7 @@ func prepare(s settings) (*training, error) {
 }
 
 func train(s settings) error {
-	run := kembrel.Record(kembrel.Options{Project: "vessels", Title: s.title})
+	run, _ := kembrel.Record(context.Background(), kembrel.Options{Project: "vessels", Title: s.title, Forgiving: true})
 	run.Take("lr", &s.rate)
 	run.Take("dropout", &s.dropout)
 	run.Take("momentum", &s.momentum)
@@ -169,7 +170,7 @@ func train(s settings) error {
 		}
 		weights = "trained"
 	}
-	run.Start(weights, &seed, []string{"weights", "optimiser", "random", "position"},
+	run.InitialWeights(weights, &seed, []string{"weights", "optimiser", "random", "position"},
 		func(path string) error { return writeTensors(path, t.weights()) })
 	run.Hyper(map[string]any{
 		"layers": t.architecture.Layers, "activation": s.activation, "optimiser": s.optimiser, "lr": s.rate,
@@ -218,14 +219,14 @@ func train(s settings) error {
 			}
 		}
 		if why, stop := run.Stop(); stop {
-			run.End("stopped", why)
+			run.End(kembrel.Stopped, why)
 			return nil
 		}
 		if rest := s.pace - time.Since(began); rest > 0 {
 			time.Sleep(rest)
 		}
 	}
-	run.End("finished", fmt.Sprintf("All %d epochs done.", s.epochs))
+	run.End(kembrel.Finished, fmt.Sprintf("All %d epochs done.", s.epochs))
 	return nil
 }
 
@@ -291,7 +292,7 @@ func (t *training) keepCopy(run *kembrel.Run, epoch float64, err error) {
 func evaluate(folder string) error {
 	var run *kembrel.Run
 	if os.Getenv("KEMBREL_RECORDER") != "" {
-		run = kembrel.Record(kembrel.Options{})
+		run, _ = kembrel.Record(context.Background(), kembrel.Options{})
 		if folder == "" {
 			folder = run.Verify()
 		}
@@ -306,7 +307,7 @@ func evaluate(folder string) error {
 	fmt.Printf("loss.val %v\naccuracy.val %v\n", loss, accuracy)
 	if run != nil {
 		run.Readings(0, math.NaN(), kembrel.V("loss.val", loss), kembrel.V("accuracy.val", accuracy))
-		run.End("finished", "")
+		run.End(kembrel.Finished, "")
 	}
 	return nil
 }

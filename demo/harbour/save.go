@@ -10,7 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	kembrel "kembrel/bindings/go"
+	"kembrel.internal/kembrel"
 	"kembrel/core/tensor"
 )
 

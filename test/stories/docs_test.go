@@ -71,15 +71,15 @@ func (w *world) sh(t *testing.T, document, block string) string {
 const cutOff = `
 import os, sys
 import kembrel
-save = kembrel.Run.save
+checkpoint = kembrel.Run.checkpoint
 def cut(self, step, *args, **parts):
-    kept = save(self, step, *args, **parts)
+    kept = checkpoint(self, step, *args, **parts)
     if self.resumed is None and step >= int(sys.argv[2]):
         self.settle()
         os.kill(os.getpid(), 9)
     return kept
 if len(sys.argv) > 2:
-    kembrel.Run.save = cut
+    kembrel.Run.checkpoint = cut
 exec(compile(open(sys.argv[1]).read(), sys.argv[1], "exec"))
 `
 
@@ -93,9 +93,11 @@ func TestReadme(t *testing.T) {
 	venv := w.folder + "/venv"
 	out, err := exec.Command("/usr/bin/python3", "-m", "venv", venv).CombinedOutput()
 	require.NoError(t, err, string(out))
+	compiler, err := exec.LookPath("go")
+	require.NoError(t, err)
 	for i, e := range w.env {
 		if strings.HasPrefix(e, "PATH=") {
-			w.env[i] = "PATH=" + venv + "/bin:" + strings.TrimPrefix(e, "PATH=")
+			w.env[i] = "PATH=" + venv + "/bin:" + filepath.Dir(compiler) + ":" + strings.TrimPrefix(e, "PATH=")
 		}
 	}
 	for _, block := range commands[1:] {
@@ -117,13 +119,8 @@ func TestReadme(t *testing.T) {
 		}
 	}
 	for _, program := range blocks(t, "README.md", "go") {
-		folder, err := filepath.Abs("../../build/_readme")
-		require.NoError(t, err)
-		require.NoError(t, os.MkdirAll(folder, 0o755))
-		t.Cleanup(func() { os.RemoveAll(folder) })
-		require.NoError(t, os.WriteFile(folder+"/main.go", []byte(program), 0o644))
-		out, err := exec.Command("go", "build", "-o", w.folder+"/program", folder+"/main.go").CombinedOutput()
-		require.NoError(t, err, string(out))
+		require.NoError(t, os.WriteFile(w.folder+"/trainer/main.go", []byte(program), 0o644))
+		w.sh(t, "README.md", "cd trainer && GOWORK=off go build -o ../program .")
 		w.train20(t, w.folder+"/program")
 	}
 }

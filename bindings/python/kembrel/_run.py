@@ -12,6 +12,7 @@ import sys
 import tempfile
 import threading
 import time
+import types
 from typing import Any, Callable, Dict, Iterator, List, Optional, TypeVar
 
 from ._connection import QUEUE, Connection
@@ -21,6 +22,7 @@ from ._start import asked_exit, rank_of, ranks_of, start
 from ._tree import Flat, write_part, write_tensors
 from ._values import number, odd, whole
 
+_CALLED = (types.FunctionType, types.MethodType, types.BuiltinFunctionType, functools.partial)  # not a model that can be called
 _SETTLE = 600.0  # seconds to wait for checkpoints to be safe on disk
 
 _Method = TypeVar("_Method", bound=Callable[..., Any])
@@ -131,8 +133,8 @@ class Run(Connection):
             self._tell("note", text=str(text)[:10000])
 
     @_safe(False)
-    def save(self, step: int, epoch: Optional[float] = None, why: str = "", gather: bool = False, **parts: Any) -> bool:
-        """Saves a checkpoint of these parts, each a tree or a path of a file: weights, optimiser, schedule, random, position, architecture,
+    def checkpoint(self, step: int, epoch: Optional[float] = None, why: str = "", gather: bool = False, **parts: Any) -> bool:
+        """Saves a checkpoint of these parts now, each a tree or a path of a file: weights, optimiser, schedule, random, position, architecture,
         training, preprocess, or your own (underscores stand for hyphens). It returns once the files are written; the recorder makes them safe
         and sends them. False where it could not be saved, which problem tells.
 
@@ -185,7 +187,7 @@ class Run(Connection):
 
     @_safe()
     def save_when(self, epochs: Optional[float] = None, steps: Optional[int] = None, best: str = "", margin: float = 0.0, on_signal: bool = False) -> None:
-        """Sets when save_if_due saves: every so many epochs or steps; whenever the curve in best ("loss.val lower") has beaten its best by
+        """Sets when save saves: every so many epochs or steps; whenever the curve in best ("loss.val lower") has beaten its best by
         the margin; once more when the program is asked to end by SIGINT or SIGTERM (a second signal ends it at once)."""
         saver = Saver(epochs, steps, best, margin)
         if self.resumed is not None:
@@ -208,19 +210,20 @@ class Run(Connection):
         signal.signal(number, asked)
 
     @_safe(False)
-    def save_if_due(self, step: int, epoch: Optional[float] = None, gather: bool = False, **parts: Any) -> bool:
-        """Saves where save_when says that it is time, or the program is about to stop. Give what is costly to bring together as a function without
-        arguments: it is called only then. Call it where the state is whole, behind the readings of the step. gather: as for save; what is due must
+    def save(self, step: int, epoch: Optional[float] = None, gather: bool = False, **parts: Any) -> bool:
+        """Saves where save_when says that it is time, or the program is about to stop; always where save_when was not called. Give what is costly to bring together as a function without
+        arguments: it is called only then. Call it where the state is whole, behind the readings of the step. gather: as for checkpoint; what is due must
         then be due for all processes alike, by epochs or steps."""
-        saver = self._saver
+        saver, why = self._saver, ""
         step = whole(step, "step")
         if epoch is not None:
             at = self._epoch(epoch)
             epoch = at if at - at == 0 else None
-        why = saver.due(step, epoch, self.stop) if saver is not None else ""
-        if not why:
-            return False
-        return self.save(step, epoch, why, gather, **{k: v() if callable(v) else v for k, v in parts.items()})
+        if saver is not None:
+            why = saver.due(step, epoch, self.stop)
+            if not why:
+                return False
+        return self.checkpoint(step, epoch, why, gather, **{k: v() if isinstance(v, _CALLED) else v for k, v in parts.items()})
 
     @_safe()
     def initial_weights(self, weights: Any, fresh: Optional[bool] = None, seed: Optional[int] = None, needs: Optional[List[str]] = None) -> None:

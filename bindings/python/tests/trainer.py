@@ -50,10 +50,10 @@ with kembrel.record("vessels", title="Python", hyper={"lr": 0.1, "net.layers": [
         if mode == "crash" and step == 25:
             raise RuntimeError("the sea is rough")
         if step % 10 == 0:
-            run.save_if_due(step, step / 10, weights=weights, random=dice.getstate())
+            run.save(step, step / 10, weights=weights, random=dice.getstate())
         time.sleep(float(os.environ.get("PACE", "0")) / 10)
         if run.stop:
-            run.save_if_due(step, step / 10, weights=weights, random=dice.getstate())
+            run.save(step, step / 10, weights=weights, random=dice.getstate())
             break
     if mode == "threads":
         def tell(n):

@@ -312,7 +312,7 @@ def test_nothing_to_speak_to():
     run.note("x")
     assert run.save(1, weights=[1.0]) is False
     run.save_when(epochs=1)
-    assert run.save_if_due(1, 1, weights=[1.0]) is False
+    assert run.save(1, 1, weights=[1.0]) is False
     run.initial_weights([1.0], fresh=True)
     threads = [threading.Thread(target=run.readings, args=(2, 2, {"a": 1})) for _ in range(4)]
     for t in threads:

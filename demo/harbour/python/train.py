@@ -76,6 +76,6 @@ while epoch < epochs and not run.stop:
     (loss, accuracy), (val_loss, val_accuracy) = judge(train), judge(val)
     run.readings(step, epoch, {"loss.train": loss, "loss.val": val_loss, "accuracy.train": accuracy, "accuracy.val": val_accuracy})
     print(f"epoch {epoch} of {epochs}  loss {loss:.4f} / {val_loss:.4f}  accuracy {accuracy:.3f} / {val_accuracy:.3f}", flush=True)
-    run.save_if_due(step, epoch, weights=weights, optimiser=velocity, random=dice.getstate(), preprocess={"labels": CLASSES})
+    run.save(step, epoch, weights=weights, optimiser=velocity, random=dice.getstate(), preprocess={"labels": CLASSES})
     time.sleep(max(0.0, options.pace - (time.monotonic() - began)))
 run.end()

@@ -1,0 +1,3 @@
+module kembrel.internal/kembrel
+
+go 1.24.0
