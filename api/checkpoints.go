@@ -4,30 +4,30 @@ import "time"
 
 // Checkpoint is an immutable set of parts saved at one step.
 type Checkpoint struct {
-	Address  string           `json:"address" example:"vessels/17@e12" doc:"By epoch, or by step where another checkpoint has the epoch"`
-	Leg      int              `json:"leg"`
-	Step     int64            `json:"step"`
-	Epoch    Float            `json:"epoch"`
-	Why      string           `json:"why,omitempty" doc:"Why it was saved"`
-	Figures  map[string]Float `json:"figures,omitempty" doc:"Last value of each curve at that moment"`
-	Saved    time.Time        `json:"saved"`
-	Size     int64            `json:"size" doc:"Bytes of all files"`
-	Best     bool             `json:"best" doc:"Nearest at or before the best reading of the objective; where that was dropped, the best figure of those held"`
-	Last     bool             `json:"last"`
-	Pinned   bool             `json:"pinned,omitempty" doc:"No rule drops it"`
-	Goes     *time.Time       `json:"goes,omitempty" doc:"When its bytes go; until then it can be brought back"`
-	Dropped  *time.Time       `json:"dropped,omitempty" doc:"When its bytes went; its figures and digests stay"`
-	WhyGoes  string           `json:"why_goes,omitempty" doc:"The rule or the person that said so"`
-	ByRule   bool             `json:"by_rule,omitempty" doc:"A rule said so"`
-	Stored   int64            `json:"stored,omitempty" doc:"Bytes of its different chunks as they are packed"`
-	Frees    int64            `json:"frees,omitempty" doc:"Of these, what nothing else holds: dropping it frees so much"`
-	Fit      string           `json:"fit" enum:"resume,use,weights only,nothing" doc:"What it is good for"`
-	Lacks    []string         `json:"lacks,omitempty" doc:"Parts that resuming needs and it does not have"`
-	Replaced bool             `json:"replaced,omitempty" doc:"A later leg began before its step, so it is not of the run's present course"`
-	Verified []Verification   `json:"verified,omitempty" doc:"What evaluations of the restored checkpoint gave, latest first"`
-	Warnings []string         `json:"warnings,omitempty" doc:"What a person who counts on it should know"`
-	Parts    []string         `json:"parts"`
-	Files    []File           `json:"files"`
+	Address    string           `json:"address" example:"vessels/17@e12" doc:"By epoch, or by step where another checkpoint has the epoch"`
+	Leg        int              `json:"leg"`
+	Step       int64            `json:"step"`
+	Epoch      Float            `json:"epoch"`
+	Why        string           `json:"why,omitempty" doc:"Why it was saved"`
+	Figures    map[string]Float `json:"figures,omitempty" doc:"Last value of each curve at that moment"`
+	Saved      time.Time        `json:"saved"`
+	Size       int64            `json:"size" doc:"Bytes of all files"`
+	Best       bool             `json:"best" doc:"Nearest at or before the best reading of the objective; where that was dropped, the best figure of those held"`
+	Last       bool             `json:"last"`
+	Pinned     bool             `json:"pinned,omitempty" doc:"No rule drops it"`
+	DeleteAt   *time.Time       `json:"delete_at,omitempty" doc:"When its bytes are deleted; until then it can be brought back"`
+	Dropped    *time.Time       `json:"dropped,omitempty" doc:"When its bytes went; its figures and digests stay"`
+	WhyDeleted string           `json:"why_deleted,omitempty" doc:"The rule or the person that said so"`
+	ByRule     bool             `json:"by_rule,omitempty" doc:"A rule said so"`
+	Stored     int64            `json:"stored,omitempty" doc:"Bytes of its different chunks as they are packed"`
+	Frees      int64            `json:"frees,omitempty" doc:"Of these, what nothing else holds: dropping it frees so much"`
+	Fit        string           `json:"fit" enum:"resume,use,weights only,nothing" doc:"What it is good for"`
+	Lacks      []string         `json:"lacks,omitempty" doc:"Parts that resuming needs and it does not have"`
+	Replaced   bool             `json:"replaced,omitempty" doc:"A later leg began before its step, so it is not of the run's present course"`
+	Verified   []Verification   `json:"verified,omitempty" doc:"What evaluations of the restored checkpoint gave, latest first"`
+	Warnings   []string         `json:"warnings,omitempty" doc:"What a person who counts on it should know"`
+	Parts      []string         `json:"parts"`
+	Files      []File           `json:"files"`
 }
 
 // Fixed is the part of an address behind the "@" that means this checkpoint whatever comes after it.

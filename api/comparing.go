@@ -13,8 +13,7 @@ type CompareInput struct {
 // Comparison answers what people ask of several runs (docs/comparing.md).
 type Comparison struct {
 	Project   string         `json:"project"`
-	Objective string         `json:"objective"`
-	Lower     bool           `json:"lower" doc:"Whether less is better"`
+	Objective Objective      `json:"objective"`
 	Answers   CompareAnswers `json:"answers"`
 	Runs      []Run          `json:"runs" doc:"In the order asked for"`
 	Left      int64          `json:"left,omitempty" doc:"Runs that the filter chooses and that there was no room for"`

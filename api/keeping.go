@@ -48,7 +48,7 @@ type KeepTried struct {
 	Going       int       `json:"going"`
 	Staying     int       `json:"staying"`
 	Frees       int64     `json:"frees" doc:"Bytes as stored that are held by those that go and by nothing else"`
-	Leaves      int64     `json:"leaves" doc:"Bytes as stored that those hold that stay"`
+	Left        int64     `json:"left" doc:"Bytes as stored that those hold that stay"`
 }
 
 // KeptOne is what a rule says of one checkpoint.

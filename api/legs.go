@@ -36,7 +36,7 @@ type Counted struct {
 // LegNews is what a recorder hears when it shows that it lives: by what its run may be stopped, and whether it is to
 // stop now.
 type LegNews struct {
-	Objective string    `json:"objective" example:"loss.val lower"`
+	Objective Objective `json:"objective"`
 	Rule      *StopRule `json:"rule,omitempty" doc:"The stop rule in force; absent: none"`
 	Stop      string    `json:"stop,omitempty" doc:"Why the run is to stop; absent: it may go on"`
 	Warnings  []string  `json:"warnings,omitempty" doc:"What the person who trains should know"`

@@ -13,7 +13,7 @@ import (
 type Project struct {
 	Key       string    `json:"key" example:"vessels"`
 	Title     string    `json:"title"`
-	Objective string    `json:"objective" example:"loss.val lower" doc:"The curve by which runs are judged, and its direction"`
+	Objective Objective `json:"objective" doc:"The curve by which runs are judged, and its direction"`
 	Created   time.Time `json:"created"`
 	Runs      int64     `json:"runs"`
 	Running   int64     `json:"running"`
@@ -46,7 +46,7 @@ type Run struct {
 	Ended     *time.Time                 `json:"ended,omitempty"`
 	Took      float64                    `json:"took" doc:"Seconds of its legs that have ended; what lay between legs is not counted"`
 	Since     *time.Time                 `json:"since,omitempty" doc:"Start of the leg that is running"`
-	Objective string                     `json:"objective"`
+	Objective Objective                  `json:"objective"`
 	Hyper     map[string]json.RawMessage `json:"hyper" doc:"Hyperparameters: number, boolean, text, or a list of these"`
 	Best      *Figure                    `json:"best,omitempty" doc:"Best reading of the objective"`
 	Last      *Figure                    `json:"last,omitempty" doc:"Last reading of the objective"`
@@ -61,7 +61,7 @@ type Run struct {
 	Search    int                        `json:"search,omitempty" doc:"Number of the search that it is a trial of"`
 	Trial     int                        `json:"trial,omitempty"`
 	Archived  *time.Time                 `json:"archived,omitempty" doc:"Since when it is out of the way"`
-	Leaves    *time.Time                 `json:"leaves,omitempty" doc:"When it will be deleted; until then it can be brought back"`
+	DeleteAt  *time.Time                 `json:"delete_at,omitempty" doc:"When it will be deleted; until then it can be brought back"`
 	Values    []json.RawMessage          `json:"values,omitempty" doc:"What the columns asked for say of it, in their order; null where absent"`
 }
 
@@ -215,9 +215,9 @@ type ProjectInput struct {
 // NewProject makes a project.
 type NewProject struct {
 	Body struct {
-		Key       string `json:"key" maxLength:"40" example:"vessels"`
-		Title     string `json:"title,omitempty" maxLength:"200"`
-		Objective string `json:"objective,omitempty" default:"loss.val lower" maxLength:"220"`
+		Key       string    `json:"key" maxLength:"40" example:"vessels"`
+		Title     string    `json:"title,omitempty" maxLength:"200"`
+		Objective Objective `json:"objective,omitempty,omitzero" doc:"Absent: loss.val, lower"`
 	}
 }
 
@@ -225,9 +225,9 @@ type NewProject struct {
 type ProjectEdit struct {
 	ProjectInput
 	Body struct {
-		Title     *string `json:"title,omitempty" maxLength:"200"`
-		Objective *string `json:"objective,omitempty" maxLength:"220"`
-		Open      *bool   `json:"open,omitempty" doc:"Everybody who is signed in sees an open project; a closed one only those who have a role on it"`
+		Title     *string    `json:"title,omitempty" maxLength:"200"`
+		Objective *Objective `json:"objective,omitempty"`
+		Open      *bool      `json:"open,omitempty" doc:"Everybody who is signed in sees an open project; a closed one only those who have a role on it"`
 	}
 }
 

@@ -39,6 +39,9 @@ type DisputeInput struct {
 	}
 }
 
+// Objective is the curve by which runs are judged, and its direction.
+type Objective = verdict.Objective
+
 // StopRule says when a run is to end early.
 type StopRule = verdict.StopRule
 

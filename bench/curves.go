@@ -325,7 +325,7 @@ func (w *world) asked(smooth, median float64) func(from, to int64) error {
 	}
 }
 
-// consolePixels is what console/src/pages/Run.vue asks for.
+// consolePixels is what console/src/run/Run.vue asks for.
 const consolePixels = 700
 
 // manyLegs looks at a curve of 100 legs, each cut by the next.

@@ -346,7 +346,7 @@ func (w *world) sizes() row {
 			made = true
 			for _, text := range []string{
 				"truncate chunk", "delete from checkpoint_file", "delete from checkpoint",
-				"insert into project (key, title, objective, creator) select 'sizes', '', 'loss.val lower', min(id) from person",
+				`insert into project (key, title, objective, creator) select 'sizes', '', '{"curve":"loss.val","direction":"lower"}', min(id) from person`,
 				`insert into run (project, number, key, creator, started) select p.id, n, gen_random_uuid(), p.creator, now() from project p, generate_series(1, 1000) n where p.key = 'sizes'`,
 				`insert into chunk (digest, size, pack, at, stored, uses) select sha256(('c' || i)::bytea), 4194304, 'x', i * 4000000::bigint, 3500000, 1 from generate_series(0, 749999) i`,
 				`insert into checkpoint (run, key, leg, step, epoch, saved, size) select r.id, gen_random_uuid(), 1, e, e, now(), 75 * 4194304 from run r join project p on p.id = r.project and p.key = 'sizes', generate_series(1, 10) e`,

@@ -128,7 +128,7 @@ func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error
 			s.Remove()
 		}
 	}
-	if err == nil && o.rules.Objective != "" {
+	if err == nil && o.rules.Objective != (api.Objective{}) {
 		// without it the service is asked again
 		s.SetState(spool.State{Objective: o.rules.Objective, Rule: o.rules.Rule})
 	}

@@ -79,7 +79,7 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 		renamed: map[string]bool{}, unkept: map[string]bool{}, crossed: make(chan struct{}, 1),
 		stopping: make(chan string, 1), coming: func(spool.Manifest) {}}
 	s.OnRoom(n.room)
-	if state := s.State(); state.Objective != "" {
+	if state := s.State(); state.Objective != (api.Objective{}) {
 		n.stop.set(state.Objective, state.Rule)
 	}
 	if r := s.Leg.Resumed; r != nil {

@@ -26,11 +26,8 @@ type stopper struct {
 }
 
 // set takes a rule; true where it is another than before, so that the watch begins anew.
-func (s *stopper) set(objective string, rule *verdict.StopRule) bool {
-	o, err := verdict.ParseObjective(objective)
-	if err != nil {
-		o, rule = verdict.Objective{}, nil
-	} else if rule != nil {
+func (s *stopper) set(o verdict.Objective, rule *verdict.StopRule) bool {
+	if rule != nil {
 		o = rule.Of(o)
 	}
 	same := o == s.objective && (rule == nil) == (s.rule == nil) && (rule == nil || *rule == *s.rule)

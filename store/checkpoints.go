@@ -3,6 +3,8 @@ package store
 import (
 	"encoding/json"
 	"time"
+
+	"kembrel/core/verdict"
 )
 
 // Checkpoint is a row of checkpoints.
@@ -93,8 +95,9 @@ type ChunkTotals struct {
 
 // Keeping is a project whose keep rules are to be looked at.
 type Keeping struct {
-	ID             int64
-	Key, Objective string
+	ID        int64
+	Key       string
+	Objective verdict.Objective
 }
 
 // KeepCandidate is a checkpoint that a keep rule decides on.

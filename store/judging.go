@@ -2,6 +2,8 @@ package store
 
 import (
 	"encoding/json"
+
+	"kembrel/core/verdict"
 )
 
 // Judgement is what is known for judging a run, and what came of it.
@@ -9,7 +11,7 @@ type Judgement struct {
 	ID        int64
 	Project   string
 	Number    int
-	Objective string
+	Objective verdict.Objective
 	State     string
 	Rule      json.RawMessage // in force; nil or {}: none
 	Own       bool            // the rule is the run's own

@@ -2,6 +2,8 @@ package store
 
 import (
 	"time"
+
+	"kembrel/core/verdict"
 )
 
 // View is a kept way to look at a project's runs.
@@ -15,12 +17,13 @@ type View struct {
 
 // Project is a row of projects with its counts.
 type Project struct {
-	ID                    int64
-	Key, Title, Objective string
-	Created               time.Time
-	Creator               int64
-	Baseline              int // number of a run; 0: none
-	Open                  bool
+	ID         int64
+	Key, Title string
+	Objective  verdict.Objective
+	Created    time.Time
+	Creator    int64
+	Baseline   int // number of a run; 0: none
+	Open       bool
 }
 
 // CountedProject is a project with how many runs it has.

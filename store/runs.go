@@ -6,6 +6,8 @@ import (
 
 	"kembrel/core/checkpoint"
 	"kembrel/core/filter"
+
+	"kembrel/core/verdict"
 )
 
 // Start is what is kept of how a run began.
@@ -99,7 +101,7 @@ type LegNews struct {
 	Newest             int  // leg of the run
 	NewestHost         string
 	NewestStarted      time.Time
-	Objective          string
+	Objective          verdict.Objective
 	Rule, Stopped      json.RawMessage
 	State              string // of the run
 	ToldStart          bool   // the program said what its weights were before training

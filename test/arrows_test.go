@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -142,6 +143,36 @@ func TestStoriesEndOnlyWhatTheyFound(t *testing.T) {
 		for _, line := range strings.Split(string(text), "\n") {
 			if strings.Contains(line, "syscall.Kill(") && !strings.Contains(line, "-cmd.Process.Pid") {
 				require.Equal(t, "stories/processes_test.go", f, line)
+			}
+		}
+	}
+}
+
+// consoleRooms says what of the console's other folders each folder may import, beside api/ and shared/.
+var consoleRooms = map[string][]string{
+	"api": {}, "shared": {}, "chart": {}, "people": {}, "storage": {}, "checkpoints": {},
+	"runs": {"chart"}, "compare": {"chart"}, "run": {"chart", "checkpoints"},
+}
+
+func TestConsoleFoldersDoNotImportEachOther(t *testing.T) {
+	imported := regexp.MustCompile(`(?:from|import\()\s*'\.\./([a-z]+)/`)
+	entries, err := os.ReadDir("../console/src")
+	require.NoError(t, err)
+	for _, e := range entries {
+		if !e.IsDir() {
+			continue
+		}
+		folder := filepath.Join("../console/src", e.Name())
+		more, known := consoleRooms[e.Name()]
+		require.True(t, known, "%s is in no room that is named here", folder)
+		files, err := filepath.Glob(filepath.Join(folder, "*.*"))
+		require.NoError(t, err)
+		require.NotEmpty(t, files)
+		for _, f := range files {
+			text, err := os.ReadFile(f)
+			require.NoError(t, err)
+			for _, m := range imported.FindAllStringSubmatch(string(text), -1) {
+				require.Contains(t, append([]string{"api", "shared"}, more...), m[1], "%s imports %s", f, m[1])
 			}
 		}
 	}

@@ -233,7 +233,7 @@ func TestBestByObjective(t *testing.T) {
 	require.Eventually(t, func() bool { return best() == "vessels/1@e2" }, 60*time.Second, 50*time.Millisecond,
 		"nearest at or before step 3")
 	edit := &api.ProjectEdit{ProjectInput: vessels}
-	higher := "loss.val higher"
+	higher := api.Objective{Curve: "loss.val", Direction: "higher"}
 	edit.Body.Objective = &higher
 	call(t, s, api.ChangeProject, edit)
 	refuse(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: leg.RunInput, At: "best"}, api.NotFound,

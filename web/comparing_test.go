@@ -196,7 +196,7 @@ func TestColumnsAndFiguresAtTheBest(t *testing.T) {
 	}
 	require.Equal(t, map[int]string{1: `[1,0.7,1,0.1,null,"finished",60]`,
 		2: `[0.5,0.3,4.5,null,[3,2],"finished",120]`}, read())
-	objective := "accuracy.val higher"
+	objective := api.Objective{Curve: "accuracy.val", Direction: "higher"}
 	edit := &api.ProjectEdit{ProjectInput: vessels}
 	edit.Body.Objective = &objective
 	call(t, s, api.ChangeProject, edit)
@@ -285,7 +285,7 @@ func TestViewsAndWhatBecomesOfRuns(t *testing.T) {
 	require.Equal(t, []int{2}, shown("deleted"))
 	require.Equal(t, int64(1), call(t, s, api.GetProject, &vessels).Runs)
 	in := run(2)
-	require.Nil(t, call(t, s, api.KeepRun, &in).Leaves)
+	require.Nil(t, call(t, s, api.KeepRun, &in).DeleteAt)
 	archive.Body.Archived = false
 	call(t, s, api.ArchiveRun, archive)
 	require.Equal(t, []int{3, 2, 1}, shown(""))

@@ -234,7 +234,8 @@ func TestStopRules(t *testing.T) {
 	rule := api.StopRule{Patience: 2, Margin: 0.01}
 	refuse(t, s, api.SetStopRule, &api.RuleInput{ProjectInput: vessels}, api.Invalid, "patience")
 	refuse(t, s, api.SetStopRule, &api.RuleInput{ProjectInput: vessels,
-		Body: api.StopRule{Objective: "loss.val down", Patience: 1}}, api.Invalid, "direction")
+		Body: api.StopRule{Objective: api.Objective{Curve: "loss.val", Direction: "down"}, Patience: 1}},
+		api.Invalid, "direction")
 	require.Equal(t, "project", call(t, s, api.SetStopRule, &api.RuleInput{ProjectInput: vessels, Body: rule}).From)
 	state := func() api.StopState { return call(t, s, api.GetRun, &leg.RunInput).Stop }
 	require.Equal(t, "no improvement by 0.01 in 2 epochs", state().Said)
@@ -258,7 +259,7 @@ func TestStopRules(t *testing.T) {
 
 	own.Body.None, own.Body.Rule = false, &api.StopRule{Patience: 10}
 	require.Nil(t, call(t, s, api.SetRunRule, own).Stopped, "another rule begins anew")
-	own.Body.Rule = &api.StopRule{Objective: "accuracy.val higher", Patience: 1}
+	own.Body.Rule = &api.StopRule{Objective: api.Objective{Curve: "accuracy.val", Direction: "higher"}, Patience: 1}
 	call(t, s, api.SetRunRule, own)
 	call(t, s, api.SendBatch, batch(leg, 3, 6, "accuracy.val", 0.5, 0.5))
 	require.Contains(t, call(t, s, api.ShowLife, &leg).Stop, "accuracy.val")

@@ -59,13 +59,15 @@ func main() {
 	require.Len(t, strings.Fields(do("list", "-m", "all")), 3, "trainer, and the binding with its version")
 
 	for path, status := range map[string]int{"/kembrel.internal/kembrel/@v/list": 200,
-		"/kembrel.internal/kembrel/@latest": 200, "/kembrel.internal/kembrel/@v/v1.0.0.zip": 404, "/elsewhere.example/x/@latest": 404, "/": 404} {
+		"/kembrel.internal/kembrel/@latest": 200, "/kembrel.internal/kembrel/@v/v1.0.0.zip": 404,
+		"/elsewhere.example/x/@latest": 404, "/": 404} {
 		response, err := http.Get(served.URL + "/go" + path)
 		require.NoError(t, err)
 		response.Body.Close()
 		require.Equal(t, status, response.StatusCode, path)
 	}
-	broken := httptest.NewServer(web.New(s.service, web.Options{Log: slog.New(slog.DiscardHandler), Go: fstest.MapFS{}}).Handler())
+	broken := httptest.NewServer(web.New(s.service, web.Options{Log: slog.New(slog.DiscardHandler),
+		Go: fstest.MapFS{}}).Handler())
 	defer broken.Close()
 	response, err := http.Get(broken.URL + "/go/kembrel.internal/kembrel/@latest")
 	require.NoError(t, err)

@@ -41,7 +41,7 @@ func (s *served) fates(t *testing.T, run api.RunInput) string {
 		switch {
 		case c.Dropped != nil:
 			fate = "dropped"
-		case c.Goes != nil:
+		case c.DeleteAt != nil:
 			fate = "goes"
 		case c.Pinned:
 			fate = "pinned"
@@ -73,7 +73,7 @@ func TestKeepRules(t *testing.T) {
 	tried := call(t, s, api.TryKeepRule, try)
 	require.Equal(t, []int{3, 3}, []int{tried.Going, tried.Staying})
 	require.EqualValues(t, 300_003, tried.Frees, "what each alone holds: noise is not packed, and has a byte before it")
-	require.EqualValues(t, 600_004, tried.Leaves)
+	require.EqualValues(t, 600_004, tried.Left)
 	require.Equal(t, []string{"the best"}, tried.Checkpoints[2].Why)
 	require.EqualValues(t, 100_001, tried.Checkpoints[0].Frees)
 	require.Equal(t, "1@e1 stays, 1@e2 stays, 1@e3 stays, 1@e4 stays", s.fates(t, one), "trying changes nothing")
@@ -99,7 +99,7 @@ func TestKeepRules(t *testing.T) {
 	require.Equal(t, "project", call(t, s, api.GetRunKeepRule, &one).From)
 
 	drop := &api.DropInput{CheckpointInput: checkpointAt(two, "e1"), Days: 3}
-	require.Equal(t, "as Ines said", call(t, s, api.DropCheckpoint, drop).WhyGoes)
+	require.Equal(t, "as Ines said", call(t, s, api.DropCheckpoint, drop).WhyDeleted)
 	call(t, s, api.DropKeepRule, &vessels)
 	require.Equal(t, "1@e1 pinned, 1@e2 stays, 1@e3 stays, 1@e4 stays", s.fates(t, one))
 	require.Equal(t, "2@e1 goes, 2@e2 stays", s.fates(t, two), "no rule changes what a person said")
@@ -115,7 +115,7 @@ func TestKeepRules(t *testing.T) {
 	require.Equal(t, "nothing", gone.Fit)
 	require.EqualValues(t, 2, gone.Figures["loss.val"], "its figures stay")
 	require.Contains(t, gone.Files[0].Digest, "b3:")
-	require.Equal(t, "by the rule that keeps the last", gone.WhyGoes)
+	require.Equal(t, "by the rule that keeps the last", gone.WhyDeleted)
 	err := client.Restore(ctx, s.Client, checkpointAt(one, "e3"), gone.Files, filepath.Join(t.TempDir(), "x"),
 		false, func(int64) {})
 	require.ErrorContains(t, err, "were dropped on")

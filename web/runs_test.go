@@ -29,7 +29,7 @@ func TestUnknownThings(t *testing.T) {
 	again := &api.NewProject{}
 	again.Body.Key = "vessels"
 	refuse(t, s, api.CreateProject, again, api.Conflict, "vessels")
-	again.Body.Key, again.Body.Objective = "other", "loss.val sideways"
+	again.Body.Key, again.Body.Objective = "other", api.Objective{Curve: "loss.val", Direction: "sideways"}
 	refuse(t, s, api.CreateProject, again, api.Invalid, "direction")
 	leg := s.leg(t)
 	leg.Leg = 2
@@ -371,7 +371,7 @@ func TestFilteredRuns(t *testing.T) {
 	require.Equal(t, []int{3, 1}, find(`text("SEA")`, "", ""))
 	require.Equal(t, []int{2}, find(`"t1" in tags`, "", ""))
 	require.Empty(t, find(`hyper.lr > 1`, "", ""))
-	objective := "loss.val higher"
+	objective := api.Objective{Curve: "loss.val", Direction: "higher"}
 	edit := &api.ProjectEdit{ProjectInput: vessels}
 	edit.Body.Objective = &objective
 	call(t, s, api.ChangeProject, edit)

@@ -149,9 +149,8 @@ func blankNaN(v api.Float) string {
 func (a *Commands) showComparison(ctx context.Context, in *api.CompareInput, c *api.Comparison, f compareFlags) error {
 	p := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
 	wide := term.Width(a.Out)
-	direction := map[bool]string{true: "lower", false: "higher"}[c.Lower]
-	name, _, _ := strings.Cut(c.Objective, " ")
-	p("%s: %d runs of %d settings, judged by %s, %s is better", c.Project, len(c.Runs), len(c.Groups), name, direction)
+	name := c.Objective.Curve
+	p("%s: %d runs of %d settings, judged by %s, %s is better", c.Project, len(c.Runs), len(c.Groups), name, c.Objective.Direction)
 	if c.Left > 0 {
 		p("%d more runs are chosen than there is room for; these are the best", c.Left)
 	}

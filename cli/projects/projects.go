@@ -8,6 +8,7 @@ import (
 	"kembrel/api"
 	"kembrel/cli/term"
 	"kembrel/client"
+	"kembrel/core/verdict"
 )
 
 // Projects makes the command projects.
@@ -28,7 +29,8 @@ func (a *Commands) Projects() *cobra.Command {
 				if p.BestRun > 0 {
 					by = fmt.Sprintf("%s/%d%s", p.Key, p.BestRun, term.At(p.Best))
 				}
-				l.Add(p.Key, p.Title, p.Objective, fmt.Sprint(p.Runs), fmt.Sprint(p.Running), fmt.Sprint(p.Lost),
+				l.Add(p.Key, p.Title, p.Objective.String(), fmt.Sprint(p.Runs), fmt.Sprint(p.Running),
+					fmt.Sprint(p.Lost),
 					term.Figure(p.Best), by)
 			}
 			return a.Print(output, l, api.Page[api.Project]{Items: term.OrEmpty(items)})
@@ -51,17 +53,19 @@ func (a *Commands) projectMake() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "made project %s, judged by %s\n", p.Key, p.Objective)
+			fmt.Fprintf(a.Out, "created project %s, judged by %s\n", p.Key, p.Objective)
 			return nil
 		}}
 	cmd.Flags().StringVar(&in.Body.Title, "title", "", "what it is about")
-	cmd.Flags().StringVar(&in.Body.Objective, "objective", "loss.val lower",
+	in.Body.Objective = api.Objective{Curve: "loss.val", Direction: verdict.Lower}
+	cmd.Flags().Var((*term.Objective)(&in.Body.Objective), "objective",
 		"curve by which runs are judged, and its direction")
 	return cmd
 }
 
 func (a *Commands) projectChange() *cobra.Command {
-	var title, objective string
+	var title string
+	var objective api.Objective
 	var baseline int
 	var open, closed bool
 	cmd := &cobra.Command{Use: "change PROJECT",
@@ -111,6 +115,6 @@ func (a *Commands) projectChange() *cobra.Command {
 	cmd.Flags().BoolVar(&closed, "closed", false, "only those with a role on it see it")
 	cmd.MarkFlagsMutuallyExclusive("open", "closed")
 	cmd.Flags().IntVar(&baseline, "baseline", 0, "number of the run that others are held against; 0: none")
-	cmd.Flags().StringVar(&objective, "objective", "", "curve and direction, such as \"accuracy.val higher\"")
+	cmd.Flags().Var((*term.Objective)(&objective), "objective", "curve and direction, such as \"accuracy.val higher\"")
 	return cmd
 }

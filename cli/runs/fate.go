@@ -60,7 +60,7 @@ brings them back, and kembrel runs --shown deleted lists them. A run is deleted 
 				if err != nil {
 					return "", err
 				}
-				return "will be gone " + term.When(*r.Leaves), nil
+				return "will be gone " + term.When(*r.DeleteAt), nil
 			})
 		}}
 	cmd.Flags().Float64Var(&days, "days", days, "until they are gone")

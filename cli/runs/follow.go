@@ -262,8 +262,7 @@ func (f *follower) view(ctx context.Context, r *api.RunDetail, columns, rows int
 	}
 	name := f.measure
 	if name == "" {
-		objective, _, _ := strings.Cut(r.Objective, " ")
-		name, _ = curve.SplitName(objective)
+		name, _ = curve.SplitName(r.Objective.Curve)
 	}
 	var names []string
 	for _, c := range r.Curves {

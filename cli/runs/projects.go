@@ -156,7 +156,7 @@ func (a *Commands) Show() *cobra.Command {
 				l := term.List("", "value")
 				l.Add("project", p.Key)
 				l.Add("title", p.Title)
-				l.Add("objective", p.Objective)
+				l.Add("objective", p.Objective.String())
 				l.Add("runs", fmt.Sprintf("%d, %d running, %d lost", p.Runs, p.Running, p.Lost))
 				if p.Best != nil {
 					l.Add("best", fmt.Sprintf("%s by %s/%d%s", term.Figure(p.Best), p.Key, p.BestRun, term.At(p.Best)))

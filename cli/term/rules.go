@@ -5,6 +5,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"kembrel/api"
+	"kembrel/core/verdict"
 )
 
 // GivenRule is the rule that flags made, nil where none of them was given.
@@ -39,6 +40,22 @@ func ToProjectOrRun[S any](text, what string, toProject func(api.ProjectInput) (
 	return toRun(RunOf(addr))
 }
 
+// Objective is the value of a flag: a curve and its direction, such as "loss.val lower".
+type Objective api.Objective
+
+// String is the objective as it is written.
+func (o *Objective) String() string { return api.Objective(*o).String() }
+
+// Set reads it.
+func (o *Objective) Set(text string) error {
+	said, err := verdict.ParseObjective(text)
+	*o = Objective(said)
+	return err
+}
+
+// Type is how the help names the value.
+func (o *Objective) Type() string { return "\"CURVE DIRECTION\"" }
+
 // RuleFlags are the flags that make a stop rule.
 type RuleFlags struct {
 	prefix string
@@ -48,7 +65,7 @@ type RuleFlags struct {
 // Add adds the flags of a stop rule, with a prefix to their names.
 func (r *RuleFlags) Add(f *pflag.FlagSet, prefix string) {
 	r.prefix = prefix
-	f.StringVar(&r.value.Objective, prefix+"objective", "",
+	f.Var((*Objective)(&r.value.Objective), prefix+"objective",
 		"the curve that is watched, and its direction; else the run's objective")
 	f.Float64Var(&r.value.Patience, prefix+"patience", 0, "stop after so many epochs without improvement")
 	f.Float64Var(&r.value.Margin, prefix+"margin", 0, "the least change that counts as improvement")

@@ -78,9 +78,9 @@ func Wrap(head, text string, columns, most int) []string {
 func FateOf(c *api.Checkpoint) string {
 	switch {
 	case c.Dropped != nil:
-		return "dropped " + When(*c.Dropped) + " " + c.WhyGoes
-	case c.Goes != nil:
-		return fmt.Sprintf("to be deleted %s, %s, which frees %s", When(*c.Goes), c.WhyGoes, api.Bytes(c.Frees))
+		return "dropped " + When(*c.Dropped) + " " + c.WhyDeleted
+	case c.DeleteAt != nil:
+		return fmt.Sprintf("to be deleted %s, %s, which frees %s", When(*c.DeleteAt), c.WhyDeleted, api.Bytes(c.Frees))
 	case c.Pinned:
 		return "pinned"
 	}
@@ -93,7 +93,8 @@ func MarksOf(c api.Checkpoint) []string {
 	for _, m := range []struct {
 		on   bool
 		word string
-	}{{c.Best, "best"}, {c.Last, "last"}, {c.Pinned, "pinned"}, {c.Goes != nil && c.Dropped == nil, "to be deleted"},
+	}{{c.Best, "best"}, {c.Last, "last"}, {c.Pinned, "pinned"},
+		{c.DeleteAt != nil && c.Dropped == nil, "to be deleted"},
 		{c.Dropped != nil, "dropped"}} {
 		if m.on {
 			marks = append(marks, m.word)

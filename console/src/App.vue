@@ -3,10 +3,10 @@ import { ElButton, ElDropdown, ElDropdownItem, ElDropdownMenu } from 'element-pl
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { answer, client, session } from './api/client'
-import Tray from './components/Tray.vue'
-import DiskState from './components/DiskState.vue'
-import PasswordDialog from './components/PasswordDialog.vue'
-import { dark, switchTheme } from './composables/theme'
+import Tray from './shared/Tray.vue'
+import DiskState from './storage/DiskState.vue'
+import PasswordDialog from './people/PasswordDialog.vue'
+import { dark, switchTheme } from './shared/theme'
 
 const route = useRoute()
 const router = useRouter()
@@ -19,7 +19,10 @@ const askPassword = ref(false)
 async function signOut() {
   const ended = await answer(client.DELETE('/api/v1/session')).catch(() => undefined)
   session.me = null
-  if (ended?.elsewhere) return location.assign(ended.elsewhere)
+  if (ended?.elsewhere) {
+    location.assign(ended.elsewhere)
+    return
+  }
   await router.push({ name: 'sign-in' })
 }
 

@@ -24,7 +24,7 @@ import '@fontsource/ibm-plex-mono/latin-500.css'
 import './style.css'
 import { createApp } from 'vue'
 import App from './App.vue'
-import { applyTheme } from './composables/theme'
+import { applyTheme } from './shared/theme'
 import { router } from './router'
 
 applyTheme()

@@ -1,10 +1,10 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import { session, whoAmI } from './api/client'
-import { keepTray } from './composables/tray'
-import Enter from './pages/Enter.vue'
-import Projects from './pages/Projects.vue'
-import Runs from './pages/Runs.vue'
-import SignIn from './pages/SignIn.vue'
+import { keepTray } from './shared/tray'
+import Enter from './people/Enter.vue'
+import Projects from './runs/Projects.vue'
+import Runs from './runs/Runs.vue'
+import SignIn from './people/SignIn.vue'
 
 export const router = createRouter({
   history: createWebHistory(),
@@ -12,7 +12,7 @@ export const router = createRouter({
     { path: '/', name: 'projects', component: Projects },
     { path: '/sign-in', name: 'sign-in', component: SignIn },
     { path: '/enter', name: 'enter', component: Enter },
-    { path: '/storage', name: 'storage', component: () => import('./pages/Storage.vue') },
+    { path: '/storage', name: 'storage', component: () => import('./storage/Storage.vue') },
     { path: '/people', name: 'people', component: () => import('./people/People.vue') },
     { path: '/account', name: 'account', component: () => import('./people/Account.vue') },
     { path: '/audit', name: 'audit', component: () => import('./people/Audit.vue') },
@@ -31,29 +31,29 @@ export const router = createRouter({
     {
       path: '/:project([a-z][a-z0-9-]*)/storage',
       name: 'project-storage',
-      component: () => import('./pages/Storage.vue'),
+      component: () => import('./storage/Storage.vue'),
       props: true,
     },
     { path: '/:project([a-z][a-z0-9-]*)', name: 'runs', component: Runs, props: true },
     {
       path: '/:project([a-z][a-z0-9-]*)/:number(\\d+)',
       name: 'run',
-      component: () => import('./pages/Run.vue'),
+      component: () => import('./run/Run.vue'),
       props: (r) => ({ project: r.params.project, number: Number(r.params.number) }),
     },
     {
       path: '/:project([a-z][a-z0-9-]*)/:number(\\d+)/checkpoints/:at',
       name: 'checkpoint',
-      component: () => import('./pages/Checkpoint.vue'),
+      component: () => import('./checkpoints/Checkpoint.vue'),
       props: (r) => ({ project: r.params.project, number: Number(r.params.number), at: r.params.at }),
     },
     {
       path: '/:project([a-z][a-z0-9-]*)/compare',
       name: 'compare',
-      component: () => import('./pages/Compare.vue'),
+      component: () => import('./compare/Compare.vue'),
       props: true,
     },
-    { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./pages/Nowhere.vue') },
+    { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./shared/Nowhere.vue') },
   ],
 })
 

@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
 	"strings"
@@ -19,8 +20,23 @@ const (
 
 // Objective is the curve by which a run is judged, and its direction; written "loss.val lower".
 type Objective struct {
-	Curve     string
-	Direction Direction
+	Curve     string    `json:"curve" minLength:"1" maxLength:"200" example:"loss.val"`
+	Direction Direction `json:"direction" enum:"lower,higher" doc:"Which way it improves"`
+}
+
+// UnmarshalJSON reads an object; and one text, as spools had it that were written before there were objects.
+func (o *Objective) UnmarshalJSON(text []byte) error {
+	if len(text) > 0 && text[0] == '"' {
+		var said string
+		if err := json.Unmarshal(text, &said); err != nil || said == "" {
+			return err
+		}
+		was, err := ParseObjective(said)
+		*o = was
+		return err
+	}
+	type plain Objective
+	return json.Unmarshal(text, (*plain)(o))
 }
 
 // ParseObjective reads "loss.val lower" or "accuracy.val higher".

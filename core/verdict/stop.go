@@ -10,18 +10,18 @@ import (
 
 // StopRule says when a run has gone on for long enough: a curve has not improved for Patience epochs.
 type StopRule struct {
-	Objective string  `json:"objective,omitempty" example:"accuracy.val higher" doc:"The curve that is watched, and its direction; absent: the run's objective"`
-	Patience  float64 `json:"patience" doc:"Epochs without improvement after which to stop; readings, where epochs are unknown"`
-	Margin    float64 `json:"margin" doc:"The least change that counts as improvement"`
-	Relative  bool    `json:"relative" doc:"The margin is a share of the best value so far"`
-	Earliest  float64 `json:"earliest" doc:"The epoch before which nothing is stopped"`
-	Diverged  bool    `json:"diverged" doc:"Also stop at once when the objective is not a number or infinite"`
+	Objective Objective `json:"objective,omitempty,omitzero" doc:"The curve that is watched, and its direction; absent: the run's objective"`
+	Patience  float64   `json:"patience" doc:"Epochs without improvement after which to stop; readings, where epochs are unknown"`
+	Margin    float64   `json:"margin" doc:"The least change that counts as improvement"`
+	Relative  bool      `json:"relative" doc:"The margin is a share of the best value so far"`
+	Earliest  float64   `json:"earliest" doc:"The epoch before which nothing is stopped"`
+	Diverged  bool      `json:"diverged" doc:"Also stop at once when the objective is not a number or infinite"`
 }
 
 // Check says what is wrong with a rule, or nil.
 func (r StopRule) Check() error {
-	if r.Objective != "" {
-		if _, err := ParseObjective(r.Objective); err != nil {
+	if r.Objective != (Objective{}) {
+		if err := r.Objective.Check(); err != nil {
 			return fmt.Errorf("stop rule: %w", err)
 		}
 	}
@@ -41,10 +41,10 @@ func (r StopRule) Check() error {
 
 // Of is the objective that the rule watches in a run with this one.
 func (r StopRule) Of(run Objective) Objective {
-	if own, err := ParseObjective(r.Objective); err == nil {
-		return own
+	if r.Objective == (Objective{}) {
+		return run
 	}
-	return run
+	return r.Objective
 }
 
 // Say writes the rule for people.

@@ -72,7 +72,7 @@ func TestStopRule(t *testing.T) {
 }
 
 func TestStopRuleOfAnotherCurve(t *testing.T) {
-	rule := StopRule{Objective: "accuracy.val higher", Patience: 1}
+	rule := StopRule{Objective: Objective{"accuracy.val", Higher}, Patience: 1}
 	require.NoError(t, rule.Check())
 	require.Equal(t, Objective{"accuracy.val", Higher}, rule.Of(Objective{"loss.val", Lower}))
 	require.Equal(t, Objective{"loss.val", Lower}, StopRule{Patience: 1}.Of(Objective{"loss.val", Lower}))
@@ -80,7 +80,7 @@ func TestStopRuleOfAnotherCurve(t *testing.T) {
 	got := Try(rule.Of(Objective{"loss.val", Lower}), rule, epochs(0.5, 0.6, 0.6))
 	require.Equal(t, "Stop rule: no improvement of accuracy.val in 1 epoch, in epoch 3. Best 0.6 in epoch 2.",
 		got.Why(rule.Of(Objective{}), rule))
-	rule.Objective = "accuracy.val"
+	rule.Objective.Direction = ""
 	require.ErrorContains(t, rule.Check(), "direction")
 }
 

@@ -51,8 +51,8 @@ type State struct {
 	Stderr int64  `json:"stderr"`
 	Why    string `json:"why,omitempty"` // why the service refused it
 
-	Objective string        `json:"objective,omitempty"` // of the run, as last heard
-	Rule      *api.StopRule `json:"rule,omitempty"`      // in force, as last heard
+	Objective api.Objective `json:"objective,omitzero"` // of the run, as last heard
+	Rule      *api.StopRule `json:"rule,omitempty"`     // in force, as last heard
 }
 
 // Ending is how a leg ended.

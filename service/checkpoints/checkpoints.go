@@ -305,9 +305,8 @@ func (s *Checkpoints) Checkpoints(ctx context.Context, in api.RunInput) ([]api.C
 		return nil, nil, err
 	}
 	best := -1
-	if o, err := verdict.ParseObjective(run.Objective); err != nil {
-		return nil, nil, err
-	} else if b, ok := o.Best(sum.Core()); ok && sum.Count > 0 {
+	o := run.Objective
+	if b, ok := o.Best(sum.Core()); ok && sum.Count > 0 {
 		best = slices.IndexFunc(rows, func(r store.Checkpoint) bool { return r.Step <= b.Step && r.Step < ends[r.Leg] })
 		if best >= 0 && rows[best].Dropped != nil { // the best of those held, by the figures they were saved with
 			best = bestHeld(o, rows, ends)
@@ -320,7 +319,7 @@ func (s *Checkpoints) Checkpoints(ctx context.Context, in api.RunInput) ([]api.C
 			Leg: r.Leg, Step: r.Step, Epoch: api.Float(r.Epoch),
 			Why: r.Why, Saved: r.Saved, Size: r.Size, Best: i == best, Last: i == last, Replaced: stands[i].Replaced,
 			Verified: verified[r.ID], Parts: []string{}, Files: []api.File{},
-			Pinned: r.Pinned, Goes: r.Goes, Dropped: r.Dropped, WhyGoes: r.WhyGoes, ByRule: r.ByRule,
+			Pinned: r.Pinned, DeleteAt: r.Goes, Dropped: r.Dropped, WhyDeleted: r.WhyGoes, ByRule: r.ByRule,
 			Stored: held[r.ID].Stored, Frees: held[r.ID].Own}
 		if err := json.Unmarshal(r.Figures, &c.Figures); err != nil {
 			return nil, nil, err
@@ -410,7 +409,7 @@ func (s *Checkpoints) FindHeld(ctx context.Context,
 	c, files, id, err := s.findWith(ctx, in)
 	if err == nil && c.Dropped != nil {
 		err = api.Fail(api.Gone, "the bytes of %s were dropped on %s %s; its figures and digests are still here",
-			c.Address, c.Dropped.UTC().Format("2 January 2006 15:04 MST"), c.WhyGoes)
+			c.Address, c.Dropped.UTC().Format("2 January 2006 15:04 MST"), c.WhyDeleted)
 	}
 	return c, files, id, err
 }

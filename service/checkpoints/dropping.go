@@ -78,7 +78,7 @@ func (s *Checkpoints) KeepCheckpoint(ctx context.Context, who act.Who,
 	if err != nil {
 		return nil, err
 	}
-	if c.Goes == nil {
+	if c.DeleteAt == nil {
 		return nil, api.Fail(api.Conflict, "%s stays", c.Address)
 	}
 	return s.changeCheckpoint(ctx, who, *in, act.Did{Verb: "kept"}, func(q Tx, run, id int64) error {

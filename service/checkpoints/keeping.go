@@ -34,7 +34,7 @@ func checkKeepRule(r *api.KeepRule) error {
 
 // GetKeepRule shows a project's keep rule.
 func (s *Checkpoints) GetKeepRule(ctx context.Context, _ act.Who, in *api.ProjectInput) (*api.KeepState, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +44,7 @@ func (s *Checkpoints) GetKeepRule(ctx context.Context, _ act.Who, in *api.Projec
 
 // GetRunKeepRule shows the keep rule that holds for a run.
 func (s *Checkpoints) GetRunKeepRule(ctx context.Context, _ act.Who, in *api.RunInput) (*api.KeepState, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +72,7 @@ func (s *Checkpoints) DropKeepRule(ctx context.Context, who act.Who, in *api.Pro
 
 func (s *Checkpoints) changeProjectKeepRule(ctx context.Context, who act.Who, in api.ProjectInput, rule any,
 	did act.Did) (*api.KeepState, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -116,7 +116,7 @@ func (s *Checkpoints) DropRunKeepRule(ctx context.Context, who act.Who, in *api.
 
 func (s *Checkpoints) changeRunKeepRule(ctx context.Context, who act.Who, in api.RunInput, rule any,
 	did act.Did) (*api.KeepState, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -151,10 +151,6 @@ type decided struct {
 // set.
 func (s *Checkpoints) decide(ctx context.Context, p store.Keeping, numbers []int64,
 	given *keep.Rule) ([]decided, error) {
-	o, err := verdict.ParseObjective(p.Objective)
-	if err != nil {
-		return nil, err
-	}
 	rows, err := s.db.KeepCandidates(ctx, p.ID, numbers)
 	if err != nil {
 		return nil, err
@@ -174,7 +170,7 @@ func (s *Checkpoints) decide(ctx context.Context, p store.Keeping, numbers []int
 		if err := json.Unmarshal(r.Figures, &figures[i]); err != nil {
 			return nil, err
 		}
-		if v, ok := figures[i][o.Curve]; ok {
+		if v, ok := figures[i][p.Objective.Curve]; ok {
 			out[i].figure = float64(v)
 		}
 		if out[i].rule != nil && out[i].rule.Where != "" {
@@ -183,7 +179,7 @@ func (s *Checkpoints) decide(ctx context.Context, p store.Keeping, numbers []int
 	}
 	matches := make([]bool, len(rows))
 	for where, of := range conditions {
-		if err := s.matching(ctx, p.ID, o, where, out, figures, of, matches); err != nil {
+		if err := s.matching(ctx, p.ID, p.Objective, where, out, figures, of, matches); err != nil {
 			return nil, err
 		}
 	}
@@ -202,7 +198,7 @@ func (s *Checkpoints) decide(ctx context.Context, p store.Keeping, numbers []int
 					Children: children[place{d.Number, d.Step}], Matches: matches[from+i]}
 			}
 			r := keep.Run{Over: run[0].State == "finished" || run[0].State == "stopped",
-				Lower: o.Direction != verdict.Higher}
+				Lower: p.Objective.Direction != verdict.Higher}
 			for i, why := range keep.Decide(*run[0].rule, r, list, now) {
 				run[i].why = why
 			}
@@ -361,7 +357,7 @@ const maxTried = 10_000
 
 // TryKeepRule shows what would go by a rule, or by those that are set.
 func (s *Checkpoints) TryKeepRule(ctx context.Context, _ act.Who, in *api.TryKeepInput) (*api.KeepTried, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -403,7 +399,7 @@ func (s *Checkpoints) TryKeepRule(ctx context.Context, _ act.Who, in *api.TryKee
 		if err != nil {
 			return nil, err
 		}
-		out.Leaves = held[0].Stored
+		out.Left = held[0].Stored
 	}
 	out.Says = sayTried(out)
 	alone := map[int64]store.Held{}
@@ -429,11 +425,11 @@ func (s *Checkpoints) TryKeepRule(ctx context.Context, _ act.Who, in *api.TryKee
 func sayTried(t *api.KeepTried) string {
 	if t.Going == 0 {
 		return fmt.Sprintf("Nothing is to be deleted: %s %s.",
-			act.Many(t.Staying, "checkpoint stays with", "checkpoints stay with"), api.Bytes(t.Leaves))
+			act.Many(t.Staying, "checkpoint stays with", "checkpoints stay with"), api.Bytes(t.Left))
 	}
 	return fmt.Sprintf("%s %s; %s %s.", act.Many(t.Going, "checkpoint is to be deleted, which frees",
 		"checkpoints are to be deleted, which frees"), api.Bytes(t.Frees), act.Many(t.Staying, "stays with",
-		"stay with"), api.Bytes(t.Leaves))
+		"stay with"), api.Bytes(t.Left))
 }
 
 // frees is how many bytes go with some checkpoints.

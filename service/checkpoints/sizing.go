@@ -87,7 +87,7 @@ func (s *Checkpoints) held(ctx context.Context, project int64, by string) (out h
 func (s *Checkpoints) GetStorage(ctx context.Context, _ act.Who, in *api.StorageInput) (*api.StorageSizes, error) {
 	project, by := int64(0), "project"
 	if in.Project != "" {
-		p, _, err := s.Project(ctx, in.Project)
+		p, err := s.Project(ctx, in.Project)
 		if err != nil {
 			return nil, err
 		}

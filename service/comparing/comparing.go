@@ -37,10 +37,11 @@ type compared struct {
 
 // chosen finds the runs of a comparison.
 func (s *Comparing) chosen(ctx context.Context, in *api.CompareInput, most int) (*compared, error) {
-	p, o, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
+	o := p.Objective
 	out := &compared{project: p, objective: o, baseline: in.Baseline}
 	if out.query, err = finding.RunQuery(p.ID, o, in.RunChoice); err != nil {
 		return nil, err
@@ -122,8 +123,7 @@ func (s *Comparing) Compare(ctx context.Context, _ act.Who, in *api.CompareInput
 	if err != nil {
 		return nil, err
 	}
-	out := &api.Comparison{Project: in.Project, Objective: c.objective.String(),
-		Lower: c.objective.Direction == verdict.Lower, Left: c.left, Baseline: c.baseline,
+	out := &api.Comparison{Project: in.Project, Objective: c.objective, Left: c.left, Baseline: c.baseline,
 		Runs: []api.Run{}, Groups: []api.RunGroup{}, Differ: []api.FactRow{}, Same: []api.FactRow{},
 		Changes: []api.CodeChange{}}
 	recipes, err := s.RecipesOf(ctx, c.runs)
@@ -150,7 +150,8 @@ func (s *Comparing) Compare(ctx context.Context, _ act.Who, in *api.CompareInput
 		}
 	}
 	groups := compare.Groups(runs)
-	compare.Rank(groups, out.Lower)
+	lower := c.objective.Direction == verdict.Lower
+	compare.Rank(groups, lower)
 	out.Groups = toGroups(c, groups)
 	differ, same := compare.Differences(sections, facts)
 	for _, r := range differ {
@@ -186,7 +187,7 @@ func (s *Comparing) Compare(ctx context.Context, _ act.Who, in *api.CompareInput
 	}) {
 		out.Changes = []api.CodeChange{}
 	}
-	out.Answers = api.CompareAnswers{Best: compare.SayRanking(groups, out.Lower), Apart: compare.SayApart(groups),
+	out.Answers = api.CompareAnswers{Best: compare.SayRanking(groups, lower), Apart: compare.SayApart(groups),
 		Differed: sayDiffered(differ, same), Learned: sayLearned(out.Runs)}
 	return out, nil
 }

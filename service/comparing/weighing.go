@@ -184,9 +184,8 @@ func (s *Comparing) ComparisonDocument(ctx context.Context, who act.Who,
 	if in.Format == "csv" || len(c.Runs) == 0 {
 		return out, nil
 	}
-	objective, _, _ := strings.Cut(c.Objective, " ")
-	names := []string{objective}
-	if measure, split := curve.SplitName(objective); split != "train" && split != "" {
+	names := []string{c.Objective.Curve}
+	if measure, split := curve.SplitName(c.Objective.Curve); split != "train" && split != "" {
 		names = append(names, measure+".train")
 	}
 	if out.Learning, err = s.GetLearning(ctx, who, &api.LearningInput{CompareInput: in.CompareInput, Names: names,

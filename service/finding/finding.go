@@ -90,11 +90,11 @@ func afterCursor(cursor string) (after *store.RunPlace, err error) {
 
 // ListLandmarks counts runs and says where pages of them can begin.
 func (s *Finder) ListLandmarks(ctx context.Context, _ act.Who, in *api.LandmarksInput) (*api.Landmarks, error) {
-	p, o, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
-	q, err := RunQuery(p.ID, o, in.RunChoice)
+	q, err := RunQuery(p.ID, p.Objective, in.RunChoice)
 	if err != nil {
 		return nil, err
 	}
@@ -152,7 +152,7 @@ var states = []string{"failed", "finished", "lost", "running", "stopped"}
 
 // CompleteFilter offers words for the end of a filter.
 func (s *Finder) CompleteFilter(ctx context.Context, _ act.Who, in *api.CompletionInput) (*api.Completions, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -165,7 +165,7 @@ func (s *Finder) CompleteFilter(ctx context.Context, _ act.Who, in *api.Completi
 
 // GetWords lists what there is for columns and filters.
 func (s *Finder) GetWords(ctx context.Context, _ act.Who, in *api.ProjectInput) (*api.Words, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}

@@ -5,25 +5,24 @@ import (
 	"encoding/json"
 
 	"kembrel/api"
-	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/store"
 )
 
 // ListRuns lists a project's runs: those that fulfil a condition, in the order asked for.
 func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*api.Page[api.Run], error) {
-	p, o, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
-	q, err := RunQuery(p.ID, o, in.RunChoice)
+	q, err := RunQuery(p.ID, p.Objective, in.RunChoice)
 	if err != nil {
 		return nil, err
 	}
 	if q.After, err = afterCursor(in.Cursor); err != nil {
 		return nil, err
 	}
-	columns, _, err := ColumnsOf(o, in.Columns)
+	columns, _, err := ColumnsOf(p.Objective, in.Columns)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +43,7 @@ func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*a
 	for i, r := range rows {
 		ids[i], byNumber[int64(r.Number)] = r.ID, r
 	}
-	summaries, err := s.db.Summaries(ctx, ids, o.Curve)
+	summaries, err := s.db.Summaries(ctx, ids, p.Objective.Curve)
 	if err != nil {
 		return nil, err
 	}
@@ -58,13 +57,13 @@ func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*a
 			return nil, OrOutOfRange(err)
 		}
 	}
-	base, err := s.baselineBest(ctx, p, o)
+	base, err := s.baselineBest(ctx, p)
 	if err != nil {
 		return nil, err
 	}
 	return act.Page(places, in.Limit, func(place store.RunPlace) api.Run {
 		r := byNumber[place.Number]
-		run := s.ToRun(ctx, in.Project, o, r, byRun[r.ID])
+		run := s.ToRun(ctx, in.Project, p.Objective, r, byRun[r.ID])
 		if base != nil && run.Best != nil && r.Number != p.Baseline {
 			less := run.Best.Value - *base
 			run.Against = &less
@@ -75,7 +74,7 @@ func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*a
 }
 
 // baselineBest is the best reading of a project's baseline; nil where it has none.
-func (s *Finder) baselineBest(ctx context.Context, p store.Project, o verdict.Objective) (*api.Float, error) {
+func (s *Finder) baselineBest(ctx context.Context, p store.Project) (*api.Float, error) {
 	if p.Baseline == 0 {
 		return nil, nil
 	}
@@ -83,11 +82,11 @@ func (s *Finder) baselineBest(ctx context.Context, p store.Project, o verdict.Ob
 	if err != nil { // it was deleted
 		return nil, nil
 	}
-	sums, err := s.db.Summaries(ctx, []int64{row.ID}, o.Curve)
+	sums, err := s.db.Summaries(ctx, []int64{row.ID}, p.Objective.Curve)
 	if err != nil || len(sums) == 0 {
 		return nil, err
 	}
-	best, ok := o.Best(sums[0].Core())
+	best, ok := p.Objective.Best(sums[0].Core())
 	if !ok {
 		return nil, nil
 	}

@@ -6,28 +6,26 @@ import (
 
 	"kembrel/api"
 	"kembrel/core/curve"
-	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/store"
 )
 
-// Project finds a project by its key and its objective. One that whoever asks may not see is not there.
-func (s *Finder) Project(ctx context.Context, key string) (store.Project, verdict.Objective, error) {
+// Project finds a project by its key. One that whoever asks may not see is not there.
+func (s *Finder) Project(ctx context.Context, key string) (store.Project, error) {
 	if err := api.CheckProjectKey(key); err != nil {
-		return store.Project{}, verdict.Objective{}, api.Fail(api.Invalid, "%v", err)
+		return store.Project{}, api.Fail(api.Invalid, "%v", err)
 	}
 	if sees, err := s.Sees(ctx, key); err != nil || !sees {
 		if err == nil {
 			err = act.NoProject(key)
 		}
-		return store.Project{}, verdict.Objective{}, err
+		return store.Project{}, err
 	}
 	p, err := s.db.ProjectByKey(ctx, key)
 	if err != nil {
-		return p, verdict.Objective{}, act.OrNotFound(err, "there is no project %q; kembrel projects lists them", key)
+		return p, act.OrNotFound(err, "there is no project %q; kembrel projects lists them", key)
 	}
-	o, err := verdict.ParseObjective(p.Objective)
-	return p, o, err
+	return p, nil
 }
 
 // LegEnds says for each leg of a run, by its number, at which step it ends to count.
@@ -67,7 +65,7 @@ func (s *Finder) RunID(ctx context.Context, in api.RunInput) (int64, error) {
 	if !errors.Is(err, store.ErrNone) {
 		return id, err
 	}
-	if _, _, err := s.Project(ctx, in.Project); err != nil {
+	if _, err := s.Project(ctx, in.Project); err != nil {
 		return 0, err
 	}
 	return 0, api.Fail(api.NotFound, "there is no run %s; kembrel runs %s lists the project's runs",
@@ -82,7 +80,7 @@ func (s *Finder) Run(ctx context.Context, in api.RunInput) (*api.Run, error) {
 
 // RunWith finds a run, its row, and the summary of its objective.
 func (s *Finder) RunWith(ctx context.Context, in api.RunInput) (*api.Run, store.Run, store.Summary, error) {
-	p, o, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, store.Run{}, store.Summary{}, err
 	}
@@ -95,7 +93,7 @@ func (s *Finder) RunWith(ctx context.Context, in api.RunInput) (*api.Run, store.
 	if err != nil {
 		return nil, store.Run{}, store.Summary{}, err
 	}
-	sums, err := s.db.Summaries(ctx, []int64{row.ID}, o.Curve)
+	sums, err := s.db.Summaries(ctx, []int64{row.ID}, p.Objective.Curve)
 	if err != nil {
 		return nil, store.Run{}, store.Summary{}, err
 	}
@@ -103,6 +101,6 @@ func (s *Finder) RunWith(ctx context.Context, in api.RunInput) (*api.Run, store.
 	if len(sums) > 0 {
 		sum = sums[0]
 	}
-	run := s.ToRun(ctx, in.Project, o, row, sum)
+	run := s.ToRun(ctx, in.Project, p.Objective, row, sum)
 	return &run, row, sum, nil
 }

@@ -56,11 +56,10 @@ func (s *Judging) WatchRuns(ctx context.Context, runs []int64) error {
 
 func (s *Judging) watchRun(ctx context.Context, row store.Judgement) error {
 	rule := rules.ParseRule(row.Rule)
-	o, err := verdict.ParseObjective(row.Objective)
-	if err != nil || rule == nil {
-		return err
+	if rule == nil {
+		return nil
 	}
-	o = rule.Of(o)
+	o := rule.Of(row.Objective)
 	w, err := s.seen(ctx, row, o, *rule)
 	if err != nil || w.watch.Stop == nil {
 		return err
@@ -87,7 +86,7 @@ func (s *Judging) seen(ctx context.Context, row store.Judgement, o verdict.Objec
 	if err != nil {
 		return watched{}, err
 	}
-	w := s.watches.get(row.ID, row.Objective+" "+string(row.Rule), len(legs))
+	w := s.watches.get(row.ID, row.Objective.String()+" "+string(row.Rule), len(legs))
 	skip := w.at // of the readings at the last step, those seen
 	err = s.readings.Scan(ctx, store.Span{Run: row.ID, Names: []string{o.Curve}, From: w.next},
 		func(_ string, points []curve.Point, values []float64) error {
@@ -175,11 +174,7 @@ func (s *Judging) StopState(ctx context.Context, run int64) (*api.StopState, err
 	if out.Rule == nil || row.State != "running" {
 		return out, nil
 	}
-	o, err := verdict.ParseObjective(row.Objective)
-	if err != nil {
-		return nil, err
-	}
-	w, err := s.seen(ctx, row, out.Rule.Of(o), *out.Rule)
+	w, err := s.seen(ctx, row, out.Rule.Of(row.Objective), *out.Rule)
 	if err != nil {
 		return nil, err
 	}
@@ -191,7 +186,7 @@ func (s *Judging) StopState(ctx context.Context, run int64) (*api.StopState, err
 
 // GetStopRule shows a project's rule.
 func (s *Judging) GetStopRule(ctx context.Context, _ act.Who, in *api.ProjectInput) (*api.StopState, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -215,7 +210,7 @@ func (s *Judging) DropStopRule(ctx context.Context, who act.Who, in *api.Project
 
 func (s *Judging) changeProjectRule(ctx context.Context, who act.Who, in api.ProjectInput, rule *verdict.StopRule,
 	did act.Did) (*api.StopState, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -282,7 +277,7 @@ func (s *Judging) changeRunRule(ctx context.Context, who act.Who, in api.RunInpu
 
 // TryStopRule shows where a rule would have stopped runs.
 func (s *Judging) TryStopRule(ctx context.Context, _ act.Who, in *api.TryInput) (*api.Tried, error) {
-	_, o, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -290,7 +285,7 @@ func (s *Judging) TryStopRule(ctx context.Context, _ act.Who, in *api.TryInput) 
 	if err := rule.Check(); err != nil {
 		return nil, api.Fail(api.Invalid, "%v", err)
 	}
-	o = rule.Of(o)
+	o := rule.Of(p.Objective)
 	out := &api.Tried{Said: rule.Say(), Runs: []api.TriedRun{}}
 	for _, number := range in.Body.Runs {
 		run, err := s.RunID(ctx, api.RunInput{ProjectInput: in.ProjectInput, Number: number})

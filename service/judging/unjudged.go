@@ -38,7 +38,7 @@ type unjudged struct {
 // learnt are the curves of a run that trains as they were when it was judged, and what came since: it is judged again
 // without reading it all.
 type learnt struct {
-	objective  string
+	objective  verdict.Objective
 	batches    int64 // in it
 	train, val curve.Reducer
 	to         float64 // the furthest place on the axis
@@ -76,7 +76,7 @@ func (l *learnt) add(d store.Summarised) bool {
 }
 
 // usable reports whether the folds are as wide as they would be if all were read now.
-func (l *learnt) usable(o string, sum curve.Summary) bool {
+func (l *learnt) usable(o verdict.Objective, sum curve.Summary) bool {
 	w := l.val.Window
 	return l.objective == o && math.IsNaN(sum.Last.Epoch) == (w.By == curve.ByStep) &&
 		judgedWindow(w.By, w.From, l.to).Width == w.Width
@@ -96,7 +96,7 @@ func (u *unjudged) add(d store.Summarised) {
 }
 
 // remember keeps what a run was judged by, if there is room.
-func (u *unjudged) remember(run int64, o string, f judgedFolds) {
+func (u *unjudged) remember(run int64, o verdict.Objective, f judgedFolds) {
 	delete(u.learnt, run)
 	kept := 0
 	for _, l := range u.learnt {
@@ -163,17 +163,13 @@ func (s *Judging) judgeGroup(ctx context.Context, runs []int64, thorough bool, u
 	if err != nil {
 		return err
 	}
-	byRun, objectives, named := map[int64]store.Judgement{}, map[string]verdict.Objective{}, map[string][]int64{}
+	byRun, named := map[int64]store.Judgement{}, map[string][]int64{}
 	for _, row := range rows {
 		byRun[row.ID] = row
 		if row.State != "running" {
 			continue
 		}
-		o, err := verdict.ParseObjective(row.Objective)
-		if err != nil {
-			return err
-		}
-		objectives[row.Objective], named[o.Curve] = o, append(named[o.Curve], row.ID)
+		named[row.Objective.Curve] = append(named[row.Objective.Curve], row.ID)
 	}
 	sums := map[int64]curve.Summary{}
 	for name, of := range named {
@@ -198,7 +194,7 @@ func (s *Judging) judgeGroup(ctx context.Context, runs []int64, thorough bool, u
 				failed = errors.Join(failed, err)
 			}
 		} else {
-			text, err := s.judgeOne(ctx, row, objectives[row.Objective], sums[run])
+			text, err := s.judgeOne(ctx, row, sums[run])
 			if db.Away(err) {
 				return err
 			}
@@ -217,7 +213,7 @@ func (s *Judging) judgeGroup(ctx context.Context, runs []int64, thorough bool, u
 	}
 	for _, run := range runs {
 		if thorough && slices.Contains(judged, run) {
-			failed = errors.Join(failed, s.lookAtBest(ctx, byRun[run], objectives[byRun[run].Objective]))
+			failed = errors.Join(failed, s.lookAtBest(ctx, byRun[run]))
 		}
 		s.Live.Touch("s", run)
 	}
@@ -226,7 +222,7 @@ func (s *Judging) judgeGroup(ctx context.Context, runs []int64, thorough bool, u
 
 // judgeOne says what the curves of a run that trains say: from what is known of it and what came since, or by reading
 // it.
-func (s *Judging) judgeOne(ctx context.Context, row store.Judgement, o verdict.Objective,
+func (s *Judging) judgeOne(ctx context.Context, row store.Judgement,
 	sum curve.Summary) (json.RawMessage, error) {
 	if sum.Count == 0 {
 		sum = curve.NewSummary()
@@ -236,10 +232,10 @@ func (s *Judging) judgeOne(ctx context.Context, row store.Judgement, o verdict.O
 		f = judgedFolds{window: l.val.Window, train: l.train.Folds, val: l.val.Folds}
 	} else {
 		var err error
-		if f, err = s.foldsOf(ctx, row.ID, o, sum); err != nil {
+		if f, err = s.foldsOf(ctx, row.ID, row.Objective, sum); err != nil {
 			return nil, err
 		}
 		s.unjudged.remember(row.ID, row.Objective, f)
 	}
-	return json.Marshal(f.verdict(o, sum))
+	return json.Marshal(f.verdict(row.Objective, sum))
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kembrel/core/curve"
+	"kembrel/core/verdict"
 	"kembrel/store"
 )
 
@@ -78,7 +79,7 @@ func TestRememberedFoldsAreThoseOfTheWhole(t *testing.T) {
 			want := whole(told)
 			if l := u.learnt[1]; l != nil && told < ahead {
 				require.LessOrEqual(t, len(l.val.Folds), len(whole(ahead).val))
-			} else if l != nil && l.usable("loss.val lower", last) {
+			} else if l != nil && l.usable(verdict.Objective{Curve: "loss.val", Direction: verdict.Lower}, last) {
 				kept++
 				require.Equal(t, want.window.Width, l.val.Window.Width)
 				require.Len(t, l.train.Folds, len(want.train))
@@ -91,7 +92,7 @@ func TestRememberedFoldsAreThoseOfTheWhole(t *testing.T) {
 				}
 			} else if want.window.Width > 0 {
 				ahead = min(told+r.IntN(3), len(batches)) // more had come than was told of
-				u.remember(1, "loss.val lower", whole(ahead))
+				u.remember(1, verdict.Objective{Curve: "loss.val", Direction: verdict.Lower}, whole(ahead))
 			}
 			u.done(1)
 			if r.IntN(40) == 0 { // another replica was faster, or an earlier leg was replaced

@@ -24,22 +24,19 @@ func (s *Judging) Judge(ctx context.Context, run int64) error {
 	if err != nil || len(rows) == 0 {
 		return err
 	}
-	o, err := verdict.ParseObjective(rows[0].Objective)
-	if err != nil {
-		return err
-	}
-	v, err := s.VerdictOf(ctx, run, o)
+	v, err := s.VerdictOf(ctx, run, rows[0].Objective)
 	if err != nil {
 		return err
 	}
 	if _, err = s.db.SetVerdict(ctx, run, v); err != nil {
 		return err
 	}
-	return s.lookAtBest(ctx, rows[0], o)
+	return s.lookAtBest(ctx, rows[0])
 }
 
 // lookAtBest keeps what each curve of a run was when the objective was best: its last reading at or before that step.
-func (s *Judging) lookAtBest(ctx context.Context, row store.Judgement, o verdict.Objective) error {
+func (s *Judging) lookAtBest(ctx context.Context, row store.Judgement) error {
+	o := row.Objective
 	sums, err := s.db.Summaries(ctx, []int64{row.ID}, "")
 	if err != nil {
 		return err

@@ -69,7 +69,7 @@ func (s *Pages) untaken(ctx context.Context, row store.Run, r *api.RunDetail) er
 	case r.Origin != nil:
 		asked = r.Origin.Asked
 	case row.Search > 0:
-		_, _, search, err := s.searches.Search(ctx, &api.SearchInput{ProjectInput: api.ProjectInput{Project: r.Project},
+		_, search, err := s.searches.Search(ctx, &api.SearchInput{ProjectInput: api.ProjectInput{Project: r.Project},
 			Number: row.Search})
 		if api.Is(err, api.NotFound) {
 			return nil // deleted, or never there: nobody knows what it asked

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"kembrel/api"
-	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/service/finding"
 	"kembrel/store"
@@ -69,10 +68,7 @@ func (s *Pages) GetRun(ctx context.Context, _ act.Who, in *api.RunInput) (*api.R
 	if out.Start, err = s.runs.Start(ctx, row.ID, row.Start); err != nil {
 		return nil, err
 	}
-	o, err := verdict.ParseObjective(run.Objective)
-	if err != nil {
-		return nil, err
-	}
+	o := run.Objective
 	if out.Verdict == nil { // not judged yet
 		if out.Verdict, err = s.judging.VerdictOf(ctx, row.ID, o); err != nil {
 			return nil, err

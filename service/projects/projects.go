@@ -12,8 +12,8 @@ import (
 	"kembrel/store"
 )
 
-// DefaultObjective judges the runs of a project that names none.
-const DefaultObjective = "loss.val lower"
+// defaultObjective judges the runs of a project that names none.
+var defaultObjective = api.Objective{Curve: "loss.val", Direction: verdict.Lower}
 
 // ListProjects lists projects by key.
 func (s *Projects) ListProjects(ctx context.Context, who act.Who, in *api.PageInput) (*api.Page[api.Project], error) {
@@ -33,7 +33,7 @@ func (s *Projects) ListProjects(ctx context.Context, who act.Who, in *api.PageIn
 
 // GetProject shows one project.
 func (s *Projects) GetProject(ctx context.Context, who act.Who, in *api.ProjectInput) (*api.Project, error) {
-	if _, _, err := s.Project(ctx, in.Project); err != nil {
+	if _, err := s.Project(ctx, in.Project); err != nil {
 		return nil, err
 	}
 	rows, err := s.db.ListProjects(ctx, who.Seen(), in.Project, "", 1)
@@ -51,10 +51,7 @@ func toProject(who act.Who, p store.CountedProject) api.Project {
 }
 
 func (s *Projects) addBest(ctx context.Context, row store.CountedProject, p *api.Project) error {
-	o, err := verdict.ParseObjective(row.Objective)
-	if err != nil {
-		return err
-	}
+	o := row.Objective
 	best, err := s.db.BestRun(ctx, row.ID, o.Direction == verdict.Lower)
 	if errors.Is(err, store.ErrNone) {
 		return nil
@@ -83,15 +80,14 @@ func (s *Projects) CreateProject(ctx context.Context, who act.Who, in *api.NewPr
 	if slices.Contains(taken, in.Body.Key) {
 		return nil, api.Fail(api.Invalid, "%q is the address of a page of the console; choose another key", in.Body.Key)
 	}
-	if in.Body.Objective == "" {
-		in.Body.Objective = DefaultObjective
+	if in.Body.Objective == (api.Objective{}) {
+		in.Body.Objective = defaultObjective
 	}
-	o, err := verdict.ParseObjective(in.Body.Objective)
-	if err != nil {
+	if err := in.Body.Objective.Check(); err != nil {
 		return nil, api.Fail(api.Invalid, "%v", err)
 	}
-	err = s.db.InTx(ctx, func(q Tx) error {
-		id, made, err := q.AddProject(ctx, in.Body.Key, in.Body.Title, o.String(), who.ID)
+	err := s.db.InTx(ctx, func(q Tx) error {
+		id, made, err := q.AddProject(ctx, in.Body.Key, in.Body.Title, in.Body.Objective, who.ID)
 		if err != nil {
 			return err
 		}
@@ -114,17 +110,14 @@ func (s *Projects) CreateProject(ctx context.Context, who act.Who, in *api.NewPr
 
 // ChangeProject changes the title, the objective, or whether everybody sees it.
 func (s *Projects) ChangeProject(ctx context.Context, who act.Who, in *api.ProjectEdit) (*api.Project, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
 	if in.Body.Objective != nil {
-		o, err := verdict.ParseObjective(*in.Body.Objective)
-		if err != nil {
+		if err := in.Body.Objective.Check(); err != nil {
 			return nil, api.Fail(api.Invalid, "%v", err)
 		}
-		text := o.String()
-		in.Body.Objective = &text
 	}
 	err = s.db.InTx(ctx, func(q Tx) error {
 		if err := q.ChangeProject(ctx, p.ID, in.Body.Title, in.Body.Objective, in.Body.Open); err != nil {
@@ -153,7 +146,7 @@ func (s *Projects) ChangeProject(ctx context.Context, who act.Who, in *api.Proje
 
 // SetBaseline says which run a project's others are held against; 0: none.
 func (s *Projects) SetBaseline(ctx context.Context, who act.Who, in *api.BaselineInput) (*api.Project, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@ package projects
 import (
 	"context"
 
+	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/store"
 )
@@ -22,8 +23,9 @@ type Storage interface {
 // Tx is what it needs of a transaction.
 type Tx interface {
 	act.Tx // events
-	AddProject(ctx context.Context, key string, title string, objective string, creator int64) (int64, bool, error)
-	ChangeProject(ctx context.Context, id int64, title *string, objective *string, open *bool) error
+	AddProject(ctx context.Context, key string, title string, objective verdict.Objective,
+		creator int64) (int64, bool, error)
+	ChangeProject(ctx context.Context, id int64, title *string, objective *verdict.Objective, open *bool) error
 	SetRole(ctx context.Context, project, person, team *int64, role string) error
 	ForgetBest(ctx context.Context, project int64) error
 	SetBaseline(ctx context.Context, project int64, number int) error

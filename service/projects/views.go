@@ -10,7 +10,7 @@ import (
 
 // ListViews lists one's own views of a project and the project's.
 func (s *Projects) ListViews(ctx context.Context, who act.Who, in *api.ProjectInput) (*api.Page[api.View], error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -28,7 +28,7 @@ func (s *Projects) ListViews(ctx context.Context, who act.Who, in *api.ProjectIn
 
 // KeepView keeps a view under a name.
 func (s *Projects) KeepView(ctx context.Context, who act.Who, in *api.ViewInput) (*api.View, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -47,7 +47,7 @@ func (s *Projects) KeepView(ctx context.Context, who act.Who, in *api.ViewInput)
 
 // DropView drops one of one's own views, or, as a member, one of the project's.
 func (s *Projects) DropView(ctx context.Context, who act.Who, in *api.ViewIDInput) (*api.None, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}

@@ -75,18 +75,18 @@ func (s *Runs) runsChosen(ctx context.Context, q store.RunQuery, wanted []int,
 
 // OpenHistory finds the runs whose history is wanted.
 func (s *Runs) OpenHistory(ctx context.Context, in *api.HistoryInput) (*History, error) {
-	p, o, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
-	h := &History{service: s, in: in, objective: o.Curve}
-	if h.query, err = finding.RunQuery(p.ID, o, in.RunChoice); err != nil {
+	h := &History{service: s, in: in, objective: p.Objective.Curve}
+	if h.query, err = finding.RunQuery(p.ID, p.Objective, in.RunChoice); err != nil {
 		return nil, err
 	}
 	if in.Sort == "" && in.Order == "" { // a history begins with the first run
 		h.query.Descending = false
 	}
-	if h.columns, h.headings, err = finding.ColumnsOf(o, in.Columns); err != nil {
+	if h.columns, h.headings, err = finding.ColumnsOf(p.Objective, in.Columns); err != nil {
 		return nil, err
 	}
 	read := s.db.RunsByNumber
@@ -320,7 +320,7 @@ const importPoints = 4096
 
 // AddHistory keeps a run that was trained elsewhere, in one transaction.
 func (s *Runs) AddHistory(ctx context.Context, who act.Who, in *api.NewHistory) (*api.Run, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}

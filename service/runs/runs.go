@@ -42,7 +42,7 @@ func cleanEdit(in *api.RunEdit) (title *string, tags []string, err error) {
 
 // BeginRun makes a run, or answers the one made before with the same key.
 func (s *Runs) BeginRun(ctx context.Context, who act.Who, in *api.NewRun) (*api.Run, error) {
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}

@@ -18,7 +18,7 @@ import (
 
 // CreateSearch makes a search, or answers the one made before with the same key.
 func (s *Searches) CreateSearch(ctx context.Context, who act.Who, in *api.NewSearch) (*api.Search, error) {
-	p, o, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -59,12 +59,12 @@ func (s *Searches) CreateSearch(ctx context.Context, who act.Who, in *api.NewSea
 	if row.Project != p.ID {
 		return nil, api.Fail(api.Conflict, "this key made a search of another project")
 	}
-	return s.toSearch(ctx, in.Project, o, row)
+	return s.toSearch(ctx, in.Project, p.Objective, row)
 }
 
 // ListSearches lists a project's searches, the newest first, without their trials.
 func (s *Searches) ListSearches(ctx context.Context, _ act.Who, in *api.SearchesInput) (*api.Page[api.Search], error) {
-	p, o, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +80,7 @@ func (s *Searches) ListSearches(ctx context.Context, _ act.Who, in *api.Searches
 	for i, row := range rows {
 		numbers[i] = row.Number
 	}
-	sums, err := s.db.SearchSums(ctx, p.ID, numbers, o.Direction == verdict.Lower)
+	sums, err := s.db.SearchSums(ctx, p.ID, numbers, p.Objective.Direction == verdict.Lower)
 	if err != nil {
 		return nil, err
 	}
@@ -101,25 +101,24 @@ func (s *Searches) ListSearches(ctx context.Context, _ act.Who, in *api.Searches
 	return out, failed
 }
 
-// Search finds a search, its project and objective.
-func (s *Searches) Search(ctx context.Context,
-	in *api.SearchInput) (store.Project, verdict.Objective, store.Search, error) {
-	p, o, err := s.Project(ctx, in.Project)
+// Search finds a search and its project.
+func (s *Searches) Search(ctx context.Context, in *api.SearchInput) (store.Project, store.Search, error) {
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
-		return p, o, store.Search{}, err
+		return p, store.Search{}, err
 	}
 	row, err := s.db.SearchByNumber(ctx, p.ID, in.Number)
-	return p, o, row, act.OrNotFound(err, "there is no search %d in %s; kembrel searches %s lists them", in.Number,
+	return p, row, act.OrNotFound(err, "there is no search %d in %s; kembrel searches %s lists them", in.Number,
 		in.Project, in.Project)
 }
 
 // GetSearch shows a search with its trials.
 func (s *Searches) GetSearch(ctx context.Context, _ act.Who, in *api.SearchInput) (*api.Search, error) {
-	_, o, row, err := s.Search(ctx, in)
+	p, row, err := s.Search(ctx, in)
 	if err != nil {
 		return nil, err
 	}
-	return s.toSearch(ctx, in.Project, o, row)
+	return s.toSearch(ctx, in.Project, p.Objective, row)
 }
 
 // ArchiveSearch takes a search out of the list, or puts it back.
@@ -144,7 +143,7 @@ func (s *Searches) DeleteSearch(ctx context.Context, who act.Who, in *api.Search
 
 func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchInput, verb string,
 	do func(q Tx, project int64) error) error {
-	p, _, _, err := s.Search(ctx, in)
+	p, _, err := s.Search(ctx, in)
 	if err != nil {
 		return err
 	}
@@ -164,7 +163,7 @@ func (s *Searches) ChangeSearch(ctx context.Context, who act.Who, in *api.Search
 	if _, err := s.GetSearch(ctx, who, &in.SearchInput); err != nil {
 		return nil, err
 	}
-	p, _, err := s.Project(ctx, in.Project)
+	p, err := s.Project(ctx, in.Project)
 	if err != nil {
 		return nil, err
 	}

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kembrel/core/curve"
+	"kembrel/core/verdict"
 	"kembrel/store"
 	"kembrel/store/pg"
 	"kembrel/store/pg/curves"
@@ -34,7 +35,8 @@ func start(t *testing.T) fixture {
 	var err error
 	f.person, err = f.AddPerson(ctx, store.Person{Name: "Ines"}, "")
 	require.NoError(t, err)
-	f.project, _, err = f.AddProject(ctx, "vessels", "", "loss.val lower", f.person)
+	f.project, _, err = f.AddProject(ctx, "vessels", "", verdict.Objective{Curve: "loss.val",
+		Direction: verdict.Lower}, f.person)
 	require.NoError(t, err)
 	return f
 }
@@ -307,7 +309,8 @@ func TestSummariesAskedForAreWaitedFor(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { _ = other.Rollback(ctx) }()
 	var held bool
-	require.NoError(t, other.QueryRow(ctx, "select pg_try_advisory_xact_lock(7420, hashint8($1::bigint))", run).Scan(&held))
+	require.NoError(t, other.QueryRow(ctx,
+		"select pg_try_advisory_xact_lock(7420, hashint8($1::bigint))", run).Scan(&held))
 	require.True(t, held)
 	released := make(chan error)
 	go func() {

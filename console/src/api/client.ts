@@ -1,6 +1,6 @@
 import createClient from 'openapi-fetch'
 import { reactive } from 'vue'
-import type { components, paths } from './schema'
+import type { components, paths } from './schema.d'
 
 export type Project = components['schemas']['Project']
 export type Run = components['schemas']['Run']
@@ -13,6 +13,7 @@ export type FactRow = components['schemas']['FactRow']
 export type Learning = components['schemas']['Learning']
 export type Mattered = components['schemas']['Mattered']
 export type TradeOff = components['schemas']['TradeOff']
+export type Objective = components['schemas']['Objective']
 export type StopRule = components['schemas']['StopRule']
 export type StopState = components['schemas']['StopState']
 export type Checkpoint = components['schemas']['Checkpoint']

@@ -1,5 +1,5 @@
 import { expect, it } from 'vitest'
-import { asParent, type Drawn } from '../composables/curves'
+import { asParent, type Drawn } from './curves'
 import { hasNegative, increments, isPower, linearBelow, linesOf, shortNumber, tableOf, ticks, titleOf } from './lines'
 import { toCSV } from './save'
 

@@ -1,5 +1,5 @@
 import uPlot from 'uplot'
-import type { Drawn } from '../composables/curves'
+import type { Drawn } from './curves'
 
 /** What is said of a curve where its label is not drawn. */
 export const titleOf = (l: Line) => l.curve.look?.label || l.label || l.curve.name

@@ -1,5 +1,5 @@
 import type uPlot from 'uplot'
-import { number } from '../format'
+import { number } from '../shared/format'
 import { css, drawable, type Line } from './lines'
 
 export interface Best {
@@ -30,12 +30,13 @@ export function labels(u: uPlot, lines: Line[], starts: number[], focus: string,
     const ys = u.data[starts[i]] as (number | null | undefined)[]
     let last = ys.length - 1
     while (last >= 0 && (ys[last] == null || u.data[0][last] > (u.scales.x.max ?? Infinity))) last--
-    if (last < 0) return
+    const y = ys[last]
+    if (y == null) return
     const grey = focus !== '' && focus !== l.curve.name
     out.push({
       name: l.curve.name,
       x: u.valToPos(u.data[0][last], 'x', true),
-      y: u.valToPos(ys[last]!, 'y', true),
+      y: u.valToPos(y, 'y', true),
       text: l.label,
       colour: grey ? css('--ink3') : l.colour,
     })

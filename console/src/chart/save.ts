@@ -1,5 +1,5 @@
 import type uPlot from 'uplot'
-import type { Drawn } from '../composables/curves'
+import type { Drawn } from './curves'
 import { css, drawable, type Line } from './lines'
 import { bestPlace, inside, labels, unreal, type Best, type Flag } from './marks'
 
@@ -9,7 +9,9 @@ export function download(name: string, content: Blob) {
   link.href = URL.createObjectURL(content)
   link.download = name
   link.click()
-  setTimeout(() => URL.revokeObjectURL(link.href), 10_000)
+  setTimeout(() => {
+    URL.revokeObjectURL(link.href)
+  }, 10_000)
 }
 
 const cell = (v: number | undefined) => (v === undefined ? '' : Number.isNaN(v) ? 'NaN' : String(v))
@@ -52,23 +54,27 @@ export function toPNG(u: uPlot, title: string): Promise<Blob> {
   const canvas = document.createElement('canvas')
   canvas.width = from.width
   canvas.height = from.height + 26 * ratio
-  const ctx = canvas.getContext('2d')!
+  const ctx = canvas.getContext('2d')
+  if (!ctx) return Promise.reject(new Error('the browser draws no pictures'))
   ctx.fillStyle = css('--paper')
   ctx.fillRect(0, 0, canvas.width, canvas.height)
   ctx.fillStyle = css('--ink')
   ctx.font = `600 ${13 * ratio}px ${css('--sans')}`
   ctx.fillText(title, 8 * ratio, 17 * ratio)
   ctx.drawImage(from, 0, 26 * ratio)
-  return new Promise((resolve, reject) =>
-    canvas.toBlob((b) => (b ? resolve(b) : reject(new Error('the browser made no picture'))), 'image/png'),
-  )
+  return new Promise((resolve, reject) => {
+    canvas.toBlob((b) => {
+      if (b) resolve(b)
+      else reject(new Error('the browser made no picture'))
+    }, 'image/png')
+  })
 }
 
 const escape = (s: string) =>
   // XML has no place for control characters, not even escaped.
   s
     .replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f-\u009f\ufffe\uffff]/g, '\ufffd')
-    .replace(/[&<>"]/g, (c) => ({ '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;' })[c]!)
+    .replace(/[&<>"]/g, (c) => ({ '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;' })[c] ?? c)
 
 /** The same as SVG: the lines in their window, axes, labels and marks. */
 export function toSVG(
@@ -121,7 +127,7 @@ export function toSVG(
       const there = upper
         .map((_, k) => k)
         .filter((k) => drawable(upper[k] ?? undefined) && drawable(lower[k] ?? undefined))
-      const edge = [...there.map((k) => [k, upper[k]!]), ...there.reverse().map((k) => [k, lower[k]!])]
+      const edge = [...there.map((k) => [k, Number(upper[k])]), ...there.reverse().map((k) => [k, Number(lower[k])])]
       out.push(
         `<path d="M${edge.map(([k, v]) => `${round(px(u.data[0][k]))} ${round(py(v))}`).join('L')}Z" fill="${colour}" fill-opacity="0.14"/>`,
       )

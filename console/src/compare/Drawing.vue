@@ -5,8 +5,8 @@ import { init, use, type EChartsCoreOption, type EChartsType } from 'echarts/cor
 import { SVGRenderer } from 'echarts/renderers'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { download } from '../chart/save'
-import FigureHead from '../components/FigureHead.vue'
-import { dark } from '../composables/theme'
+import FigureHead from '../chart/FigureHead.vue'
+import { dark } from '../shared/theme'
 
 /** A drawing of an analysis, with itself as SVG and its data as CSV. */
 const props = defineProps<{
@@ -34,11 +34,13 @@ let chart: EChartsType | undefined
 const draw = () => chart?.setOption(props.option, true)
 const resize = new ResizeObserver(() => chart?.resize())
 onMounted(() => {
-  chart = init(host.value!, undefined, { renderer: 'svg' })
-  chart.on('click', (e) => emit('pick', e.data))
+  chart = init(host.value, undefined, { renderer: 'svg' })
+  chart.on('click', (e) => {
+    emit('pick', e.data)
+  })
   draw()
   emit('ready', chart)
-  resize.observe(host.value!)
+  if (host.value) resize.observe(host.value)
 })
 onBeforeUnmount(() => {
   resize.disconnect()
@@ -54,8 +56,10 @@ function save(kind: string) {
       .map((r) => r.map((c) => (/[",\n]/.test(c) ? `"${c.replaceAll('"', '""')}"` : c)).join(','))
       .join('\n')
     download(`${props.file}.csv`, new Blob([text + '\n'], { type: 'text/csv' }))
-  } else if (chart) {
-    const svg = host.value!.querySelector('svg')!.cloneNode(true) as SVGElement
+    return
+  }
+  const svg = host.value?.querySelector('svg')?.cloneNode(true)
+  if (svg instanceof SVGElement) {
     svg.setAttribute('xmlns', 'http://www.w3.org/2000/svg')
     download(`${props.file}.svg`, new Blob([svg.outerHTML], { type: 'image/svg+xml' }))
   }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Mattered } from '../api/client'
-import { number, toNumber } from '../format'
+import { number, toNumber } from '../shared/format'
 import { effectsOf, type Effect } from './effects'
 
 /**

@@ -2,11 +2,11 @@
 import { ElOption, ElSegmented, ElSelect } from 'element-plus'
 import { computed, shallowRef, watch } from 'vue'
 import { answer, client, type Comparison, type Learning } from '../api/client'
-import CurveControls from '../components/CurveControls.vue'
-import CurveChart from '../components/CurveChart.vue'
-import { useLoading } from '../composables/loading'
-import { useLook } from '../composables/look'
-import { useQuery } from '../composables/query'
+import CurveControls from '../chart/CurveControls.vue'
+import CurveChart from '../chart/CurveChart.vue'
+import { useLoading } from '../shared/loading'
+import { useLook } from '../chart/look'
+import { useQuery } from '../shared/query'
 import { axisOf, drawnLines } from './looks'
 
 /** Curves of the runs over each other, and less the baseline's. */
@@ -23,7 +23,7 @@ const lines = useQuery<string>('lines', '')
 const { problem, loader } = useLoading()
 const learning = shallowRef<Learning>()
 
-const objective = computed(() => props.comparison.objective.split(' ')[0])
+const objective = computed(() => props.comparison.objective.curve)
 const picked = computed({
   get: () => (shown.value ? shown.value.split(',') : [objective.value]),
   set: (list: string[]) => (shown.value = list.join(',') === objective.value ? '' : list.join(',')),
@@ -93,7 +93,7 @@ const small = computed(() =>
     c.all.map((d) => ({
       ...c,
       title: runTitle(Number(d.name.split(' of ')[1])),
-      curves: [{ ...d, look: { ...d.look!, label: '' } }],
+      curves: [{ ...d, look: d.look && { ...d.look, label: '' } }],
     })),
   ),
 )

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { RunGroup } from '../api/client'
-import { number, toNumber } from '../format'
+import { number, toNumber } from '../shared/format'
 
 /** How far each setting is from the next, and from the baseline's, and whether that is more than noise. */
 const props = defineProps<{ groups: RunGroup[] }>()

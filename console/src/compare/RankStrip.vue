@@ -2,7 +2,7 @@
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import type { RunGroup } from '../api/client'
 import { shortNumber, ticks } from '../chart/lines'
-import { number, toNumber } from '../format'
+import { number, toNumber } from '../shared/format'
 import { lookOf } from './looks'
 
 /** Groups in their order, each with the best figures of its runs on a shared axis; the mean as a stroke. */
@@ -10,8 +10,12 @@ const props = defineProps<{ groups: RunGroup[]; project: string; figure: string;
 const host = ref<HTMLElement>()
 const width = ref(640)
 const resize = new ResizeObserver(() => (width.value = Math.max(200, host.value?.clientWidth ?? 640)))
-onMounted(() => resize.observe(host.value!))
-onBeforeUnmount(() => resize.disconnect())
+onMounted(() => {
+  if (host.value) resize.observe(host.value)
+})
+onBeforeUnmount(() => {
+  resize.disconnect()
+})
 
 const rowHeight = 30
 const finite = computed(() => props.groups.flatMap((g) => g.best.values.map(Number).filter(Number.isFinite)))

@@ -39,11 +39,11 @@ test('effects are placed along their axes', () => {
   expect(list.map((e) => e.name)).toEqual(['lr', 'optimiser'])
   expect(others).toEqual(['width'])
   const [lr, optimiser] = list
-  expect(lr!.scale(0.01)).toBeCloseTo(0.5) // a wide range of positive numbers is logarithmic
-  expect(lr!.says).toContain('best at 0.001')
-  expect(optimiser!.words).toBe(true)
-  expect(optimiser!.points.map((p) => p.run)).toEqual([1, 2]) // a value that has no effect is not drawn
-  expect(optimiser!.scale(0)).toBeCloseTo(0.25)
+  expect(lr.scale(0.01)).toBeCloseTo(0.5) // a wide range of positive numbers is logarithmic
+  expect(lr.says).toContain('best at 0.001')
+  expect(optimiser.words).toBe(true)
+  expect(optimiser.points.map((p) => p.run)).toEqual([1, 2]) // a value that has no effect is not drawn
+  expect(optimiser.scale(0)).toBeCloseTo(0.25)
   expect(range[0]).toBeLessThan(0.9)
   expect(range[1]).toBeGreaterThan(2.1)
 })
@@ -55,7 +55,7 @@ test('runs that came to nothing do not flatten the rest', () => {
     figure: i === 7 ? 1e9 : 1 + i / 40,
     hyper: { lr: 0.01 },
   }))
-  const got = effectsOf({ ...mattered, points } as unknown as Mattered)
+  const got = effectsOf({ ...mattered, points })
   expect(got.range[1]).toBeLessThan(3)
   expect(got.cut).toBeGreaterThan(0)
 })

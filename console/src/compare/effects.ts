@@ -1,5 +1,5 @@
 import type { Mattered } from '../api/client'
-import { number, toNumber } from '../format'
+import { number, toNumber } from '../shared/format'
 
 type Influence = NonNullable<Mattered['influences']>[number]
 
@@ -25,7 +25,7 @@ export function ticksOf(low: number, high: number): number[] {
   const rough = (high - low) / 3
   if (!(rough > 0)) return [low]
   const power = 10 ** Math.floor(Math.log10(rough))
-  const step = [1, 2, 5, 10].map((f) => f * power).find((s) => s >= rough)!
+  const step = [1, 2, 5, 10].map((f) => f * power).find((s) => s >= rough) ?? 10 * power
   const out: number[] = []
   for (let v = Math.ceil(low / step) * step; v <= high + step * 1e-9; v += step) out.push(Number(v.toPrecision(12)))
   return out
@@ -45,7 +45,7 @@ export function effectsOf(m: Mattered) {
   const influences = m.influences ?? []
   const drawn = influences.filter((i) => (i.effects?.length ?? 0) > 1)
   const figures = (m.points ?? []).map((p) => toNumber(p.figure)).sort((a, b) => a - b)
-  const predicted = drawn.flatMap((i) => i.effects!.flatMap((e) => [toNumber(e.low), toNumber(e.high)]))
+  const predicted = drawn.flatMap((i) => (i.effects ?? []).flatMap((e) => [toNumber(e.low), toNumber(e.high)]))
   const kept = figures.slice(0, Math.max(1, Math.ceil(figures.length * shownShare)))
   const better = m.lower ? kept : figures.slice(figures.length - kept.length)
   const all = [...better, ...predicted].filter(Number.isFinite)
@@ -56,7 +56,7 @@ export function effectsOf(m: Mattered) {
   const inside = (v: number) => v >= range[0] && v <= range[1]
   const cut = figures.filter((v) => !inside(v)).length
   const list = drawn.map((influence): Effect => {
-    const given = influence.effects!
+    const given = influence.effects ?? []
     const words = given.some((e) => typeof e.value !== 'number' && typeof e.value !== 'boolean')
     const values = given.map((e) => plain(e.value))
     const at = (v: unknown) => (words ? values.indexOf(plain(v)) : Number(v))
@@ -71,8 +71,8 @@ export function effectsOf(m: Mattered) {
       .filter((p) => p.hyper?.[influence.name] !== undefined)
       .map((p) => ({
         run: p.run,
-        at: at(p.hyper![influence.name]),
-        text: plain(p.hyper![influence.name]),
+        at: at(p.hyper[influence.name]),
+        text: plain(p.hyper[influence.name]),
         figure: toNumber(p.figure),
       }))
       .filter((p) => inside(p.figure) && p.at >= 0 && Number.isFinite(p.at))

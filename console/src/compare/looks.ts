@@ -1,6 +1,6 @@
 import type { Comparison, Learning } from '../api/client'
-import type { Axis, Drawn } from '../composables/curves'
-import { splitName } from '../format'
+import type { Axis, Drawn } from '../chart/curves'
+import { splitName } from '../shared/format'
 
 /** Colour and dash of the n-th group or run of a view; they stay the same on all its drawings. */
 export function lookOf(i: number): { colour: string; dash?: number[] } {

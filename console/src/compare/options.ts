@@ -1,7 +1,7 @@
 import type { EChartsCoreOption } from 'echarts/core'
 import type { Mattered, TradeOff } from '../api/client'
 import { css } from '../chart/lines'
-import { hyper, number } from '../format'
+import { hyper, number } from '../shared/format'
 
 type Point = NonNullable<Mattered['points']>[number]
 
@@ -58,7 +58,7 @@ function axis(name: string, values: (number | string)[]) {
 
 /** A hyperparameter of a run as it is drawn: a number, or a word. */
 export function drawnValue(p: Point, name: string): number | string {
-  const v = p.hyper[name] as unknown
+  const v = p.hyper[name]
   if (typeof v === 'number') return v
   return v === undefined ? 'absent' : hyper(v)
 }

@@ -2,12 +2,12 @@
 import { ElButton, ElOption, ElOptionGroup, ElSelect } from 'element-plus'
 import { computed, ref } from 'vue'
 import { answer, client, type Project } from '../api/client'
-import Question from '../components/Question.vue'
-import { useLive } from '../composables/live'
-import { useLoading } from '../composables/loading'
-import { when } from '../format'
+import Question from '../shared/Question.vue'
+import { useLive } from '../shared/live'
+import { useLoading } from '../shared/loading'
+import { when } from '../shared/format'
 import RoleList from './RoleList.vue'
-import { atLeast, type GivenRole, type Person, roles, type RoleName, type Team } from './roles'
+import { atLeast, type GivenRole, type Person, roles, type RoleName, type Team } from '../shared/roles'
 
 /** Who sees a project, and what they may in it. Owners change it. */
 const props = defineProps<{ project: string }>()
@@ -61,7 +61,7 @@ const drop = (g: GivenRole) =>
   act(() => answer(client.DELETE('/api/v1/projects/{project}/roles', { params: { ...params, query: holder(g) } })))
 async function give() {
   const [kind, ...rest] = who.value.split(':')
-  await set({ [kind!]: rest.join(':') }, role.value)
+  await set({ [kind]: rest.join(':') }, role.value)
   who.value = ''
 }
 </script>

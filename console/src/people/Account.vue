@@ -2,10 +2,10 @@
 import { ElButton, ElInput, ElInputNumber, ElOption, ElSelect } from 'element-plus'
 import { computed, reactive, ref } from 'vue'
 import { answer, client, type Project, session } from '../api/client'
-import Question from '../components/Question.vue'
-import { useLoading } from '../composables/loading'
-import { when } from '../format'
-import { roles, type RoleName, scopeText, type Session, type Token } from './roles'
+import Question from '../shared/Question.vue'
+import { useLoading } from '../shared/loading'
+import { when } from '../shared/format'
+import { roles, type RoleName, scopeText, type Session, type Token } from '../shared/roles'
 
 /** One's own tokens and sessions. */
 const tokens = ref<Token[]>()
@@ -13,7 +13,13 @@ const sessions = ref<Session[]>([])
 const projects = ref<Project[]>([])
 const refused = ref('')
 const secret = ref('')
-const fresh = reactive({ name: '', days: 90, role: '' as RoleName | '', project: '', networks: '' })
+const fresh = reactive<{ name: string; days: number; role: RoleName | ''; project: string; networks: string }>({
+  name: '',
+  days: 90,
+  role: '',
+  project: '',
+  networks: '',
+})
 const { problem, loader } = useLoading()
 const load = loader(async () => {
   tokens.value = (await answer(client.GET('/api/v1/tokens'))).items ?? []

@@ -2,11 +2,11 @@
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { answer, client, session } from '../api/client'
-import Question from '../components/Question.vue'
-import { useLoading } from '../composables/loading'
-import { useQuery } from '../composables/query'
-import { when } from '../format'
-import type { Event } from './roles'
+import Question from '../shared/Question.vue'
+import { useLoading } from '../shared/loading'
+import { useQuery } from '../shared/query'
+import { when } from '../shared/format'
+import type { Event } from '../shared/roles'
 
 /** What was done, by whom and from where: of the service, or of a project. */
 const props = defineProps<{ project?: string }>()

@@ -2,19 +2,24 @@
 import { ElButton, ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
 import { computed, reactive, ref } from 'vue'
 import { answer, client, session } from '../api/client'
-import Question from '../components/Question.vue'
-import { useLive } from '../composables/live'
-import { useLoading } from '../composables/loading'
-import { when } from '../format'
+import Question from '../shared/Question.vue'
+import { useLive } from '../shared/live'
+import { useLoading } from '../shared/loading'
+import { when } from '../shared/format'
 import RoleList from './RoleList.vue'
-import { type Person, roles, type RoleName, type Team } from './roles'
+import { type Person, roles, type RoleName, type Team } from '../shared/roles'
 
 /** Who may sign in, and which teams there are. Administrators change both; others see them. */
 const people = ref<Person[]>()
 const teams = ref<Team[]>([])
 const refused = ref('')
 const link = reactive({ name: '', address: '' })
-const fresh = reactive({ name: '', role: 'member' as RoleName | '', machine: false, team: '' })
+const fresh = reactive<{ name: string; role: RoleName | ''; machine: boolean; team: string }>({
+  name: '',
+  role: 'member',
+  machine: false,
+  team: '',
+})
 const team = reactive({ name: '', people: [] as string[] })
 const { problem, loader } = useLoading()
 const load = loader(async () => {

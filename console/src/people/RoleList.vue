@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { roles } from './roles'
+import { roles } from '../shared/roles'
 
 /** The roles and what each may more than those before it. */
 </script>

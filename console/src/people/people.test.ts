@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest'
-import { atLeast, scopeText } from './roles'
+import { atLeast, scopeText } from '../shared/roles'
 
 test('roles are ordered', () => {
   expect(atLeast('owner', 'member')).toBe(true)

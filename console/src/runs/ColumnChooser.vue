@@ -2,7 +2,7 @@
 import { ElButton, ElInput, ElInputNumber, ElOption, ElPopover, ElSelect } from 'element-plus'
 import { computed, ref } from 'vue'
 import type { Words } from '../api/client'
-import { formats, hyperValue, labelOf, own, type Column } from './columns'
+import { formats, hyperValue, labelOf, own, type Column } from '../shared/columns'
 
 /** Which columns there are, in which order, how wide, and how their numbers are written. */
 const props = defineProps<{ words: Words | undefined; columns: Column[] }>()
@@ -29,7 +29,7 @@ const found = computed(() => {
     .slice(0, 60)
 })
 
-const add = (what: string) =>
+const add = (what: string) => {
   emit('change', [
     ...props.columns,
     {
@@ -40,27 +40,30 @@ const add = (what: string) =>
       format: '',
     },
   ])
+}
 function addTyped() {
   const what = typed.value.trim()
   if (what && !props.columns.some((c) => c.what === what)) add(what)
   typed.value = ''
 }
-const take = (i: number) =>
+const take = (i: number) => {
   emit(
     'change',
     props.columns.filter((_, k) => k !== i),
   )
+}
 function move(i: number, by: number) {
   const list = [...props.columns]
   const [c] = list.splice(i, 1)
   list.splice(i + by, 0, c)
   emit('change', list)
 }
-const set = (i: number, part: Partial<Column>) =>
+const set = (i: number, part: Partial<Column>) => {
   emit(
     'change',
     props.columns.map((c, k) => (k === i ? { ...c, ...part } : c)),
   )
+}
 </script>
 
 <template>

@@ -2,12 +2,12 @@
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Run } from '../api/client'
-import Sketch from '../components/Sketch.vue'
-import StateMark from '../components/StateMark.vue'
-import { useMay } from '../composables/may'
-import { colourOf } from '../composables/tray'
-import { toNumber } from '../format'
-import { cellText, sortOf, type Column } from './columns'
+import Sketch from '../chart/Sketch.vue'
+import StateMark from '../shared/StateMark.vue'
+import { useMay } from '../shared/may'
+import { colourOf } from '../shared/tray'
+import { toNumber } from '../shared/format'
+import { cellText, sortOf, type Column } from '../shared/columns'
 
 /** The table of runs: of any length, only the rows in view are drawn. */
 const props = defineProps<{
@@ -52,15 +52,19 @@ const width = computed(() => props.titleWidth + props.columns.reduce((sum, c) =>
 let waiting = 0
 watch([first, last], () => {
   clearTimeout(waiting)
-  waiting = window.setTimeout(() => emit('view', first.value, last.value), 40)
+  waiting = window.setTimeout(() => {
+    emit('view', first.value, last.value)
+  }, 40)
 })
 const scrolled = () => (top.value = scroller.value?.scrollTop ?? 0)
 const resize = new ResizeObserver(() => (height.value = scroller.value?.clientHeight ?? 600))
 onMounted(() => {
-  resize.observe(scroller.value!)
+  if (scroller.value) resize.observe(scroller.value)
   emit('view', first.value, last.value)
 })
-onBeforeUnmount(() => resize.disconnect())
+onBeforeUnmount(() => {
+  resize.disconnect()
+})
 
 /** Where the list stands, and moving it without a jump when rows come in above. */
 function shift(by: number) {
@@ -145,7 +149,9 @@ function drag(e: PointerEvent, i: number) {
   const before = props.columns[i].width
   const handle = e.currentTarget as HTMLElement
   handle.setPointerCapture(e.pointerId)
-  const move = (m: PointerEvent) => emit('width', i, Math.max(40, before + m.clientX - from))
+  const move = (m: PointerEvent) => {
+    emit('width', i, Math.max(40, before + m.clientX - from))
+  }
   const up = () => {
     handle.removeEventListener('pointermove', move)
     handle.removeEventListener('pointerup', up)
@@ -237,7 +243,7 @@ const notFinite = (r: Run) => !!r.last && !Number.isFinite(toNumber(r.last.value
                 <span class="mono">{{ run.number }}</span>
                 &#160;{{ run.title || run.address }}
               </RouterLink>
-              <span v-if="run.leaves" class="small bad">&#160;leaves</span>
+              <span v-if="run.delete_at" class="small bad">&#160;to be deleted</span>
             </td>
             <td
               v-for="c in columns"

@@ -175,11 +175,11 @@ where l.run = g.run and l.number = g.leg and l.summarised < g.batches;
 
 -- query: drawn_curves
 -- Of each run the curve of its project's objective and, where that is of validation or test, the same measure in training; 0 where there is none.
-select r.id as run, coalesce(c.id, 0) as curve, coalesce(t.id, 0) as train, split_part(p.objective, ' ', 2) = 'lower' as lower
+select r.id as run, coalesce(c.id, 0) as curve, coalesce(t.id, 0) as train, p.objective->>'direction' = 'lower' as lower
 from run r join project p on p.id = r.project
-left join curve c on c.run = r.id and c.name = split_part(p.objective, ' ', 1)
-left join curve t on t.run = r.id and split_part(p.objective, ' ', 1) ~ '\.(val|test)$'
-    and t.name = regexp_replace(split_part(p.objective, ' ', 1), '\.(val|test)$', '.train')
+left join curve c on c.run = r.id and c.name = p.objective->>'curve'
+left join curve t on t.run = r.id and (p.objective->>'curve') ~ '\.(val|test)$'
+    and t.name = regexp_replace(p.objective->>'curve', '\.(val|test)$', '.train')
 where r.id = any(@runs::bigint[]);
 
 -- query: sketch_set

@@ -1,8 +1,8 @@
 -- query: best_set
 -- Keeps the best reading of the project's objective with each run.
 update run r set best = x.best
-from (select q.id, (select nullif(case when split_part(p.objective, ' ', 2) = 'lower' then s.low_value else s.high_value end, 'NaN')
-                    from curve c join curve_summary s on s.run = c.run and s.curve = c.id where c.run = q.id and c.name = split_part(p.objective, ' ', 1)) as best
+from (select q.id, (select nullif(case when p.objective->>'direction' = 'lower' then s.low_value else s.high_value end, 'NaN')
+                    from curve c join curve_summary s on s.run = c.run and s.curve = c.id where c.run = q.id and c.name = p.objective->>'curve') as best
       from run q join project p on p.id = q.project where q.project = @project) x
 where r.id = x.id and r.best is distinct from x.best;
 

@@ -2,6 +2,7 @@ package projects
 
 import (
 	"context"
+	"kembrel/core/verdict"
 
 	"kembrel/store"
 	"kembrel/store/pg/db"
@@ -14,7 +15,8 @@ func (q Queries) SetBaseline(ctx context.Context, project int64, number int) err
 }
 
 // AddProject makes a project; false where the key is taken.
-func (q Queries) AddProject(ctx context.Context, key, title, objective string, creator int64) (int64, bool, error) {
+func (q Queries) AddProject(ctx context.Context, key, title string, objective verdict.Objective,
+	creator int64) (int64, bool, error) {
 	id, err := db.Value[int64](ctx, q, "project_add", db.A{"key": key, "title": title, "objective": objective,
 		"creator": creator})
 	if db.None(err) {
@@ -51,7 +53,8 @@ func (q Queries) GatherTally(ctx context.Context) error {
 }
 
 // ChangeProject changes what is not nil.
-func (q Queries) ChangeProject(ctx context.Context, id int64, title, objective *string, open *bool) error {
+func (q Queries) ChangeProject(ctx context.Context, id int64, title *string, objective *verdict.Objective,
+	open *bool) error {
 	_, err := q.Exec(ctx, "project_change", db.A{"id": id, "title": title, "objective": objective, "open": open})
 	return err
 }
