@@ -75,7 +75,8 @@ type Problem struct {
 	Detail string   `json:"detail,omitempty" doc:"What is wrong and what to do"`
 	Errors []Detail `json:"errors,omitempty" doc:"The values that are wrong, one by one"`
 	Batch  int64    `json:"batch,omitempty" doc:"batch-gap: the last batch that was counted"`
-	Column int      `json:"column,omitempty" doc:"invalid: where in a filter it is wrong, from 1"`
+	Field  string   `json:"field,omitempty" doc:"invalid: which value is wrong, such as where"`
+	Column int      `json:"column,omitempty" doc:"invalid: the character of the field at which it is wrong, from 1"`
 	Upto   int64    `json:"upto,omitempty" doc:"batch-gap: the last record that was counted"`
 }
 

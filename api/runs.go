@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"kembrel/core/space"
+
 	"kembrel/core/filter"
 )
 
@@ -58,11 +60,10 @@ type Run struct {
 	Tags      []string                   `json:"tags,omitempty"`
 	Note      string                     `json:"note,omitempty" doc:"What people wrote about it"`
 	Origin    *Origin                    `json:"origin,omitempty" doc:"The run that it branched from, or repeats"`
-	Search    int                        `json:"search,omitempty" doc:"Number of the search that it is a trial of"`
-	Trial     int                        `json:"trial,omitempty"`
-	Archived  *time.Time                 `json:"archived,omitempty" doc:"Since when it is out of the way"`
-	DeleteAt  *time.Time                 `json:"delete_at,omitempty" doc:"When it will be deleted; until then it can be brought back"`
-	Values    []json.RawMessage          `json:"values,omitempty" doc:"What the columns asked for say of it, in their order; null where absent"`
+	space.Place
+	Archived *time.Time        `json:"archived,omitempty" doc:"Since when it is out of the way"`
+	DeleteAt *time.Time        `json:"delete_at,omitempty" doc:"When it will be deleted; until then it can be brought back"`
+	Values   []json.RawMessage `json:"values,omitempty" doc:"What the columns asked for say of it, in their order; null where absent"`
 }
 
 // Origin is where a run comes from: a branch goes on from a checkpoint of another run, a rerun does again what another
@@ -269,12 +270,19 @@ type Landmarks struct {
 	Cursors []string `json:"cursors" doc:"Cursor i gives the page behind run (i+1) every"`
 }
 
+// RunField is a field of a run that a filter or a column may name.
+type RunField struct {
+	Name  string `json:"name"`
+	Kind  string `json:"kind" enum:"number,text,time,list"`
+	Label string `json:"label" doc:"Heading of a column"`
+}
+
 // Words are what a project's newest runs have for columns and filters.
 type Words struct {
-	Fields []string `json:"fields" doc:"Of every run"`
-	Hyper  []string `json:"hyper" doc:"Names of hyperparameters"`
-	Curves []string `json:"curves" doc:"Names of curves"`
-	Tags   []string `json:"tags"`
+	Fields []RunField `json:"fields" nullable:"false" doc:"Of every run"`
+	Hyper  []string   `json:"hyper" doc:"Names of hyperparameters"`
+	Curves []string   `json:"curves" doc:"Names of curves"`
+	Tags   []string   `json:"tags"`
 }
 
 // ArchiveInput puts a run out of the way, or brings it back.
@@ -317,9 +325,8 @@ type NewRun struct {
 		Recipe  Recipe                     `json:"recipe,omitempty"`
 		Started time.Time                  `json:"started"`
 		Origin  *Origin                    `json:"origin,omitempty"`
-		Search  int                        `json:"search,omitempty" minimum:"0" maximum:"2147483647" doc:"Number of the search that it is a trial of"`
-		Trial   int                        `json:"trial,omitempty" minimum:"0" maximum:"2147483647"`
-		Stop    *StopRule                  `json:"stop_rule,omitempty" doc:"A stop rule for this run, instead of the project's"`
+		space.Place
+		Stop *StopRule `json:"stop_rule,omitempty" doc:"A stop rule for this run, instead of the project's"`
 	}
 }
 

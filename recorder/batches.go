@@ -10,6 +10,8 @@ import (
 	"slices"
 	"time"
 
+	"kembrel/core/space"
+
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/curve"
@@ -379,7 +381,7 @@ func (s *sender) beginRun(ctx context.Context) (number int, err error) {
 	good, bad := hyper.Clean(l.Hyper)
 	s.sayBad(bad)
 	b.Title, b.Hyper, b.Recipe, b.Started, b.Stop, b.Origin = l.Title, good, l.Recipe, l.Started, l.Stop, l.Origin
-	b.Search, b.Trial = l.Search, l.Trial
+	b.Place = l.Place
 	call := func() error {
 		return s.tryItem(ctx, func(ctx context.Context) error {
 			run, err := client.Call(ctx, s.client, api.BeginRun, start)
@@ -396,7 +398,7 @@ func (s *sender) beginRun(ctx context.Context) (number int, err error) {
 	}{
 		{"its origin", func() { b.Origin = nil }}, {"its stop rule", func() { b.Stop = nil }},
 		{"its hyperparameters", func() { b.Hyper = nil }}, {"its title", func() { b.Title = "" }},
-		{"its place in the search", func() { b.Search, b.Trial = 0, 0 }},
+		{"its place in the search", func() { b.Place = space.Place{} }},
 		{"its recipe", func() { b.Recipe = api.Recipe{Command: []string{}} }},
 	} {
 		if !ofItem(err) && !(api.Is(err, api.NotFound) && b.Origin != nil) { // the run that it comes from may be gone

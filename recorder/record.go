@@ -17,6 +17,8 @@ import (
 	"syscall"
 	"time"
 
+	"kembrel/core/space"
+
 	"github.com/google/uuid"
 
 	"kembrel/api"
@@ -44,8 +46,7 @@ type Options struct {
 	Out      io.Writer
 	Err      io.Writer
 
-	Search int        // number of the search that the run is a trial of; 0: none
-	Trial  int        // its place in it, from 1
+	space.Place
 	Begin  *Beginning // how the leg begins; nil: a new run, afresh
 	Chosen []string   // environment variables to record beside the usual ones
 	Output string     // how readings are found in the program's output: "" not at all, printed.Auto, or a pattern
@@ -109,7 +110,7 @@ func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error
 	}
 	leg := spool.Leg{Service: o.Service, Project: o.Project, RunKey: uuid.NewString(),
 		LegKey: uuid.NewString(), Title: o.Title,
-		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Search: o.Search, Trial: o.Trial,
+		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Place: o.Place,
 		Socket: filepath.Join(folder, "s"), Stop: o.Stop}
 	if o.Begin != nil {
 		o.Begin.leg(&leg)

@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"time"
 
+	"kembrel/core/space"
+
 	"kembrel/core/checkpoint"
 	"kembrel/core/filter"
 
@@ -158,7 +160,7 @@ type Run struct {
 	Repeats          json.RawMessage
 	Archived, Doomed *time.Time
 	Creator          int64
-	Search, Trial    int // 0: of none
+	space.Place
 }
 
 // NeedsOrUsual are the parts that resuming the run needs.
@@ -176,8 +178,8 @@ type NewRun struct {
 	Title, Host      string
 	Recipe           any
 	Origin           any // nil: none
-	Search, Trial    int // 0: of none
-	Started          time.Time
+	space.Place
+	Started time.Time
 }
 
 // Note is a line left on a run.

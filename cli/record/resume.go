@@ -130,7 +130,7 @@ func (a *Commands) start(cmd *cobra.Command, r *recordFlags, command []string, c
 	}
 	o.Wait, o.Content, o.Quiet, o.Enforce, o.Grace, o.Project, o.Title, o.Hyper, o.Begin, o.Chosen = r.o.Wait,
 		r.o.Content, r.o.Quiet, r.o.Enforce, r.o.Grace, r.o.Project, r.title, r.o.Hyper, r.o.Begin, chosen
-	o.Search, o.Trial, o.Substituted, o.Output = r.o.Search, r.o.Trial, r.o.Substituted, r.o.Output
+	o.Place, o.Substituted, o.Output = r.o.Place, r.o.Substituted, r.o.Output
 	if o.Output != "" {
 		if _, err := printed.New(o.Output); err != nil {
 			return term.Usage("--read-output: %w", err)

@@ -68,9 +68,7 @@ func Complete(text string, w Words) []Suggestion {
 		typed = m[1]
 	}
 	words := []string{"hyper."}
-	for name := range Fields {
-		words = append(words, name)
-	}
+	words = append(words, FieldNames()...)
 	for name := range figures {
 		words = append(words, name+`("`)
 	}

@@ -87,12 +87,6 @@ const (
 	Divide
 )
 
-// Fields are the fields of a run, with their kinds.
-var Fields = map[string]Kind{"state": Text, "verdict": Text, "title": Text, "note": Text, "who": Text, "host": Text,
-	"commit": Text, "number": Number, "step": Number, "epoch": Number,
-	"took": Number, "pace": Number, "size": Number, "search": Number, "trial": Number, "parameters": Number,
-	"started": Time, "ended": Time, "tags": List}
-
 // figures are the functions of a curve.
 var figures = map[string]Op{"best": Best, "last": Last, "lowest": Lowest, "highest": Highest, "at": AtBest}
 
@@ -166,13 +160,14 @@ func (r *reader) read(e ast.Expr) (*Node, error) {
 		return r.literal(e)
 	case ast.IdentKind:
 		name := e.AsIdent()
-		if kind, ok := Fields[name]; ok {
-			return &Node{Op: Field, Kind: kind, Name: name}, nil
+		if f, ok := FieldOf(name); ok {
+			return &Node{Op: Field, Kind: f.Kind, Name: name}, nil
 		}
 		if name == "hyper" {
 			return r.wrong(e, "say which hyperparameter: hyper.lr")
 		}
-		return r.wrong(e, "there is no %q; the fields of a run are commit, ended, epoch, host, note, number, pace, parameters, search, size, started, state, step, tags, title, took, trial, verdict, who, and hyperparameters are hyper.NAME", name)
+		return r.wrong(e, "there is no %q; the fields of a run are %s, and hyperparameters are hyper.NAME", name,
+			strings.Join(FieldNames(), ", "))
 	case ast.SelectKind:
 		name, ok := r.hyperName(e)
 		if !ok {

@@ -24,6 +24,12 @@ const (
 	maxSteps = 1000
 )
 
+// Place is a run's place in a search: whose trial it is; zero: of none. Every form of a run holds it.
+type Place struct {
+	Search int `json:"search,omitempty" minimum:"0" maximum:"2147483647" doc:"Number of the search that it is a trial of"`
+	Trial  int `json:"trial,omitempty" minimum:"0" maximum:"2147483647" doc:"Its number in the search, from 1"`
+}
+
 // Space are the hyperparameters that settings are picked for, in the order of the file.
 type Space struct{ ranges []span }
 

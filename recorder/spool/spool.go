@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"time"
 
+	"kembrel/core/space"
+
 	"github.com/google/uuid"
 
 	"kembrel/api"
@@ -34,8 +36,7 @@ type Leg struct {
 	Number  int                        `json:"number,omitempty"`    // of the run gone on with; 0: a new one
 	More    bool                       `json:"more,omitempty"`      // the leg goes on although the run was finished
 	Origin  *api.Origin                `json:"origin,omitempty"`    // of a new run
-	Search  int                        `json:"search,omitempty"`    // that a new run is a trial of; 0: none
-	Trial   int                        `json:"trial,omitempty"`
+	space.Place
 	Resumed *api.Resumed               `json:"resumed,omitempty"` // what the leg goes on from
 	Files   []ManifestFile             `json:"files,omitempty"`   // of the parts in the folder resumed
 	Asked   map[string]json.RawMessage `json:"asked,omitempty"`   // hyperparameters for the program to take

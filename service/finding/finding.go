@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -121,11 +120,11 @@ func OrOutOfRange(err error) error {
 }
 
 // FilterProblem says where in an expression what is wrong.
-func FilterProblem(where string, err error) error {
+func FilterProblem(field string, err error) error {
 	var e *filter.Error
 	if errors.As(err, &e) {
-		p := api.Fail(api.Invalid, "%s, %v", where, e)
-		p.Column = e.Column
+		p := api.Fail(api.Invalid, "%s, %v", field, e)
+		p.Field, p.Column = field, e.Column
 		return p
 	}
 	return err
@@ -173,7 +172,11 @@ func (s *Finder) GetWords(ctx context.Context, _ act.Who, in *api.ProjectInput) 
 	if err != nil {
 		return nil, err
 	}
-	return &api.Words{Fields: slices.Sorted(maps.Keys(filter.Fields)), Hyper: append([]string{}, w.Hyper...),
+	fields := make([]api.RunField, len(filter.Fields))
+	for i, f := range filter.Fields {
+		fields[i] = api.RunField{Name: f.Name, Kind: f.Kind.String(), Label: f.Label}
+	}
+	return &api.Words{Fields: fields, Hyper: append([]string{}, w.Hyper...),
 		Curves: append([]string{}, w.Curves...), Tags: append([]string{}, w.Values["tags"]...)}, nil
 }
 

@@ -46,12 +46,7 @@ func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (
 		err = s.db.InTx(ctx, func(q Tx) error { return s.countAlone(ctx, q, who, in, batch, count) })
 	}
 	if errors.Is(err, store.ErrNone) {
-		if err = s.whyNotCounted(ctx, in, run, count); err != nil {
-			var done *counted
-			if errors.As(err, &done) {
-				return &done.Counted, nil
-			}
-		}
+		return s.countedBefore(ctx, in, run, count)
 	}
 	if err != nil {
 		return nil, err
@@ -165,28 +160,24 @@ func tooManyCurves(in api.RunInput) error {
 // maxNotes is how many notes one batch may bring; a note has at most 10,000 bytes, as the recorder sees to.
 const maxNotes = 10_000
 
-// counted says that a batch was counted before; it ends the transaction without being a failure.
-type counted struct{ api.Counted }
-
-func (*counted) Error() string { return "counted before" }
-
-// whyNotCounted finds out why a batch was not the next of its leg.
-func (s *Runs) whyNotCounted(ctx context.Context, in *api.BatchInput, run int64, c store.Count) error {
+// countedBefore is what a batch that is not the next of its leg counted as when it came before, or why it does not
+// count.
+func (s *Runs) countedBefore(ctx context.Context, in *api.BatchInput, run int64, c store.Count) (*api.Counted, error) {
 	leg, err := s.db.Leg(ctx, run, in.Leg)
 	address := act.RunAddress(in.Project, in.Number)
 	switch {
 	case err != nil:
-		return act.OrNotFound(err, "%s has no leg %d", address, in.Leg)
+		return nil, act.OrNotFound(err, "%s has no leg %d", address, in.Leg)
 	case leg.Recorder != in.Recorder:
-		return act.LegClaimed(address, in.Leg)
+		return nil, act.LegClaimed(address, in.Leg)
 	case in.Body.Number <= leg.Batches:
-		return &counted{api.Counted{Leg: in.Leg, Batch: leg.Batches, Upto: leg.Upto}}
+		return &api.Counted{Leg: in.Leg, Batch: leg.Batches, Upto: leg.Upto}, nil
 	case in.Body.Number > leg.Batches+1:
 		p := api.Fail(api.BatchGap, "batch %d of leg %d of %s came, but the last one counted is %d", in.Body.Number,
 			in.Leg, address, leg.Batches)
 		p.Batch, p.Upto = leg.Batches, leg.Upto
-		return p
+		return nil, p
 	}
-	return api.Fail(api.Invalid, "batch %d goes back from step %d to step %d; within a leg the step never falls",
+	return nil, api.Fail(api.Invalid, "batch %d goes back from step %d to step %d; within a leg the step never falls",
 		in.Body.Number, leg.LastStep, c.Batch.Axis[0].Step)
 }

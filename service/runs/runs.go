@@ -70,8 +70,8 @@ func (s *Runs) BeginRun(ctx context.Context, who act.Who, in *api.NewRun) (*api.
 			var id int64
 			id, number, err = q.AddRun(ctx, store.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key,
 				Title: act.Clean(in.Body.Title),
-				Host:  in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Origin: origin, Search: in.Body.Search,
-				Trial: in.Body.Trial, Started: act.ByOurClock(ctx, in.Body.Started)})
+				Host:  in.Body.Recipe.Host, Recipe: cleanRecipe(in.Body.Recipe), Origin: origin, Place: in.Body.Place,
+				Started: act.ByOurClock(ctx, in.Body.Started)})
 			if err != nil {
 				return err
 			}

@@ -40,6 +40,8 @@ export class Refused extends Error {
   constructor(
     readonly status: number,
     message: string,
+    /** Which value of what was asked is wrong, such as where; '' where that is not known. */
+    readonly field = '',
   ) {
     super(message)
   }
@@ -57,7 +59,7 @@ export async function answer<T>(call: Promise<{ data?: T; error?: Problem; respo
   if (got.response.status === 401) session.me = null
   const details = got.error?.errors?.map((e) => e.message).join('; ')
   const text = [got.error?.detail ?? got.response.statusText, details].filter(Boolean).join(': ')
-  throw new Refused(got.response.status, text)
+  throw new Refused(got.response.status, text, got.error?.field)
 }
 
 export async function whoAmI() {

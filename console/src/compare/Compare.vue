@@ -13,7 +13,7 @@ import Export from '../shared/Export.vue'
 import { useLive, type News } from '../shared/live'
 import { useLoading } from '../shared/loading'
 import { useQuery } from '../shared/query'
-import { labelOf } from '../shared/columns'
+import { labelOf, learnLabels } from '../shared/columns'
 
 const props = defineProps<{ project: string }>()
 const runs = useQuery<string>('runs', '')
@@ -54,6 +54,7 @@ const load = loader(async () => {
 })
 const loadWords = loader(async () => {
   words.value = await answer(client.GET('/api/v1/projects/{project}/words', { params: { path: path.value } }))
+  learnLabels(words.value)
 })
 const loadMattered = loader(async () => {
   const q = { ...weighedQuery.value, figure: figure.value || undefined }

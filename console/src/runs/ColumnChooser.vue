@@ -16,7 +16,7 @@ const all = computed(() => {
   const w = props.words
   return [
     ...Object.keys(own),
-    ...(w?.fields ?? []).filter((f) => !own[f] && !['number', 'title'].includes(f)),
+    ...(w?.fields ?? []).map((f) => f.name).filter((f) => !own[f] && !['number', 'title'].includes(f)),
     ...(w?.hyper ?? []).map(hyperValue),
     ...(w?.curves ?? []).flatMap((c) => curveForms.map((form) => `${form}(${JSON.stringify(c)})`)),
   ]

@@ -2,7 +2,7 @@
 import { ElButton, ElOption, ElSelect } from 'element-plus'
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { answer, client, type Project, type Run, type StopState, type Words } from '../api/client'
+import { answer, client, Refused, type Project, type Run, type StopState, type Words } from '../api/client'
 import FilterLine from './FilterLine.vue'
 import StopRule from '../shared/StopRule.vue'
 import Export from '../shared/Export.vue'
@@ -11,7 +11,17 @@ import { useQuery } from '../shared/query'
 import { useTray } from '../shared/tray'
 import { figure, place } from '../shared/format'
 import ColumnChooser from './ColumnChooser.vue'
-import { asked, hyperValue, readColumns, writeColumns, type Column, type Fitting, widthFor } from '../shared/columns'
+import {
+  asked,
+  hyperValue,
+  isField,
+  learnLabels,
+  readColumns,
+  writeColumns,
+  type Column,
+  type Fitting,
+  widthFor,
+} from '../shared/columns'
 import { useRunList } from './list'
 import RunsTable from './RunsTable.vue'
 import ViewMenu from './ViewMenu.vue'
@@ -99,9 +109,9 @@ async function tried(work: () => Promise<unknown>) {
     await work()
     problem.value = filterProblem.value = ''
   } catch (e) {
-    const text = (e as Error).message
-    if (text.startsWith('where, ')) filterProblem.value = text.slice('where, '.length)
-    else problem.value = text
+    const ofFilter = e instanceof Refused && e.field === 'where'
+    filterProblem.value = ofFilter ? e.message : ''
+    problem.value = ofFilter ? '' : (e as Error).message
   }
 }
 const load = once(() => tried(() => reload(view.value.from, view.value.to)))
@@ -116,7 +126,15 @@ const loadWords = once(() =>
   tried(async () => {
     const params = { path: { project: props.project } }
     words.value = await answer(client.GET('/api/v1/projects/{project}/words', { params }))
+    learnLabels(words.value)
   }),
+)
+watch(
+  values,
+  (list) => {
+    if (list.some(isField)) void loadWords()
+  },
+  { immediate: true },
 )
 function look(from: number, to: number) {
   view.value = { from, to }

@@ -1,4 +1,5 @@
-import type { Run } from '../api/client'
+import { reactive } from 'vue'
+import type { Run, Words } from '../api/client'
 import { hyper, number, place, tookRun, when, type Float } from './format'
 
 /** A column of the table of runs: what it says is a value of the filter language, or one of the console's own. */
@@ -49,25 +50,21 @@ export const own: Record<
   note: { label: 'Note', width: 180, sort: 'note', text: (r) => r.note ?? '' },
 }
 
-/** Words for the fields of the filter language that have no column of the console's own. */
-const fields: Record<string, string> = {
-  pace: 'Seconds per epoch',
-  size: 'Checkpoint bytes',
-  parameters: 'Parameters',
-  step: 'Step',
-  epoch: 'Epoch',
-  commit: 'Commit',
-  ended: 'Ended',
-  search: 'Search',
-  trial: 'Trial',
-  number: 'Number',
-  title: 'Title',
+/** Headings of the fields of a run, once the service has said them. */
+const fieldLabels = reactive<Record<string, string>>({})
+
+/** Takes the headings from what a project has for columns. */
+export function learnLabels(words: Words) {
+  for (const f of words.fields) fieldLabels[f.name] = f.label
 }
+
+/** Whether a value is a field of a run, whose heading the service knows. */
+export const isField = (what: string) => !own[what] && /^[a-z]+$/.test(what)
 
 /** A short name of a value for a column's head. */
 export function labelOf(what: string): string {
   if (own[what]) return own[what].label
-  if (fields[what]) return fields[what]
+  if (fieldLabels[what]) return fieldLabels[what]
   const name = /^hyper\.([\w.]+)$/.exec(what) ?? /^hyper\["(.+)"\]$/.exec(what)
   if (name) return name[1]
   const curve = /^(best|last|lowest|highest|at)\("(.+)"\)$/.exec(what)

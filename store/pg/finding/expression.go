@@ -10,13 +10,85 @@ import (
 	"kembrel/store/pg/db"
 )
 
-// builder writes a condition as SQL over the rows r (run), p (person) and l (last leg). Every expression that may be
-// absent is null then; comparisons coalesce to false.
+// expression is a value or a condition in SQL over the row r of a run, and what other rows it reads. What may be absent
+// is null then.
+type expression struct {
+	text  string
+	reads rows
+	kind  filter.Kind
+}
+
+// rows are those that expressions may read beside r, each joined once.
+type rows uint8
+
+const (
+	maker   rows = 1 << iota // p, the person who made the run
+	newest                   // l, the leg begun last
+	sorting                  // hs, the hyperparameter @sorting that is sorted by
+)
+
+// joined is how each of them comes to r.
+var joined = []struct {
+	rows
+	text string
+}{
+	{maker, " join person p on p.id = r.creator"},
+	{newest, " left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l" +
+		" on true"},
+	{sorting, " left join hyper hs on hs.run = r.id and hs.name = @sorting"},
+}
+
+// joins are the joins that rows need.
+func (r rows) joins() (text string) {
+	for _, j := range joined {
+		if r&j.rows != 0 {
+			text += j.text
+		}
+	}
+	return text
+}
+
+// fields says in SQL what each field of core/filter is.
+var fields = map[string]expression{
+	"state":   {text: "r.state::text"},
+	"verdict": {text: "r.verdict ->> 'kind'"},
+	"title":   {text: "r.title"},
+	"note":    {text: "r.note"},
+	"who":     {text: "p.name", reads: maker},
+	"host":    {text: "r.host"},
+	"commit":  {text: "r.recipe ->> 'commit'"},
+	"number":  {text: "r.number::float8"},
+	"step":    {text: "l.last_step::float8", reads: newest},
+	"epoch":   {text: "nullif(l.last_epoch, 'NaN')", reads: newest},
+	"took":    {text: "r.took"},
+	"pace":    {text: "nullif((r.verdict ->> 'pace')::float8, 'NaN')"},
+	"search":  {text: "r.search::float8"},
+	"trial":   {text: "r.trial::float8"},
+	"size":    {text: "(select c.size::float8 from checkpoint c where c.run = r.id order by c.id desc limit 1)"},
+	"parameters": {text: `(select sum(t.parameters)::float8
+		from checkpoint_file f join tensor_file t on t.digest = f.digest where f.run = r.id and f.part = 'weights'
+		and f.checkpoint = (select max(c.id) from checkpoint c where c.run = r.id))`},
+	"started": {text: "r.started"},
+	"ended":   {text: "r.ended"},
+	"tags":    {text: "to_jsonb(r.tags)"},
+}
+
+// write makes an expression of a kind from others, for each of which there is a %s.
+func write(kind filter.Kind, format string, parts ...expression) expression {
+	out, texts := expression{kind: kind}, make([]any, len(parts))
+	for i, p := range parts {
+		out.reads |= p.reads
+		texts[i] = p.text
+	}
+	out.text = fmt.Sprintf(format, texts...)
+	return out
+}
+
+// builder writes expressions of core/filter as SQL. Comparisons with what is absent are false, not null.
 type builder struct {
 	args      db.A
 	lower     func(string) bool
 	objective string
-	joins     string // of what is sorted by
 	few       map[*filter.Node][]int64
 }
 
@@ -44,36 +116,34 @@ func (b *builder) figure(n *filter.Node) string {
 }
 
 // add makes a parameter.
-func (b *builder) add(v any) string {
+func (b *builder) add(v any, cast string) expression {
 	name := fmt.Sprintf("f%d", len(b.args))
 	b.args[name] = v
-	return "@" + name
+	return expression{text: "@" + name + cast}
 }
 
-func (b *builder) truth(n *filter.Node) string {
-	arg := func(i int) string { return b.truth(n.Args[i]) }
+func (b *builder) truth(n *filter.Node) expression {
+	arg := func(i int) expression { return b.truth(n.Args[i]) }
 	if ids, ok := b.few[n]; ok {
-		return "r.id = any(" + b.add(ids) + "::bigint[])"
+		return write(filter.Truth, "r.id = any(%s)", b.add(ids, "::bigint[]"))
 	}
 	switch n.Op {
 	case filter.Literal:
-		if n.Lit.(bool) {
-			return "true"
-		}
-		return "false"
+		return write(filter.Truth, fmt.Sprint(n.Lit.(bool)))
 	case filter.Hyper:
-		return "coalesce(" + b.hyper(n, "boolean", "(h.value #>> '{}')::boolean") + ", false)"
+		return write(filter.Truth, "coalesce(%s, false)", b.boolean(n))
 	case filter.Has:
-		return "exists (select 1 from hyper h where h.run = r.id and h.name = " + b.add(n.Name) + ")"
+		return write(filter.Truth, "exists (select 1 from hyper h where h.run = r.id and h.name = %s)", b.add(n.Name, ""))
 	case filter.Search:
 		escaped := strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(n.Name)
-		return `(concat_ws(E'\n', r.title, r.note, r.host, array_to_string(r.tags, E'\n'), r.recipe ->> 'command') ilike ` + b.add("%"+escaped+"%") + ")"
+		return write(filter.Truth, `(concat_ws(E'\n', r.title, r.note, r.host, array_to_string(r.tags, E'\n'),
+			r.recipe ->> 'command') ilike %s)`, b.add("%"+escaped+"%", ""))
 	case filter.And:
-		return "(" + arg(0) + " and " + arg(1) + ")"
+		return write(filter.Truth, "(%s and %s)", arg(0), arg(1))
 	case filter.Or:
-		return "(" + arg(0) + " or " + arg(1) + ")"
+		return write(filter.Truth, "(%s or %s)", arg(0), arg(1))
 	case filter.Not:
-		return "not " + arg(0)
+		return write(filter.Truth, "not %s", arg(0))
 	case filter.Equal:
 		return b.equal(n.Args[0], n.Args[1])
 	case filter.Less:
@@ -82,101 +152,93 @@ func (b *builder) truth(n *filter.Node) string {
 		return b.less(n.Args[0], n.Args[1], "<=")
 	case filter.In:
 		return b.in(n.Args[0], n.Args[1])
-	case filter.Contains, filter.StartsWith, filter.EndsWith:
-		text, part := b.text(n.Args[0]), b.add(n.Args[1].Lit)
-		switch n.Op {
-		case filter.Contains:
-			return fmt.Sprintf("coalesce(position(%s::text in %s) > 0, false)", part, text)
-		case filter.StartsWith:
-			return fmt.Sprintf("coalesce(starts_with(%s, %s::text), false)", text, part)
-		}
-		return fmt.Sprintf("coalesce(right(%s, length(%s::text)) = %s::text, false)", text, part, part)
+	case filter.Contains:
+		return write(filter.Truth, "coalesce(position(%s in %s) > 0, false)", b.add(n.Args[1].Lit, "::text"),
+			b.text(n.Args[0]))
+	case filter.StartsWith:
+		return write(filter.Truth, "coalesce(starts_with(%s, %s), false)", b.text(n.Args[0]),
+			b.add(n.Args[1].Lit, "::text"))
+	case filter.EndsWith:
+		text, part := b.text(n.Args[0]), b.add(n.Args[1].Lit, "::text")
+		return write(filter.Truth, "coalesce(right(%s, length(%s)) = %s, false)", text, part, part)
 	}
-	return "false"
+	return write(filter.Truth, "false")
 }
 
 // hyper reads a hyperparameter where it is of a kind of JSON; null otherwise.
-func (b *builder) hyper(n *filter.Node, kind, value string) string {
-	return fmt.Sprintf("(select case when jsonb_typeof(h.value) = '%s' then %s end from hyper h where h.run = r.id and h.name = %s)", kind, value, b.add(n.Name))
+func (b *builder) hyper(n *filter.Node, kind filter.Kind, json, value string) expression {
+	return write(kind, "(select case when jsonb_typeof(h.value) = '"+json+"' then "+value+
+		" end from hyper h where h.run = r.id and h.name = %s)", b.add(n.Name, ""))
 }
 
-// numbers are the fields that are numbers.
-var numbers = map[string]string{"number": "r.number::float8", "step": "l.last_step::float8",
-	"search": "r.search::float8", "trial": "r.trial::float8", "epoch": "nullif(l.last_epoch, 'NaN')", "took": "r.took",
-	"pace": "nullif((r.verdict ->> 'pace')::float8, 'NaN')",
-	"size": "(select c.size::float8 from checkpoint c where c.run = r.id order by c.id desc limit 1)",
-	"parameters": `(select sum(t.parameters)::float8 from checkpoint_file f join tensor_file t on t.digest = f.digest where f.run = r.id and f.part = 'weights'
-		and f.checkpoint = (select max(c.id) from checkpoint c where c.run = r.id))`}
+func (b *builder) boolean(n *filter.Node) expression {
+	return b.hyper(n, filter.Truth, "boolean", "(h.value #>> '{}')::boolean")
+}
 
-func (b *builder) number(n *filter.Node) string {
-	arg := func(i int) string { return b.number(n.Args[i]) }
+func (b *builder) number(n *filter.Node) expression {
+	arg := func(i int) expression { return b.number(n.Args[i]) }
 	if column := b.figure(n); column != "" {
-		return fmt.Sprintf("(select nullif(s.%s, 'NaN') from curve c join curve_summary s on s.run = c.run and s.curve = c.id where c.run = r.id and c.name = %s)", column, b.add(n.Name))
+		return write(filter.Number, "(select nullif(s."+column+", 'NaN') from curve c join curve_summary s"+
+			" on s.run = c.run and s.curve = c.id where c.run = r.id and c.name = %s)", b.add(n.Name, ""))
 	}
 	switch n.Op {
 	case filter.Literal:
-		return b.add(n.Lit) + "::float8"
+		return write(filter.Number, "%s", b.add(n.Lit, "::float8"))
 	case filter.Field:
-		return numbers[n.Name]
+		return write(filter.Number, "%s", fields[n.Name])
 	case filter.Hyper:
-		return "(select h.number from hyper h where h.run = r.id and h.name = " + b.add(n.Name) + ")"
+		return write(filter.Number, "(select h.number from hyper h where h.run = r.id and h.name = %s)",
+			b.add(n.Name, ""))
 	case filter.Best:
-		return "r.best"
+		return write(filter.Number, "r.best")
 	case filter.Add:
-		return "(" + arg(0) + " + " + arg(1) + ")"
+		return write(filter.Number, "(%s + %s)", arg(0), arg(1))
 	case filter.Subtract:
-		return "(" + arg(0) + " - " + arg(1) + ")"
+		return write(filter.Number, "(%s - %s)", arg(0), arg(1))
 	case filter.Multiply:
-		return "(" + arg(0) + " * " + arg(1) + ")"
+		return write(filter.Number, "(%s * %s)", arg(0), arg(1))
 	case filter.Divide:
-		return "(" + arg(0) + " / nullif(" + arg(1) + ", 0))"
+		return write(filter.Number, "(%s / nullif(%s, 0))", arg(0), arg(1))
 	}
-	return "null::float8"
+	return write(filter.Number, "null::float8")
 }
 
-// texts are the fields that are texts.
-var texts = map[string]string{"state": "r.state::text", "verdict": "r.verdict ->> 'kind'", "title": "r.title",
-	"note": "r.note", "who": "p.name", "host": "r.host", "commit": "r.recipe ->> 'commit'"}
-
-func (b *builder) text(n *filter.Node) string {
+// text reads a text, in the order of its bytes.
+func (b *builder) text(n *filter.Node) expression {
 	switch n.Op {
 	case filter.Literal:
-		return "(" + b.add(n.Lit) + `::text collate "C")`
+		return write(filter.Text, `(%s collate "C")`, b.add(n.Lit, "::text"))
 	case filter.Field:
-		return "((" + texts[n.Name] + `) collate "C")`
+		return write(filter.Text, `((%s) collate "C")`, fields[n.Name])
 	case filter.Hyper:
-		return "(" + b.hyper(n, "string", "h.value #>> '{}'") + ` collate "C")`
+		return write(filter.Text, `(%s collate "C")`, b.hyper(n, filter.Text, "string", "h.value #>> '{}'"))
 	}
-	return "null::text"
+	return write(filter.Text, "null::text")
 }
 
-func (b *builder) time(n *filter.Node) string {
-	switch {
-	case n.Op == filter.Literal:
-		return b.add(n.Lit.(time.Time)) + "::timestamptz"
-	case n.Name == "started":
-		return "r.started"
+func (b *builder) time(n *filter.Node) expression {
+	if n.Op == filter.Literal {
+		return write(filter.Time, "%s", b.add(n.Lit.(time.Time), "::timestamptz"))
 	}
-	return "r.ended"
+	return write(filter.Time, "%s", fields[n.Name])
 }
 
-// json reads what a hyperparameter, or a literal of any kind, is as JSON.
-func (b *builder) json(n *filter.Node) string {
+// json reads what a hyperparameter, a list of the run, or a literal of any kind is as JSON.
+func (b *builder) json(n *filter.Node) expression {
 	switch n.Op {
 	case filter.Hyper:
-		return "(select h.value from hyper h where h.run = r.id and h.name = " + b.add(n.Name) + ")"
+		return write(filter.Any, "(select h.value from hyper h where h.run = r.id and h.name = %s)", b.add(n.Name, ""))
 	case filter.Literal:
 		text, _ := json.Marshal(n.Lit)
-		return b.add(string(text)) + "::jsonb"
+		return write(filter.Any, "%s", b.add(string(text), "::jsonb"))
+	case filter.Field:
+		return write(filter.List, "%s", fields[n.Name])
 	}
-	if n.Name == "tags" {
-		return "to_jsonb(r.tags)"
-	}
-	return "null::jsonb"
+	return write(filter.Any, "null::jsonb")
 }
 
 // of reads a node as a kind.
-func (b *builder) of(n *filter.Node, k filter.Kind) string {
+func (b *builder) of(n *filter.Node, k filter.Kind) expression {
 	switch k {
 	case filter.Number:
 		return b.number(n)
@@ -184,12 +246,12 @@ func (b *builder) of(n *filter.Node, k filter.Kind) string {
 		return b.text(n)
 	case filter.Time:
 		if n.Kind == filter.Any { // a hyperparameter is no time
-			return "null::timestamptz"
+			return write(filter.Time, "null::timestamptz")
 		}
 		return b.time(n)
 	case filter.Truth:
 		if n.Kind == filter.Any {
-			return b.hyper(n, "boolean", "(h.value #>> '{}')::boolean")
+			return b.boolean(n)
 		}
 		return b.truth(n)
 	}
@@ -204,44 +266,43 @@ func common(x, y *filter.Node) filter.Kind {
 	return x.Kind
 }
 
-// listed writes a comparison of a hyperparameter with a number as a list of runs, which an index gives; "" where it is
-// no such comparison.
-func (b *builder) listed(x, y *filter.Node, sign string) string {
+// listed is a comparison of a hyperparameter with a number as the query that lists its runs along an index; false where
+// it is no such comparison.
+func (b *builder) listed(x, y *filter.Node, sign string) (expression, bool) {
 	if x.Op == filter.Literal {
 		x, y, sign = y, x, map[string]string{"=": "=", "<": ">", "<=": ">="}[sign]
 	}
 	if x.Op != filter.Hyper || y.Op != filter.Literal || y.Kind != filter.Number {
-		return ""
+		return expression{}, false
 	}
-	return fmt.Sprintf("r.id in (select h.run from hyper h where h.name = %s and h.number %s %s::float8)",
-		b.add(x.Name), sign, b.add(y.Lit))
+	return write(filter.List, "select h.run from hyper h where h.name = %s and h.number "+sign+" %s",
+		b.add(x.Name, ""), b.add(y.Lit, "::float8")), true
 }
 
-func (b *builder) equal(x, y *filter.Node) string {
-	if text := b.listed(x, y, "="); text != "" {
-		return text
+func (b *builder) equal(x, y *filter.Node) expression {
+	if list, ok := b.listed(x, y, "="); ok {
+		return write(filter.Truth, "r.id in (%s)", list)
 	}
 	k := common(x, y)
-	return fmt.Sprintf("coalesce(%s = %s, false)", b.of(x, k), b.of(y, k))
+	return write(filter.Truth, "coalesce(%s = %s, false)", b.of(x, k), b.of(y, k))
 }
 
-func (b *builder) less(x, y *filter.Node, sign string) string {
-	if text := b.listed(x, y, sign); text != "" {
-		return text
+func (b *builder) less(x, y *filter.Node, sign string) expression {
+	if list, ok := b.listed(x, y, sign); ok {
+		return write(filter.Truth, "r.id in (%s)", list)
 	}
-	k := common(x, y)
-	if k != filter.Any {
-		return fmt.Sprintf("coalesce(%s %s %s, false)", b.of(x, k), sign, b.of(y, k))
+	if k := common(x, y); k != filter.Any {
+		return write(filter.Truth, "coalesce(%s "+sign+" %s, false)", b.of(x, k), b.of(y, k))
 	}
-	return fmt.Sprintf("(coalesce(%s %s %s, false) or coalesce(%s %s %s, false))", b.number(x), sign, b.number(y),
-		b.text(x), sign, b.text(y))
+	return write(filter.Truth, "(coalesce(%s "+sign+" %s, false) or coalesce(%s "+sign+" %s, false))", b.number(x),
+		b.number(y), b.text(x), b.text(y))
 }
 
-func (b *builder) in(x, list *filter.Node) string {
+func (b *builder) in(x, list *filter.Node) expression {
 	if list.Op == filter.Field { // tags
-		return fmt.Sprintf("coalesce(%s = any(r.tags), false)", b.text(x))
+		return write(filter.Truth, "coalesce(%s = any(r.tags), false)", b.text(x))
 	}
-	parts := []string{"false"}
+	out := write(filter.Truth, "false")
 	for _, v := range list.Lit.([]any) {
 		kind := filter.Text
 		switch v.(type) {
@@ -251,29 +312,29 @@ func (b *builder) in(x, list *filter.Node) string {
 			kind = filter.Truth
 		}
 		if x.Kind == kind || x.Kind == filter.Any {
-			parts = append(parts, b.equal(x, &filter.Node{Op: filter.Literal, Kind: kind, Lit: v}))
+			out = write(filter.Truth, "(%s or %s)", out, b.equal(x, &filter.Node{Op: filter.Literal, Kind: kind, Lit: v}))
 		}
 	}
-	return "(" + strings.Join(parts, " or ") + ")"
+	return out
 }
 
 // sortable is a value to sort by: numbers as they are, times as seconds, the rest as text. A hyperparameter is sorted
 // by its number, or by its text where it has words.
-func (b *builder) sortable(n *filter.Node, words bool) (string, filter.Kind) {
+func (b *builder) sortable(n *filter.Node, words bool) expression {
 	if n.Op == filter.Hyper {
-		b.joins += " left join hyper hs on hs.run = r.id and hs.name = " + b.add(n.Name)
+		b.args["sorting"] = n.Name
 		if words {
-			return `((hs.value #>> '{}') collate "C")`, filter.Text
+			return expression{text: `((hs.value #>> '{}') collate "C")`, reads: sorting, kind: filter.Text}
 		}
-		return "hs.number", filter.Number
+		return expression{text: "hs.number", reads: sorting, kind: filter.Number}
 	}
 	switch n.Kind {
 	case filter.Text:
-		return b.text(n), filter.Text
+		return b.text(n)
 	case filter.Time:
-		return "extract(epoch from " + b.time(n) + ")::float8", filter.Number
+		return write(filter.Number, "extract(epoch from %s)::float8", b.time(n))
 	case filter.Truth:
-		return "(" + b.truth(n) + ")::int::float8", filter.Number
+		return write(filter.Number, "(%s)::int::float8", b.truth(n))
 	}
-	return b.number(n), filter.Number
+	return b.number(n)
 }

@@ -47,7 +47,7 @@ func (q Queries) findRuns(ctx context.Context, in store.RunQuery, few map[*filte
 		return nil, err
 	}
 	o.args["limit"] = in.Limit
-	b, kind, compare := o.builder, o.kind, ">"
+	b, compare := o.builder, ">"
 	if in.Descending {
 		compare = "<"
 	}
@@ -60,12 +60,12 @@ func (q Queries) findRuns(ctx context.Context, in store.RunQuery, few map[*filte
 		if absent {
 			behind += " and r.number < @number"
 		} else {
-			at := b.add(a.Value) + "::float8"
-			if in.Sort == nil {
-				at = "@number::int"
-			}
-			if kind != filter.Number {
-				at = b.add(a.Value) + `::text collate "C"`
+			at := "@number::int"
+			switch {
+			case o.value.kind != filter.Number:
+				at = b.add(a.Value, `::text collate "C"`).text
+			case in.Sort != nil:
+				at = b.add(a.Value, "::float8").text
 			}
 			behind = fmt.Sprintf("v.value %s= %s and (v.value %s %s or r.number < @number)", compare, at, compare, at)
 		}
@@ -83,8 +83,8 @@ func (q Queries) findRuns(ctx context.Context, in store.RunQuery, few map[*filte
 // order is what a query of runs in an order is put together from.
 type order struct {
 	*builder
-	value, where, shown, direction string
-	kind                           filter.Kind
+	value, where     expression
+	shown, direction string
 }
 
 // shown are conditions on what became of a run.
@@ -93,7 +93,8 @@ var shown = map[string]string{"": "r.archived is null and r.doomed is null",
 
 func (q Queries) ordered(ctx context.Context, in store.RunQuery, few map[*filter.Node][]int64) (*order, error) {
 	o := &order{builder: &builder{args: db.A{"project": in.Project}, lower: in.Lower, objective: in.Objective,
-		few: few}, value: "r.number", where: "true", shown: shown[in.Shown], direction: "asc"}
+		few: few}, value: expression{text: "r.number"}, where: expression{text: "true"}, shown: shown[in.Shown],
+		direction: "asc"}
 	if in.Where != nil {
 		o.where = o.truth(in.Where)
 	}
@@ -110,23 +111,17 @@ func (q Queries) ordered(ctx context.Context, in store.RunQuery, few map[*filter
 			}
 			words = numbers != nil && !*numbers
 		}
-		o.value, o.kind = o.sortable(in.Sort, words)
+		o.value = o.sortable(in.Sort, words)
 		o.direction += " nulls last"
 	}
 	return o, nil
 }
 
-// fill puts its parts into a query's marks, and others given as pairs.
+// fill puts its parts in the places that a query has for them, and others given as pairs.
 func (o *order) fill(text string, more ...string) string {
-	joins, used := o.joins, o.value+o.where
-	if strings.Contains(used, "p.name") {
-		joins += " join person p on p.id = r.creator"
-	}
-	if strings.Contains(used, "l.last_") {
-		joins += " left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true"
-	}
-	return strings.NewReplacer(append(more, "/*joins*/", joins, "r.number/*value*/", o.value, "true/*where*/", o.where,
-		"true/*shown*/", o.shown, "/*order*/", o.direction)...).Replace(text)
+	return strings.NewReplacer(append(more, "/*joins*/", (o.value.reads | o.where.reads).joins(),
+		"r.number/*value*/", o.value.text, "true/*where*/", o.where.text, "true/*shown*/", o.shown,
+		"/*order*/", o.direction)...).Replace(text)
 }
 
 // Landmarks are every so manyth run of an order, and the last. O(runs log runs).
@@ -161,6 +156,7 @@ func (q Queries) RunValues(ctx context.Context, in store.RunQuery, numbers []int
 		out[n] = make([]json.RawMessage, len(expressions))
 	}
 	hypers, figures, others, parts := map[string][]int{}, map[string][]int{}, []int{}, []string{}
+	var reads rows
 	for i, n := range expressions {
 		switch {
 		case n.Op == filter.Hyper && n.Kind == filter.Any:
@@ -170,9 +166,9 @@ func (q Queries) RunValues(ctx context.Context, in store.RunQuery, numbers []int
 		default:
 			part := b.of(n, n.Kind)
 			if n.Kind != filter.Any && n.Kind != filter.List {
-				part = "to_jsonb(" + part + ")"
+				part = write(filter.Any, "to_jsonb(%s)", part)
 			}
-			others, parts = append(others, i), append(parts, part)
+			others, parts, reads = append(others, i), append(parts, part.text), reads|part.reads
 		}
 	}
 	var number int64
@@ -216,13 +212,13 @@ func (q Queries) RunValues(ctx context.Context, in store.RunQuery, numbers []int
 	if len(others) == 0 {
 		return out, nil
 	}
-	rows, err := q.Query(ctx, strings.Replace(q.SQL("run_values"), "/*values*/", strings.Join(parts, ", "), 1),
-		pgx.QueryExecModeExec, b.args)
+	found, err := q.Query(ctx, strings.NewReplacer("/*values*/", strings.Join(parts, ", "), "/*joins*/", reads.joins()).
+		Replace(q.SQL("run_values")), pgx.QueryExecModeExec, b.args)
 	if err != nil {
 		return nil, err
 	}
 	var values []json.RawMessage
-	_, err = pgx.ForEachRow(rows, []any{&number, &values}, func() error {
+	_, err = pgx.ForEachRow(found, []any{&number, &values}, func() error {
 		for k, i := range others {
 			if values[k] != nil {
 				out[number][i] = slices.Clone(values[k])
@@ -253,13 +249,12 @@ func (q Queries) findFew(ctx context.Context, project int64, n *filter.Node, few
 		return nil
 	}
 	b := &builder{args: db.A{"project": project, "limit": fewRuns + 1}}
-	from := b.listed(n.Args[0], n.Args[1], sign)
-	if from == "" {
+	list, ok := b.listed(n.Args[0], n.Args[1], sign)
+	if !ok {
 		return nil
 	}
 	// The order makes it go along the index.
-	list := strings.TrimSuffix(strings.TrimPrefix(from, "r.id in ("), ")")
-	rows, err := q.Query(ctx, list+" order by h.number limit @limit", pgx.QueryExecModeExec, b.args)
+	rows, err := q.Query(ctx, list.text+" order by h.number limit @limit", pgx.QueryExecModeExec, b.args)
 	if err != nil {
 		return err
 	}

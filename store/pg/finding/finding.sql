@@ -24,9 +24,8 @@ cross join lateral (select last_value, low_value, high_value, at_best from curve
 where r.project = @project and r.number = any(@numbers::bigint[]) and c.name = any(@names::text[]);
 
 -- query: run_values
--- What columns of a table say of some runs; the mark is filled in by filter.go.
-select r.number::bigint as number, array[/*values*/]::jsonb[] as values from run r
-join person p on p.id = r.creator left join lateral (select last_step, last_epoch from leg where run = r.id order by number desc limit 1) l on true
+-- What columns of a table say of some runs; the marks are filled in by filter.go.
+select r.number::bigint as number, array[/*values*/]::jsonb[] as values from run r /*joins*/
 where r.project = @project and r.number = any(@numbers::bigint[]);
 
 -- query: hyper_is_number
