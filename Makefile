@@ -64,10 +64,11 @@ test: setup-database setup-browser setup-python setup-compiler build check ## se
 test-stress: setup-database setup-browser setup-python build ## the whole suite again and again, and the stories on busy cores
 	@.ci/test-stress
 
-check: console/node_modules/.ready console/src/api/schema.d.ts ## formatting, vet, staticcheck, types, lint
+check: setup-python console/node_modules/.ready console/src/api/schema.d.ts ## formatting, vet, staticcheck, types, lint
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
 	@go vet ./... && cd bindings/go && go vet ./...
 	@go tool staticcheck ./... && cd bindings/go && go tool -modfile=../../go.mod staticcheck ./...
+	@.ci/check-python
 	@cd console && npm run --silent check && npm run --silent lint
 
 bench: setup-database setup-bench build ## measure against references in the same run; see bench/results.md

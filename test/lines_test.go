@@ -34,6 +34,33 @@ func TestLinesAreShort(t *testing.T) {
 	}
 }
 
+// Prose has at most 120 columns; tables, commands and what cannot be broken are let be.
+func TestProseIsWrapped(t *testing.T) {
+	out, err := exec.Command("git", "-C", "..", "ls-files", "README.md", "docs/*.md", "bench/*.md").Output()
+	if err != nil {
+		t.Skip("this is no checkout")
+	}
+	files := strings.Fields(string(out))
+	require.Greater(t, len(files), 15)
+	for _, name := range files {
+		text, err := os.ReadFile("../" + name)
+		require.NoError(t, err)
+		fenced := false
+		for i, line := range strings.Split(string(text), "\n") {
+			plain := strings.TrimSpace(line)
+			if strings.HasPrefix(plain, "```") {
+				fenced = !fenced
+			}
+			if fenced || plain == "" || strings.ContainsAny(plain[:1], "|#<") {
+				continue
+			}
+			if r := []rune(line); len(r) > 120 && strings.ContainsRune(strings.TrimSpace(string(r[:120])), ' ') {
+				t.Errorf("%s:%d has %d columns", name, i+1, len(r))
+			}
+		}
+	}
+}
+
 // textLines are the lines with texts of 40 characters or more, or a part of one that goes over lines.
 func textLines(src []byte) map[int]bool {
 	files := token.NewFileSet()

@@ -44,8 +44,10 @@ func TestTreesWithNumpy(t *testing.T) {
 // What goes into a part and what comes out, kind by kind, stands in a page of its own. KEMBREL_WRITE=1 writes it.
 func TestKindsAreAsTheTableSays(t *testing.T) {
 	page := "../../docs/python-kinds.md"
-	table := "# What comes back of a part, kind by kind\n\nWritten by a test (`bindings/python/tests/kinds.py`), on Debian's numpy and tinyarray and on small classes that speak the open protocols as array libraries do. " +
-		"Without a counterpart to be written into ([python.md](python.md)); with one, arrays come back in its kind.\n\n" + runPython(t, "tests/kinds.py")
+	table := "# What comes back of a part, kind by kind\n\nWritten by a test (`bindings/python/tests/kinds.py`), " +
+		"on Debian's numpy and tinyarray and on small classes that speak\nthe open protocols as array libraries do. " +
+		"Without a counterpart to be written into ([python.md](python.md)); with one,\n" +
+		"arrays come back in its kind.\n\n" + runPython(t, "tests/kinds.py")
 	if os.Getenv("KEMBREL_WRITE") != "" {
 		require.NoError(t, os.WriteFile(page, []byte(table), 0o644))
 	}

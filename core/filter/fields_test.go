@@ -35,7 +35,8 @@ func TestFields(t *testing.T) {
 	require.True(t, slices.IsSorted(FieldNames()))
 	for _, f := range Fields {
 		require.NotEmpty(t, f.Label, f.Name)
-		n, err := Parse(map[Kind]string{Number: f.Name + " > 1", Text: f.Name + ` == "a"`, Time: f.Name + ` > ago("7d")`,
+		n, err := Parse(map[Kind]string{Number: f.Name + " > 1", Text: f.Name + ` == "a"`,
+			Time: f.Name + ` > ago("7d")`,
 			List: `"a" in ` + f.Name}[f.Kind], time.Now())
 		require.NoError(t, err, f.Name)
 		require.Equal(t, Truth, n.Kind)

@@ -1,4 +1,6 @@
-"""Builds the wheel of this folder with the standard library alone, as PEP 517 asks, so that pip needs nothing from anywhere."""
+"""Builds the wheel of this folder with the standard library alone, as PEP 517 asks, so that pip
+needs nothing from anywhere.
+"""
 
 import base64
 import hashlib
@@ -20,7 +22,9 @@ def build_wheel(wheel_directory, config_settings=None, metadata_directory=None):
     files = {f"{NAME}/{p.name}": p.read_bytes() for p in sorted((ROOT / NAME).glob("*.py"))}
     files[f"{NAME}/py.typed"] = b""
     files[f"{info}/METADATA"] = METADATA.encode()
-    files[f"{info}/WHEEL"] = b"Wheel-Version: 1.0\nGenerator: kembrel\nRoot-Is-Purelib: true\nTag: py3-none-any\n"
+    files[
+        f"{info}/WHEEL"
+    ] = b"Wheel-Version: 1.0\nGenerator: kembrel\nRoot-Is-Purelib: true\nTag: py3-none-any\n"
     record = ""
     for path, content in files.items():
         digest = base64.urlsafe_b64encode(hashlib.sha256(content).digest()).rstrip(b"=").decode()

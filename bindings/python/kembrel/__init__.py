@@ -9,11 +9,13 @@ and two more save checkpoints and go on from them:
     state = run.resumed.part("weights") if run.resumed else fresh_weights()
     run.save(step, epoch, weights=state, optimiser=moments, random=generator.getstate())
 
-Under ``kembrel record -- python3 train.py`` it speaks to that recorder; otherwise it starts one. Training never waits for the
-service and never fails because of recording: what goes wrong is printed once to the error output and told by ``run.problem``.
+Under ``kembrel record -- python3 train.py`` it speaks to that recorder; otherwise it starts one.
+Training never waits for the service and never fails because of recording: what goes wrong is
+printed once to the error output and told by ``run.problem``.
 
-A part of a checkpoint is a tree of dicts, lists, tuples, numbers, texts, bytes, None and arrays. An array is anything with the buffer
-protocol, ``__array_interface__``, ``__dlpack__`` (on the CPU) or ``__array__``. It needs nothing but Python's standard library (3.9 or newer).
+A part of a checkpoint is a tree of dicts, lists, tuples, numbers, texts, bytes, None and arrays. An
+array is anything with the buffer protocol, ``__array_interface__``, ``__dlpack__`` (on the CPU) or
+``__array__``. It needs nothing but Python's standard library (3.9 or newer).
 """
 
 from ._arrays import Raw
@@ -22,4 +24,14 @@ from ._resumed import Resumed
 from ._run import Run, record
 from ._tree import read_part, read_tensors, save_part
 
-__all__ = ["Match", "Raw", "Resumed", "Run", "read_part", "match", "read_tensors", "record", "save_part"]
+__all__ = [
+    "Match",
+    "Raw",
+    "Resumed",
+    "Run",
+    "read_part",
+    "match",
+    "read_tensors",
+    "record",
+    "save_part",
+]

@@ -1,7 +1,9 @@
 """Arrays by open protocols: to bytes, row-major and little endian, and back.
 
-An array is read by the first protocol that works, not the first that is there: some refuse DLPack for booleans, for arrays that track gradients, or for
-views that are negated only when they are looked at. Nothing here changes the array it reads."""
+An array is read by the first protocol that works, not the first that is there: some refuse DLPack
+for booleans, for arrays that track gradients, or for views that are negated only when they are
+looked at. Nothing here changes the array it reads.
+"""
 
 from __future__ import annotations
 
@@ -10,34 +12,132 @@ import sys
 from typing import Any, Callable, Iterator, List, Optional, Tuple
 
 WIDTHS = {
-    "F64": 8, "F32": 4, "F16": 2, "BF16": 2, "F8_E4M3": 1, "F8_E5M2": 1,
-    "I64": 8, "I32": 4, "I16": 2, "I8": 1, "U64": 8, "U32": 4, "U16": 2, "U8": 1, "BOOL": 1,
+    "F64": 8,
+    "F32": 4,
+    "F16": 2,
+    "BF16": 2,
+    "F8_E4M3": 1,
+    "F8_E5M2": 1,
+    "I64": 8,
+    "I32": 4,
+    "I16": 2,
+    "I8": 1,
+    "U64": 8,
+    "U32": 4,
+    "U16": 2,
+    "U8": 1,
+    "BOOL": 1,
 }
 COMPLEX = {"C64": "F32", "C128": "F64"}
 """Complex types, which the file format has not: they lie in it as pairs of these."""
 _WIDTHS = {**WIDTHS, "C64": 8, "C128": 16}
-_KINDS = {("f", 8): "F64", ("f", 4): "F32", ("f", 2): "F16", ("b", 1): "BOOL", ("c", 8): "C64", ("c", 16): "C128"}
+_KINDS = {
+    ("f", 8): "F64",
+    ("f", 4): "F32",
+    ("f", 2): "F16",
+    ("b", 1): "BOOL",
+    ("c", 8): "C64",
+    ("c", 16): "C128",
+}
 _KINDS.update({("i", w): f"I{8 * w}" for w in (1, 2, 4, 8)})
 _KINDS.update({("u", w): f"U{8 * w}" for w in (1, 2, 4, 8)})
-_FORMATS = {"d": "f", "f": "f", "e": "f", "?": "b", "b": "i", "h": "i", "i": "i", "l": "i", "q": "i", "n": "i",
-            "B": "u", "H": "u", "I": "u", "L": "u", "Q": "u", "N": "u", "c": "u", "Zf": "c", "Zd": "c"}
-_NATIVE = {"F64": "d", "F32": "f", "I64": "q", "I32": "i", "I16": "h", "I8": "b", "U64": "Q", "U32": "I", "U16": "H", "U8": "B", "BOOL": "?"}
-_NUMPY = {"F64": "f8", "F32": "f4", "F16": "f2", "I64": "i8", "I32": "i4", "I16": "i2", "I8": "i1",
-          "U64": "u8", "U32": "u4", "U16": "u2", "U8": "u1", "BOOL": "?", "C64": "c8", "C128": "c16"}
-_NAMED = {"bfloat16": "BF16", "float8_e4m3fn": "F8_E4M3", "float8_e4m3": "F8_E4M3", "float8_e5m2": "F8_E5M2", "bool": "BOOL", "bool_": "BOOL"}
+_FORMATS = {
+    "d": "f",
+    "f": "f",
+    "e": "f",
+    "?": "b",
+    "b": "i",
+    "h": "i",
+    "i": "i",
+    "l": "i",
+    "q": "i",
+    "n": "i",
+    "B": "u",
+    "H": "u",
+    "I": "u",
+    "L": "u",
+    "Q": "u",
+    "N": "u",
+    "c": "u",
+    "Zf": "c",
+    "Zd": "c",
+}
+_NATIVE = {
+    "F64": "d",
+    "F32": "f",
+    "I64": "q",
+    "I32": "i",
+    "I16": "h",
+    "I8": "b",
+    "U64": "Q",
+    "U32": "I",
+    "U16": "H",
+    "U8": "B",
+    "BOOL": "?",
+}
+_NUMPY = {
+    "F64": "f8",
+    "F32": "f4",
+    "F16": "f2",
+    "I64": "i8",
+    "I32": "i4",
+    "I16": "i2",
+    "I8": "i1",
+    "U64": "u8",
+    "U32": "u4",
+    "U16": "u2",
+    "U8": "u1",
+    "BOOL": "?",
+    "C64": "c8",
+    "C128": "c16",
+}
+_NAMED = {
+    "bfloat16": "BF16",
+    "float8_e4m3fn": "F8_E4M3",
+    "float8_e4m3": "F8_E4M3",
+    "float8_e5m2": "F8_E5M2",
+    "bool": "BOOL",
+    "bool_": "BOOL",
+}
 # Codes of DLPack's DLDataType.
-_DLPACK = {(0, 8): "I8", (0, 16): "I16", (0, 32): "I32", (0, 64): "I64", (1, 8): "U8", (1, 16): "U16", (1, 32): "U32", (1, 64): "U64",
-           (2, 16): "F16", (2, 32): "F32", (2, 64): "F64", (4, 16): "BF16", (5, 64): "C64", (5, 128): "C128", (6, 8): "BOOL",
-           (10, 8): "F8_E4M3", (12, 8): "F8_E5M2"}
-_ON_HOST = (1, 3, 11)  # DLPack's devices whose memory this process reads: the CPU's, and pinned memory
+_DLPACK = {
+    (0, 8): "I8",
+    (0, 16): "I16",
+    (0, 32): "I32",
+    (0, 64): "I64",
+    (1, 8): "U8",
+    (1, 16): "U16",
+    (1, 32): "U32",
+    (1, 64): "U64",
+    (2, 16): "F16",
+    (2, 32): "F32",
+    (2, 64): "F64",
+    (4, 16): "BF16",
+    (5, 64): "C64",
+    (5, 128): "C128",
+    (6, 8): "BOOL",
+    (10, 8): "F8_E4M3",
+    (12, 8): "F8_E5M2",
+}
+_ON_HOST = (
+    1,
+    3,
+    11,
+)  # DLPack's devices whose memory this process reads: the CPU's, and pinned memory
 _SLAB = 16 << 20  # bytes that are copied at a time
 
 
 class Raw:
-    """An array of a type that Python has no view of, such as BF16: its dtype, shape and bytes (row-major, little endian)."""
+    """An array of a type that Python has no view of, such as BF16: its dtype, shape and bytes
+    (row-major, little endian).
+    """
 
     def __init__(self, dtype: str, shape: Tuple[int, ...], data: Any) -> None:
-        view = memoryview(data).cast("B") if not isinstance(data, memoryview) or data.format != "B" else data
+        view = (
+            memoryview(data).cast("B")
+            if not isinstance(data, memoryview) or data.format != "B"
+            else data
+        )
         if dtype not in _WIDTHS or _count(shape) * _WIDTHS[dtype] != len(view):
             raise ValueError(f"{len(view)} bytes do not fill {dtype} {tuple(shape)}")
         self.dtype, self.shape, self.data = dtype, tuple(shape), view
@@ -46,7 +146,11 @@ class Raw:
         return f"Raw({self.dtype}, {self.shape})"
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Raw) and (self.dtype, self.shape, bytes(self.data)) == (other.dtype, other.shape, bytes(other.data))
+        return isinstance(other, Raw) and (self.dtype, self.shape, bytes(self.data)) == (
+            other.dtype,
+            other.shape,
+            bytes(other.data),
+        )
 
     __hash__ = None  # type: ignore[assignment]
 
@@ -68,10 +172,20 @@ def numpy_or_none() -> Any:
 
 
 class Array:
-    """An array as it lies in memory: dtype, shape, and elements in a flat view of bytes, the first at start, strides bytes apart on each axis. keep holds
-    what the memory belongs to."""
+    """An array as it lies in memory: dtype, shape, and elements in a flat view of bytes, the first
+    at start, strides bytes apart on each axis. keep holds what the memory belongs to.
+    """
 
-    def __init__(self, dtype: str, shape: Tuple[int, ...], memory: memoryview, start: int, strides: Optional[Tuple[int, ...]], big: bool, keep: Any) -> None:
+    def __init__(
+        self,
+        dtype: str,
+        shape: Tuple[int, ...],
+        memory: memoryview,
+        start: int,
+        strides: Optional[Tuple[int, ...]],
+        big: bool,
+        keep: Any,
+    ) -> None:
         self.dtype, self.shape, self.width = dtype, tuple(int(d) for d in shape), _WIDTHS[dtype]
         self.memory, self.start, self.big, self.keep = memory, start, big, keep
         self.address: Optional[int] = None  # of the first element, where the protocol tells it
@@ -83,10 +197,14 @@ class Array:
         self.strides = plain if strides is None else [int(s) for s in strides]
         self.size = _count(self.shape)
         self.nbytes = self.size * self.width
-        self.flat = self.size == 0 or all(s == p or d == 1 for s, p, d in zip(self.strides, plain, self.shape))
+        self.flat = self.size == 0 or all(
+            s == p or d == 1 for s, p, d in zip(self.strides, plain, self.shape)
+        )
 
     def place(self) -> Any:
-        """Where it lies, for recognising arrays that share their memory; None: not known, or nowhere."""
+        """Where it lies, for recognising arrays that share their memory; None: not known, or
+        nowhere.
+        """
         if self.size == 0 or not self.memory.nbytes:
             return None
         at = self.address
@@ -97,7 +215,9 @@ class Array:
         return at, self.dtype, self.shape, tuple(self.strides)
 
     def pieces(self) -> Iterator[Any]:
-        """Its bytes, row-major and little endian: views of its memory where it lies so, else copies of at most some megabytes each."""
+        """Its bytes, row-major and little endian: views of its memory where it lies so, else copies
+        of at most some megabytes each.
+        """
         if self.size == 0:
             return
         swap = (self.width if self.dtype not in COMPLEX else self.width // 2) if self.big else 1
@@ -108,7 +228,9 @@ class Array:
             piece = _gathered(self.memory, start, shape, strides, self.width)
             yield piece if swap == 1 else _swapped(piece, swap)
 
-    def _slabs(self, start: int, shape: List[int], strides: List[int]) -> Iterator[Tuple[int, List[int], List[int]]]:
+    def _slabs(
+        self, start: int, shape: List[int], strides: List[int]
+    ) -> Iterator[Tuple[int, List[int], List[int]]]:
         if not shape or _count(shape) * self.width <= _SLAB:
             yield start, shape, strides
             return
@@ -137,10 +259,13 @@ def _swapped(data: Any, width: int) -> bytearray:
     return out
 
 
-_TILE = 128  # elements far from each other that are read before their neighbours, while the cache has those
+# elements far from each other that are read before their neighbours, while the cache has those
+_TILE = 128
 
 
-def _gathered(memory: memoryview, start: int, shape: List[int], strides: List[int], width: int) -> Any:
+def _gathered(
+    memory: memoryview, start: int, shape: List[int], strides: List[int], width: int
+) -> Any:
     """Copies strided elements to row-major bytes, at the memory's speed where numpy is there."""
     numpy = numpy_or_none()
     kind = {1: "u1", 2: "u2", 4: "u4", 8: "u8", 16: "c16"}[width]
@@ -150,7 +275,11 @@ def _gathered(memory: memoryview, start: int, shape: List[int], strides: List[in
         base = numpy.frombuffer(memory[low:high], dtype="u1")
         view = numpy.ndarray(shape, kind, base, start - low, strides)
         if view.ndim < 2 or abs(strides[-1]) <= 64 or shape[-1] <= _TILE:
-            return memoryview(numpy.ascontiguousarray(view)).cast("B") if view.ndim else memoryview(view.tobytes())
+            return (
+                memoryview(numpy.ascontiguousarray(view)).cast("B")
+                if view.ndim
+                else memoryview(view.tobytes())
+            )
         gathered = numpy.empty(shape, kind)
         for i in range(0, shape[-1], _TILE):
             gathered[..., i : i + _TILE] = view[..., i : i + _TILE]
@@ -160,8 +289,19 @@ def _gathered(memory: memoryview, start: int, shape: List[int], strides: List[in
     return out
 
 
-def _copy(to: memoryview, at: int, to_strides: Any, source: memoryview, start: int, from_strides: Any, shape: Any, width: int) -> None:
-    """Copies elements between strided places, the longest axis at a time, which the interpreter does in one go."""
+def _copy(
+    to: memoryview,
+    at: int,
+    to_strides: Any,
+    source: memoryview,
+    start: int,
+    from_strides: Any,
+    shape: Any,
+    width: int,
+) -> None:
+    """Copies elements between strided places, the longest axis at a time, which the interpreter
+    does in one go.
+    """
     shape = list(shape)
     plain: List[int] = []
     step = width
@@ -186,23 +326,36 @@ def _copy(to: memoryview, at: int, to_strides: Any, source: memoryview, start: i
 
         def run(x: int, y: int) -> None:
             to[x : x + size] = source[y : y + size]
+
     else:
         inner = merged.pop(max(range(len(merged)), key=lambda i: merged[i][0]))
         n, p, q = inner
-        if len(merged) == 1 and merged[0][2] == width and abs(q) >= _FAR:  # lines as far apart as a power of two drive each other out of the cache
+        if (
+            len(merged) == 1 and merged[0][2] == width and abs(q) >= _FAR
+        ):  # lines as far apart as a power of two drive each other out of the cache
             size = merged[0][0] * width
             apart = bytearray(n * (size + 64))
             for j in range(n):
-                apart[j * (size + 64) : j * (size + 64) + size] = source[start + j * q : start + j * q + size]
+                apart[j * (size + 64) : j * (size + 64) + size] = source[
+                    start + j * q : start + j * q + size
+                ]
             source, start, q, b = memoryview(apart), 0, size + 64, [width]
         tile = max(_NEAR // max(abs(p), abs(q), 1), 1024) if merged else n
-        unit = width if width in (1, 2, 4, 8) and all(v % width == 0 for v in (at, start, *a, *b)) and to.nbytes % width == 0 else 1
+        unit = (
+            width
+            if width in (1, 2, 4, 8)
+            and all(v % width == 0 for v in (at, start, *a, *b))
+            and to.nbytes % width == 0
+            else 1
+        )
         cast = {1: "B", 2: "H", 4: "I", 8: "Q"}[unit]
         ours, theirs = to.cast(cast), source[: source.nbytes // unit * unit].cast(cast)
 
         def run(x: int, y: int) -> None:
             for k in range(0, width, unit):
-                ours[_stretch((x + k) // unit, p // unit, n)] = theirs[_stretch((y + k) // unit, q // unit, n)]
+                ours[_stretch((x + k) // unit, p // unit, n)] = theirs[
+                    _stretch((y + k) // unit, q // unit, n)
+                ]
 
     def walk(axis: int, x: int, y: int) -> None:
         if axis == len(merged):
@@ -233,7 +386,9 @@ def is_array(x: Any) -> bool:
     """Whether x is an array by any protocol; bytes and bytearray are not."""
     if isinstance(x, (Raw, memoryview)):
         return True
-    if isinstance(x, (str, bytes, bytearray, int, float, complex, bool, dict, list, tuple, type, type(None))):
+    if isinstance(
+        x, (str, bytes, bytearray, int, float, complex, bool, dict, list, tuple, type, type(None))
+    ):
         return False
     if any(hasattr(x, name) for name in ("__array_interface__", "__dlpack__", "__array__")):
         return True
@@ -246,16 +401,25 @@ def is_array(x: Any) -> bool:
 
 def is_numpy_scalar(x: Any) -> bool:
     """Whether x is a number of numpy's own, such as float32(0.1)."""
-    return type(x).__module__ == "numpy" and hasattr(x, "dtype") and hasattr(x, "item") and not hasattr(x, "__setitem__") and not isinstance(x, (str, bytes))
+    return (
+        type(x).__module__ == "numpy"
+        and hasattr(x, "dtype")
+        and hasattr(x, "item")
+        and not hasattr(x, "__setitem__")
+        and not isinstance(x, (str, bytes))
+    )
 
 
 def find(x: Any) -> Array:
-    """The array as it lies in memory, by the first protocol that works. It raises TypeError, with what each said, where none does."""
+    """The array as it lies in memory, by the first protocol that works. It raises TypeError, with
+    what each said, where none does.
+    """
     if isinstance(x, Raw):
         return Array(x.dtype, x.shape, x.data, 0, None, False, x)
     if is_numpy_scalar(x):
         x = numpy_or_none().asarray(x)  # its own interface tells of memory that is gone by then
     said: List[str] = []
+    what: Any
     for what in (x, *_others(x)):
         if callable(what):
             try:
@@ -264,7 +428,7 @@ def find(x: Any) -> Array:
                 continue
             if what is None or what is x:
                 continue
-        for has, read in (("__dlpack__", _from_dlpack), ("__array_interface__", _from_interface), ("", _from_buffer), ("__array__", _from_array)):
+        for has, read in _PROTOCOLS:
             if has and not hasattr(what, has):
                 continue
             try:
@@ -272,11 +436,16 @@ def find(x: Any) -> Array:
             except Exception as e:  # whatever a library raises, another protocol may serve
                 if str(e) not in said and not (not has and hasattr(what, "__array__")):
                     said.append(str(e))
-    raise TypeError(f"a {type(x).__name__} cannot be read by any protocol known here: " + "; ".join(s[:200] for s in said[:3]))
+    raise TypeError(
+        f"a {type(x).__name__} cannot be read by any protocol known here: "
+        + "; ".join(s[:200] for s in said[:3])
+    )
 
 
 def _others(x: Any) -> Iterator[Any]:
-    """Arrays of the same elements that may be read where x itself may not: made by x, which stays as it is."""
+    """Arrays of the same elements that may be read where x itself may not: made by x, which stays
+    as it is.
+    """
     for name in ("detach", "copy"):
         made = getattr(x, name, None)
         if callable(made):
@@ -285,7 +454,7 @@ def _others(x: Any) -> Iterator[Any]:
 
 
 def to_bytes(x: Any) -> Tuple[str, Tuple[int, ...], Any]:
-    """The dtype, shape and bytes of an array. It raises TypeError for elements that are no numbers."""
+    """Dtype, shape and bytes of an array. It raises TypeError for elements that are no numbers."""
     a = find(x)
     pieces = list(a.pieces())
     return a.dtype, a.shape, pieces[0] if len(pieces) == 1 else b"".join(pieces)
@@ -297,23 +466,30 @@ def _from_buffer(x: Any) -> Array:
     if form not in _FORMATS:
         raise TypeError(f"elements of format {view.format!r} are no numbers that can be saved")
     dtype = _KINDS[_FORMATS[form], view.itemsize]
+    shape = tuple(view.shape or ())
     big = view.format[0] in ">!" or sys.byteorder == "big" and view.format[0] not in "<"
     if view.c_contiguous:
-        return Array(dtype, view.shape, view.cast("B") if view.nbytes else memoryview(b""), 0, None, big, x)
+        return Array(
+            dtype, shape, view.cast("B") if view.nbytes else memoryview(b""), 0, None, big, x
+        )
     numpy = numpy_or_none()
     if numpy is not None:
         return _from_interface(numpy.asarray(view), keep=view, big=big)
-    return Array(dtype, view.shape, memoryview(view.tobytes()), 0, None, big, x)
+    return Array(dtype, shape, memoryview(view.tobytes()), 0, None, big, x)
 
 
 def _named(x: Any, dtype: Optional[str], width: int) -> Optional[str]:
-    """The dtype by its name, where the protocol has none for it: a library's own sixteen bits, or booleans that came as bytes."""
+    """The dtype by its name, where the protocol has none for it: a library's own sixteen bits, or
+    booleans that came as bytes.
+    """
     name = str(getattr(x, "dtype", "")).rsplit(".", 1)[-1]
     known = _NAMED.get(name)
     return known if known is not None and WIDTHS[known] == width else dtype
 
 
-def _memory(address: int, shape: Any, strides: Any, width: int, writable: bool) -> Tuple[memoryview, int]:
+def _memory(
+    address: int, shape: Any, strides: Any, width: int, writable: bool
+) -> Tuple[memoryview, int]:
     """A view of the memory that an array spans, and where in it its first element lies."""
     if _count(shape) == 0:
         return memoryview(b""), 0
@@ -337,7 +513,15 @@ def _from_interface(x: Any, keep: Any = None, big: bool = False) -> Array:
     data = about.get("data")
     big = big or order == ">"
     if not isinstance(data, tuple):
-        return Array(dtype, shape, memoryview(data if data is not None else x).cast("B"), int(about.get("offset", 0)), about.get("strides"), big, x)
+        return Array(
+            dtype,
+            shape,
+            memoryview(data if data is not None else x).cast("B"),
+            int(about.get("offset", 0)),
+            about.get("strides"),
+            big,
+            x,
+        )
     memory, start = _memory(data[0] or 0, shape, about.get("strides"), width, not data[1])
     found = Array(dtype, shape, memory, start, about.get("strides"), big, (x, keep, about))
     found.address = data[0]
@@ -348,15 +532,28 @@ def _from_array(x: Any) -> Array:
     made = x.__array__()
     if made is x or made is None:
         raise TypeError("its __array__ gives no other array")
-    return _from_interface(made, keep=x) if hasattr(made, "__array_interface__") else _from_buffer(made)
+    return (
+        _from_interface(made, keep=x)
+        if hasattr(made, "__array_interface__")
+        else _from_buffer(made)
+    )
 
 
 class _Tensor(ctypes.Structure):
     """DLPack's DLTensor, which a DLManagedTensor begins with."""
 
-    _fields_ = [("data", ctypes.c_void_p), ("device_type", ctypes.c_int32), ("device_id", ctypes.c_int32), ("ndim", ctypes.c_int32),
-                ("code", ctypes.c_uint8), ("bits", ctypes.c_uint8), ("lanes", ctypes.c_uint16),
-                ("shape", ctypes.POINTER(ctypes.c_int64)), ("strides", ctypes.POINTER(ctypes.c_int64)), ("byte_offset", ctypes.c_uint64)]
+    _fields_ = [
+        ("data", ctypes.c_void_p),
+        ("device_type", ctypes.c_int32),
+        ("device_id", ctypes.c_int32),
+        ("ndim", ctypes.c_int32),
+        ("code", ctypes.c_uint8),
+        ("bits", ctypes.c_uint8),
+        ("lanes", ctypes.c_uint16),
+        ("shape", ctypes.POINTER(ctypes.c_int64)),
+        ("strides", ctypes.POINTER(ctypes.c_int64)),
+        ("byte_offset", ctypes.c_uint64),
+    ]
 
 
 def _from_dlpack(x: Any) -> Array:
@@ -364,7 +561,9 @@ def _from_dlpack(x: Any) -> Array:
         try:
             capsule = x.__dlpack__(dl_device=(1, 0), copy=True)  # as the standard has it since 2023
         except Exception:
-            raise TypeError("an array on another device than the CPU cannot be saved; copy it to the CPU first") from None
+            raise TypeError(
+                "an array on another device than the CPU cannot be saved; copy it to the CPU first"
+            ) from None
     else:
         capsule = x.__dlpack__()  # its owner is freed with it: it stays unconsumed
     pointer = ctypes.pythonapi.PyCapsule_GetPointer
@@ -384,9 +583,17 @@ def _from_dlpack(x: Any) -> Array:
     return found
 
 
-def from_bytes(dtype: str, shape: Tuple[int, ...], data: Any, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None, kind: str = "") -> Any:
-    """An array of bytes as to_bytes gives them: what make returns; or an array of the kind that was saved, where that is known: memoryview, Raw,
-    array.array's letter, numpy; or a numpy array, where numpy is installed and knows the type; or a memoryview; or Raw."""
+def from_bytes(
+    dtype: str,
+    shape: Tuple[int, ...],
+    data: Any,
+    make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None,
+    kind: str = "",
+) -> Any:
+    """An array of bytes as to_bytes gives them: what make returns; or an array of the kind that was
+    saved, where that is known: memoryview, Raw, array.array's letter, numpy; or a numpy array,
+    where numpy is installed and knows the type; or a memoryview; or Raw.
+    """
     if make is not None:
         return make(dtype, shape, memoryview(data))
     if kind.startswith("array:"):
@@ -399,7 +606,9 @@ def from_bytes(dtype: str, shape: Tuple[int, ...], data: Any, make: Optional[Cal
     if kind not in ("memoryview", "raw") and dtype in _NUMPY:
         numpy = numpy_or_none()
         if numpy is not None:
-            return numpy.frombuffer(data, dtype="<" + _NUMPY[dtype] if dtype != "BOOL" else "?").reshape(shape)
+            return numpy.frombuffer(
+                data, dtype="<" + _NUMPY[dtype] if dtype != "BOOL" else "?"
+            ).reshape(shape)
     if kind == "raw" or dtype not in _NATIVE or sys.byteorder == "big" or 0 in shape:
         return Raw(dtype, shape, data)
     view = memoryview(data)
@@ -413,5 +622,15 @@ def kind_of(x: Any) -> str:
     if isinstance(x, memoryview):
         return "memoryview"
     if type(x).__module__ == "array":
-        return "array:" + x.typecode
+        return f"array:{x.typecode}"
     return "numpy" if type(x).__module__ == "numpy" else ""
+
+
+# The protocols in their order: what an array must have, and what reads it by that; "" is the
+# buffer protocol.
+_PROTOCOLS: Tuple[Tuple[str, Callable[[Any], Array]], ...] = (
+    ("__dlpack__", _from_dlpack),
+    ("__array_interface__", _from_interface),
+    ("", _from_buffer),
+    ("__array__", _from_array),
+)

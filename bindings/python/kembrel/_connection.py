@@ -61,7 +61,9 @@ class Connection:
         self._said: Dict[str, int] = {}
 
     def _fail(self, text: str, kind: str = "", on_run: bool = True) -> None:
-        """Something went wrong: it is said once for each kind, and left on the run where the recorder does not know of it, and counted after that."""
+        """Something went wrong: it is said once for each kind, and left on the run where the
+        recorder does not know of it, and counted after that.
+        """
         kind = kind or text
         self.problem = text
         if kind not in self._said:
@@ -95,10 +97,12 @@ class Connection:
             return
         with self._lock:
             id = self._next()
-            self._send(id, json.dumps({"kind": kind, "id": id, **fields}).encode() + b"\n", keep=True)
+            self._send(
+                id, json.dumps({"kind": kind, "id": id, **fields}).encode() + b"\n", keep=True
+            )
 
     def _send(self, id: int, line: bytes, keep: bool = False) -> None:
-        """Sends a line; the lock is held. What is kept is sent again to a recorder that takes over."""
+        """Sends a line; the lock is held. What is kept is sent again to one that takes over."""
         if self._ended or self._lost and not self._path:
             return
         if keep:
@@ -124,19 +128,39 @@ class Connection:
             self._answers[id] = None
             at = self._socket
             self._send(id, json.dumps({"kind": kind, "id": id, **fields}).encode() + b"\n")
-            self._changed.wait_for(lambda: self._answers[id] is not None or self._socket is not at or self._held and kind == "end", _ANSWER)
+            self._changed.wait_for(
+                lambda: self._answers[id] is not None
+                or self._socket is not at
+                or self._held
+                and kind == "end",
+                _ANSWER,
+            )
             return self._answers.pop(id)
 
     def _connect(self, path: str) -> None:
         s = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
         s.settimeout(_ANSWER)
         s.connect(path)
-        s.sendall(json.dumps({"kind": "hello", "protocol": 1, "rank": self.rank, "ranks": self._recording, "hears": ["named"], "language": f"python {platform.python_version()}"}).encode() + b"\n")
+        s.sendall(
+            json.dumps(
+                {
+                    "kind": "hello",
+                    "protocol": 1,
+                    "rank": self.rank,
+                    "ranks": self._recording,
+                    "hears": ["named"],
+                    "language": f"python {platform.python_version()}",
+                }
+            ).encode()
+            + b"\n"
+        )
         lines = s.makefile("rb")
         text = lines.readline()
         told = json.loads(text) if text else {}
         if told.get("kind") != "welcome":
-            raise OSError(f"the recorder does not welcome this program: {told.get('what', 'no answer')}")
+            raise OSError(
+                f"the recorder does not welcome this program: {told.get('what', 'no answer')}"
+            )
         s.settimeout(None)
         with self._lock:
             self.address, self._spool = told.get("run", ""), told.get("folder", "")
@@ -193,7 +217,11 @@ class Connection:
             self._unsettled.pop(id, None)
             self._pending = collections.deque(e for e in self._pending if e[0] != id)
             what = str(m.get("what"))
-            self._fail(f"the recorder says: {what}", "recorder " + "".join(c for c in what[:80] if not c.isdigit()), on_run=False)
+            self._fail(
+                f"the recorder says: {what}",
+                "recorder " + "".join(c for c in what[:80] if not c.isdigit()),
+                on_run=False,
+            )
         elif kind == "named":
             self.address = m.get("run") or self.address
         elif kind == "advice":
@@ -203,8 +231,9 @@ class Connection:
         self._changed.notify_all()
 
     def _take_up(self) -> None:
-        """Goes back to the recorder where only the connection was lost, or starts one that goes on with the spool of one that died; again and again.
-        What is said meanwhile waits here."""
+        """Goes back to the recorder where only the connection was lost, or starts one that goes on
+        with the spool of one that died; again and again. What is said meanwhile waits here.
+        """
         pause, tries = 0.1, 0
         while not self._ended:
             error = ""
@@ -219,6 +248,9 @@ class Connection:
                 with self._lock:
                     self._lost = True
                     self._changed.notify_all()
-                self._fail(f"the recorder is gone and another cannot take over yet; training goes on, and what it says waits here: {error}")
+                self._fail(
+                    f"the recorder is gone and another cannot take over yet; training goes on, "
+                    f"and what it says waits here: {error}"
+                )
             time.sleep(pause)
             pause = min(2 * pause, 3.0) if tries < _TRIES else _PAUSE

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import enum
+import functools
 import math
 import os
 import re
@@ -14,10 +15,14 @@ _LONG = 2000  # characters of a text
 
 
 class Hyper(Dict[str, Any]):
-    """The program's hyperparameters with, in their place, the values that were asked for, as by kembrel rerun --hyper. Reading a value that was
-    asked for takes it: only then is it recorded as used."""
+    """The program's hyperparameters with, in their place, the values that were asked for, as by
+    kembrel rerun --hyper. Reading a value that was asked for takes it: only then is it recorded as
+    used.
+    """
 
-    def __init__(self, own: Dict[str, Any], asked: Dict[str, Any], take: Callable[[List[str]], None]) -> None:
+    def __init__(
+        self, own: Dict[str, Any], asked: Dict[str, Any], take: Callable[[List[str]], None]
+    ) -> None:
         super().__init__(own)
         self._asked, self._take = asked, take
 
@@ -61,17 +66,26 @@ class Hyper(Dict[str, Any]):
 
 
 def mapping(given: Any) -> Dict[str, Any]:
-    """What a program gives as its hyperparameters, by name: a dict, a dataclass, a namespace of arguments, or pairs."""
+    """What a program gives as its hyperparameters, by name: a dict, a dataclass, a namespace of
+    arguments, or pairs.
+    """
     if given is None:
         return {}
     if dataclasses.is_dataclass(given) and not isinstance(given, type):
         return {f.name: getattr(given, f.name) for f in dataclasses.fields(given)}
-    if not isinstance(given, dict) and hasattr(given, "__dict__") and not isinstance(given, type) and not hasattr(given, "keys"):
+    if (
+        not isinstance(given, dict)
+        and hasattr(given, "__dict__")
+        and not isinstance(given, type)
+        and not hasattr(given, "keys")
+    ):
         return dict(vars(given))
     return dict(given)
 
 
-def nested(own: Dict[str, Any], asked: Dict[str, Any], take: Callable[[List[str]], None], depth: int = 0) -> Hyper:
+def nested(
+    own: Dict[str, Any], asked: Dict[str, Any], take: Callable[[List[str]], None], depth: int = 0
+) -> Hyper:
     """own as it is given, with what was asked for by dotted names in the dicts within it."""
     inside: Dict[str, Dict[str, Any]] = {}
     for name in list(asked):
@@ -79,12 +93,19 @@ def nested(own: Dict[str, Any], asked: Dict[str, Any], take: Callable[[List[str]
         if dot and isinstance(own.get(first), dict) and name not in own and depth < 20:
             inside.setdefault(first, {})[rest] = asked.pop(name)
     for first, theirs in inside.items():
-        own[first] = nested(dict(own[first]), theirs, lambda names, first=first: take([f"{first}.{n}" for n in names]), depth + 1)  # type: ignore[misc]
+        below = functools.partial(_take_below, take, first)
+        own[first] = nested(dict(own[first]), theirs, below, depth + 1)
     return Hyper(own, asked, take)
 
 
+def _take_below(take: Callable[[List[str]], None], first: str, names: List[str]) -> None:
+    take([f"{first}.{n}" for n in names])
+
+
 def plain(given: Dict[str, Any]) -> Dict[str, Any]:
-    """Hyperparameters as they are recorded: numbers, booleans, texts and lists of these by dotted names; what is none of them as a text."""
+    """Hyperparameters as they are recorded: numbers, booleans, texts and lists of these by dotted
+    names; what is none of them as a text.
+    """
     out: Dict[str, Any] = {}
     _gather(given, "", out, 0)
     return out
@@ -93,7 +114,13 @@ def plain(given: Dict[str, Any]) -> Dict[str, Any]:
 def _gather(given: Dict[Any, Any], before: str, out: Dict[str, Any], depth: int) -> None:
     for k, v in given.items():
         name = before + _name(k)
-        if isinstance(v, dict) or dataclasses.is_dataclass(v) and not isinstance(v, type) or type(v).__name__ == "Namespace" and hasattr(v, "__dict__"):
+        if (
+            isinstance(v, dict)
+            or dataclasses.is_dataclass(v)
+            and not isinstance(v, type)
+            or type(v).__name__ == "Namespace"
+            and hasattr(v, "__dict__")
+        ):
             if depth < 20 and len(v if isinstance(v, dict) else vars(v)) > 0:
                 _gather(mapping(v), name + ".", out, depth + 1)
                 continue
@@ -141,13 +168,21 @@ def _value(v: Any, lists: bool) -> Any:
         got = v.item()  # a number of an array library, or an array without axes
         if isinstance(got, (bool, int, float)):
             return _value(got, lists)
-    if shape is not None and callable(getattr(v, "tolist", None)) and lists and len(tuple(shape)) == 1 and tuple(shape)[0] <= _MOST:
+    if (
+        shape is not None
+        and callable(getattr(v, "tolist", None))
+        and lists
+        and len(tuple(shape)) == 1
+        and tuple(shape)[0] <= _MOST
+    ):
         return [value(x, False) for x in v.tolist()]
     if type(v).__module__ in ("decimal", "fractions"):
         return _value(float(v), lists)
     if isinstance(v, type) or callable(v) and hasattr(v, "__qualname__"):
         return f"{v.__module__}.{v.__qualname__}".replace("builtins.", "")
-    return re.sub(r" at 0x[0-9a-fA-F]+", "", str(v)[:_LONG])  # where it lies differs from run to run
+    return re.sub(
+        r" at 0x[0-9a-fA-F]+", "", str(v)[:_LONG]
+    )  # where it lies differs from run to run
 
 
 def _odd(v: float) -> str:

@@ -1,4 +1,6 @@
-"""Values that were read, in the kind of the program's present ones: arrays are copied into those that are there."""
+"""Values that were read, in the kind of the program's present ones: arrays are copied into those
+that are there.
+"""
 
 from __future__ import annotations
 
@@ -9,8 +11,9 @@ from ._arrays import Array, Raw, find, is_array, numpy_or_none
 
 
 def like(value: Any, pattern: Any, path: str, say: Callable[[str], None]) -> Any:
-    """value in the kind of pattern: dicts and lists of it are filled, its arrays written into where that can be done. What does not fit is said, and
-    comes back as it was read."""
+    """value in the kind of pattern: dicts and lists of it are filled, its arrays written into where
+    that can be done. What does not fit is said, and comes back as it was read.
+    """
     if isinstance(pattern, dict) and isinstance(value, dict):
         for k, v in value.items():
             try:
@@ -26,9 +29,13 @@ def like(value: Any, pattern: Any, path: str, say: Callable[[str], None]) -> Any
                 pattern[i] = like(v, pattern[i], f"{path}.{i}", say)
             else:
                 pattern.append(v)
-        del pattern[len(value):]
+        del pattern[len(value) :]
         return pattern
-    if isinstance(pattern, tuple) and isinstance(value, (list, tuple)) and len(pattern) == len(value):
+    if (
+        isinstance(pattern, tuple)
+        and isinstance(value, (list, tuple))
+        and len(pattern) == len(value)
+    ):
         made = [like(v, p, f"{path}.{i}", say) for i, (v, p) in enumerate(zip(value, pattern))]
         return type(pattern)(*made) if hasattr(pattern, "_fields") else tuple(made)
     if is_array(pattern) and is_array(value):
@@ -55,13 +62,18 @@ def _array_like(value: Any, pattern: Any, path: str, say: Callable[[str], None])
             return pattern
     made = _made(value, pattern, there.dtype if there is not None else source.dtype)
     if made is None:
-        say(f"{path} comes back as a {type(value).__name__}: a {type(pattern).__name__} can neither be written into nor made of it")
+        say(
+            f"{path} comes back as a {type(value).__name__}: a {type(pattern).__name__} can "
+            f"neither be written into nor made of it"
+        )
         return value
     return made
 
 
 def _writable(x: Any) -> Optional[Array]:
-    """The memory of an array, if it is its own and may be written: only then an item may be assigned."""
+    """The memory of an array, if it is its own and may be written: only then an item may be
+    assigned.
+    """
     if isinstance(x, Raw):
         return None
     try:
@@ -85,14 +97,17 @@ def _writable(x: Any) -> Optional[Array]:
             a, b = find(what), find(again)
         except Exception:
             continue
-        # What is made anew each time lies elsewhere each time: that is a copy, and writing into it would change nothing.
+        # What is made anew each time lies elsewhere each time: that is a copy, and writing into it
+        # would change nothing.
         if not a.memory.readonly and not a.big and a.place() is not None and a.place() == b.place():
             return a
     return None
 
 
 def _made(value: Any, pattern: Any, dtype: str) -> Any:
-    """A new array of the pattern's kind, by the array API standard: its namespace's from_dlpack or asarray, its to_device."""
+    """A new array of the pattern's kind, by the array API standard: its namespace's from_dlpack or
+    asarray, its to_device.
+    """
     numpy = numpy_or_none()
     if type(pattern).__module__ == "numpy":
         return numpy.array(value, dtype=pattern.dtype) if numpy is not None else None
@@ -103,17 +118,26 @@ def _made(value: Any, pattern: Any, dtype: str) -> Any:
         space = pattern.__array_namespace__()
     except Exception:
         space = sys.modules.get(type(pattern).__module__.split(".")[0])
+    cast = getattr(space, "astype", None)
     for name in ("from_dlpack", "asarray", "array"):
         make = getattr(space, name, None)
         if not callable(make):
             continue
-        for given in (value, *([value.tolist()] if name != "from_dlpack" and hasattr(value, "tolist") else [])):
+        for given in (
+            value,
+            *([value.tolist()] if name != "from_dlpack" and hasattr(value, "tolist") else []),
+        ):
             try:
                 made = make(given)
-                if str(getattr(made, "dtype", "")) != str(getattr(pattern, "dtype", "")) and hasattr(space, "astype"):
-                    made = space.astype(made, pattern.dtype)
+                have, want = (str(getattr(a, "dtype", "")) for a in (made, pattern))
+                if have != want and cast is not None:
+                    made = cast(made, pattern.dtype)
                 device = getattr(pattern, "device", None)
-                if device is not None and getattr(made, "device", device) != device and hasattr(made, "to_device"):
+                if (
+                    device is not None
+                    and getattr(made, "device", device) != device
+                    and hasattr(made, "to_device")
+                ):
                     made = made.to_device(device)
                 if isinstance(made, type(pattern)):
                     return made

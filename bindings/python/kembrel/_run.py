@@ -22,14 +22,21 @@ from ._start import asked_exit, rank_of, ranks_of, start
 from ._tree import Flat, write_part, write_tensors
 from ._values import number, odd, whole
 
-_CALLED = (types.FunctionType, types.MethodType, types.BuiltinFunctionType, functools.partial)  # not a model that can be called
+_CALLED = (
+    types.FunctionType,
+    types.MethodType,
+    types.BuiltinFunctionType,
+    functools.partial,
+)  # not a model that can be called
 _SETTLE = 600.0  # seconds to wait for checkpoints to be safe on disk
 
 _Method = TypeVar("_Method", bound=Callable[..., Any])
 
 
 def _safe(default: Any = None) -> Callable[[_Method], _Method]:
-    """Makes a method that never raises into the training program: what goes wrong is a problem of the recording, and default is returned."""
+    """Makes a method that never raises into the training program: what goes wrong is a problem of
+    the recording, and default is returned.
+    """
 
     def wrap(method: _Method) -> _Method:
         @functools.wraps(method)
@@ -37,7 +44,10 @@ def _safe(default: Any = None) -> Callable[[_Method], _Method]:
             try:
                 return method(self, *args, **kw)
             except Exception as e:
-                self._fail(f"{method.__name__}: {type(e).__name__}: {e}"[:500], method.__name__ + type(e).__name__)
+                self._fail(
+                    f"{method.__name__}: {type(e).__name__}: {e}"[:500],
+                    method.__name__ + type(e).__name__,
+                )
                 return default
 
         return safe  # type: ignore[return-value]
@@ -46,7 +56,9 @@ def _safe(default: Any = None) -> Callable[[_Method], _Method]:
 
 
 class Run(Connection):
-    """A run being recorded. Its methods may be called from many threads. In a forked child they do nothing: the parent records."""
+    """A run being recorded. Its methods may be called from many threads. In a forked child they do
+    nothing: the parent records.
+    """
 
     _over = False  # a run of this process, or of the one it was forked from, has ended
     _around = 0  # the process whose run has the recorder that is around; a forked child shares it
@@ -54,8 +66,10 @@ class Run(Connection):
     def __init__(self) -> None:
         super().__init__()
         self.hyper: Dict[str, Any] = {}
-        """The hyperparameters, with the values that were asked for instead, as by kembrel branch --hyper. Read them here: a value that was asked
-        for is recorded as used when it is read, and as *asked, not taken* where it never is."""
+        """The hyperparameters, with the values that were asked for instead, as by kembrel branch
+        --hyper. Read them here: a value that was asked for is recorded as used when it is read, and
+        as *asked, not taken* where it never is.
+        """
         self._quoted: Dict[str, str] = {}  # names of curves as JSON
         self._silent = False  # another rank, whose readings and notes are not recorded
         self._saver: Optional[Saver] = None
@@ -63,8 +77,12 @@ class Run(Connection):
     # Recording.
 
     def readings(self, step: int, epoch: Optional[float], values: Dict[str, Any]) -> None:
-        """Records values at a step and epoch (None where there are no epochs). Steps never fall; NaN and infinities are values."""
-        if self._silent or self._pid != os.getpid():  # asked before the lock, which another thread may have held when this process was forked
+        """Records values at a step and epoch (None where there are no epochs). Steps never fall;
+        NaN and infinities are values.
+        """
+        if (
+            self._silent or self._pid != os.getpid()
+        ):  # asked before the lock, which another thread may have held when this process was forked
             return
         try:
             quoted = self._quoted
@@ -78,7 +96,9 @@ class Run(Connection):
                         v = number(v)
                     except Exception as e:  # it costs itself, never its neighbours
                         what = key or type(name).__name__
-                        self._fail(f"the reading {what:.100} is not recorded: {e}", f"reading {what:.100}")
+                        self._fail(
+                            f"the reading {what:.100} is not recorded: {e}", f"reading {what:.100}"
+                        )
                         continue
                 parts.append(key + repr(v) if v - v == 0 else key + odd(v))
             at = ""
@@ -96,7 +116,8 @@ class Run(Connection):
         except Exception as e:
             self._fail(f"readings: {type(e).__name__}: {e}"[:500], "readings")
             return
-        tail = f',"step":{step},{at}"time":{time.time_ns() // 1_000_000},"values":{{{",".join(parts)}}}}}\n'
+        now = time.time_ns() // 1_000_000
+        tail = f',"step":{step},{at}"time":{now},"values":{{{",".join(parts)}}}}}\n'
         with self._lock:
             if self._saver is not None:
                 try:
@@ -133,19 +154,33 @@ class Run(Connection):
             self._tell("note", text=str(text)[:10000])
 
     @_safe(False)
-    def checkpoint(self, step: int, epoch: Optional[float] = None, why: str = "", gather: bool = False, **parts: Any) -> bool:
-        """Saves a checkpoint of these parts now, each a tree or a path of a file: weights, optimiser, schedule, random, position, architecture,
-        training, preprocess, or your own (underscores stand for hyphens). It returns once the files are written; the recorder makes them safe
-        and sends them. False where it could not be saved, which problem tells.
+    def checkpoint(
+        self,
+        step: int,
+        epoch: Optional[float] = None,
+        why: str = "",
+        gather: bool = False,
+        **parts: Any,
+    ) -> bool:
+        """Saves a checkpoint of these parts now, each a tree or a path of a file: weights,
+        optimiser, schedule, random, position, architecture, training, preprocess, or your own
+        (underscores stand for hyphens). It returns once the files are written; the recorder makes
+        them safe and sends them. False where it could not be saved, which problem tells.
 
-        Of several processes the first saves. gather: all of them save, each its own parts, into one checkpoint, which is kept when all have come;
-        every process must call it, and is given its own parts where the run goes on."""
+        Of several processes the first saves. gather: all of them save, each its own parts, into one
+        checkpoint, which is kept when all have come; every process must call it, and is given its
+        own parts where the run goes on.
+        """
         if self.rank and not gather:
             return True  # rank 0 saves
         if not parts:
             raise ValueError("a checkpoint has at least one part, such as weights=...")
         step = whole(step, "step")
-        fields: Dict[str, Any] = {"do": "join" if self.rank else "begin", "step": step, "why": str(why)[:200]}
+        fields: Dict[str, Any] = {
+            "do": "join" if self.rank else "begin",
+            "step": step,
+            "why": str(why)[:200],
+        }
         if gather and self.ranks > 1:
             fields["ranks"] = self.ranks
         if epoch is not None:
@@ -168,27 +203,57 @@ class Run(Connection):
                 if files:
                     names[part] = [within + f for f in files]
                 for what in left:
-                    self._fail(f"{part}: left out of the checkpoint: {what}"[:500], f"left out {part} {what}")
+                    self._fail(
+                        f"{part}: left out of the checkpoint: {what}"[:500],
+                        f"left out {part} {what}",
+                    )
             if not names:
                 raise TypeError("none of its parts can be saved")
         except Exception as e:
             why = f"{e.strerror or e}" if isinstance(e, OSError) else f"{type(e).__name__}: {e}"
-            self._fail(f"the checkpoint of step {step} could not be written: {why}"[:500], "written")
-            self._tell("checkpoint", do="abandon", checkpoint=begun["checkpoint"], why=f"it could not be written: {why}"[:2000])
+            self._fail(
+                f"the checkpoint of step {step} could not be written: {why}"[:500], "written"
+            )
+            self._tell(
+                "checkpoint",
+                do="abandon",
+                checkpoint=begun["checkpoint"],
+                why=f"it could not be written: {why}"[:2000],
+            )
             return False
         with self._lock:
             if self._saver is not None:
                 self._saver.saved = step
             id = self._next()
-            line = json.dumps({"kind": "checkpoint", "id": id, "do": "commit", "checkpoint": begun["checkpoint"], "parts": names}).encode() + b"\n"
+            line = (
+                json.dumps(
+                    {
+                        "kind": "checkpoint",
+                        "id": id,
+                        "do": "commit",
+                        "checkpoint": begun["checkpoint"],
+                        "parts": names,
+                    }
+                ).encode()
+                + b"\n"
+            )
             self._unsettled[id] = line
             self._send(id, line)
         return True
 
     @_safe()
-    def save_when(self, epochs: Optional[float] = None, steps: Optional[int] = None, best: str = "", margin: float = 0.0, on_signal: bool = False) -> None:
-        """Sets when save saves: every so many epochs or steps; whenever the curve in best ("loss.val lower") has beaten its best by
-        the margin; once more when the program is asked to end by SIGINT or SIGTERM (a second signal ends it at once)."""
+    def save_when(
+        self,
+        epochs: Optional[float] = None,
+        steps: Optional[int] = None,
+        best: str = "",
+        margin: float = 0.0,
+        on_signal: bool = False,
+    ) -> None:
+        """Sets when save saves: every so many epochs or steps; whenever the curve in best
+        ("loss.val lower") has beaten its best by the margin; once more when the program is asked to
+        end by SIGINT or SIGTERM (a second signal ends it at once).
+        """
         saver = Saver(epochs, steps, best, margin)
         if self.resumed is not None:
             saver.last_step = saver.saved = self.resumed.step
@@ -196,8 +261,8 @@ class Run(Connection):
                 saver.last_epoch = self.resumed.epoch
         self._saver = saver
         if on_signal and threading.current_thread() is threading.main_thread():
-            for number in (signal.SIGINT, signal.SIGTERM):
-                self._on_signal(number, saver)
+            for asked in (signal.SIGINT, signal.SIGTERM):
+                self._on_signal(asked, saver)
 
     def _on_signal(self, number: int, saver: Saver) -> None:
         before = signal.getsignal(number)
@@ -210,10 +275,15 @@ class Run(Connection):
         signal.signal(number, asked)
 
     @_safe(False)
-    def save(self, step: int, epoch: Optional[float] = None, gather: bool = False, **parts: Any) -> bool:
-        """Saves where save_when says that it is time, or the program is about to stop; always where save_when was not called. Give what is costly to bring together as a function without
-        arguments: it is called only then. Call it where the state is whole, behind the readings of the step. gather: as for checkpoint; what is due must
-        then be due for all processes alike, by epochs or steps."""
+    def save(
+        self, step: int, epoch: Optional[float] = None, gather: bool = False, **parts: Any
+    ) -> bool:
+        """Saves where save_when says that it is time, or the program is about to stop; always where
+        save_when was not called. Give what is costly to bring together as a function without
+        arguments: it is called only then. Call it where the state is whole, behind the readings of
+        the step. gather: as for checkpoint; what is due must then be due for all processes alike,
+        by epochs or steps.
+        """
         saver, why = self._saver, ""
         step = whole(step, "step")
         if epoch is not None:
@@ -223,13 +293,27 @@ class Run(Connection):
             why = saver.due(step, epoch, self.stop)
             if not why:
                 return False
-        return self.checkpoint(step, epoch, why, gather, **{k: v() if isinstance(v, _CALLED) else v for k, v in parts.items()})
+        return self.checkpoint(
+            step,
+            epoch,
+            why,
+            gather,
+            **{k: v() if isinstance(v, _CALLED) else v for k, v in parts.items()},
+        )
 
     @_safe()
-    def initial_weights(self, weights: Any, fresh: Optional[bool] = None, seed: Optional[int] = None, needs: Optional[List[str]] = None) -> None:
-        """Tells what the weights are before training, as a tree, of which a digest is taken, so that it is known where they come from;
-        whether they are fresh, and the seed they were drawn by; and which parts of a checkpoint resuming needs (weights, optimiser and random
-        unless given). It comes before the first reading."""
+    def initial_weights(
+        self,
+        weights: Any,
+        fresh: Optional[bool] = None,
+        seed: Optional[int] = None,
+        needs: Optional[List[str]] = None,
+    ) -> None:
+        """Tells what the weights are before training, as a tree, of which a digest is taken, so
+        that it is known where they come from; whether they are fresh, and the seed they were drawn
+        by; and which parts of a checkpoint resuming needs (weights, optimiser and random unless
+        given). It comes before the first reading.
+        """
         if self.rank:
             return  # rank 0 tells
         fields: Dict[str, Any] = {}
@@ -254,8 +338,10 @@ class Run(Connection):
         self._tell("start", **fields)
 
     def epochs(self, last: int, first: int = 1) -> Iterator[int]:
-        """The epochs to train, from first to last; where the run goes on from a checkpoint, those behind it. It ends early when the program should
-        stop (stop). A checkpoint within an epoch counts as one of that epoch: the epoch is begun again."""
+        """The epochs to train, from first to last; where the run goes on from a checkpoint, those
+        behind it. It ends early when the program should stop (stop). A checkpoint within an epoch
+        counts as one of that epoch: the epoch is begun again.
+        """
         begin = first
         if self.resumed is not None and self.resumed.epoch == self.resumed.epoch:
             begin = max(first, math.floor(self.resumed.epoch) + 1)
@@ -275,7 +361,9 @@ class Run(Connection):
 
     @_safe()
     def end(self, state: str = "finished", why: str = "") -> None:
-        """Says how the program ends: finished, stopped or failed. It waits until what was handed over is safe on disk, not for the service."""
+        """Says how the program ends: finished, stopped or failed. It waits until what was handed
+        over is safe on disk, not for the service.
+        """
         if self._ended or self._pid != os.getpid():
             return
         if self.stop is not None and state == "finished" and not why:
@@ -316,21 +404,35 @@ class Run(Connection):
 
 
 def record(
-    project: str = "", *, title: str = "", hyper: Any = None, resume: str = "", rank: Optional[int] = None, ranks: Optional[int] = None, each_rank: bool = False
+    project: str = "",
+    *,
+    title: str = "",
+    hyper: Any = None,
+    resume: str = "",
+    rank: Optional[int] = None,
+    ranks: Optional[int] = None,
+    each_rank: bool = False,
 ) -> Run:
-    """Begins the recording. It never fails: without a recorder, problem says why and nothing is recorded.
+    """Begins the recording. It never fails: without a recorder, problem says why and nothing is
+    recorded.
 
-    project, title and resume (a run or checkpoint to go on with) count only where no recorder is around yet; the project may also be in
-    $KEMBREL_PROJECT. hyper: numbers, booleans, texts and lists of these by name, from a dict, a dataclass or a namespace; dotted names nest.
+    project, title and resume (a run or checkpoint to go on with) count only where no recorder is
+    around yet; the project may also be in $KEMBREL_PROJECT. hyper: numbers, booleans, texts and
+    lists of these by name, from a dict, a dataclass or a namespace; dotted names nest.
 
-    rank, ranks: which of how many processes of one training this is; 0, the first, records. The others go on from the same checkpoint and hear the same
-    advice. Unless given they are taken from RANK, WORLD_SIZE and their like. each_rank: the others record too, each curves of its own: loss.train
-    of rank 3 is rank3.loss.train. Without it what they are told to record does nothing, unless they save together (save, gather)."""
+    rank, ranks: which of how many processes of one training this is; 0, the first, records. The
+    others go on from the same checkpoint and hear the same advice. Unless given they are taken from
+    RANK, WORLD_SIZE and their like. each_rank: the others record too, each curves of its own:
+    loss.train of rank 3 is rank3.loss.train. Without it what they are told to record does nothing,
+    unless they save together (save, gather).
+    """
     run = Run()
     try:
         run.hyper = mapping(hyper)
     except Exception as e:
-        run._fail(f"the hyperparameters are left out: a {type(hyper).__name__} is no dict: {e}"[:500])
+        run._fail(
+            f"the hyperparameters are left out: a {type(hyper).__name__} is no dict: {e}"[:500]
+        )
     try:
         path = os.environ.get("KEMBREL_RECORDER")
         run.rank = rank_of(rank, bool(path))
@@ -338,7 +440,10 @@ def record(
         run._recording = run.ranks if each_rank and run.ranks > 1 else 0
         if run.rank:
             if not path:
-                run._fail(f"nothing is recorded by this process: it is rank {run.rank}, and rank 0 records (rank=0 says otherwise)")
+                run._fail(
+                    f"nothing is recorded by this process: it is rank {run.rank}, and rank 0 "
+                    f"records (rank=0 says otherwise)"
+                )
                 run._pid = -1
                 return run
             run._silent = not each_rank
@@ -346,8 +451,19 @@ def record(
             run.hyper = nested(run.hyper, run._asked, lambda names: None)
             atexit.register(run._at_exit)
             return run
-        if not path or Run._over or Run._around == os.getpid():  # the recorder around has a run of this process, going on or ended: this is another
-            arguments = ["--resume", str(resume)] if resume else ["--project", str(project or os.environ.get("KEMBREL_PROJECT", "")), "--title", str(title)]
+        if (
+            not path or Run._over or Run._around == os.getpid()
+        ):  # the recorder around has a run of this process, going on or ended: this is another
+            arguments = (
+                ["--resume", str(resume)]
+                if resume
+                else [
+                    "--project",
+                    str(project or os.environ.get("KEMBREL_PROJECT", "")),
+                    "--title",
+                    str(title),
+                ]
+            )
             path = start(arguments)
         else:
             Run._around = os.getpid()
@@ -364,6 +480,6 @@ def record(
         run._fail(f"the hyperparameters are left out: {type(e).__name__}: {e}"[:500], "hyper")
         run.hyper = Hyper({}, run._asked, lambda names: run._tell("taken", names=names))
     if sys.exit is asked_exit.before:
-        sys.exit = asked_exit  # type: ignore[assignment]
+        sys.exit = asked_exit
     atexit.register(run._at_exit)
     return run

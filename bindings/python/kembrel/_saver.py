@@ -8,7 +8,9 @@ from typing import Any, Dict, Optional
 class Saver:
     """When to save."""
 
-    def __init__(self, epochs: Optional[float], steps: Optional[int], best: str, margin: float) -> None:
+    def __init__(
+        self, epochs: Optional[float], steps: Optional[int], best: str, margin: float
+    ) -> None:
         self.epochs, self.steps, self.margin = epochs, steps, margin
         self.curve, _, direction = best.partition(" ")
         self.sign = -1.0 if direction == "higher" else 1.0
@@ -26,8 +28,13 @@ class Saver:
     def due(self, step: int, epoch: Optional[float], stop: Optional[str]) -> str:
         if step == self.saved:
             return ""
-        # Multiples are passed, so that a run which goes on from any checkpoint saves where one that was not cut off does.
-        by_epoch = self.epochs is not None and epoch is not None and epoch // self.epochs > self.last_epoch // self.epochs
+        # Multiples are passed, so that a run which goes on from any checkpoint saves where one that
+        # was not cut off does.
+        by_epoch = (
+            self.epochs is not None
+            and epoch is not None
+            and epoch // self.epochs > self.last_epoch // self.epochs
+        )
         by_step = self.steps is not None and step // self.steps > self.last_step // self.steps
         why = ""
         if self.asked:

@@ -17,14 +17,22 @@ from ._values import whole
 def warn(text: str) -> None:
     try:
         print(f"kembrel: {text}", file=sys.stderr, flush=True)
-    except (OSError, ValueError, AttributeError):  # the error output may be closed, or on a full disk
+    except (
+        OSError,
+        ValueError,
+        AttributeError,
+    ):  # the error output may be closed, or on a full disk
         pass
 
 
 def binary() -> Optional[str]:
     found = os.environ.get("KEMBREL_BINARY") or shutil.which("kembrel")
-    # As pip puts it beside an environment's interpreter, or into a folder that was named by --target.
-    for beside in (pathlib.Path(sys.executable or "").parent, pathlib.Path(__file__).resolve().parent.parent / "bin"):
+    # As pip puts it beside an environment's interpreter, or into a folder that was named by
+    # --target.
+    for beside in (
+        pathlib.Path(sys.executable or "").parent,
+        pathlib.Path(__file__).resolve().parent.parent / "bin",
+    ):
         found = found or (str(beside / "kembrel") if (beside / "kembrel").is_file() else None)
     return found
 
@@ -46,14 +54,17 @@ asked_exit = _Exit(sys.exit)
 
 
 def command_line() -> List[str]:
-    """How this program was really started, with the interpreter's own flags; nothing where it cannot be started again: in a notebook, at a prompt, or
-    from standard input."""
+    """How this program was really started, with the interpreter's own flags; nothing where it
+    cannot be started again: in a notebook, at a prompt, or from standard input.
+    """
     if hasattr(sys, "ps1") or "ipykernel" in sys.modules or sys.argv[:1] in ([], ["-"]):
         return []
     interpreter = sys.executable or "python3"
     given = list(getattr(sys, "orig_argv", []))  # since 3.10
     if given:
-        return [interpreter, *given[1:]] if given[1:] else []  # a program from standard input has no name
+        return (
+            [interpreter, *given[1:]] if given[1:] else []
+        )  # a program from standard input has no name
     if sys.argv[0] in ("", "-c"):
         return []
     spec = getattr(sys.modules.get("__main__"), "__spec__", None)
@@ -64,15 +75,21 @@ def command_line() -> List[str]:
 
 
 def rank_of(given: Any, around: bool) -> int:
-    """Which of several processes of one training this is: given, or as whoever started them says. What a scheduler says counts only where the processes
-    share a recorder: its tasks may as well be trainings of their own."""
-    names = ["KEMBREL_RANK", "RANK", "OMPI_COMM_WORLD_RANK", "PMI_RANK", "PMIX_RANK"] + (["SLURM_PROCID"] if around else [])
+    """Which of several processes of one training this is: given, or as whoever started them says.
+    What a scheduler says counts only where the processes share a recorder: its tasks may as well be
+    trainings of their own.
+    """
+    names = ["KEMBREL_RANK", "RANK", "OMPI_COMM_WORLD_RANK", "PMI_RANK", "PMIX_RANK"] + (
+        ["SLURM_PROCID"] if around else []
+    )
     return _first(given, names, 0)
 
 
 def ranks_of(given: Any, around: bool) -> int:
     """How many processes one training has: given, or as whoever started them says."""
-    names = ["KEMBREL_RANKS", "WORLD_SIZE", "OMPI_COMM_WORLD_SIZE", "PMI_SIZE", "PMIX_SIZE"] + (["SLURM_NTASKS"] if around else [])
+    names = ["KEMBREL_RANKS", "WORLD_SIZE", "OMPI_COMM_WORLD_SIZE", "PMI_SIZE", "PMIX_SIZE"] + (
+        ["SLURM_NTASKS"] if around else []
+    )
     return _first(given, names, 1)
 
 
@@ -89,12 +106,20 @@ def _first(given: Any, names: List[str], unless: int) -> int:
 def start(arguments: List[str]) -> str:
     """Starts a recorder beside this program and returns its socket."""
     if not hasattr(socket, "AF_UNIX"):
-        raise OSError("nothing is recorded: a recorder is spoken to by Unix sockets, which this system does not have")
+        raise OSError(
+            "nothing is recorded: a recorder is spoken to by Unix sockets, which this system "
+            "does not have"
+        )
     kembrel = binary()
     if kembrel is None:
-        raise OSError("nothing is recorded: there is no recorder around, and no kembrel on the PATH to start one (or set KEMBREL_BINARY)")
+        raise OSError(
+            "nothing is recorded: there is no recorder around, and no kembrel on the PATH to "
+            "start one (or set KEMBREL_BINARY)"
+        )
     command = [kembrel, "record", "--attach", str(os.getpid()), *arguments, "--", *command_line()]
-    process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, start_new_session=True)
+    process = subprocess.Popen(
+        command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, start_new_session=True
+    )
     assert process.stdout is not None
     line = process.stdout.readline().decode().strip()
     threading.Thread(target=process.wait, name="kembrel-recorder", daemon=True).start()

@@ -1,4 +1,6 @@
-"""A part of a checkpoint: a tree, whose arrays lie in a safetensors file and whose rest in a small JSON file beside it (docs/python.md)."""
+"""A part of a checkpoint: a tree, whose arrays lie in a safetensors file and whose rest in a small
+JSON file beside it (docs/python.md).
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,18 @@ import pathlib
 import struct
 from typing import Any, Callable, Dict, List, Optional, Tuple
 
-from ._arrays import COMPLEX, WIDTHS, Array, Raw, find, from_bytes, is_array, is_numpy_scalar, kind_of, numpy_or_none
+from ._arrays import (
+    COMPLEX,
+    WIDTHS,
+    Array,
+    Raw,
+    find,
+    from_bytes,
+    is_array,
+    is_numpy_scalar,
+    kind_of,
+    numpy_or_none,
+)
 from ._like import like as _like
 
 FORMAT = "kembrel tree 2"
@@ -18,11 +31,13 @@ _SAFE = range(-(2**53), 2**53 + 1)
 _DEEP = 200  # levels of a tree
 
 Tensor = Tuple[str, str, Tuple[int, ...], Any]
-"""Name, dtype and shape of a tensor as it lies in the file, and what gives its bytes: an Array, or bytes."""
+"""Name, dtype and shape of a tensor as it lies in the file, and what gives its bytes: an Array, or
+bytes.
+"""
 
 
 class Flat:
-    """A tree taken apart. What cannot be saved is left out by its name, and what remains is whole."""
+    """A tree taken apart. What cannot be saved is left out by its name; the rest is whole."""
 
     def __init__(self, tree: Any) -> None:
         self.tensors: List[Tensor] = []
@@ -55,7 +70,12 @@ class Flat:
             return {"complex": [_float(x.real), _float(x.imag)]}
         if isinstance(x, (dict, list, tuple, set, frozenset)):
             if id(x) in above or len(above) == _DEEP:
-                return self._leave(path, "it holds itself" if id(x) in above else f"it lies more than {_DEEP} levels deep")
+                return self._leave(
+                    path,
+                    "it holds itself"
+                    if id(x) in above
+                    else f"it lies more than {_DEEP} levels deep",
+                )
             return self._inner(x, path, (*above, id(x)))
         if isinstance(x, range):
             return {"range": [str(x.start), str(x.stop), str(x.step)]}
@@ -65,15 +85,25 @@ class Flat:
             return {"bytes": name} if isinstance(x, bytes) else {"bytes": name, "kind": "bytearray"}
         if is_array(x) or is_numpy_scalar(x):
             return self._array(x, path)
-        for kind in (str, int, float, complex):  # subclasses of them, such as members of an enumeration
+        for kind in (
+            str,
+            int,
+            float,
+            complex,
+        ):  # subclasses of them, such as members of an enumeration
             if isinstance(x, kind):
-                return self._value(kind.__new__(kind, x), path, above)  # type: ignore[call-overload]
+                plain = kind.__new__(kind, x)
+                return self._value(plain, path, above)
         plain = _as_text(x)
         if plain is not None:
             return plain
         if callable(x):
             return self._leave(path, f"a {type(x).__name__} is code, which cannot be saved")
-        return self._leave(path, f"a {type(x).__module__}.{type(x).__qualname__} is none of dict, list, tuple, set, number, text, bytes, None and array")
+        return self._leave(
+            path,
+            f"a {type(x).__module__}.{type(x).__qualname__} is none of dict, list, tuple, set, "
+            f"number, text, bytes, None and array",
+        )
 
     def _inner(self, x: Any, path: str, above: Tuple[int, ...]) -> Any:
         def at(name: Any) -> str:
@@ -86,8 +116,14 @@ class Flat:
                 if isinstance(key, dict) and ("left out" in key or "array" in key):
                     self._leave(at(repr(k)[:100]), "its key cannot be saved")
                     continue
-                node.append([key, self._value(v, at(k if isinstance(k, (str, int)) else repr(k)), above)])
-            return {"dict": node, "kind": "ordered"} if isinstance(x, collections.OrderedDict) else {"dict": node}
+                node.append(
+                    [key, self._value(v, at(k if isinstance(k, (str, int)) else repr(k)), above)]
+                )
+            return (
+                {"dict": node, "kind": "ordered"}
+                if isinstance(x, collections.OrderedDict)
+                else {"dict": node}
+            )
         if isinstance(x, (list, tuple)):
             node = [self._value(v, at(i), above) for i, v in enumerate(x)]
             return {"tuple": node} if isinstance(x, tuple) else {"list": node}
@@ -95,7 +131,11 @@ class Flat:
             members = sorted(x)  # the same set gives the same file
         except Exception:
             members = list(x)
-        return {"frozenset" if isinstance(x, frozenset) else "set": [self._value(v, at(i), above) for i, v in enumerate(members)]}
+        return {
+            "frozenset"
+            if isinstance(x, frozenset)
+            else "set": [self._value(v, at(i), above) for i, v in enumerate(members)]
+        }
 
     def _array(self, x: Any, path: str) -> Any:
         if id(x) in self._known:
@@ -114,7 +154,9 @@ class Flat:
             node = self._known[same]
         else:
             name = self._name(path)
-            dtype, shape = (COMPLEX[a.dtype], (*a.shape, 2)) if a.dtype in COMPLEX else (a.dtype, a.shape)
+            dtype, shape = (
+                (COMPLEX[a.dtype], (*a.shape, 2)) if a.dtype in COMPLEX else (a.dtype, a.shape)
+            )
             self.tensors.append((name, dtype, shape, a))
             node = {"array": name}
             if kind:
@@ -142,7 +184,9 @@ def _as_text(x: Any) -> Any:
 
 
 def write_tensors(path: Any, tensors: List[Tensor]) -> None:
-    """Writes a safetensors file: name, dtype, shape and bytes (or Array) of each tensor; the widest first, so that each lies aligned, and by name."""
+    """Writes a safetensors file: name, dtype, shape and bytes (or Array) of each tensor; the widest
+    first, so that each lies aligned, and by name.
+    """
     header: Dict[str, Any] = {}
     at = 0
     tensors = sorted(tensors, key=lambda t: (-WIDTHS[t[1]], t[0].encode()))
@@ -160,11 +204,15 @@ def write_tensors(path: Any, tensors: List[Tensor]) -> None:
             for piece in data.pieces() if isinstance(data, Array) else (data,):
                 view = memoryview(piece)
                 while len(view):
-                    view = view[f.write(view):]
+                    view = view[f.write(view) :]
 
 
-def read_tensors(path: Any, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None) -> Dict[str, Any]:
-    """Reads a safetensors file, by name. make, if given, makes each array of its dtype, shape and bytes."""
+def read_tensors(
+    path: Any, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None
+) -> Dict[str, Any]:
+    """Reads a safetensors file, by name. make, if given, makes each array of its dtype, shape and
+    bytes.
+    """
     out = {}
     with open(path, "rb") as f:
         size = os.fstat(f.fileno()).st_size
@@ -179,7 +227,11 @@ def read_tensors(path: Any, make: Optional[Callable[[str, Tuple[int, ...], memor
             count = 1
             for d in about["shape"]:
                 count *= d
-            if about["dtype"] not in WIDTHS or not 0 <= begin <= end <= size - 8 - length or count * WIDTHS[about["dtype"]] != end - begin:
+            if (
+                about["dtype"] not in WIDTHS
+                or not 0 <= begin <= end <= size - 8 - length
+                or count * WIDTHS[about["dtype"]] != end - begin
+            ):
                 raise ValueError(f"{path}: tensor {name} does not fit the file")
             f.seek(8 + length + begin)
             data = bytearray(end - begin)
@@ -190,8 +242,10 @@ def read_tensors(path: Any, make: Optional[Callable[[str, Tuple[int, ...], memor
 
 
 def write_part(folder: Any, part: str, tree: Any) -> Tuple[List[str], List[str]]:
-    """Writes a part's files into a folder. It returns their names, and what of the tree is left out; no names where that is all of it. A path stands
-    for the file there, of which a copy is made."""
+    """Writes a part's files into a folder. It returns their names, and what of the tree is left
+    out; no names where that is all of it. A path stands for the file there, of which a copy is
+    made.
+    """
     folder = pathlib.Path(folder)
     if isinstance(tree, os.PathLike):
         import shutil
@@ -214,23 +268,33 @@ def write_part(folder: Any, part: str, tree: Any) -> Tuple[List[str], List[str]]
 
 
 def save_part(folder: Any, part: str, tree: Any) -> List[str]:
-    """Writes a part's files into a folder and returns their names. It raises TypeError, behind the writing, where something had to be left out."""
+    """Writes a part's files into a folder and returns their names. It raises TypeError, behind the
+    writing, where something had to be left out.
+    """
     names, left_out = write_part(folder, part, tree)
     if left_out:
         raise TypeError("left out: " + "; ".join(left_out))
     return names
 
 
-def read_part(folder: Any, part: str, make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None, like: Any = None,
-              say: Optional[Callable[[str], None]] = None) -> Any:
-    """Reads back what save_part wrote: the same tree. like: the program's present state, whose arrays are written into where that can be done; what
-    does not fit it is told to say."""
+def read_part(
+    folder: Any,
+    part: str,
+    make: Optional[Callable[[str, Tuple[int, ...], memoryview], Any]] = None,
+    like: Any = None,
+    say: Optional[Callable[[str], None]] = None,
+) -> Any:
+    """Reads back what save_part wrote: the same tree. like: the program's present state, whose
+    arrays are written into where that can be done; what does not fit it is told to say.
+    """
     folder = pathlib.Path(folder)
     text = json.loads((folder / f"{part}.json").read_text(encoding="utf-8"))
     if text.get("format") not in _KNOWN:
         raise ValueError(f"{folder / part}.json is not of the format {FORMAT!r}")
     path = folder / f"{part}.safetensors"
-    raw = read_tensors(path, lambda dtype, shape, data: (dtype, shape, data)) if path.exists() else {}
+    raw = (
+        read_tensors(path, lambda dtype, shape, data: (dtype, shape, data)) if path.exists() else {}
+    )
     tree = _build(text["tree"], raw, make, {})
     return tree if like is None else _like(tree, like, part, say or (lambda text: None))
 
@@ -294,7 +358,13 @@ def _build(node: Any, raw: Dict[str, Any], make: Any, known: Dict[str, Any]) -> 
         dtype, shape, data = raw[inside]
         if "complex" in node:
             dtype, shape = node["complex"], shape[:-1]
-        known[key] = _made(dtype, shape, data.obj if isinstance(data, memoryview) else data, make, node.get("kind", ""))
+        known[key] = _made(
+            dtype,
+            shape,
+            data.obj if isinstance(data, memoryview) else data,
+            make,
+            node.get("kind", ""),
+        )
     return known[key]
 
 

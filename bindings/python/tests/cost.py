@@ -1,4 +1,6 @@
-"""Prints what a call of readings costs under a recorder, in microseconds, and how long a save of 300 MB takes beside writing the file."""
+"""Prints what a call of readings costs under a recorder, in microseconds, and how long a save of
+300 MB takes beside writing the file.
+"""
 
 import os
 import sys

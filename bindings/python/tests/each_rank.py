@@ -1,4 +1,6 @@
-"""Ranks of one training that record curves of their own and save together, by plain multiprocessing or apart in network namespaces. Run by the stories."""
+"""Ranks of one training that record curves of their own and save together, by plain multiprocessing
+or apart in network namespaces. Run by the stories.
+"""
 
 import json
 import multiprocessing
@@ -27,7 +29,15 @@ def train(rank, barrier=None):
         if os.environ.get("CUT") == str(epoch):
             run.settle()
             os._exit(3)
-    os.write(1, (json.dumps({"rank": run.rank, "weights": weights, "saved": saved, "problem": run.problem}) + "\n").encode())  # in one piece
+    os.write(
+        1,
+        (
+            json.dumps(
+                {"rank": run.rank, "weights": weights, "saved": saved, "problem": run.problem}
+            )
+            + "\n"
+        ).encode(),
+    )  # in one piece
     run.end()
 
 

@@ -1,4 +1,6 @@
-"""A tree against files that any program may have written: names as they are, and with something before all of them. Run by the stories."""
+"""A tree against files that any program may have written: names as they are, and with something
+before all of them. Run by the stories.
+"""
 
 import array
 import os
@@ -22,11 +24,16 @@ def match(before, tree):
 
 
 fit = match("", wanted)
-assert fit and fit.says == "It fits: all 50 tensors have the names, shapes and dtypes wanted.", fit.says
+assert (
+    fit and fit.says == "It fits: all 50 tensors have the names, shapes and dtypes wanted."
+), fit.says
 flat = match("", {n: array.array("f", [0] * 4) for n in names})
 assert flat, flat.says
 for before, tree in (("net.", wanted), ("", {"model": wanted})):
     other = match(before, tree)
     assert not other and len(other.renames) == 50 and "50 would fit" in other.says, other.says
-    assert all(given.removeprefix("net.") == want.removeprefix("model.") for given, want in other.renames.items())
+    assert all(
+        given.removeprefix("net.") == want.removeprefix("model.")
+        for given, want in other.renames.items()
+    )
 print("matched")

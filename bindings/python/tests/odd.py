@@ -1,4 +1,6 @@
-"""Hundreds of odd arguments for every call: none raises, good readings among them are all kept. Run under a recorder by test/stories."""
+"""Hundreds of odd arguments for every call: none raises, good readings among them are all kept. Run
+under a recorder by test/stories.
+"""
 
 import argparse
 import array
@@ -48,11 +50,81 @@ class Net:
 
 
 def kinds():
-    yield from (None, True, False, 0, 1, -1, 2**70, -(2**70), 0.5, -0.5, float("nan"), float("inf"), float("-inf"), 1j, "", "text", "0.5", "a/b", "\ud800", "\x00", "x" * 100_000)
-    yield from (b"", b"\xff", bytearray(b"x"), [], [1, 2], (), (1,), {}, {"a": 1}, {1: {2: {3: 4}}}, set(), {1}, frozenset({1}), range(3), object(), len, lambda: 1, type, int)
-    yield from (decimal.Decimal("0.1"), decimal.Decimal("NaN"), fractions.Fraction(1, 3), pathlib.Path("/tmp"), Colour.RED, Net(), Net, argparse.Namespace(lr=0.1, net=Net()))
-    yield from (array.array("d", [1.0]), array.array("d", []), memoryview(b"ab"), grid(), grid(Tracked), Negated(grid()), grid(Frozen), NoBooleans("?", (1,), [True]), Shared("d", (), [1.5]))
-    yield from (Raises(), iter([]), (i for i in ()), open(__file__), sys, NotImplemented, ..., kembrel)
+    yield from (
+        None,
+        True,
+        False,
+        0,
+        1,
+        -1,
+        2**70,
+        -(2**70),
+        0.5,
+        -0.5,
+        float("nan"),
+        float("inf"),
+        float("-inf"),
+        1j,
+        "",
+        "text",
+        "0.5",
+        "a/b",
+        "\ud800",
+        "\x00",
+        "x" * 100_000,
+    )
+    yield from (
+        b"",
+        b"\xff",
+        bytearray(b"x"),
+        [],
+        [1, 2],
+        (),
+        (1,),
+        {},
+        {"a": 1},
+        {1: {2: {3: 4}}},
+        set(),
+        {1},
+        frozenset({1}),
+        range(3),
+        object(),
+        len,
+        lambda: 1,
+        type,
+        int,
+    )
+    yield from (
+        decimal.Decimal("0.1"),
+        decimal.Decimal("NaN"),
+        fractions.Fraction(1, 3),
+        pathlib.Path("/tmp"),
+        Colour.RED,
+        Net(),
+        Net,
+        argparse.Namespace(lr=0.1, net=Net()),
+    )
+    yield from (
+        array.array("d", [1.0]),
+        array.array("d", []),
+        memoryview(b"ab"),
+        grid(),
+        grid(Tracked),
+        Negated(grid()),
+        grid(Frozen),
+        NoBooleans("?", (1,), [True]),
+        Shared("d", (), [1.5]),
+    )
+    yield from (
+        Raises(),
+        iter([]),
+        (i for i in ()),
+        open(__file__),
+        sys,
+        NotImplemented,
+        ...,
+        kembrel,
+    )
     deep = []
     for _ in range(3000):
         deep = [deep]
@@ -60,14 +132,41 @@ def kinds():
     itself["it"] = itself
     yield from (deep, itself, [itself])
     if numpy is not None:
-        yield from (numpy.float32(0.5), numpy.int64(7), numpy.bool_(True), numpy.array(1.5), numpy.array([1.0, 2.0]), numpy.array([]), numpy.zeros((2, 0)), numpy.array(["a"]),
-                    numpy.array([object()], dtype=object), numpy.datetime64("2026-01-01"), numpy.float64("nan"), numpy.complex64(1), numpy.dtype("f4"), numpy.float32, numpy.ma.masked,
-                    numpy.zeros(3, dtype=[("a", "f4")]), numpy.longdouble(1))
+        yield from (
+            numpy.float32(0.5),
+            numpy.int64(7),
+            numpy.bool_(True),
+            numpy.array(1.5),
+            numpy.array([1.0, 2.0]),
+            numpy.array([]),
+            numpy.zeros((2, 0)),
+            numpy.array(["a"]),
+            numpy.array([object()], dtype=object),
+            numpy.datetime64("2026-01-01"),
+            numpy.float64("nan"),
+            numpy.complex64(1),
+            numpy.dtype("f4"),
+            numpy.float32,
+            numpy.ma.masked,
+            numpy.zeros(3, dtype=[("a", "f4")]),
+            numpy.longdouble(1),
+        )
 
 
 def main():
     hyper = {f"k{i}": v for i, v in enumerate(kinds())}
-    hyper.update({None: 1, 3: 2, ("a", 1): 3, "a=b": 4, "": 5, "lr": 0.25, "net": Net(), "args": argparse.Namespace(seed=17, deep={"er": None})})
+    hyper.update(
+        {
+            None: 1,
+            3: 2,
+            ("a", 1): 3,
+            "a=b": 4,
+            "": 5,
+            "lr": 0.25,
+            "net": Net(),
+            "args": argparse.Namespace(seed=17, deep={"er": None}),
+        }
+    )
     run = kembrel.record("vessels", hyper=hyper)
     assert run.hyper["lr"] == 0.25
     calls = 0

@@ -1,4 +1,6 @@
-"""Three processes of one training under one recorder: the first records, the others go on from the same checkpoint. Run by the stories."""
+"""Three processes of one training under one recorder: the first records, the others go on from the
+same checkpoint. Run by the stories.
+"""
 
 import json
 import os
@@ -23,11 +25,29 @@ def train():
             saved = run.save(10 * epoch, epoch, weights=weights)
             if os.environ.get("CUT") == str(epoch):
                 os._exit(3)
-        os.write(1, (json.dumps({"rank": run.rank, "first": first, "weights": weights, "saved": saved, "address": run.address, "problem": run.problem}) + "\n").encode())
+        os.write(
+            1,
+            (
+                json.dumps(
+                    {
+                        "rank": run.rank,
+                        "first": first,
+                        "weights": weights,
+                        "saved": saved,
+                        "address": run.address,
+                        "problem": run.problem,
+                    }
+                )
+                + "\n"
+            ).encode(),
+        )
 
 
 if len(sys.argv) > 1:
     train()
 else:
-    others = [subprocess.Popen([sys.executable, __file__, "train"], env={**os.environ, "RANK": str(i)}) for i in range(3)]
+    others = [
+        subprocess.Popen([sys.executable, __file__, "train"], env={**os.environ, "RANK": str(i)})
+        for i in range(3)
+    ]
     sys.exit(max(p.wait() for p in others))

@@ -1,4 +1,6 @@
-"""Classes that speak the open protocols as array and training libraries do, each with one of their ways: what a stranger's state is made of."""
+"""Classes that speak the open protocols as array and training libraries do, each with one of their
+ways: what a stranger's state is made of.
+"""
 
 import array
 import ctypes
@@ -11,11 +13,17 @@ CODES = {"f": (2, 32), "d": (2, 64), "i": (0, 32), "q": (0, 64), "B": (1, 8), "?
 
 
 class Memory:
-    """Elements in memory of their own, row-major, that other objects may share; strides in elements."""
+    """Elements in memory of their own, row-major, that other objects may share; strides in
+    elements.
+    """
 
     def __init__(self, letter, shape, values, strides=None, offset=0, memory=None):
         self.letter, self.shape = letter, tuple(shape)
-        self.buffer = memory if memory is not None else bytearray(struct.pack(f"<{len(values)}{letter}", *values))
+        self.buffer = (
+            memory
+            if memory is not None
+            else bytearray(struct.pack(f"<{len(values)}{letter}", *values))
+        )
         self.width = struct.calcsize(letter)
         plain, step = [], 1
         for d in reversed(self.shape):
@@ -29,11 +37,29 @@ class Memory:
 
     def capsule(self, device=(1, 0)):
         code, bits = CODES[self.letter]
-        self.held = ((ctypes.c_int64 * max(1, len(self.shape)))(*self.shape), (ctypes.c_int64 * max(1, len(self.shape)))(*self.strides))
-        self.tensor = _Tensor(self.address(), device[0], device[1], len(self.shape), code, bits, 1, self.held[0], self.held[1], 0)
+        self.held = (
+            (ctypes.c_int64 * max(1, len(self.shape)))(*self.shape),
+            (ctypes.c_int64 * max(1, len(self.shape)))(*self.strides),
+        )
+        self.tensor = _Tensor(
+            self.address(),
+            device[0],
+            device[1],
+            len(self.shape),
+            code,
+            bits,
+            1,
+            self.held[0],
+            self.held[1],
+            0,
+        )
         ALIVE.append(self)  # a capsule owns what it tells of
         new = ctypes.pythonapi.PyCapsule_New
-        new.restype, new.argtypes = ctypes.py_object, [ctypes.c_void_p, ctypes.c_char_p, ctypes.c_void_p]
+        new.restype, new.argtypes = ctypes.py_object, [
+            ctypes.c_void_p,
+            ctypes.c_char_p,
+            ctypes.c_void_p,
+        ]
         return new(ctypes.addressof(self.tensor), b"dltensor", None)
 
     def indices(self):
@@ -61,7 +87,17 @@ class Shared:
     def __init__(self, letter, shape, values=(), **more):
         self.m = values if isinstance(values, Memory) else Memory(letter, shape, values, **more)
         self.shape = self.m.shape
-        self.dtype = "lib." + {"f": "float32", "d": "float64", "i": "int32", "q": "int64", "B": "uint8", "?": "bool"}[self.m.letter]
+        self.dtype = (
+            "lib."
+            + {
+                "f": "float32",
+                "d": "float64",
+                "i": "int32",
+                "q": "int64",
+                "B": "uint8",
+                "?": "bool",
+            }[self.m.letter]
+        )
 
     def __dlpack_device__(self):
         return (1, 0)
@@ -74,14 +110,27 @@ class Shared:
         self.m.set(value.m.values())
 
     def turned(self):
-        return type(self)("", (), Memory(self.m.letter, self.shape[::-1], (), self.m.strides[::-1], self.m.offset, self.m.buffer))
+        return type(self)(
+            "",
+            (),
+            Memory(
+                self.m.letter,
+                self.shape[::-1],
+                (),
+                self.m.strides[::-1],
+                self.m.offset,
+                self.m.buffer,
+            ),
+        )
 
     def values(self):
         return self.m.values()
 
 
 class Tracked(Shared):
-    """A parameter under training: it is not given away while gradients are tracked, and not assigned to."""
+    """A parameter under training: it is not given away while gradients are tracked, and not
+    assigned to.
+    """
 
     def __dlpack__(self, **wishes):
         raise RuntimeError("cannot export an array that tracks gradients")
@@ -104,7 +153,12 @@ class NoBooleans(Shared):
 
     @property
     def __array_interface__(self):
-        return {"version": 3, "typestr": "|b1", "shape": self.shape, "data": (self.m.address(), False)}
+        return {
+            "version": 3,
+            "typestr": "|b1",
+            "shape": self.shape,
+            "data": (self.m.address(), False),
+        }
 
 
 class BytesForBooleans(Shared):
@@ -119,7 +173,9 @@ class BytesForBooleans(Shared):
 
 
 class Negated:
-    """A view that is negated when it is looked at: its memory holds the other sign, and it gives that to nobody."""
+    """A view that is negated when it is looked at: its memory holds the other sign, and it gives
+    that to nobody.
+    """
 
     def __init__(self, of):
         self.of, self.shape, self.dtype = of, of.shape, of.dtype
@@ -188,7 +244,12 @@ class Letters:
 
     @property
     def __array_interface__(self):
-        return {"version": 3, "typestr": "|V2", "shape": self.shape, "data": (ctypes.addressof(ctypes.c_char.from_buffer(self.buffer)), False)}
+        return {
+            "version": 3,
+            "typestr": "|V2",
+            "shape": self.shape,
+            "data": (ctypes.addressof(ctypes.c_char.from_buffer(self.buffer)), False),
+        }
 
 
 def grid(kind=Shared, n=3, m=4):

@@ -1,4 +1,6 @@
-"""Prints how long strided arrays take to be brought together, beside a contiguous copy of as many bytes: with numpy, and without (python3 -S)."""
+"""Prints how long strided arrays take to be brought together, beside a contiguous copy of as many
+bytes: with numpy, and without (python3 -S).
+"""
 
 import ctypes
 import time
@@ -12,7 +14,13 @@ class Strided:
     def __init__(self, shape, strides):
         self.memory = bytearray(4 * (1 + sum((d - 1) * s for d, s in zip(shape, strides))))
         address = ctypes.addressof((ctypes.c_ubyte * len(self.memory)).from_buffer(self.memory))
-        self.__array_interface__ = {"shape": shape, "strides": tuple(4 * s for s in strides), "typestr": "<f4", "data": (address, False), "version": 3}
+        self.__array_interface__ = {
+            "shape": shape,
+            "strides": tuple(4 * s for s in strides),
+            "typestr": "<f4",
+            "data": (address, False),
+            "version": 3,
+        }
 
 
 def took(do):
@@ -34,6 +42,8 @@ for name, shape, strides in (
         count *= d
     x = Strided(shape, strides)
     plain = bytearray(count)
-    rounds = [(took(lambda: bytearray(plain)), took(lambda: list(find(x).pieces()))) for _ in range(5)]
+    rounds = [
+        (took(lambda: bytearray(plain)), took(lambda: list(find(x).pieces()))) for _ in range(5)
+    ]
     ratios = sorted(b / a for a, b in rounds)
     print(f"| {name} | {ratios[2]:.1f} ({ratios[0]:.1f}, {ratios[-1]:.1f}) |")

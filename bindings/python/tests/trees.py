@@ -32,8 +32,13 @@ class Interface:
 
     def __init__(self, buffer, typestr, shape, strides=None):
         self.buffer = buffer
-        self.__array_interface__ = {"version": 3, "typestr": typestr, "shape": shape, "strides": strides,
-                                    "data": (ctypes.addressof(ctypes.c_char.from_buffer(buffer)), False)}
+        self.__array_interface__ = {
+            "version": 3,
+            "typestr": typestr,
+            "shape": shape,
+            "strides": strides,
+            "data": (ctypes.addressof(ctypes.c_char.from_buffer(buffer)), False),
+        }
 
 
 class Capsule:
@@ -45,7 +50,18 @@ class Capsule:
         self.buffer = ctypes.create_string_buffer(data, len(data))
         self.shape = (ctypes.c_int64 * max(1, len(shape)))(*shape)
         self.strides = (ctypes.c_int64 * len(strides))(*strides) if strides else None
-        self.tensor = _Tensor(ctypes.addressof(self.buffer), device, 0, len(shape), code, bits, 1, self.shape, self.strides, 0)
+        self.tensor = _Tensor(
+            ctypes.addressof(self.buffer),
+            device,
+            0,
+            len(shape),
+            code,
+            bits,
+            1,
+            self.shape,
+            self.strides,
+            0,
+        )
         self.device = device
 
     def __dlpack_device__(self):
@@ -53,7 +69,11 @@ class Capsule:
 
     def __dlpack__(self):
         new = ctypes.pythonapi.PyCapsule_New
-        new.restype, new.argtypes = ctypes.py_object, [ctypes.c_void_p, ctypes.c_char_p, ctypes.c_void_p]
+        new.restype, new.argtypes = ctypes.py_object, [
+            ctypes.c_void_p,
+            ctypes.c_char_p,
+            ctypes.c_void_p,
+        ]
         return new(ctypes.addressof(self.tensor), b"dltensor", None)
 
 
@@ -68,7 +88,15 @@ class Wrapped:
 
 
 def test_plain_values():
-    tree = {"a": [1, 2.5, None, True, "tüg\n", (1, (2,))], "b.c": {"%": -0.0, 7: "seven"}, "big": 2**200, "none": {}, "empty": [], "bytes": b"\x00\xff", "odd": [math.inf, -math.inf]}
+    tree = {
+        "a": [1, 2.5, None, True, "tüg\n", (1, (2,))],
+        "b.c": {"%": -0.0, 7: "seven"},
+        "big": 2**200,
+        "none": {},
+        "empty": [],
+        "bytes": b"\x00\xff",
+        "odd": [math.inf, -math.inf],
+    }
     got = there_and_back(tree)
     assert got == tree, got
     assert isinstance(got["a"][5], tuple) and isinstance(got["a"][5][1], tuple)
@@ -100,7 +128,10 @@ def test_interface():
 
 
 def test_dlpack():
-    assert there_and_back(Capsule(struct.pack("<4d", 1, 2, 3, 4), 2, 64, (2, 2))).tolist() == [[1, 2], [3, 4]]
+    assert there_and_back(Capsule(struct.pack("<4d", 1, 2, 3, 4), 2, 64, (2, 2))).tolist() == [
+        [1, 2],
+        [3, 4],
+    ]
     bf16 = struct.pack("<4H", 0x3F80, 0xC020, 0x7FC0, 1)
     got = there_and_back({"w": Capsule(bf16, 4, 16, (4,))})["w"]
     assert isinstance(got, kembrel.Raw) and got.dtype == "BF16" and bytes(got.data) == bf16
@@ -122,12 +153,18 @@ def test_array_protocol():
 
 
 def test_make():
-    made = there_and_back({"x": array.array("f", [1, 2])}, lambda dtype, shape, view: (dtype, shape, view.tobytes()))
+    made = there_and_back(
+        {"x": array.array("f", [1, 2])}, lambda dtype, shape, view: (dtype, shape, view.tobytes())
+    )
     assert made == {"x": ("F32", (2,), struct.pack("<2f", 1, 2))}
 
 
 def test_refused():
-    for tree, word in (({"a": [object()]}, "a.0: a builtins.object"), ({"f": len, "x": 1}, "f: a builtin_function_or_method is code"), ({"a": numpy or object()}, "a: a ")):
+    for tree, word in (
+        ({"a": [object()]}, "a.0: a builtins.object"),
+        ({"f": len, "x": 1}, "f: a builtin_function_or_method is code"),
+        ({"a": numpy or object()}, "a: a "),
+    ):
         try:
             there_and_back(tree)
         except TypeError as e:
@@ -135,8 +172,13 @@ def test_refused():
         else:
             raise AssertionError(f"{tree} was taken")
     with tempfile.TemporaryDirectory() as folder:
-        assert write_part(folder, "weights", len) == ([], ["the tree: a builtin_function_or_method is code, which cannot be saved"])
-    assert not is_array("text") and not is_array(b"bytes") and not is_array([1.0]) and not is_array(1)
+        assert write_part(folder, "weights", len) == (
+            [],
+            ["the tree: a builtin_function_or_method is code, which cannot be saved"],
+        )
+    assert (
+        not is_array("text") and not is_array(b"bytes") and not is_array([1.0]) and not is_array(1)
+    )
 
 
 def test_numpy():
@@ -147,7 +189,11 @@ def test_numpy():
             x = (numpy.arange(12).reshape(3, 4) % 3).astype(numpy.dtype(kind).newbyteorder(order))
             for y in (x, numpy.asfortranarray(x), x[::-1, ::2]):
                 got = there_and_back({"w": y})["w"]
-                assert isinstance(got, numpy.ndarray) and got.dtype.newbyteorder("=") == numpy.dtype(kind) and (got == y).all(), (kind, order)
+                assert (
+                    isinstance(got, numpy.ndarray)
+                    and got.dtype.newbyteorder("=") == numpy.dtype(kind)
+                    and (got == y).all()
+                ), (kind, order)
     got = there_and_back(numpy.float64(2.5))
     assert got == 2.5 and type(got) is numpy.float64
     got = there_and_back(numpy.array(7.0))
@@ -169,7 +215,12 @@ def header(folder, part="weights"):
 
 
 def test_names_and_places():
-    tree = {"conv1.weight": array.array("b", [1, 2, 3]), "conv1": {"weight": array.array("d", [1.0]), "bias": array.array("h", [5])}, "a/b %": array.array("f", [2.0]), 3: {0: array.array("q", [7])}}
+    tree = {
+        "conv1.weight": array.array("b", [1, 2, 3]),
+        "conv1": {"weight": array.array("d", [1.0]), "bias": array.array("h", [5])},
+        "a/b %": array.array("f", [2.0]),
+        3: {0: array.array("q", [7])},
+    }
     with tempfile.TemporaryDirectory() as folder:
         kembrel.save_part(folder, "weights", tree)
         start, tensors = header(folder)
@@ -181,7 +232,11 @@ def test_names_and_places():
     for name, about in tensors.items():
         width = {"I8": 1, "F64": 8, "I16": 2, "F32": 4, "I64": 8}[about["dtype"]]
         assert (start + about["data_offsets"][0]) % width == 0, (name, "lies aligned")
-    assert list(got["conv1"]["weight"]) == [1.0] and list(got["conv1.weight"]) == [1, 2, 3] and list(got[3][0]) == [7]
+    assert (
+        list(got["conv1"]["weight"]) == [1.0]
+        and list(got["conv1.weight"]) == [1, 2, 3]
+        and list(got[3][0]) == [7]
+    )
 
 
 def test_shared():
@@ -189,7 +244,19 @@ def test_shared():
     memory = bytearray(8)
     one, other = Shared("f", (2,), (), memory=memory), Shared("f", (2,), (), memory=memory)
     with tempfile.TemporaryDirectory() as folder:
-        kembrel.save_part(folder, "weights", {"in": tied, "out": {"w": tied}, "a": one, "b": other, "c": array.array("f", [1, 2, 3]), "none": array.array("f", []), "none2": array.array("f", [])})
+        kembrel.save_part(
+            folder,
+            "weights",
+            {
+                "in": tied,
+                "out": {"w": tied},
+                "a": one,
+                "b": other,
+                "c": array.array("f", [1, 2, 3]),
+                "none": array.array("f", []),
+                "none2": array.array("f", []),
+            },
+        )
         _, tensors = header(folder)
         got = kembrel.read_part(folder, "weights")
     assert set(tensors) == {"in", "a", "c", "none", "none2"}, "stored once"
@@ -227,14 +294,31 @@ def test_like():
     assert got["w"] is turned and turned.values() == values and not said, "by its strides"
     tracked = Tracked("f", (3, 4), [0.0] * 12)
     got, said = read_like([grid(Tracked)], [tracked])
-    assert got[0] is tracked and tracked.values() == values and not said, "what tracks gradients is written through what shares its memory"
+    assert (
+        got[0] is tracked and tracked.values() == values and not said
+    ), "what tracks gradients is written through what shares its memory"
     frozen = Frozen("f", (3, 4), [0.0] * 12)
     got, said = read_like({"w": grid(Frozen)}, {"w": frozen})
     assert frozen.values() == [0.0] * 12, "what is immutable is never written"
-    assert isinstance(got["w"], Frozen) and got["w"] is not frozen and got["w"].values() == values and not said, (got, said)
+    assert (
+        isinstance(got["w"], Frozen)
+        and got["w"] is not frozen
+        and got["w"].values() == values
+        and not said
+    ), (got, said)
     kept = array.array("d", [0, 0])
-    got, said = read_like({"w": array.array("d", [1, 2]), "n": 5, "new": 1, "t": (1, [array.array("d", [3])])}, {"w": kept, "n": 4, "t": (0, [array.array("d", [0])])})
-    assert got["w"] is kept and list(kept) == [1, 2] and got["n"] == 5 and got["new"] == 1 and list(got["t"][1][0]) == [3] and not said
+    got, said = read_like(
+        {"w": array.array("d", [1, 2]), "n": 5, "new": 1, "t": (1, [array.array("d", [3])])},
+        {"w": kept, "n": 4, "t": (0, [array.array("d", [0])])},
+    )
+    assert (
+        got["w"] is kept
+        and list(kept) == [1, 2]
+        and got["n"] == 5
+        and got["new"] == 1
+        and list(got["t"][1][0]) == [3]
+        and not said
+    )
     got, said = read_like({"w": array.array("d", [1, 2])}, {"w": array.array("d", [0])})
     assert list(got["w"]) == [1, 2] and "shape" in said[0], "another shape is said"
     readonly = memoryview(bytes(8)).cast("d")
@@ -243,7 +327,9 @@ def test_like():
     if numpy is not None:
         other = numpy.zeros((3, 4), dtype="f8")
         got, said = read_like(grid(), other)
-        assert got.dtype == numpy.float64 and got.tolist()[2] == [8, 9, 10, 11] and not said, "of the dtype that is there"
+        assert (
+            got.dtype == numpy.float64 and got.tolist()[2] == [8, 9, 10, 11] and not said
+        ), "of the dtype that is there"
         part = numpy.zeros((4, 6), dtype="f4")[::2, ::-2]
         got, said = read_like(numpy.ones((2, 3), dtype="f4"), part)
         assert got is part and (part == 1).all() and part.base.sum() == 6
@@ -272,31 +358,49 @@ def test_strides_against_the_slow_way():
         memory = bytearray(struct.pack(f"<{step + 3}{letter}", *(i % 200 for i in range(step + 3))))
         x = Shared("", (), Memory(letter, shape, (), strides, offset, memory))
         dtype, got_shape, data = to_bytes(x)
-        assert got_shape == tuple(shape) and bytes(data) == struct.pack(f"<{len(x.values())}{letter}", *x.values()), (shape, strides)
-        find(x).fill(struct.pack(f"<{len(x.values())}{letter}", *(i % 100 for i in range(len(x.values())))))
-        assert [int(v) for v in x.values()] == [i % 100 for i in range(len(x.values()))], (shape, strides)
+        assert got_shape == tuple(shape) and bytes(data) == struct.pack(
+            f"<{len(x.values())}{letter}", *x.values()
+        ), (shape, strides)
+        find(x).fill(
+            struct.pack(f"<{len(x.values())}{letter}", *(i % 100 for i in range(len(x.values()))))
+        )
+        assert [int(v) for v in x.values()] == [i % 100 for i in range(len(x.values()))], (
+            shape,
+            strides,
+        )
 
 
 def test_long_strides():
     """Long axes are copied by stretches, and rows that lie far apart are brought together first."""
-    for shape, strides in (((3, 5000), (1, 3)), ((40, 1100), (1, 44)), ((60, 700), (1, 600)), ((60, 700), (-1, 604)), ((2, 20, 1500), (1, 3000, 2)), ((5000, 2), (2, -1))):
+    for shape, strides in (
+        ((3, 5000), (1, 3)),
+        ((40, 1100), (1, 44)),
+        ((60, 700), (1, 600)),
+        ((60, 700), (-1, 604)),
+        ((2, 20, 1500), (1, 3000, 2)),
+        ((5000, 2), (2, -1)),
+    ):
         offset = sum((d - 1) * -s for d, s in zip(shape, strides) if s < 0)
         count = 1 + sum((d - 1) * abs(s) for d, s in zip(shape, strides))
         memory = bytearray(struct.pack(f"<{count}i", *range(count)))
         x = Shared("", (), Memory("i", list(shape), (), list(strides), offset, memory))
         _, got_shape, data = to_bytes(x)
-        assert got_shape == shape and bytes(data) == struct.pack(f"<{len(x.values())}i", *x.values()), (shape, strides)
+        assert got_shape == shape and bytes(data) == struct.pack(
+            f"<{len(x.values())}i", *x.values()
+        ), (shape, strides)
         find(x).fill(struct.pack(f"<{len(x.values())}i", *range(len(x.values()))))
         assert list(x.values()) == list(range(len(x.values()))), (shape, strides)
 
 
 def test_memory_of_a_save():
-    """A save holds no second copy of the state: strided arrays are copied some megabytes at a time."""
+    """A save holds no second copy of the state: strided arrays are copied piece by piece."""
     if numpy is None:
         return
     import tracemalloc
 
-    state = {str(i): numpy.zeros((4000, 2500), dtype="f4").T for i in range(3)}  # 40 MB each, transposed
+    state = {
+        str(i): numpy.zeros((4000, 2500), dtype="f4").T for i in range(3)
+    }  # 40 MB each, transposed
     with tempfile.TemporaryDirectory() as folder:
         tracemalloc.start()
         write_part(folder, "weights", state)

@@ -1,4 +1,5 @@
-"""Tells vessels apart by their sound in pure Python: softmax regression with momentum, on clips that `harbour clips` wrote.
+"""Tells vessels apart by their sound in pure Python: softmax regression with momentum, on clips
+that `harbour clips` wrote.
 
     build/harbour clips --out clips.safetensors
     kembrel record --project vessels -- python3 demo/harbour/python/train.py clips.safetensors
@@ -25,25 +26,38 @@ p.add_argument("--seed", type=int, default=17)
 p.add_argument("--pace", type=float, default=0.0, help="least seconds per epoch, to watch it")
 options = p.parse_args()
 
-run = kembrel.record("vessels", title="Softmax in Python", hyper={k: v for k, v in vars(options).items() if k not in ("clips", "pace")})
+run = kembrel.record(
+    "vessels",
+    title="Softmax in Python",
+    hyper={k: v for k, v in vars(options).items() if k not in ("clips", "pace")},
+)
 lr, momentum, epochs, seed = (run.hyper[k] for k in ("lr", "momentum", "epochs", "seed"))
 
-data = kembrel.read_tensors(options.clips, lambda dtype, shape, view: (shape, array.array("f" if dtype == "F32" else "B", view.tobytes())))
+data = kembrel.read_tensors(
+    options.clips,
+    lambda dtype, shape, view: (shape, array.array("f" if dtype == "F32" else "B", view.tobytes())),
+)
 (count, inputs), levels = data["levels"]
 labels = data["classes"][1]
-clips = [(levels[i * inputs:(i + 1) * inputs], labels[i]) for i in range(count)]
-train, val = clips[: count * 4 // 5], clips[count * 4 // 5:]
+clips = [(levels[i * inputs : (i + 1) * inputs], labels[i]) for i in range(count)]
+train, val = clips[: count * 4 // 5], clips[count * 4 // 5 :]
 
 dice = random.Random(seed)
 weights = {c: array.array("d", (dice.gauss(0, 0.01) for _ in range(inputs + 1))) for c in CLASSES}
 velocity = {c: array.array("d", bytes(8 * (inputs + 1))) for c in CLASSES}
 step, epoch = 0, 0
 if run.resumed:
-    weights = run.resumed.part("weights", lambda dtype, shape, view: array.array("d", view.tobytes()))
-    velocity = run.resumed.part("optimiser", lambda dtype, shape, view: array.array("d", view.tobytes()), default=velocity)
+    weights = run.resumed.part(
+        "weights", lambda dtype, shape, view: array.array("d", view.tobytes())
+    )
+    velocity = run.resumed.part(
+        "optimiser", lambda dtype, shape, view: array.array("d", view.tobytes()), default=velocity
+    )
     dice.setstate(run.resumed.part("random", default=dice.getstate()))
     step, epoch = run.resumed.step, int(run.resumed.epoch)
-run.initial_weights(weights, fresh=run.resumed is None, seed=seed, needs=["weights", "optimiser", "random"])
+run.initial_weights(
+    weights, fresh=run.resumed is None, seed=seed, needs=["weights", "optimiser", "random"]
+)
 run.save_when(epochs=2, best="loss.val lower", on_signal=True)
 
 
@@ -74,8 +88,28 @@ while epoch < epochs and not run.stop:
         step += 1
     epoch += 1
     (loss, accuracy), (val_loss, val_accuracy) = judge(train), judge(val)
-    run.readings(step, epoch, {"loss.train": loss, "loss.val": val_loss, "accuracy.train": accuracy, "accuracy.val": val_accuracy})
-    print(f"epoch {epoch} of {epochs}  loss {loss:.4f} / {val_loss:.4f}  accuracy {accuracy:.3f} / {val_accuracy:.3f}", flush=True)
-    run.save(step, epoch, weights=weights, optimiser=velocity, random=dice.getstate(), preprocess={"labels": CLASSES})
+    run.readings(
+        step,
+        epoch,
+        {
+            "loss.train": loss,
+            "loss.val": val_loss,
+            "accuracy.train": accuracy,
+            "accuracy.val": val_accuracy,
+        },
+    )
+    print(
+        f"epoch {epoch} of {epochs}  loss {loss:.4f} / {val_loss:.4f}  accuracy {accuracy:.3f} / "
+        f"{val_accuracy:.3f}",
+        flush=True,
+    )
+    run.save(
+        step,
+        epoch,
+        weights=weights,
+        optimiser=velocity,
+        random=dice.getstate(),
+        preprocess={"labels": CLASSES},
+    )
     time.sleep(max(0.0, options.pace - (time.monotonic() - began)))
 run.end()

@@ -133,7 +133,8 @@ func (b *builder) truth(n *filter.Node) expression {
 	case filter.Hyper:
 		return write(filter.Truth, "coalesce(%s, false)", b.boolean(n))
 	case filter.Has:
-		return write(filter.Truth, "exists (select 1 from hyper h where h.run = r.id and h.name = %s)", b.add(n.Name, ""))
+		return write(filter.Truth, "exists (select 1 from hyper h where h.run = r.id and h.name = %s)",
+			b.add(n.Name, ""))
 	case filter.Search:
 		escaped := strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(n.Name)
 		return write(filter.Truth, `(concat_ws(E'\n', r.title, r.note, r.host, array_to_string(r.tags, E'\n'),
@@ -312,7 +313,8 @@ func (b *builder) in(x, list *filter.Node) expression {
 			kind = filter.Truth
 		}
 		if x.Kind == kind || x.Kind == filter.Any {
-			out = write(filter.Truth, "(%s or %s)", out, b.equal(x, &filter.Node{Op: filter.Literal, Kind: kind, Lit: v}))
+			out = write(filter.Truth, "(%s or %s)", out,
+				b.equal(x, &filter.Node{Op: filter.Literal, Kind: kind, Lit: v}))
 		}
 	}
 	return out
