@@ -256,9 +256,10 @@ var (
 	CreateLinkFor = declare[PersonInput, Link](Spec{ID: "create-sign-in-link-for", Method: "POST",
 		Path:    "/people/{name}/links",
 		Summary: "Create a one-time sign-in link for a person: the first one, or where a password was forgotten",
-		Access:  Administrator, Status: 201})
+		Access:  Administrator, Whole: true, Status: 201})
 	CreateTokenFor = declare[NewTokenFor, CreatedToken](Spec{ID: "create-token-for", Method: "POST",
-		Path: "/people/{name}/tokens", Summary: "Create a token for a machine", Access: Administrator, Status: 201})
+		Path: "/people/{name}/tokens", Summary: "Create a token for a machine", Access: Administrator, Whole: true,
+		Status: 201})
 	ListCredentials = declare[PersonInput, Credentials](Spec{ID: "credentials", Method: "GET",
 		Path: "/people/{name}/credentials", Summary: "List a person's tokens and sessions", Access: Administrator})
 	EndCredentials = declare[PersonInput, None](Spec{ID: "end-credentials", Method: "DELETE",

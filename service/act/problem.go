@@ -6,6 +6,7 @@ import (
 	"runtime/debug"
 
 	"kembrel/api"
+	"kembrel/store"
 	"kembrel/store/blob"
 	"kembrel/store/pg/db"
 )
@@ -25,6 +26,8 @@ func (s *Act) Problem(err error) *api.Problem {
 	case errors.Is(err, blob.ErrAway):
 		s.Log.Warn("the blob store does not answer", "err", err)
 		return api.Fail(api.Unavailable, "the blob store does not answer just now; try again in a moment")
+	case errors.Is(err, store.ErrNone): // found a moment ago
+		return api.Fail(api.NotFound, "what was asked for is not there any more: it was deleted at this moment")
 	case db.BadText(err):
 		return api.Fail(api.Invalid, "a text in the request has a NUL byte in it, or is not UTF-8")
 	case db.TooCostly(err):

@@ -62,7 +62,7 @@ func (s *Checkpoints) DropCheckpoint(ctx context.Context, who act.Who, in *api.D
 	}
 	did := act.Did{Verb: "to-be-dropped", Data: map[string]any{"days": in.Days}}
 	if list := children[place{in.Number, c.Step}]; len(list) > 0 {
-		did.Data["began_from_it"] = list
+		did.Data["began_from_it"] = len(list) // how many: which may be of projects that readers of this do not see
 	}
 	return s.changeCheckpoint(ctx, who, in.CheckpointInput, did, func(q Tx, _, _ int64) error {
 		_, err := q.CheckpointsGo(ctx, []int64{id}, stay, "as "+who.Name+" said", false)

@@ -179,8 +179,16 @@ func (s *Checkpoints) decide(ctx context.Context, p store.Keeping, numbers []int
 	}
 	matches := make([]bool, len(rows))
 	for where, of := range conditions {
-		if err := s.matching(ctx, p.ID, p.Objective, where, out, figures, of, matches); err != nil {
+		err := s.matching(ctx, p.ID, p.Objective, where, out, figures, of, matches)
+		switch {
+		case err == nil:
+		case given != nil || !api.Is(err, api.Invalid):
 			return nil, err
+		default: // one that nobody understands any more keeps its checkpoints, and lets the other rules be
+			s.Log.Warn("a keep rule cannot be read", "project", p.Key, "where", where, "err", err)
+			for _, i := range of {
+				out[i].rule = nil
+			}
 		}
 	}
 	now := time.Now()

@@ -68,7 +68,12 @@ func (s *Finder) RunID(ctx context.Context, in api.RunInput) (int64, error) {
 	if _, err := s.Project(ctx, in.Project); err != nil {
 		return 0, err
 	}
-	return 0, api.Fail(api.NotFound, "there is no run %s; kembrel runs %s lists the project's runs",
+	return 0, orNoRun(err, in)
+}
+
+// orNoRun says of a row that is missing that there is no such run.
+func orNoRun(err error, in api.RunInput) error {
+	return act.OrNotFound(err, "there is no run %s; kembrel runs %s lists the project's runs",
 		act.RunAddress(in.Project, in.Number), in.Project)
 }
 
@@ -85,13 +90,8 @@ func (s *Finder) RunWith(ctx context.Context, in api.RunInput) (*api.Run, store.
 		return nil, store.Run{}, store.Summary{}, err
 	}
 	row, err := s.db.RunByNumber(ctx, p.ID, in.Number)
-	if errors.Is(err, store.ErrNone) {
-		if _, why := s.RunID(ctx, in); why != nil { // in our words
-			err = why
-		}
-	}
-	if err != nil {
-		return nil, store.Run{}, store.Summary{}, err
+	if err != nil { // it may be remembered, though it was deleted a moment ago
+		return nil, store.Run{}, store.Summary{}, orNoRun(err, in)
 	}
 	sums, err := s.db.Summaries(ctx, []int64{row.ID}, p.Objective.Curve)
 	if err != nil {

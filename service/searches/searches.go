@@ -127,7 +127,7 @@ func (s *Searches) ArchiveSearch(ctx context.Context, who act.Who, in *api.Searc
 	if !in.Body.Archived {
 		verb = "unarchived"
 	}
-	if err := s.alterSearch(ctx, who, &in.SearchInput, verb, func(q Tx, project int64) error {
+	if err := s.alterSearch(ctx, who, &in.SearchInput, act.Did{Verb: verb}, func(q Tx, project int64) error {
 		return q.ArchiveSearch(ctx, project, in.Number, in.Body.Archived)
 	}); err != nil {
 		return nil, err
@@ -137,11 +137,11 @@ func (s *Searches) ArchiveSearch(ctx context.Context, who act.Who, in *api.Searc
 
 // DeleteSearch deletes a search. Its runs stay, as runs of their own.
 func (s *Searches) DeleteSearch(ctx context.Context, who act.Who, in *api.SearchInput) (*api.None, error) {
-	return nil, s.alterSearch(ctx, who, in, "deleted",
+	return nil, s.alterSearch(ctx, who, in, act.Did{Verb: "deleted"},
 		func(q Tx, project int64) error { return q.DeleteSearch(ctx, project, in.Number) })
 }
 
-func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchInput, verb string,
+func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchInput, did act.Did,
 	do func(q Tx, project int64) error) error {
 	p, _, err := s.Search(ctx, in)
 	if err != nil {
@@ -152,7 +152,7 @@ func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchI
 			return err
 		}
 		return s.Event(ctx, q, store.Event{Kind: "search", Subject: fmt.Sprintf("%s search %d", in.Project, in.Number),
-			Project: p.ID, Person: who.ID, Verb: verb})
+			Project: p.ID, Person: who.ID, Verb: did.Verb, Data: did.Data})
 	})
 	s.Live.News()
 	return err
@@ -160,14 +160,10 @@ func (s *Searches) alterSearch(ctx context.Context, who act.Who, in *api.SearchI
 
 // ChangeSearch changes how many trials a search has.
 func (s *Searches) ChangeSearch(ctx context.Context, who act.Who, in *api.SearchEdit) (*api.Search, error) {
-	if _, err := s.GetSearch(ctx, who, &in.SearchInput); err != nil {
-		return nil, err
-	}
-	p, err := s.Project(ctx, in.Project)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.db.SetBudget(ctx, p.ID, in.Number, in.Body.Budget); err != nil {
+	if err := s.alterSearch(ctx, who, &in.SearchInput, act.Did{Verb: "budget-set",
+		Data: map[string]any{"budget": in.Body.Budget}}, func(q Tx, project int64) error {
+		return q.SetBudget(ctx, project, in.Number, in.Body.Budget)
+	}); err != nil {
 		return nil, err
 	}
 	return s.GetSearch(ctx, who, &in.SearchInput)

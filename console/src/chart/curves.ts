@@ -113,8 +113,9 @@ export function useCurves(project: string, number: number) {
   let width = 0
   let pixels = 0
 
-  async function read(look: Look) {
-    if (!look.names.length) return
+  /** Reads curves as a look wants them. Where they are not wanted any more when they come, they are let be: false. */
+  async function read(look: Look, wanted = () => true): Promise<boolean> {
+    if (!look.names.length) return false
     const by = look.axis === 'epoch' ? 'epoch' : look.axis === 'step' ? 'step' : 'time'
     const scale = scaleOf(look.axis)
     const origin = originOf(look)
@@ -133,9 +134,10 @@ export function useCurves(project: string, number: number) {
       if (look.from !== null) query.from = look.from * scale + origin
     }
     const got = await readCurves(project, number, query)
+    if (!wanted()) return false
     if (tail && got.legs !== legs) {
       seen = ''
-      return read(look)
+      return read(look, wanted)
     }
     const came = draw(got, look)
     curves.value = tail ? merge(curves.value, came, ((query.from as number) - origin) / scale) : came
@@ -143,6 +145,7 @@ export function useCurves(project: string, number: number) {
     seen = now
     legs = got.legs
     width = got.width
+    return true
   }
   return { curves, read }
 }

@@ -81,8 +81,7 @@ const loadCurves = loader(async () => {
   const rest = lastRead.value + 200 - Date.now()
   if (rest > 0) await new Promise((done) => setTimeout(done, rest))
   lastRead.value = Date.now()
-  await read(look.value)
-  behind.value = { epoch: toNumber(run.value.epoch), at: Date.now() }
+  if (await read(look.value, () => !paused.value)) behind.value = { epoch: toNumber(run.value.epoch), at: Date.now() }
 })
 /** A branch is drawn as the continuation of its parent. */
 const origin = computed(() => {
