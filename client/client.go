@@ -96,11 +96,12 @@ func Stream[I any](ctx context.Context, c *Client, op api.Operation[I, api.None]
 	return response.Body, nil
 }
 
-// All collects the items of every page of a list. next sets the cursor in the input.
+// All collects the items of every page of a list. next sets the cursor in the input. A service that gives out the same
+// cursor again is not asked for ever.
 func All[I, T any](ctx context.Context, c *Client, op api.Operation[I, api.Page[T]], in *I,
 	next func(in *I, cursor string)) ([]T, error) {
 	var out []T
-	for {
+	for last := ""; ; {
 		p, err := Call(ctx, c, op, in)
 		if err != nil {
 			return nil, err
@@ -109,6 +110,10 @@ func All[I, T any](ctx context.Context, c *Client, op api.Operation[I, api.Page[
 		if p.Next == "" {
 			return out, nil
 		}
+		if p.Next == last {
+			return nil, fmt.Errorf("the pages of %s lead back to themselves at %.100q", op.ID, last)
+		}
+		last = p.Next
 		next(in, p.Next)
 	}
 }

@@ -32,7 +32,6 @@ type shelf struct {
 	beginnings []store.Beginning
 	going      map[int64]string // by checkpoint: why
 	staying    []int64
-	dropped    []int64
 }
 
 func (s *shelf) AddEvent(ctx context.Context, e store.Event) error { return s.h.AddEvent(ctx, e) }
@@ -137,7 +136,8 @@ func (s *shelf) shelve(number int, losses ...float64) {
 		c := store.Checkpoint{ID: int64(1000*number + epoch), Leg: 1, Step: int64(40 * epoch), Epoch: float64(epoch),
 			Figures: json.RawMessage(figures), Saved: time.Now(), Size: 5000}
 		s.rows[run] = append([]store.Checkpoint{c}, s.rows[run]...)
-		s.files[c.ID] = []store.File{{Checkpoint: c.ID, Part: "weights", Path: "w", Size: 5000, Digest: make([]byte, 32)}}
+		s.files[c.ID] = []store.File{{Checkpoint: c.ID, Part: "weights", Path: "w", Size: 5000,
+			Digest: make([]byte, 32)}}
 	}
 	s.h.Legs[run] = []store.Leg{{Number: 1, State: "ended", LastStep: int64(40 * len(losses))}}
 	best := slices.Index(losses, slices.Min(losses)) + 1
@@ -176,8 +176,9 @@ func TestDecide(t *testing.T) {
 		"2@e2": "[the last]"}, stay(t, s, keep.Rule{Best: 1, Last: 1}))
 	// A condition takes figures, epoch, step and size from the checkpoint, all else from the run.
 	for where, want := range map[string]int{`at("loss.val") < 0.7`: 2, `epoch == 1.0 && state == "finished"`: 2,
-		`state == "lost"`: 0, `hyper.lr < 0.2 && step > 40`: 3, `size > 4000`: 5, `"baseline" in tags && epoch > 2.0`: 1,
-		`started > ago("1d")`: 0} {
+		`state == "lost"`: 0, `hyper.lr < 0.2 && step > 40`: 3, `size > 4000`: 5,
+		`"baseline" in tags && epoch > 2.0`: 1,
+		`started > ago("1d")`:               0} {
 		list := stay(t, s, keep.Rule{Where: where, Best: 0})
 		matched := 0
 		for _, why := range list {
@@ -280,8 +281,10 @@ func TestFind(t *testing.T) {
 		kind   api.Kind
 		says   string
 	}{{1, "e9", api.NotFound, "kembrel checkpoints vessels/1 lists"}, {1, "nine", api.Invalid, "write e12"},
-		{1, "s160", api.NotFound, "replaced by a later leg: vessels/1@s160.leg1"}, {2, "last", api.NotFound, "has no checkpoint"},
-		{1, "e1", api.Gone, "were dropped on 3 November 2026 04:05 UTC as Ines said"}, {5, "e1", api.NotFound, "no run"}} {
+		{1, "s160", api.NotFound, "replaced by a later leg: vessels/1@s160.leg1"},
+		{2, "last", api.NotFound, "has no checkpoint"},
+		{1, "e1", api.Gone, "were dropped on 3 November 2026 04:05 UTC as Ines said"},
+		{5, "e1", api.NotFound, "no run"}} {
 		_, err := find(c.number, c.at)
 		require.True(t, api.Is(err, c.kind), "%s: %v", c.at, err)
 		require.ErrorContains(t, err, c.says)

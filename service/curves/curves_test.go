@@ -14,11 +14,8 @@ import (
 	"kembrel/store"
 )
 
-type readings = store.Readings
-
 // log is a storage of readings in memory, which counts how often it is asked.
 type log struct {
-	readings
 	*slicetest.Harbour
 	names  []string
 	points map[string][]curve.Point

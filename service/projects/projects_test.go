@@ -13,15 +13,8 @@ import (
 	"kembrel/store"
 )
 
-type (
-	storage = Storage
-	tx      = Tx
-)
-
 // yard is a storage of projects in memory.
 type yard struct {
-	storage
-	tx
 	h     *slicetest.Harbour
 	roles map[int64]string // that people were given, by project
 	best  int              // times that the best readings were looked up anew
