@@ -267,7 +267,7 @@ var (
 	ListTeams = declare[struct{}, Page[Team]](Spec{ID: "teams", Method: "GET", Path: "/teams",
 		Summary: "List teams", Access: SignedIn})
 	SetTeam = declare[TeamEdit, Team](Spec{ID: "set-team", Method: "PUT", Path: "/teams/{team}",
-		Summary: "Make a team, or say who is in it", Access: Administrator})
+		Summary: "Create a team, or say who is in it", Access: Administrator})
 	DropTeam = declare[TeamInput, None](Spec{ID: "delete-team", Method: "DELETE", Path: "/teams/{team}",
 		Summary: "Delete a team with the roles given to it", Access: Administrator})
 	ListRoles = declare[struct{}, Page[GivenRole]](Spec{ID: "roles", Method: "GET", Path: "/roles",

@@ -215,7 +215,7 @@ func (a *Commands) personCredentials() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := term.List("kind", "id#", "name", "made", "expires", "last used", "from", "narrowed to")
+			l := term.List("kind", "id#", "name", "created", "expires", "last used", "from", "narrowed to")
 			l.Empty = args[0] + " has no token and no session."
 			for _, t := range all.Tokens {
 				if t.Revoked == nil {
@@ -237,7 +237,7 @@ func (a *Commands) personCredentials() *cobra.Command {
 // Teams makes the command on teams.
 func (a *Commands) Teams() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "teams", Short: "List teams; make one, say who is in it, or delete it",
+	cmd := &cobra.Command{Use: "teams", Short: "List teams; create one, say who is in it, or delete it",
 		Args:    term.Arguments(),
 		Example: "  kembrel teams\n  kembrel teams set Harbour ines \"Teo Lind\"\n  kembrel teams delete Harbour",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -253,7 +253,7 @@ func (a *Commands) Teams() *cobra.Command {
 			return a.Print(output, l, page)
 		}}
 	term.OutputFlag(cmd, &output)
-	set := &cobra.Command{Use: "set NAME [PERSON...]", Short: "Make a team, or say who is in it: all of them",
+	set := &cobra.Command{Use: "set NAME [PERSON...]", Short: "Create a team, or say who is in it: all of them",
 		Args:    atLeast("NAME"),
 		Example: "  kembrel teams set Harbour ines \"Teo Lind\"",
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -23,7 +23,7 @@ func (a *Commands) SignIn() *cobra.Command {
 	var link, setPassword, revoke bool
 	var days int
 	cmd := &cobra.Command{Use: "sign-in",
-		Short: "Sign in from this terminal, or make a link that signs in to the console", Args: term.Arguments(),
+		Short: "Sign in from this terminal, or create a link that signs in to the console", Args: term.Arguments(),
 		Long: `Sign in with name and password; a personal token is made and kept for this user. The password is asked for, or read from the input's
 first line. With --link, print a one-time link to the console instead; with --set-password, set one's own password.`,
 		Example: "  kembrel sign-in --name ines\n  kembrel sign-in --link\n  kembrel sign-in --set-password",
@@ -138,14 +138,14 @@ func (a *Commands) askSecret(what string) (string, error) {
 // Tokens makes the command tokens.
 func (a *Commands) Tokens() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "tokens", Short: "List your personal tokens; make or revoke one", Args: term.Arguments(),
+	cmd := &cobra.Command{Use: "tokens", Short: "List your personal tokens; create or revoke one", Args: term.Arguments(),
 		Example: "  kembrel tokens\n  kembrel tokens create nightly --days 30\n  kembrel tokens revoke 4",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := client.Call(cmd.Context(), a.Client(), api.ListTokens, &struct{}{})
 			if err != nil {
 				return err
 			}
-			l := term.List("id#", "name", "made", "made with#", "expires", "last used", "from",
+			l := term.List("id#", "name", "created", "created with#", "expires", "last used", "from",
 				"narrowed to", "revoked")
 			for _, t := range page.Items {
 				revoked, parent := "", ""
@@ -161,7 +161,7 @@ func (a *Commands) Tokens() *cobra.Command {
 			return a.Print(output, l, page)
 		}}
 	term.OutputFlag(cmd, &output)
-	cmd.AddCommand(a.tokenMake(), &cobra.Command{Use: "revoke ID", Short: "Revoke a token, and what was made with it",
+	cmd.AddCommand(a.tokenMake(), &cobra.Command{Use: "revoke ID", Short: "Revoke a token, and what was created with it",
 		Args: term.Arguments("ID"), Example: "  kembrel tokens revoke 4",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
@@ -171,7 +171,7 @@ func (a *Commands) Tokens() *cobra.Command {
 			if _, err := client.Call(cmd.Context(), a.Client(), api.RevokeToken, &api.TokenInput{ID: id}); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "token %d is revoked, and the tokens, sessions and links that were made with it\n", id)
+			fmt.Fprintf(a.Out, "token %d is revoked, and the tokens, sessions and links that were created with it\n", id)
 			return nil
 		}})
 	return cmd

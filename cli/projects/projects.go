@@ -14,7 +14,7 @@ import (
 // Projects makes the command projects.
 func (a *Commands) Projects() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "projects", Short: "List projects; make or change one", Args: term.Arguments(),
+	cmd := &cobra.Command{Use: "projects", Short: "List projects; create or change one", Args: term.Arguments(),
 		Example: "  kembrel projects\n  kembrel projects create vessels --title \"Vessel classes\" --objective \"loss.val lower\"",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			items, err := client.All(cmd.Context(), a.Client(), api.ListProjects, &api.PageInput{Limit: 500},

@@ -33,7 +33,7 @@ type place struct {
 func (p *place) add(f *pflag.FlagSet) {
 	f.StringVar(&p.folder, "folder", "", "folder to start the program in; otherwise the recorded one")
 	f.StringVar(&p.checkout, "checkout", "",
-		"make this new folder a working tree of the recorded commit and changes, and start the program there")
+		"create this folder as a working tree of the recorded commit and changes, and start the program there")
 	f.StringVar(&p.repository, "repository", "",
 		"with --checkout: folder of the repository; otherwise the recorded one, or this one")
 	f.StringArrayVar(&p.named, "env", nil,

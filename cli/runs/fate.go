@@ -96,7 +96,7 @@ func (a *Commands) Views() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "views PROJECT", Short: "List the kept views of a project's runs",
 		Args:              term.Arguments("PROJECT"),
-		Long:              "List the kept views of a project's runs: one's own and the project's. Views are made in the console; kembrel runs --view NAME lists runs by one.",
+		Long:              "List the kept views of a project's runs: one's own and the project's. Views are created in the console; kembrel runs --view NAME lists runs by one.",
 		Example:           "  kembrel views vessels\n  kembrel runs vessels --view \"by objective\"",
 		ValidArgsFunction: a.Complete(false, false),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -146,6 +146,10 @@ func listBackups(ctx context.Context, a *term.App, at blob.Store) error {
 		fmt.Fprintln(a.Out, "There is no backup there.")
 	}
 	for _, m := range list {
+		if m.Unreadable != nil {
+			fmt.Fprintf(a.Out, "%s  cannot be read: %v\n", m.Name(), m.Unreadable)
+			continue
+		}
 		fmt.Fprintf(a.Out, "%s  %s, by version %s\n", m.Name(), api.Bytes(m.Size()), m.Version)
 	}
 	return nil

@@ -146,6 +146,9 @@ func (s *People) ChangePerson(ctx context.Context, who act.Who, in *api.PersonEd
 		if b.Administrator != nil {
 			data["administrator"] = *b.Administrator
 		}
+		if b.Email != nil {
+			data["email"] = act.Clean(*b.Email)
+		}
 		verb := "changed"
 		switch {
 		case b.Closed != nil && *b.Closed:

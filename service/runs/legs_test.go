@@ -329,16 +329,18 @@ func TestBatchesCountOnce(t *testing.T) {
 	_, err = s.SendBatch(ctx, who, batch(2, uuid.NewString(), 120))
 	require.True(t, api.Is(err, api.LegClaimed))
 	for says, change := range map[string]func(b *api.Batch){
-		"steps, 2 epochs":        func(b *api.Batch) { b.Axis.Step = b.Axis.Step[:1] },
-		"a name and a number":    func(b *api.Batch) { b.Curves[0].Curve = 1 },
-		"neither a name":         func(b *api.Batch) { b.Curves[0].Name = "" },
-		"no curve has the":       func(b *api.Batch) { b.Curves[0].Name, b.Curves[0].Curve = "", 9 },
-		"there twice":            func(b *api.Batch) { b.Curves = append(b.Curves, b.Curves[0]) },
-		"bad/name":               func(b *api.Batch) { b.Curves[0].Name = "bad/name" },
-		"no axis and curves":     func(b *api.Batch) { b.Packed = []byte{1} },
-		"a number and an upto":   func(b *api.Batch) { b.Upto = 0 },
-		"at most 10000 notes":    func(b *api.Batch) { b.Notes = make([]api.NewNote, maxNotes+1) },
-		"hyperparameter \"lr\"":  func(b *api.Batch) { b.Hyper = map[string]json.RawMessage{"lr": json.RawMessage(`{`)} },
+		"steps, 2 epochs":      func(b *api.Batch) { b.Axis.Step = b.Axis.Step[:1] },
+		"a name and a number":  func(b *api.Batch) { b.Curves[0].Curve = 1 },
+		"neither a name":       func(b *api.Batch) { b.Curves[0].Name = "" },
+		"no curve has the":     func(b *api.Batch) { b.Curves[0].Name, b.Curves[0].Curve = "", 9 },
+		"there twice":          func(b *api.Batch) { b.Curves = append(b.Curves, b.Curves[0]) },
+		"bad/name":             func(b *api.Batch) { b.Curves[0].Name = "bad/name" },
+		"no axis and curves":   func(b *api.Batch) { b.Packed = []byte{1} },
+		"a number and an upto": func(b *api.Batch) { b.Upto = 0 },
+		"at most 10000 notes":  func(b *api.Batch) { b.Notes = make([]api.NewNote, maxNotes+1) },
+		"hyperparameter \"lr\"": func(b *api.Batch) {
+			b.Hyper = map[string]json.RawMessage{"lr": json.RawMessage(`{`)}
+		},
 		"would have more than 5": func(b *api.Batch) { b.Curves = manyCurves() },
 	} {
 		bad := batch(2, recorder, 120, 160)
@@ -411,7 +413,8 @@ func TestWhatAProgramSays(t *testing.T) {
 	require.Empty(t, q.notes)
 	require.NoError(t, s.told(t.Context(), q, 101, 2, &api.ProgramSays{Packages: map[string]string{"numpy": "1.26",
 		"tide": "1"}}))
-	require.Equal(t, []string{"Leg 2 runs with other packages: numpy 1.24 → 1.26, sonar 2 → gone, tide new: 1."}, q.notes)
+	require.Equal(t, []string{"Leg 2 runs with other packages: numpy 1.24 → 1.26, sonar 2 → gone, tide new: 1."},
+		q.notes)
 }
 
 // The newest leg's end is the run's; an older one's is its own.
@@ -488,7 +491,8 @@ func TestPackedBatches(t *testing.T) {
 	require.Equal(t, packed, got.payload)
 	require.Equal(t, 1, got.training)
 	now := time.Now()
-	got, _, err = s.toBatch(act.WithClock(t.Context(), now.Add(time.Hour), now), 101, api.Batch{Number: 1, Packed: packed})
+	got, _, err = s.toBatch(act.WithClock(t.Context(), now.Add(time.Hour), now), 101,
+		api.Batch{Number: 1, Packed: packed})
 	require.NoError(t, err)
 	require.Nil(t, got.payload)
 	require.EqualValues(t, 5000-3_600_000, got.Axis[0].Time)

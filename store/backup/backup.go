@@ -41,6 +41,9 @@ type Manifest struct {
 	Blobs    []Blob    `json:"blobs"`
 	Lost     []string  `json:"lost,omitempty"`    // blobs that were gone already
 	Damaged  []string  `json:"damaged,omitempty"` // digests of chunks that were damaged already when they were copied
+
+	Unreadable error `json:"-"` // why a manifest says nothing; its backup is there, and others are none the worse
+	folder     string
 }
 
 // Blob is one with its length in bytes and the BLAKE3 digest of all of it.
@@ -56,7 +59,12 @@ const (
 )
 
 // Name is the name of a backup: when it was made.
-func (m Manifest) Name() string { return m.Made.UTC().Format(nameTime) }
+func (m Manifest) Name() string {
+	if m.Unreadable != nil {
+		return m.folder
+	}
+	return m.Made.UTC().Format(nameTime)
+}
 
 // Made says what a backup came to.
 type Made struct {
@@ -213,7 +221,10 @@ func (e *ended) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// List lists the backups at a place, the newest first.
+// maxManifest is the longest manifest that is read, in bytes: some 100 for each blob.
+const maxManifest = 1 << 30
+
+// List lists the backups at a place, the newest first, and those of which it cannot be known what belongs to them.
 func List(ctx context.Context, from blob.Store) ([]Manifest, error) {
 	var names []string
 	if err := from.List(ctx, folder, func(name string, _ int64) error {
@@ -232,13 +243,14 @@ func List(ctx context.Context, from blob.Store) ([]Manifest, error) {
 		if err != nil {
 			return nil, err
 		}
-		err = json.NewDecoder(r).Decode(&out[i])
+		err = json.NewDecoder(io.LimitReader(r, maxManifest)).Decode(&out[i])
 		r.Close()
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
+		if err == nil && out[i].Format != 1 {
+			err = fmt.Errorf("it has format %d; this version reads 1", out[i].Format)
 		}
-		if out[i].Format != 1 {
-			return nil, fmt.Errorf("%s has format %d; this version reads 1", name, out[i].Format)
+		if err != nil {
+			at := strings.TrimSuffix(strings.TrimPrefix(name, folder), "/manifest")
+			out[i] = Manifest{Unreadable: err, folder: at}
 		}
 	}
 	return out, nil
@@ -247,6 +259,8 @@ func List(ctx context.Context, from blob.Store) ([]Manifest, error) {
 // prune takes away all backups but the newest, and what none of those that are left holds.
 func prune(ctx context.Context, at blob.Store, keep int) (int, error) {
 	list, err := List(ctx, at)
+	all := len(list)
+	list = slices.DeleteFunc(list, func(m Manifest) bool { return m.Unreadable != nil })
 	if err != nil || len(list) <= keep {
 		return 0, err
 	}
@@ -262,6 +276,9 @@ func prune(ctx context.Context, at blob.Store, keep int) (int, error) {
 				return 0, err
 			}
 		}
+	}
+	if len(list) < all { // nobody knows which blobs the others need
+		return len(list) - keep, nil
 	}
 	var gone []string
 	err = at.List(ctx, "", func(name string, _ int64) error {
@@ -286,7 +303,10 @@ func Restore(ctx context.Context, from blob.Store, at string, to Parts, told fun
 	if err != nil {
 		return Manifest{}, err
 	}
-	i := slices.IndexFunc(list, func(m Manifest) bool { return at == "" || m.Name() == at })
+	i := slices.IndexFunc(list, func(m Manifest) bool { return at == "" && m.Unreadable == nil || m.Name() == at })
+	if i >= 0 && list[i].Unreadable != nil {
+		return Manifest{}, fmt.Errorf("what belongs to the backup %s cannot be read: %w", at, list[i].Unreadable)
+	}
 	if i < 0 {
 		var names []string
 		for _, m := range list {

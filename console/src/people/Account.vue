@@ -78,7 +78,7 @@ const create = () =>
           A program or a terminal signs in with a token (KEMBREL_TOKEN). One that only records runs needs the role
           recorder, on one project; then whoever finds it can do no more.
         </p>
-        <p class="small">A token that ends takes with it what was made with it.</p>
+        <p class="small">A token that ends takes with it what was created with it.</p>
       </template>
       <p v-if="secret" class="secret" role="status">
         Shown this once:

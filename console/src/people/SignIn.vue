@@ -62,7 +62,7 @@ async function signIn() {
     <p v-for="p in providers" :key="p.name" class="elsewhere">
       <a :href="`${p.path}?next=${encodeURIComponent(next())}`">Sign in with {{ p.title }}</a>
     </p>
-    <p class="small">No password yet? In a terminal where you are signed in, make a link that works once:</p>
+    <p class="small">No password yet? In a terminal where you are signed in, create a link that works once:</p>
     <pre class="command">kembrel sign-in --link</pre>
   </main>
 </template>

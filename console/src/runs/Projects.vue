@@ -23,7 +23,7 @@ useLive({}, { hello: load, project: load, run: load, leg: load, summary: load })
     <h1>Projects</h1>
     <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
     <template v-if="projects && !projects.length">
-      <p>A project holds the runs of one task. None is here yet; this makes one and records a run in it:</p>
+      <p>A project holds the runs of one task. None is here yet; this creates one and records a run in it:</p>
       <pre class="command">
 kembrel projects create vessels --title "Vessel classes by sound"
 kembrel record --project vessels -- ./harbour train</pre>
