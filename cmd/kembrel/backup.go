@@ -104,9 +104,9 @@ needs PostgreSQL's pg_dump. While it runs nothing is cleaned away. Every chunk t
 			if listed {
 				return listBackups(ctx, a, to)
 			}
-			if _, err := os.Stat(a.Settings.Get("data")); errors.Is(err, os.ErrNotExist) &&
-				a.Settings.Get("database") == "" {
-				return fmt.Errorf("there is no Kembrel in %s; name its folder with --data, or its --database and --blobs", a.Settings.Get("data"))
+			data := a.Settings.Get("data")
+			if a.Settings.Get("database") == "" && !begun(data) {
+				return fmt.Errorf("there is no Kembrel in %s; name its folder with --data, or its --database and --blobs", data)
 			}
 			from, release, err := parts(ctx, a)
 			if err != nil {

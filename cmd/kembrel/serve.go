@@ -148,10 +148,9 @@ func runUp(ctx context.Context, a *term.App, rescue bool) error {
 	}
 	defer lock.Close()
 	var disk unix.Statfs_t
-	_, begun := os.Stat(filepath.Join(data, "postgres", "data", "PG_VERSION"))
 	err = unix.Statfs(data, &disk)
 	// Bsize has another type on macOS
-	if free := int64(disk.Bavail) * int64(disk.Bsize); err == nil && free < leastSpace && begun != nil {
+	if free := int64(disk.Bavail) * int64(disk.Bsize); err == nil && free < leastSpace && !begun(data) {
 		return fmt.Errorf("only %s are free at %s; make room (%s at least) or choose another folder with --data",
 			api.Bytes(free), data, api.Bytes(leastSpace))
 	}
@@ -163,8 +162,8 @@ func runUp(ctx context.Context, a *term.App, rescue bool) error {
 	defer db.Stop()
 	return runService(ctx, a, log, how, db.URL, blobsOf(a, data), a.Settings.Get("blobs") == "",
 		func(ctx context.Context, svc *service.Service, address string, _ bool) error {
-			if err := leaveCredential(ctx, svc, address); err != nil {
-				return err
+			if err := leaveCredential(ctx, svc, address); err != nil { // as of a user without a home
+				log.Warn("commands of this user are not signed in by themselves", "err", err)
 			}
 			if rescue {
 				return sayRescue(ctx, a, svc, address)
@@ -392,5 +391,16 @@ func leaveCredential(ctx context.Context, svc *service.Service, address string) 
 	if err != nil {
 		return err
 	}
-	return client.SaveCredential(address, client.Credential{Token: token.Secret, Name: owner.Name})
+	err = client.SaveCredential(address, client.Credential{Token: token.Secret, Name: owner.Name})
+	if err != nil { // nobody has it
+		_, failed := svc.RevokeToken(ctx, owner, &api.TokenInput{ID: token.ID})
+		err = errors.Join(err, failed)
+	}
+	return err
+}
+
+// begun reports whether a data folder has a database in it already.
+func begun(data string) bool {
+	_, err := os.Stat(filepath.Join(data, "postgres", "data", "PG_VERSION"))
+	return !errors.Is(err, os.ErrNotExist)
 }

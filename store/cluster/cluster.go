@@ -179,12 +179,15 @@ func (c *Cluster) prepareFolder() error {
 	if os.Geteuid() != 0 {
 		return nil
 	}
-	u, err := user.Lookup("postgres")
-	if err != nil {
-		return fmt.Errorf("PostgreSQL refuses to run as root and there is no user postgres: %w", err)
+	uid, gid, there := ownerOf(c.data())
+	if !there {
+		u, err := user.Lookup("postgres")
+		if err != nil {
+			return fmt.Errorf("PostgreSQL refuses to run as root and there is no user postgres: %w", err)
+		}
+		uid, _ = strconv.Atoi(u.Uid)
+		gid, _ = strconv.Atoi(u.Gid)
 	}
-	uid, _ := strconv.Atoi(u.Uid)
-	gid, _ := strconv.Atoi(u.Gid)
 	c.owner = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
 	if err := os.Chown(c.folder, uid, gid); err != nil {
 		return fmt.Errorf("folder of the database: %w", err)
@@ -193,9 +196,23 @@ func (c *Cluster) prepareFolder() error {
 	check.SysProcAttr = &syscall.SysProcAttr{Credential: c.owner}
 	check.Dir = "/"
 	if check.Run() != nil {
-		return fmt.Errorf("the user postgres cannot reach %s; choose a data folder outside private folders (--data), such as /var/lib/kembrel", c.folder)
+		return fmt.Errorf("the user with number %d, as whom PostgreSQL runs, cannot reach %s; choose a data folder "+
+			"outside private folders (--data), such as /var/lib/kembrel", uid, c.folder)
 	}
 	return nil
+}
+
+// ownerOf is whose a folder is, where it is there and not root's: root goes on with a database as the user who made it.
+func ownerOf(folder string) (uid, gid int, there bool) {
+	info, err := os.Stat(folder)
+	if err != nil {
+		return 0, 0, false
+	}
+	has, known := info.Sys().(*syscall.Stat_t)
+	if !known || has.Uid == 0 {
+		return 0, 0, false
+	}
+	return int(has.Uid), int(has.Gid), true
 }
 
 func (c *Cluster) command(ctx context.Context, program string, args ...string) *exec.Cmd {

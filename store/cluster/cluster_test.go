@@ -2,9 +2,14 @@ package cluster_test
 
 import (
 	"context"
+	"errors"
 	"io"
 	"log/slog"
 	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"syscall"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -57,4 +62,35 @@ func TestServiceIsNoSuperuser(t *testing.T) {
 	running, err := cluster.Running(folder + "/postgres")
 	require.NoError(t, err)
 	require.Equal(t, c.URL, running)
+}
+
+// Root goes on with a database as the user who made it, and takes it from nobody.
+func TestRootTakesNoDatabaseAway(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root starts databases of other users")
+	}
+	nobody, err := user.Lookup("nobody")
+	require.NoError(t, err)
+	uid, err := strconv.Atoi(nobody.Uid)
+	require.NoError(t, err)
+	folder, err := os.MkdirTemp("/var/tmp", "kembrel-cluster-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	require.NoError(t, os.Chmod(folder, 0o755))
+	quiet := slog.New(slog.NewTextHandler(io.Discard, nil))
+	first, err := cluster.Start(t.Context(), folder+"/postgres", quiet)
+	require.NoError(t, err)
+	first.Stop()
+	require.NoError(t, filepath.WalkDir(folder, func(path string, _ os.DirEntry, err error) error {
+		return errors.Join(err, os.Lchown(path, uid, uid))
+	}))
+	again, err := cluster.Start(t.Context(), folder+"/postgres", quiet)
+	require.NoError(t, err)
+	defer again.Stop()
+	info, err := os.Stat(folder + "/postgres/data")
+	require.NoError(t, err)
+	require.EqualValues(t, uid, info.Sys().(*syscall.Stat_t).Uid)
+	conn, err := pgx.Connect(t.Context(), again.URL)
+	require.NoError(t, err)
+	require.NoError(t, conn.Close(t.Context()))
 }
