@@ -67,6 +67,7 @@ test-stress: setup-database setup-browser setup-python build ## the whole suite 
 check: setup-python console/node_modules/.ready console/src/api/schema.d.ts ## formatting, vet, staticcheck, types, lint
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
 	@go vet ./... && cd bindings/go && go vet ./...
+	@go test ./test
 	@go tool staticcheck ./... && cd bindings/go && go tool -modfile=../../go.mod staticcheck ./...
 	@.ci/check-python
 	@cd console && npm run --silent check && npm run --silent lint

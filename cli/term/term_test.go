@@ -79,7 +79,8 @@ func TestWords(t *testing.T) {
 	figure := &api.Figure{Value: 0.123456, Epoch: 12, Step: 480}
 	bare := &api.Figure{Value: 0.5, Epoch: api.Float(math.NaN()), Step: 480}
 	ended := time.Now()
-	for _, c := range [][2]string{{Figure(figure), "0.1235"}, {Figure(nil), ""}, {At(figure), "@e12"}, {At(bare), "@s480"},
+	for _, c := range [][2]string{{Figure(figure), "0.1235"}, {Figure(nil), ""}, {At(figure), "@e12"},
+		{At(bare), "@s480"},
 		{At(nil), ""}, {Epoch(api.Float(math.NaN())), ""}, {Epoch(3), "3"}, {EpochsText(1), "1 epoch"},
 		{EpochsText(2.5), "2.5 epochs"}, {Seconds(math.NaN()), ""}, {Seconds(61.24), "1m1.2s"},
 		{Took(ended.Add(-90*time.Second), &ended), "1m30s"}, {Took(ended, nil), ""},

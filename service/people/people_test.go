@@ -195,7 +195,8 @@ func (c *crew) TokenPerson(_ context.Context, hash []byte) (store.TokenPerson, e
 	for i, t := range c.tokens {
 		if string(t.Hash) == string(hash) {
 			return store.TokenPerson{Token: int64(i + 1), Person: c.people[t.Person-1].Person,
-				Revoked: slices.Contains(c.ended, int64(i+1)), Scope: store.Scope{Networks: t.Networks, Role: t.Role}}, nil
+				Revoked: slices.Contains(c.ended, int64(i+1)),
+				Scope:   store.Scope{Networks: t.Networks, Role: t.Role}}, nil
 		}
 	}
 	return store.TokenPerson{}, store.ErrNone
@@ -237,10 +238,13 @@ func TestAddPeopleAndMachines(t *testing.T) {
 		in.Body.Name, in.Body.Machine, in.Body.Team = "buildhall", true, "Sonar"
 	}))
 	for says, change := range map[string]func(in *api.NewPerson){
-		"a machine has no password": func(in *api.NewPerson) { in.Body.Machine, in.Body.Password = true, "a b c d e f" },
-		"is no administrator":       func(in *api.NewPerson) { in.Body.Machine, in.Body.Administrator = true, true },
-		"belongs to a team":         func(in *api.NewPerson) { in.Body.Team = "Sonar" },
-		"there is no team":          func(in *api.NewPerson) { in.Body.Machine, in.Body.Team = true, "None" },
+		"a machine has no password": func(in *api.NewPerson) {
+			in.Body.Machine,
+				in.Body.Password = true, "a b c d e f"
+		},
+		"is no administrator": func(in *api.NewPerson) { in.Body.Machine, in.Body.Administrator = true, true },
+		"belongs to a team":   func(in *api.NewPerson) { in.Body.Team = "Sonar" },
+		"there is no team":    func(in *api.NewPerson) { in.Body.Machine, in.Body.Team = true, "None" },
 	} {
 		require.ErrorContains(t, add(t, s, ctx, who, func(in *api.NewPerson) { in.Body.Name = "x"; change(in) }), says)
 	}
@@ -287,7 +291,10 @@ func TestLastAdministrator(t *testing.T) {
 func TestLinksForOthers(t *testing.T) {
 	s, c, ctx, who := fresh(t)
 	require.NoError(t, add(t, s, ctx, who, func(*api.NewPerson) {}))
-	require.NoError(t, add(t, s, ctx, who, func(in *api.NewPerson) { in.Body.Name, in.Body.Machine = "buildhall", true }))
+	require.NoError(t, add(t, s, ctx, who, func(in *api.NewPerson) {
+		in.Body.Name,
+			in.Body.Machine = "buildhall", true
+	}))
 	_, err := s.CreateLinkFor(ctx, who, &api.PersonInput{Name: "Teo"})
 	require.NoError(t, err)
 	_, err = s.CreateLinkFor(ctx, who, &api.PersonInput{Name: "buildhall"})
