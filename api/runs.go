@@ -7,8 +7,6 @@ import (
 	"time"
 
 	"kembrel/core/space"
-
-	"kembrel/core/filter"
 )
 
 // Project holds the runs of one task.
@@ -336,9 +334,15 @@ type CompletionInput struct {
 	Text string `query:"text" maxLength:"4000" doc:"The filter up to the cursor"`
 }
 
+// Suggestion is a way to go on with an expression.
+type Suggestion struct {
+	Text  string `json:"text" doc:"The expression with the word under the cursor completed"`
+	Label string `json:"label" doc:"The word"`
+}
+
 // Completions are the answer.
 type Completions struct {
-	Items []filter.Suggestion `json:"items"`
+	Items []Suggestion `json:"items"`
 }
 
 // The operations on projects and runs.

@@ -177,3 +177,10 @@ func TestConsoleFoldersDoNotImportEachOther(t *testing.T) {
 		}
 	}
 }
+
+// A client carries no parser of filters: what the API says of them is plain.
+func TestTheAPIKnowsNoParser(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", "kembrel/api", "kembrel/client").Output()
+	require.NoError(t, err)
+	require.NotContains(t, string(out), "kembrel/core/filter")
+}

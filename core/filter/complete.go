@@ -16,8 +16,8 @@ type Words struct {
 
 // Suggestion is a way to go on with an expression.
 type Suggestion struct {
-	Text  string `json:"text" doc:"The expression with the word under the cursor completed"`
-	Label string `json:"label" doc:"The word"`
+	Text  string // the expression with the word under the cursor completed
+	Label string // the word
 }
 
 // maxSuggestions bounds them.

@@ -159,7 +159,11 @@ func (s *Finder) CompleteFilter(ctx context.Context, _ act.Who, in *api.Completi
 	if err != nil {
 		return nil, err
 	}
-	return &api.Completions{Items: filter.Complete(in.Text, words)}, nil
+	out := &api.Completions{Items: []api.Suggestion{}}
+	for _, s := range filter.Complete(in.Text, words) {
+		out.Items = append(out.Items, api.Suggestion(s))
+	}
+	return out, nil
 }
 
 // GetWords lists what there is for columns and filters.
