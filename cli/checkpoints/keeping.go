@@ -185,23 +185,10 @@ func (a *Commands) keepTry() *cobra.Command {
 			}
 			in := &api.TryKeepInput{}
 			in.Body.Rule = given
-			for _, text := range args {
-				addr, err := api.ParseAddress(text)
-				switch {
-				case err != nil:
-					return term.Usage("%w", err)
-				case addr.At.Kind != api.AtNone:
-					return term.Usage("%s is a checkpoint; a project or runs are wanted", text)
-				case in.Project != "" && in.Project != addr.Project:
-					return term.Usage("%s and %s are in different projects; try one project at a time", args[0], text)
-				case addr.Run == 0 && len(args) > 1:
-					return term.Usage("name a project alone, or some of its runs")
-				}
-				in.Project = addr.Project
-				if addr.Run > 0 {
-					in.Body.Runs = append(in.Body.Runs, addr.Run)
-				}
+			if in.Project, in.Body.Runs, err = term.ProjectOrRuns(args); err != nil {
+				return err
 			}
+
 			tried, err := client.Call(cmd.Context(), a.Client(), api.TryKeepRule, in)
 			if err != nil {
 				return err

@@ -37,22 +37,11 @@ csv has a row per point and a column per curve; csv-long, jsonl and parquet have
 			if len(args) == 0 {
 				return term.Usage("say what to export: a project or runs of one, such as vessels/3")
 			}
-			for _, text := range args {
-				addr, err := api.ParseAddress(text)
-				switch {
-				case err != nil:
-					return term.Usage("%w", err)
-				case addr.At.Kind != api.AtNone:
-					return term.Usage("%s is a checkpoint; kembrel restore writes those", text)
-				case in.Project != "" && addr.Project != in.Project:
-					return term.Usage("%s and %s are in different projects; export one at a time", args[0], text)
-				case addr.Run == 0 && len(args) > 1:
-					return term.Usage("%s is a whole project; name it alone", text)
-				case addr.Run > 0:
-					in.Runs = append(in.Runs, addr.Run)
-				}
-				in.Project = addr.Project
+			var err error
+			if in.Project, in.Runs, err = term.ProjectOrRuns(args); err != nil {
+				return err
 			}
+
 			if !cmd.Flags().Changed("format") {
 				switch strings.ToLower(filepath.Ext(file)) {
 				case ".parquet":

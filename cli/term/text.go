@@ -36,6 +36,27 @@ func SameProject(args []string, project string) (string, []int, error) {
 	return project, numbers, nil
 }
 
+// ProjectOrRuns reads addresses that name one project, or some of its runs.
+func ProjectOrRuns(args []string) (project string, runs []int, err error) {
+	for _, text := range args {
+		addr, err := api.ParseAddress(text)
+		switch {
+		case err != nil:
+			return "", nil, Usage("%w", err)
+		case addr.At.Kind != api.AtNone:
+			return "", nil, Usage("%s is a checkpoint; a project or runs are wanted", text)
+		case project != "" && project != addr.Project:
+			return "", nil, Usage("%s and %s are in different projects; name one project at a time", args[0], text)
+		case addr.Run == 0 && len(args) > 1:
+			return "", nil, Usage("%s is a whole project; name it alone, or some of its runs", text)
+		case addr.Run > 0:
+			runs = append(runs, addr.Run)
+		}
+		project = addr.Project
+	}
+	return project, runs, nil
+}
+
 // JoinNumbers writes numbers with commas between.
 func JoinNumbers(numbers []int) string {
 	parts := make([]string, len(numbers))

@@ -46,12 +46,13 @@ func (s *Judging) WatchRuns(ctx context.Context, runs []int64) error {
 	if err != nil {
 		return err
 	}
+	var failed error
 	for _, row := range rows {
 		if err := s.watchRun(ctx, row); err != nil {
-			return fmt.Errorf("stop rule of run %d: %w", row.ID, err)
+			failed = errors.Join(failed, fmt.Errorf("stop rule of run %d: %w", row.ID, err))
 		}
 	}
-	return nil
+	return failed
 }
 
 func (s *Judging) watchRun(ctx context.Context, row store.Judgement) error {
