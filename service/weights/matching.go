@@ -142,7 +142,11 @@ func (s *Weights) GetDifference(ctx context.Context, _ act.Who, in *api.Differen
 	if err != nil {
 		return nil, err
 	}
-	s.differing <- struct{}{} // each reads whole checkpoints
+	select { // each reads whole checkpoints
+	case s.differing <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 	defer func() { <-s.differing }()
 	a, before, err := s.openWeights(ctx, from)
 	if err != nil {
