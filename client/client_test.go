@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -14,6 +13,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -26,9 +26,12 @@ import (
 // answering is a service on loopback that answers every request in one way, and the last request that it heard.
 func answering(t *testing.T, answer http.HandlerFunc) (*Client, *http.Request, *string) {
 	heard, body := new(http.Request), new(string)
+	var mutex sync.Mutex // files are fetched by several requests at once
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		content, _ := io.ReadAll(r.Body)
+		mutex.Lock()
 		*heard, *body = *r, string(content)
+		mutex.Unlock()
 		answer(w, r)
 	}))
 	t.Cleanup(server.Close)
@@ -203,16 +206,13 @@ func TestCredentials(t *testing.T) {
 	require.Error(t, SaveCredential("http://quay", Credential{Token: "c"}), "what cannot be read is not written over")
 }
 
-// shelf serves the bytes of a checkpoint's files, as far as it is told to.
+// shelf serves the bytes of a checkpoint's files.
 type shelf struct {
 	files  map[string][]byte
-	cut    int  // bytes after which the next answer breaks off; 0: none
 	broken bool // what is sent is not what was kept
-	asked  int
 }
 
 func (s *shelf) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	s.asked++
 	content, there := s.files[r.URL.Query().Get("path")]
 	if !there {
 		for name, c := range s.files {
@@ -228,23 +228,7 @@ func (s *shelf) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if s.broken {
 		content = append([]byte{content[0] ^ 1}, content[1:]...)
 	}
-	if s.cut > 0 {
-		w = &cutting{w, s.cut}
-		s.cut = 0
-	}
 	http.ServeContent(w, r, "", time.Time{}, strings.NewReader(string(content)))
-}
-
-type cutting struct {
-	http.ResponseWriter
-	left int
-}
-
-func (c *cutting) Write(p []byte) (int, error) {
-	if c.left -= len(p); c.left < 0 {
-		return 0, errors.New("cut off")
-	}
-	return c.ResponseWriter.Write(p)
 }
 
 func shelved(t *testing.T, sizes map[string]int) (*shelf, []api.File) {
