@@ -31,7 +31,8 @@ func file(t *testing.T, tensors map[string][]float32) []byte {
 		for _, v := range values {
 			body = binary.LittleEndian.AppendUint32(body, math.Float32bits(v))
 		}
-		head[name] = map[string]any{"dtype": "F32", "shape": []int{1, len(values)}, "data_offsets": []int{from, len(body)}}
+		head[name] = map[string]any{"dtype": "F32", "shape": []int{1, len(values)},
+			"data_offsets": []int{from, len(body)}}
 	}
 	text, err := json.Marshal(head)
 	require.NoError(t, err)
@@ -216,7 +217,8 @@ func TestMatchAndDifference(t *testing.T) {
 		in.Body.Given, in.Body.Want = given, want
 		return s.MatchTensors(ctx, who, in)
 	}
-	got, err := match(api.MatchSide{Address: "vessels/1@e1"}, api.MatchSide{Address: "vessels/1@e1", Part: "architecture"})
+	got, err := match(api.MatchSide{Address: "vessels/1@e1"},
+		api.MatchSide{Address: "vessels/1@e1", Part: "architecture"})
 	require.NoError(t, err)
 	require.True(t, got.Fits, got.Says)
 	got, err = match(api.MatchSide{Address: "vessels/1@e1"}, api.MatchSide{Tensors: []tensor.Info{{Name: "in.weight",
