@@ -7,6 +7,7 @@ import FilterLine from './FilterLine.vue'
 import StopRule from '../shared/StopRule.vue'
 import Export from '../shared/Export.vue'
 import { once, useLive, type News } from '../shared/live'
+import { useLoading } from '../shared/loading'
 import { useQuery } from '../shared/query'
 import { useTray } from '../shared/tray'
 import { figure, place } from '../shared/format'
@@ -115,20 +116,16 @@ async function tried(work: () => Promise<unknown>) {
   }
 }
 const load = once(() => tried(() => reload(view.value.from, view.value.to)))
-const loadInfo = once(() =>
-  tried(async () => {
-    info.value = await answer(
-      client.GET('/api/v1/projects/{project}', { params: { path: { project: props.project } } }),
-    )
-  }),
-)
-const loadWords = once(() =>
-  tried(async () => {
-    const params = { path: { project: props.project } }
-    words.value = await answer(client.GET('/api/v1/projects/{project}/words', { params }))
-    learnLabels(words.value)
-  }),
-)
+/** What stands beside the list has problems of its own: that it is well says nothing of the list. */
+const { problem: beside, loader } = useLoading()
+const loadInfo = loader(async () => {
+  info.value = await answer(client.GET('/api/v1/projects/{project}', { params: { path: { project: props.project } } }))
+})
+const loadWords = loader(async () => {
+  const params = { path: { project: props.project } }
+  words.value = await answer(client.GET('/api/v1/projects/{project}/words', { params }))
+  learnLabels(words.value)
+})
 watch(
   values,
   (list) => {
@@ -174,12 +171,10 @@ watch(known, () => {
 })
 
 const rule = ref<StopState>()
-const loadRule = once(() =>
-  tried(async () => {
-    const path = { project: props.project }
-    rule.value = await answer(client.GET('/api/v1/projects/{project}/stop-rule', { params: { path } }))
-  }),
-)
+const loadRule = loader(async () => {
+  const path = { project: props.project }
+  rule.value = await answer(client.GET('/api/v1/projects/{project}/stop-rule', { params: { path } }))
+})
 /** On how many of the newest runs a rule is tried. */
 const newest = computed(() => loaded.value.slice(0, 10).map((r) => r.number))
 
@@ -311,7 +306,7 @@ const counted = computed(() => {
       <span class="space"></span>
       <StopRule v-if="rule && total" :project="project" :state="rule" running :tries="newest" @changed="loadRule" />
     </div>
-    <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
+    <p v-if="problem || beside" class="bad problem" role="alert">{{ problem || beside }}</p>
     <div v-if="info" class="line">
       <FilterLine v-model="where" :project="project" :problem="filterProblem" />
       <span class="small count" aria-live="polite">{{ counted }}</span>

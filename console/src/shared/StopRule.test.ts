@@ -53,8 +53,9 @@ test('sets a rule, which watches the objective unless a curve is named', async (
   if (!curve) throw new Error('no field for the curve')
   curve.value = ' accuracy.val '
   curve.dispatchEvent(new Event('input'))
-  await until(() => document.querySelector('.fields input[value="higher"]') !== null)
-  document.querySelector<HTMLInputElement>('.fields input[value="higher"]')?.click()
+  const directions = () => document.querySelectorAll<HTMLInputElement>('.fields .el-segmented input[type=radio]')
+  await until(() => directions().length === 2)
+  directions()[1].click()
   press('Set')
   await until(() => served?.changes().length === 2)
   expect(served.changes()[1].body).toEqual({

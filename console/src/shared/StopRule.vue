@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton, ElCheckbox, ElDialog, ElInput, ElInputNumber, ElRadioButton, ElRadioGroup } from 'element-plus'
+import { ElButton, ElCheckbox, ElDialog, ElInput, ElInputNumber, ElSegmented } from 'element-plus'
 import { computed, reactive, ref } from 'vue'
 import { answer, client, type Objective, type StopRule, type StopState } from '../api/client'
 import { useMay } from './may'
@@ -108,10 +108,7 @@ const attempt = () =>
         </label>
         <label v-if="watched.curve.trim()">
           It improves towards
-          <ElRadioGroup v-model="watched.direction" size="small">
-            <ElRadioButton value="lower">lower</ElRadioButton>
-            <ElRadioButton value="higher">higher</ElRadioButton>
-          </ElRadioGroup>
+          <ElSegmented v-model="watched.direction" size="small" :options="['lower', 'higher']" />
         </label>
         <label>
           Patience, epochs
