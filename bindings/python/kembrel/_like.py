@@ -7,7 +7,8 @@ from __future__ import annotations
 import sys
 from typing import Any, Callable, Optional
 
-from ._arrays import Array, Raw, find, is_array, numpy_or_none
+from ._arrays import Array, Raw, find, is_array
+from ._strided import numpy_or_none
 
 
 def like(value: Any, pattern: Any, path: str, say: Callable[[str], None]) -> Any:

@@ -21,8 +21,8 @@ from ._arrays import (
     is_array,
     is_numpy_scalar,
     kind_of,
-    numpy_or_none,
 )
+from ._strided import numpy_or_none
 from ._like import like as _like
 
 FORMAT = "kembrel tree 2"
