@@ -35,7 +35,7 @@ import (
 	"kembrel/web"
 )
 
-func up(a *term.App) *cobra.Command {
+func start(a *term.App) *cobra.Command {
 	var rescue bool
 	cmd := &cobra.Command{Use: "start", Short: "Start everything on this machine: private PostgreSQL, service, console",
 		Long: `Start a private PostgreSQL in the data folder, and the service with its console, until interrupted. The first start makes an administrator
@@ -44,7 +44,7 @@ and leaves a token for this user, so that the other commands work at once; every
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
-			return runUp(ctx, a, rescue)
+			return runStart(ctx, a, rescue)
 		}}
 	a.Settings.Add(cmd.Flags(), append([]string{"data"}, ofService...)...)
 	cmd.Flags().BoolVar(&rescue, "rescue", false, rescueHelp)
@@ -123,7 +123,7 @@ func newLog(a *term.App) (*slog.Logger, error) {
 // make room.
 const leastSpace = 512 << 20
 
-func runUp(ctx context.Context, a *term.App, rescue bool) error {
+func runStart(ctx context.Context, a *term.App, rescue bool) error {
 	log, err := newLog(a)
 	if err != nil {
 		return err
