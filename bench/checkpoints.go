@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"kembrel.internal/kembrel"
+
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/store/pg/db"

@@ -12,8 +12,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
-
 	"kembrel.internal/kembrel"
+
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/curve"

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"kembrel.internal/kembrel"
+
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/tensor"

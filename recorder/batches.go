@@ -10,12 +10,11 @@ import (
 	"slices"
 	"time"
 
-	"kembrel/core/space"
-
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/curve"
 	"kembrel/core/hyper"
+	"kembrel/core/space"
 	"kembrel/recorder/spool"
 )
 

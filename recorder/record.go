@@ -17,13 +17,12 @@ import (
 	"syscall"
 	"time"
 
-	"kembrel/core/space"
-
 	"github.com/google/uuid"
 
 	"kembrel/api"
 	"kembrel/client"
 	"kembrel/core/plain"
+	"kembrel/core/space"
 	"kembrel/recorder/spool"
 )
 

@@ -4,11 +4,9 @@ import (
 	"encoding/json"
 	"time"
 
-	"kembrel/core/space"
-
 	"kembrel/core/checkpoint"
 	"kembrel/core/filter"
-
+	"kembrel/core/space"
 	"kembrel/core/verdict"
 )
 

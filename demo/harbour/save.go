@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"kembrel.internal/kembrel"
+
 	"kembrel/core/tensor"
 )
 

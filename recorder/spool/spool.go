@@ -13,12 +13,11 @@ import (
 	"syscall"
 	"time"
 
-	"kembrel/core/space"
-
 	"github.com/google/uuid"
 
 	"kembrel/api"
 	"kembrel/core/printed"
+	"kembrel/core/space"
 )
 
 // Leg says what a spool's leg is. It is written once, before the program starts.

@@ -2,8 +2,8 @@ package projects
 
 import (
 	"context"
-	"kembrel/core/verdict"
 
+	"kembrel/core/verdict"
 	"kembrel/store"
 	"kembrel/store/pg/db"
 )
