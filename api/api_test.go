@@ -97,3 +97,9 @@ func TestEveryKindHasStatusAndTitle(t *testing.T) {
 	require.Equal(t, Internal, KindOfStatus(599))
 	require.Equal(t, Malformed, KindOfStatus(418))
 }
+
+func TestThousands(t *testing.T) {
+	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1,000", 1234567: "1,234,567"} {
+		require.Equal(t, want, Thousands(n))
+	}
+}

@@ -1,6 +1,9 @@
 package api
 
-import "strconv"
+import (
+	"fmt"
+	"strconv"
+)
 
 // Bytes writes a size for people: decimal units, three significant digits.
 func Bytes(n int64) string {
@@ -18,4 +21,13 @@ func Bytes(n int64) string {
 		digits = 1
 	}
 	return strconv.FormatFloat(value, 'f', digits, 64) + " " + []string{"B", "kB", "MB", "GB", "TB", "PB"}[unit]
+}
+
+// Thousands writes a whole number with commas.
+func Thousands(n int64) string {
+	text := fmt.Sprint(n)
+	for i := len(text) - 3; i > 0; i -= 3 {
+		text = text[:i] + "," + text[i:]
+	}
+	return text
 }

@@ -21,7 +21,7 @@ type Checkpoint struct {
 	ByRule     bool             `json:"by_rule,omitempty" doc:"A rule said so"`
 	Stored     int64            `json:"stored,omitempty" doc:"Bytes of its different chunks as they are packed"`
 	Frees      int64            `json:"frees,omitempty" doc:"Of these, what nothing else holds: dropping it frees so much"`
-	Fit        string           `json:"fit" enum:"resume,use,weights only,nothing" doc:"What it is good for"`
+	UsableFor  string           `json:"usable_for" enum:"resume,use,weights only,nothing" doc:"What it is good for"`
 	Lacks      []string         `json:"lacks,omitempty" doc:"Parts that resuming needs and it does not have"`
 	Replaced   bool             `json:"replaced,omitempty" doc:"A later leg began before its step, so it is not of the run's present course"`
 	Verified   []Verification   `json:"verified,omitempty" doc:"What evaluations of the restored checkpoint gave, latest first"`

@@ -56,6 +56,7 @@ type Batch struct {
 	Hyper  map[string]json.RawMessage `json:"hyper,omitempty" maxProperties:"2000"`
 	Notes  []NewNote                  `json:"notes,omitempty" maxItems:"10000"`
 	Says   *ProgramSays               `json:"says,omitempty"`
+	Data   []DataUse                  `json:"data,omitempty" maxItems:"100" doc:"What the run uses for what"`
 	Axis   Axis                       `json:"axis,omitempty"`
 	Curves []Column                   `json:"curves,omitempty" maxItems:"16384"`
 	Packed []byte                     `json:"packed,omitempty" maxLength:"5592408" doc:"Instead of axis and curves: the readings as a journal payload (docs/storage.md), at most 4 MiB, whose curves are numbers that name-curves gave"`

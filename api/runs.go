@@ -121,6 +121,7 @@ type RunDetail struct {
 	Checkpoints int         `json:"checkpoints"`
 	Stop        StopState   `json:"stop"`
 	Start       *Start      `json:"start,omitempty"`
+	Data        []UsedData  `json:"data,omitempty" doc:"What it used for training, validation, test"`
 	Needs       []string    `json:"needs" doc:"Parts of a checkpoint that resuming this run needs"`
 	Repeats     *Repeats    `json:"repeats,omitempty" doc:"Of a rerun that has ended"`
 	Untaken     []Untaken   `json:"untaken,omitempty" doc:"Hyperparameters that were asked to have a value and that the program did not take"`
@@ -149,6 +150,7 @@ type Recipe struct {
 	Clean    *bool    `json:"clean,omitempty" doc:"Whether the tree equalled the commit; absent where there is no repository"`
 	Language string   `json:"language,omitempty" maxLength:"200" example:"go 1.26"`
 
+	Data        map[string]string `json:"data,omitempty" maxProperties:"100" doc:"Data that it was started with, by what for"`
 	ReadOutput  string            `json:"read_output,omitempty" maxLength:"4096" doc:"How readings were found in the program's output: auto, or a pattern"`
 	Inside      string            `json:"inside,omitempty" maxLength:"8192" doc:"The folder's place in its repository"`
 	Remote      string            `json:"remote,omitempty" maxLength:"8192" doc:"Where the repository came from, without credentials"`

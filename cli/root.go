@@ -14,6 +14,7 @@ import (
 	"kembrel/cli/checkpoints"
 	"kembrel/cli/compare"
 	"kembrel/cli/curves"
+	"kembrel/cli/data"
 	"kembrel/cli/history"
 	"kembrel/cli/people"
 	"kembrel/cli/projects"
@@ -33,6 +34,7 @@ type (
 	ofCheckpoints = checkpoints.Commands
 	ofCompare     = compare.Commands
 	ofPeople      = people.Commands
+	ofData        = data.Commands
 )
 
 // commands are those of all folders.
@@ -46,6 +48,7 @@ type commands struct {
 	ofCheckpoints
 	ofCompare
 	ofPeople
+	ofData
 }
 
 // New makes the command tree. more are commands from elsewhere, made with the same App; one whose Use begins with
@@ -55,7 +58,7 @@ func New(version string, more ...func(*term.App) *cobra.Command) *cobra.Command 
 		Err: &plain.Writer{To: os.Stderr}}
 	a := commands{app, record.Commands{App: app}, runs.Commands{App: app}, projects.Commands{App: app},
 		curves.Commands{App: app}, history.Commands{App: app}, checkpoints.Commands{App: app},
-		compare.Commands{App: app}, people.Commands{App: app}}
+		compare.Commands{App: app}, people.Commands{App: app}, data.Commands{App: app}}
 	root := &cobra.Command{
 		Use:   "kembrel",
 		Short: "Record, watch, compare and restore training runs",
@@ -87,7 +90,8 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 		root.AddCommand(cmd)
 	}
 	root.AddCommand(a.Record(), a.Reading(), a.Resume(), a.Branch(), a.Rerun(), a.SpoolCommand(), blobs, a.Projects(),
-		a.Runs(), a.Change(), a.Archive(), a.DeleteRun(), a.Views(), a.Compare(), a.Search(), a.Searches(), a.Open(),
+		a.Runs(), a.Change(), a.Archive(), a.DeleteRun(), a.Views(), a.Compare(), a.Search(), a.Searches(),
+		a.Data(), a.Open(),
 		a.Show(), a.Curves(), a.Follow(), a.Verdict(), a.StopRule(), a.Export(), a.ImportCommand(), a.Checkpoints(),
 		a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Match(), a.DiffWeights(), a.Tensors(),
 		a.SignIn(), a.SignOut(), a.WhoAmI(), a.Tokens(), a.Sessions(), a.People(), a.Teams(), a.Roles(), a.Audit(),

@@ -55,6 +55,11 @@ func (s *sender) add(p *pending, r spool.Record) {
 		}
 	case spool.Program:
 		err = json.Unmarshal(r.Body, &p.batch.Says)
+	case spool.Data:
+		var u api.DataUse
+		if err = json.Unmarshal(r.Body, &u); err == nil {
+			p.batch.Data = append(p.batch.Data, u)
+		}
 	case spool.Note:
 		var n api.NewNote
 		if err = json.Unmarshal(r.Body, &n); err == nil {
@@ -263,6 +268,8 @@ func sayRecord(r spool.Record) string {
 		return "what the program says of itself"
 	case spool.Note:
 		return "a note"
+	case spool.Data:
+		return "what data it uses"
 	}
 	return fmt.Sprintf("record %d", r.Number)
 }

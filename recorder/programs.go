@@ -27,6 +27,12 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	cmd := &exec.Cmd{Path: path, Args: command, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
 	recipe := Describe(ctx, command, o.Chosen)
 	recipe.ReadOutput = o.Output
+	for _, u := range o.Data {
+		if recipe.Data == nil {
+			recipe.Data = map[string]string{}
+		}
+		recipe.Data[u.Use] = u.Asked
+	}
 	r, err := begin(ctx, o, recipe)
 	if err != nil {
 		if o.Begin.needs() {

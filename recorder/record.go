@@ -45,6 +45,8 @@ type Options struct {
 	Out      io.Writer
 	Err      io.Writer
 
+	Data []api.DataUse // what the run uses, as whoever starts it says
+
 	space.Place
 	Begin  *Beginning // how the leg begins; nil: a new run, afresh
 	Chosen []string   // environment variables to record beside the usual ones
@@ -122,6 +124,13 @@ func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error
 	if err == nil && why != nil && !o.Quiet {
 		fmt.Fprintf(o.Err, "kembrel: the spool is in %s instead, as none could be made where it belongs: %v\n",
 			filepath.Dir(s.Folder), why)
+	}
+	if err == nil {
+		for _, use := range o.Data {
+			if why := s.AppendNow(spool.Data, 0, use); why != nil && !o.Quiet {
+				fmt.Fprintf(o.Err, "kembrel: what data the run uses could not be kept: %v\n", why)
+			}
+		}
 	}
 	if err == nil && o.Begin != nil {
 		if err = prepare(ctx, o, s); err != nil {

@@ -17,6 +17,7 @@ import (
 	"kembrel/api"
 	"kembrel/core/checkpoint"
 	"kembrel/core/curve"
+	"kembrel/core/dataset"
 	"kembrel/recorder/protocol"
 	"kembrel/recorder/spool"
 )
@@ -55,6 +56,7 @@ type session struct {
 	warned    map[string]bool
 	cut       string                     // how files without tensors are cut
 	coming    func(spool.Manifest)       // hears of a checkpoint before it is durable
+	handed    map[string]*dataset.Prints // data being handed over, by what for
 	used      map[string]json.RawMessage // hyperparameters, as the program says
 	gap       gap
 	held      string          // why nothing can be made durable at the moment; "": it can
@@ -293,6 +295,8 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 			return n.ordered(m, out)
 		}
 		return n.keepReadings(m, out)
+	case protocol.Data:
+		return n.data(m, out)
 	case protocol.NoteKind:
 		if out.rank > 0 {
 			m.Text = fmt.Sprintf("Rank %d: %s", out.rank, m.Text)

@@ -12,6 +12,7 @@ import (
 	"kembrel/service/checkpoints"
 	"kembrel/service/comparing"
 	"kembrel/service/curves"
+	"kembrel/service/datasets"
 	"kembrel/service/finding"
 	"kembrel/service/judging"
 	"kembrel/service/pages"
@@ -48,6 +49,7 @@ type Service struct {
 	*weights.Weights
 	*comparing.Comparing
 	*searches.Searches
+	*datasets.Datasets
 	*pages.Pages
 
 	db      *pg.Store
@@ -71,6 +73,7 @@ var (
 	_ judging.Tx     = pg.Queries{}
 	_ checkpoints.Tx = pg.Queries{}
 	_ searches.Tx    = pg.Queries{}
+	_ datasets.Tx    = pg.Queries{}
 )
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
@@ -88,6 +91,7 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 		People: people.New(a, on[people.Tx]{db}), Projects: projects.New(f, on[projects.Tx]{db}),
 		Curves: curves.New(f, db), Judging: judging.New(f, on[judging.Tx]{db}), Weights: weights.New(f, db),
 		Searches: searches.New(f, on[searches.Tx]{db})}
+	s.Datasets = datasets.New(a, on[datasets.Tx]{db}, chunks)
 	s.Checkpoints = checkpoints.New(f, on[checkpoints.Tx]{db}, chunks, s.Weights)
 	s.Weights.ReadFrom(s.Checkpoints)
 	s.Runs = runs.New(f, on[runs.Tx]{db}, s.Checkpoints, s.Judging, o.LostAfter)
@@ -109,6 +113,7 @@ func (s *Service) Run(ctx context.Context) error {
 	wait.Go(func() { s.KeepChain(ctx) })
 	wait.Go(func() { s.keepSummaries(ctx) })
 	wait.Go(func() { s.KeepChunks(ctx) })
+	wait.Go(func() { s.KeepLooking(ctx) })
 	wait.Go(func() { s.WatchCredentials(ctx) })
 	<-ctx.Done()
 	wait.Wait()

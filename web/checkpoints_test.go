@@ -51,7 +51,7 @@ func TestCheckpointComesBackByteForByte(t *testing.T) {
 	}
 	c := call(t, s, api.CommitCheckpoint, in)
 	require.Equal(t, "vessels/1@e12", c.Address)
-	require.Equal(t, "weights only", c.Fit)
+	require.Equal(t, "weights only", c.UsableFor)
 	require.Equal(t, c.Address, call(t, s, api.CommitCheckpoint, in).Address, "committed again, it is the same")
 	other := manifest(leg, 12, map[string][]byte{"labels.json": files["labels.json"]})
 	refuse(t, s, api.CommitCheckpoint, other, api.Conflict, "already")

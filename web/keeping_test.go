@@ -112,7 +112,7 @@ func TestKeepRules(t *testing.T) {
 			one) == "1@e1 pinned, 1@e2 dropped, 1@e3 dropped, 1@e4 stays"
 	}, 60*time.Second, 50*time.Millisecond)
 	gone := call(t, s, api.GetCheckpoint, &api.CheckpointInput{RunInput: one, At: "e3"})
-	require.Equal(t, "nothing", gone.Fit)
+	require.Equal(t, "nothing", gone.UsableFor)
 	require.EqualValues(t, 2, gone.Figures["loss.val"], "its figures stay")
 	require.Contains(t, gone.Files[0].Digest, "b3:")
 	require.Equal(t, "by the rule that keeps the last", gone.WhyDeleted)

@@ -108,7 +108,7 @@ func (w *server) weighBody(r *http.Request, person int64, s api.Spec) (done func
 	b := &body{ReadCloser: r.Body, ctx: r.Context(), bodies: w.bodies, person: person, limit: limit,
 		most: max(bodyLeast, min(8*limit, bodyMost))}
 	switch kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); {
-	case s.ID == api.PutChunk.ID:
+	case s.ID == api.PutChunk.ID, s.ID == api.PutBlock.ID:
 		b.whole = limit
 	case kind == api.CBOR:
 		b.weigher = api.WeighCBOR()

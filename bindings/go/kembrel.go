@@ -16,6 +16,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"math"
 	"net"
 	"os"
@@ -292,6 +293,62 @@ func (r *Run) Note(text string) {
 	defer r.mutex.Unlock()
 	r.begin("note")
 	r.line = appendText(append(r.line, `,"text":`...), text)
+	r.finish(true)
+}
+
+// Data says which data the run uses for what: Data("val", "hydrophone#3:val"). An address that the service does not
+// know is said on the run.
+func (r *Run) Data(use, address string) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	r.begin("data")
+	r.line = appendText(append(r.line, `,"use":`...), use)
+	r.line = appendText(append(r.line, `,"data":`...), address)
+	r.finish(true)
+}
+
+// itemsAtOnce is how many items a message has.
+const itemsAtOnce = 2000
+
+// DataItems says which data the run uses for what by the items that it reads, each its key and, where that is known,
+// its digest ("b3:..."); the service says which snapshot that is, or that it is none. Items are read one by one and
+// held by nobody. dataset, or "", says whose snapshots are looked at first.
+func (r *Run) DataItems(use, dataset string, items iter.Seq2[string, string]) {
+	var keys, digests []string
+	count := 0
+	send := func() {
+		if len(keys) == 0 {
+			return
+		}
+		r.mutex.Lock()
+		defer r.mutex.Unlock()
+		r.line = appendText(append(r.line[:0], `{"kind":"data","do":"items","use":`...), use)
+		for name, list := range map[string][]string{"keys": keys, "digests": digests} {
+			r.line = append(append(append(r.line, `,"`...), name...), `":[`...)
+			for i, text := range list {
+				if i > 0 {
+					r.line = append(r.line, ',')
+				}
+				r.line = appendText(r.line, text)
+			}
+			r.line = append(r.line, ']')
+		}
+		r.finish(false)
+		count += len(keys)
+		keys, digests = keys[:0], digests[:0]
+	}
+	for key, digest := range items {
+		if keys, digests = append(keys, key), append(digests, digest); len(keys) == itemsAtOnce {
+			send()
+		}
+	}
+	send()
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	r.begin("data")
+	r.line = appendText(append(r.line, `,"do":"end","use":`...), use)
+	r.line = appendText(append(r.line, `,"data":`...), dataset)
+	r.line = strconv.AppendInt(append(r.line, `,"count":`...), int64(count), 10)
 	r.finish(true)
 }
 

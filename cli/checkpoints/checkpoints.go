@@ -30,11 +30,11 @@ func (a *Commands) Checkpoints() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := term.List("checkpoint", "", "why", "step#", "fit to", "parts", "size#", "saved", "figures")
+			l := term.List("checkpoint", "", "why", "step#", "usable for", "parts", "size#", "saved", "figures")
 			l.Shorten = 8
 			l.Empty = fmt.Sprintf("%s has no checkpoint.", addr)
 			for _, c := range page.Items {
-				l.Add(c.Address, strings.Join(term.MarksOf(c), " "), c.Why, fmt.Sprint(c.Step), c.Fit,
+				l.Add(c.Address, strings.Join(term.MarksOf(c), " "), c.Why, fmt.Sprint(c.Step), c.UsableFor,
 					strings.Join(c.Parts, " "), api.Bytes(c.Size), term.When(c.Saved), figuresLine(c.Figures))
 			}
 			return a.Print(output, l, page)

@@ -3,6 +3,7 @@ package compare
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -30,7 +31,7 @@ const mostDrawn = 6
 type compareFlags struct {
 	names                 []string
 	by, figure, trade     string
-	html, markdown, csv   string
+	files                 term.Files
 	same, groups, changes bool
 }
 
@@ -46,7 +47,7 @@ held against the noise between seeds (docs/comparing.md). With six runs or more 
 		Example: `  kembrel compare vessels/3 vessels/7
   kembrel compare 3 7 12 --project vessels --baseline 3
   kembrel compare --project vessels --where 'hyper.clips == 7680' --trade-off 'best("accuracy.val"),pace'
-  kembrel compare 3 7 --project vessels --html comparison.html`,
+  kembrel compare 3 7 --project vessels --to comparison.html`,
 		ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var err error
@@ -62,18 +63,15 @@ held against the noise between seeds (docs/comparing.md). With six runs or more 
 			if f.by != "epoch" && f.by != "step" && f.by != "time" {
 				return term.Usage("--by %q is none of epoch, step, time", f.by)
 			}
-			wrote := false
-			for _, file := range []struct{ format, path string }{{"html", f.html}, {"csv", f.csv},
-				{"markdown", f.markdown}} {
-				if file.path == "" {
-					continue
-				}
-				wrote = true
-				if err := a.writeComparison(cmd.Context(), in, file.format, file.path); err != nil {
+			if err := f.files.Check("csv", "html", ""); err != nil {
+				return err
+			}
+			for _, path := range f.files.Paths {
+				if err := a.writeComparison(cmd.Context(), in, path); err != nil {
 					return err
 				}
 			}
-			if wrote {
+			if len(f.files.Paths) > 0 {
 				return nil
 			}
 			c, err := client.Call(cmd.Context(), a.Client(), api.Compare, in)
@@ -105,9 +103,7 @@ held against the noise between seeds (docs/comparing.md). With six runs or more 
 		"the figure that hyperparameters are weighed for; otherwise the objective's best")
 	fl.StringVar(&f.trade, "trade-off", "",
 		"two or three figures to hold against each other, such as 'best(\"accuracy.val\"),pace'")
-	fl.StringVar(&f.html, "html", "", "write the comparison to this file as one HTML page")
-	fl.StringVar(&f.markdown, "markdown", "", "write it to this new folder as Markdown with its charts as SVG")
-	fl.StringVar(&f.csv, "csv", "", "write it to this file as CSV, a row per run")
+	term.FilesFlag(cmd, &f.files, "a row per run (.csv), one page (.html), or, into a new folder, Markdown with its charts")
 	cmd.RegisterFlagCompletionFunc("where", a.CompleteFilter)
 	cmd.RegisterFlagCompletionFunc("project", a.Complete(false, false))
 	return cmd
@@ -336,7 +332,7 @@ func (a *Commands) drawLearning(ctx context.Context, in *api.CompareInput, f com
 			fmt.Fprintln(term.Raw(a.Out), line)
 		}
 		if left > 0 {
-			fmt.Fprintf(a.Out, "  the first %d are drawn, %d more are not; --html draws all\n", mostDrawn, left)
+			fmt.Fprintf(a.Out, "  the first %d are drawn, %d more are not; --to FILE.html draws all\n", mostDrawn, left)
 		}
 	}
 	return nil
@@ -398,7 +394,8 @@ func (a *Commands) showTradeOff(ctx context.Context, in *api.CompareInput, f com
 }
 
 // writeComparison writes the comparison as a document: a file, or for Markdown a folder.
-func (a *Commands) writeComparison(ctx context.Context, in *api.CompareInput, format, path string) error {
+func (a *Commands) writeComparison(ctx context.Context, in *api.CompareInput, path string) error {
+	format := cmp.Or(term.Kind(path, "csv"), "markdown")
 	body, err := client.Stream(ctx, a.Client(), api.CompareDocument,
 		&api.DocumentInput{CompareInput: *in, Format: format})
 	if err != nil {

@@ -20,17 +20,18 @@ import (
 // Curves makes the command curves.
 func (a *Commands) Curves() *cobra.Command {
 	var names []string
-	var csvFile, jsonFile, svgFile, pngFile string
+	var output string
+	var files term.Files
 	in := &api.CurvesInput{}
 	cmd := &cobra.Command{Use: "curves RUN", Short: "Draw the curves of a run, or write them to files",
 		Args: term.Arguments("RUN"),
-		Long: `Draw the curves of a run in the terminal, one chart a measure, or write them to files ("-" is the output). Where many readings fall on
+		Long: `Draw the curves of a run in the terminal, one chart a measure, or write them to files. Where many readings fall on
 one place of the drawing, the line is their mean and, in files, a band reaches from the lowest to the highest. CSV (a row per point, a column
 per curve) and JSON hold every reading, bit for bit; NaN and infinities are written as NaN, Infinity and -Infinity. kembrel export writes other formats, and many runs.`,
 		Example: `  kembrel curves vessels/3
-  kembrel curves vessels/3 --names loss.train,loss.val --smooth 2 --png loss.png
-  kembrel curves vessels/3 --by step --from 1000 --to 2000
-  kembrel curves vessels/3 --csv curves.csv`,
+  kembrel curves vessels/3 --names loss.train,loss.val --smooth 2 --to loss.png
+  kembrel curves vessels/3 --by step --start 1000 --end 2000
+  kembrel curves vessels/3 --to curves.csv`,
 		ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			addr, err := term.Address(args[0], true, false)
@@ -45,6 +46,9 @@ per curve) and JSON hold every reading, bit for bit; NaN and infinities are writ
 					return term.Usage("%w", err)
 				}
 			}
+			if err := files.Check("csv", "json", "svg", "png"); err != nil {
+				return err
+			}
 			in.RunInput, in.Names = term.RunOf(addr), names
 			c := a.Client()
 			read := func(pixels int) (*api.Curves, error) {
@@ -52,33 +56,34 @@ per curve) and JSON hold every reading, bit for bit; NaN and infinities are writ
 				in.Pixels = pixels
 				return term.ReadCurves(cmd.Context(), c, &in)
 			}
-			wrote := false
-			for file, write := range map[string]func(io.Writer) error{
-				csvFile: func(w io.Writer) error {
+			write := map[string]func(io.Writer) error{
+				"csv": func(w io.Writer) error {
 					return term.CopyHistory(cmd.Context(), c,
 						&api.HistoryInput{ProjectInput: in.ProjectInput, Format: "csv",
 							Runs: []int{in.Number}, Names: names}, w)
 				},
-				jsonFile: func(w io.Writer) error {
+				"json": func(w io.Writer) error {
 					found, err := read(0)
 					if err != nil {
 						return err
 					}
 					return json.NewEncoder(w).Encode(found)
 				},
-				svgFile: func(w io.Writer) error { return drawFound(w, "svg", addr.String(), in.By, read) },
-				pngFile: func(w io.Writer) error { return drawFound(w, "png", addr.String(), in.By, read) },
-			} {
-				if file == "" {
-					continue
-				}
-				if err := a.WriteFile(file, write); err != nil {
+				"svg": func(w io.Writer) error { return drawFound(w, "svg", addr.String(), in.By, read) },
+				"png": func(w io.Writer) error { return drawFound(w, "png", addr.String(), in.By, read) },
+			}
+			for _, file := range files.Paths {
+				if err := a.WriteFile(file, write[term.Kind(file, "csv")]); err != nil {
 					return err
 				}
-				wrote = true
 			}
-			if wrote {
+			if len(files.Paths) > 0 {
 				return nil
+			}
+			if output == "json" || output == "csv" {
+				return write[output](term.Raw(a.Out))
+			} else if output != "drawing" {
+				return term.Usage("--output %q is none of drawing, json, csv", output)
 			}
 			found, err := read(2 * term.TerminalColumns(a.Out))
 			if err != nil {
@@ -98,16 +103,14 @@ per curve) and JSON hold every reading, bit for bit; NaN and infinities are writ
 		}}
 	f := cmd.Flags()
 	f.StringSliceVar(&names, "names", nil, "only these curves, such as loss.train,loss.val")
-	f.Float64Var(&in.From, "from", 0, "where to begin on the axis")
-	f.Float64Var(&in.To, "to", 0, "where to end on the axis; 0: the end")
+	f.Float64Var(&in.From, "start", 0, "where to begin on the axis")
+	f.Float64Var(&in.To, "end", 0, "where to end on the axis; 0: at its end")
 	f.Float64Var(&in.Smooth, "smooth", 0, "half-life of an exponential smoothing, in units of the axis; 0: none")
 	f.Float64Var(&in.Median, "median", 0, "stretch of the axis for a moving median; 0: none")
 	f.IntVar(&in.Leg, "leg", 0, "only what this leg recorded, with what later legs replaced; 0: the run as it is")
 	f.StringVar(&in.By, "by", "epoch", "axis: epoch, step or time (milliseconds since 1970)")
-	f.StringVar(&csvFile, "csv", "", "write every reading to this file as CSV, a row per point and a column per curve")
-	f.StringVar(&jsonFile, "json", "", "write every reading to this file as JSON (the API's own)")
-	f.StringVar(&svgFile, "svg", "", "draw into this file as SVG")
-	f.StringVar(&pngFile, "png", "", "draw into this file as PNG")
+	f.StringVarP(&output, "output", "o", "drawing", "drawing, json (the API's own) or csv (a row per point, a column per curve)")
+	term.FilesFlag(cmd, &files, "every reading (.csv, .json), or a drawing (.svg, .png)")
 	return cmd
 }
 

@@ -22,7 +22,7 @@ import (
 // Export makes the command export.
 func (a *Commands) Export() *cobra.Command {
 	in := &api.HistoryInput{}
-	var file string
+	var files term.Files
 	cmd := &cobra.Command{Use: "export ADDRESS...",
 		Short: "Write curves, or a table of runs, as CSV, JSON Lines or Parquet",
 		Long: `Write the readings of one run, of some runs, or of a whole project; or, with --what runs, a row per run with its hyperparameters and figures.
@@ -42,25 +42,36 @@ csv has a row per point and a column per curve; csv-long, jsonl and parquet have
 				return err
 			}
 
-			if !cmd.Flags().Changed("format") {
-				switch strings.ToLower(filepath.Ext(file)) {
-				case ".parquet":
-					in.Format = "parquet"
-				case ".jsonl", ".ndjson":
-					in.Format = "jsonl"
-				}
-			}
-			if !slices.Contains(history.Formats, in.Format) {
+			check := files.CheckFree
+			if in.Format == "" {
+				check = func() error { return files.Check("csv", "jsonl", "ndjson", "parquet") }
+			} else if !slices.Contains(history.Formats, in.Format) {
 				return term.Usage("--format %q is none of %s", in.Format, strings.Join(history.Formats, ", "))
+			}
+			if err := check(); err != nil {
+				return err
+			}
+			if len(files.Paths) == 0 {
+				files.Paths = []string{"-"}
 			}
 			if in.What != "curves" && in.What != "runs" {
 				return term.Usage("--what %q is none of curves, runs", in.What)
 			}
-			return a.WriteFile(file,
-				func(w io.Writer) error { return term.CopyHistory(cmd.Context(), a.Client(), in, w) })
+			for _, file := range files.Paths {
+				in := *in
+				if in.Format == "" {
+					in.Format = strings.Replace(term.Kind(file, "csv"), "ndjson", "jsonl", 1)
+				}
+				if err := a.WriteFile(file, func(w io.Writer) error {
+					return term.CopyHistory(cmd.Context(), a.Client(), &in, w)
+				}); err != nil {
+					return err
+				}
+			}
+			return nil
 		}}
 	f := cmd.Flags()
-	f.StringVar(&in.Format, "format", "csv", "csv, csv-long, jsonl or parquet; else by the ending of --to")
+	f.StringVar(&in.Format, "format", "", "csv, csv-long, jsonl or parquet; else by the ending of --to, else csv")
 	f.StringVar(&in.What, "what", "curves", "curves or runs")
 	f.StringSliceVar(&in.Names, "names", nil, "only these curves")
 	f.StringVar(&in.Where, "where", "", "of a project: only runs that fulfil this, such as 'hyper.lr <= 0.01'")
@@ -68,7 +79,7 @@ csv has a row per point and a column per curve; csv-long, jsonl and parquet have
 	f.StringVar(&in.Order, "order", "", "ascending or descending")
 	f.StringVar(&in.Columns, "columns", "", "with --what runs: only these values, such as 'best,hyper.lr,took'")
 	cmd.RegisterFlagCompletionFunc("where", a.CompleteFilter)
-	f.StringVar(&file, "to", "-", "file to write; - is the output")
+	term.FilesFlag(cmd, &files, ".csv, .jsonl or .parquet; else to the output")
 	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(history.Formats,
 		cobra.ShellCompDirectiveNoFileComp))
 	return cmd

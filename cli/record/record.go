@@ -96,7 +96,7 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			if attach == 0 {
 				return a.start(cmd, &r, args, chosen)
 			}
-			o.Hyper = r.o.Hyper
+			o.Hyper, o.Data = r.o.Hyper, r.o.Data
 			a.checkFirst(cmd.Context(), &o)
 			return recorder.Attach(cmd.Context(), o, attach, args, "")
 		}}
@@ -141,6 +141,8 @@ func addRecording(f *pflag.FlagSet, o *recorder.Options) {
 		"cut files of checkpoints that have no tensors we know by their content, so that what moves within them is not kept again; slower")
 	f.StringVar(&o.Output, "read-output", "",
 		"find readings in what the program prints: auto (name=0.31, name: 0.31 and JSON lines, with their step or epoch), or a regular expression with named groups such as '(?P<epoch>\\d+).*loss (?P<loss_val>\\S+)'")
+	f.Var((*dataFlag)(&o.Data), "data",
+		"what data the run uses, such as val=hydrophone#3:val; may be given many times")
 	f.BoolVar(&o.Quiet, "quiet", false, "print nothing of the recorder's own")
 }
 

@@ -57,8 +57,8 @@ func (a *Commands) goOn(ctx context.Context, address, with string,
 					run.Address, run.Address)}
 		}
 		i := slices.IndexFunc(present, func(c api.Checkpoint) bool {
-			return c.Fit == "resume" || with == "weights" &&
-				c.Fit != "nothing"
+			return c.UsableFor == "resume" || with == "weights" &&
+				c.UsableFor != "nothing"
 		})
 		if i < 0 {
 			return nil, nil, unfit(present[0])
@@ -76,7 +76,7 @@ func (a *Commands) goOn(ctx context.Context, address, with string,
 	b := &recorder.Beginning{Number: addr.Run, Checkpoint: c, Got: func(int64) {}, Done: func() {}}
 	switch with {
 	case "":
-		if c.Fit != "resume" {
+		if c.UsableFor != "resume" {
 			return nil, nil, unfit(*c)
 		}
 	case "weights":
@@ -130,7 +130,7 @@ func (a *Commands) start(cmd *cobra.Command, r *recordFlags, command []string, c
 	}
 	o.Wait, o.Content, o.Quiet, o.Enforce, o.Grace, o.Project, o.Title, o.Hyper, o.Begin, o.Chosen = r.o.Wait,
 		r.o.Content, r.o.Quiet, r.o.Enforce, r.o.Grace, r.o.Project, r.title, r.o.Hyper, r.o.Begin, chosen
-	o.Place, o.Substituted, o.Output = r.o.Place, r.o.Substituted, r.o.Output
+	o.Place, o.Substituted, o.Output, o.Data = r.o.Place, r.o.Substituted, r.o.Output, r.o.Data
 	if o.Output != "" {
 		if _, err := printed.New(o.Output); err != nil {
 			return term.Usage("--read-output: %w", err)
@@ -190,6 +190,7 @@ func (a *Commands) resumeRun(cmd *cobra.Command, r *recordFlags, address, with s
 	}
 	b.TakeOver, b.More = takeOver, r.more
 	r.o.Project, r.o.Begin, r.o.Output = detail.Project, b, cmp.Or(r.o.Output, detail.Recipe.ReadOutput)
+	r.o.Data = dataOf(r.o.Data, detail.Recipe)
 	if !r.o.Quiet {
 		fmt.Fprintf(a.Err, "kembrel: %s goes on from %s (step %d): %s\n", run, b.Checkpoint.Address, b.Checkpoint.Step,
 			plain.Line(term.Quoted(command)))
@@ -350,5 +351,6 @@ func (a *Commands) startAgain(cmd *cobra.Command, r *recordFlags, p *place, from
 		fmt.Fprintf(a.Err, "kembrel: from %s: %s\n", b.Origin.From, plain.Line(term.Quoted(command)))
 	}
 	r.o.Project, r.o.Begin, r.o.Output = from.Project, b, cmp.Or(r.o.Output, from.Recipe.ReadOutput)
+	r.o.Data = dataOf(r.o.Data, from.Recipe)
 	return a.start(cmd, r, command, nil)
 }

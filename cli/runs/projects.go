@@ -288,11 +288,11 @@ func (a *Commands) showRun(r *api.RunDetail) {
 // showCheckpoint says what a checkpoint is good for and what evaluations of it gave.
 func (a *Commands) showCheckpoint(c *api.Checkpoint) {
 	p := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
-	fit := "fit to " + c.Fit
+	usable := "usable for " + c.UsableFor
 	if len(c.Lacks) > 0 {
-		fit += "; to resume it lacks " + strings.Join(c.Lacks, ", ")
+		usable += "; to resume it lacks " + strings.Join(c.Lacks, ", ")
 	}
-	p("%s: step %d, %s, %s", c.Address, c.Step, api.Bytes(c.Size), fit)
+	p("%s: step %d, %s, %s", c.Address, c.Step, api.Bytes(c.Size), usable)
 	if c.Why != "" {
 		p("saved %s: %s", term.When(c.Saved), term.Printable(c.Why))
 	}

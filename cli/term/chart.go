@@ -2,7 +2,6 @@ package term
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -50,26 +49,6 @@ func (m Measure) Chart(title, by string) chart.Chart {
 func TerminalColumns(w io.Writer) int {
 	const label = 12
 	return max(20, min(Width(w), 160)-label)
-}
-
-// WriteFile writes a file whole or not at all; "-" is the output.
-func (a *App) WriteFile(path string, write func(io.Writer) error) error {
-	if path == "-" {
-		return write(Raw(a.Out))
-	}
-	f, err := os.Create(path + ".part")
-	if err != nil {
-		return err
-	}
-	if err := errors.Join(write(f), f.Close()); err != nil {
-		os.Remove(f.Name())
-		return err
-	}
-	if err := os.Rename(f.Name(), path); err != nil {
-		return err
-	}
-	fmt.Fprintln(a.Err, "wrote", path)
-	return nil
 }
 
 // Measure is the curves of one measure, training first.

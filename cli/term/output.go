@@ -257,6 +257,9 @@ func (a *App) Meter(what string, total int64) *Meter {
 // Add says that bytes are done.
 func (m *Meter) Add(n int64) { m.tracker.Increment(n) }
 
+// Set says how many bytes are done.
+func (m *Meter) Set(n int64) { m.tracker.SetValue(n) }
+
 // Done ends it.
 func (m *Meter) Done() {
 	if m.writer == nil {

@@ -180,3 +180,11 @@ func OrText(text, other string) string {
 	}
 	return text
 }
+
+// Many is a count with the words for one or for several.
+func Many(n int64, one, several string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return api.Thousands(n) + " " + several
+}

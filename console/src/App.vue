@@ -13,6 +13,7 @@ const router = useRouter()
 const project = computed(() => (typeof route.params.project === 'string' ? route.params.project : ''))
 const storage = computed(() => route.name === 'storage' || route.name === 'project-storage')
 const people = computed(() => ['people', 'account', 'audit'].includes(String(route.name)))
+const data = computed(() => route.name === 'data' || route.name === 'snapshot')
 const access = computed(() => route.name === 'project-access' || route.name === 'project-audit')
 const askPassword = ref(false)
 
@@ -52,8 +53,9 @@ function choose(what: string) {
       >
         {{ project }}
       </RouterLink>
+      <RouterLink to="/data" :class="{ on: data }">Data</RouterLink>
       <RouterLink
-        v-if="project || route.name === 'projects' || route.name === 'storage' || people"
+        v-if="project || route.name === 'projects' || route.name === 'storage' || people || data"
         :to="project ? { name: 'project-storage', params: { project } } : { name: 'storage' }"
         :class="{ on: storage }"
       >

@@ -13,6 +13,13 @@ export const router = createRouter({
     { path: '/sign-in', name: 'sign-in', component: SignIn },
     { path: '/enter', name: 'enter', component: Enter },
     { path: '/storage', name: 'storage', component: () => import('./storage/Storage.vue') },
+    { path: '/data', name: 'data', component: () => import('./data/Datasets.vue') },
+    {
+      path: '/data/:dataset([a-z][a-z0-9-]*)/:snapshot(\\d+)?',
+      name: 'snapshot',
+      component: () => import('./data/Snapshot.vue'),
+      props: (r) => ({ dataset: r.params.dataset, at: Number(r.params.snapshot || 0) }),
+    },
     { path: '/people', name: 'people', component: () => import('./people/People.vue') },
     { path: '/account', name: 'account', component: () => import('./people/Account.vue') },
     { path: '/audit', name: 'audit', component: () => import('./people/Audit.vue') },

@@ -42,9 +42,9 @@ func Lacks(parts, needs []string) []string {
 	return out
 }
 
-// Fitness says what a checkpoint with these parts is good for: "resume" (all that going on needs), "use" (weights and
+// UsableFor says what a checkpoint with these parts is good for: "resume" (all that going on needs), "use" (weights and
 // architecture), "weights only", or "nothing" of these.
-func Fitness(parts, needs []string) string {
+func UsableFor(parts, needs []string) string {
 	switch {
 	case !slices.Contains(parts, Weights):
 		return "nothing"

@@ -9,18 +9,18 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func TestFitness(t *testing.T) {
+func TestUsableFor(t *testing.T) {
 	for want, parts := range map[string][]string{
 		"resume":       {"weights", "random", "optimiser"},
 		"use":          {"architecture", "weights"},
 		"weights only": {"weights", "preprocess"},
 		"nothing":      {"optimiser", "architecture"},
 	} {
-		require.Equal(t, want, Fitness(parts, UsualNeeds))
+		require.Equal(t, want, UsableFor(parts, UsualNeeds))
 	}
-	require.Equal(t, "weights only", Fitness([]string{"weights", "optimiser"}, UsualNeeds),
+	require.Equal(t, "weights only", UsableFor([]string{"weights", "optimiser"}, UsualNeeds),
 		"without the random generators' state it goes on otherwise")
-	require.Equal(t, "resume", Fitness([]string{"weights", "optimiser"}, []string{"weights", "optimiser"}),
+	require.Equal(t, "resume", UsableFor([]string{"weights", "optimiser"}, []string{"weights", "optimiser"}),
 		"what the program declares counts")
 	require.Equal(t, []string{"position"}, Lacks([]string{"weights", "optimiser"}, []string{"weights", "position"}))
 }

@@ -68,7 +68,7 @@ func Complete(text string, w Words) []Suggestion {
 		typed = m[1]
 	}
 	words := []string{"hyper."}
-	words = append(words, FieldNames()...)
+	words = append(words, runs.names()...)
 	for name := range figures {
 		words = append(words, name+`("`)
 	}

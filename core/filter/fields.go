@@ -2,9 +2,10 @@ package filter
 
 import "slices"
 
-// RunField is a field of a run that expressions may name. It is declared here; what it is in the database is said in
-// store/pg/finding, and everything else (completion, errors, headings of columns, docs/filter.md) is made from this.
-type RunField struct {
+// Named is what expressions may name: a field of a run, of an item. Those of runs are declared here; what they are in
+// the database is said in store/pg/finding, and everything else (completion, errors, headings of columns,
+// docs/filter.md) is made from this.
+type Named struct {
 	Name  string
 	Kind  Kind
 	Label string // heading of a column
@@ -12,8 +13,9 @@ type RunField struct {
 }
 
 // Fields are all of them, by name.
-var Fields = []RunField{
+var Fields = []Named{
 	{"commit", Text, "Commit", "the commit of the code"},
+	{"data", List, "Data", "`\"hydrophone#3\" in data`; `data.val` is what it used for `val`, such as `hydrophone#3:val` ([data.md](data.md))"},
 	{"ended", Time, "Ended", "absent while it runs"},
 	{"epoch", Number, "Epoch", "the last reported"},
 	{"host", Text, "Host", "the machine that it ran on"},
@@ -34,19 +36,27 @@ var Fields = []RunField{
 	{"who", Text, "Who", "the person or machine that made it"},
 }
 
-// FieldOf finds a field by its name.
-func FieldOf(name string) (RunField, bool) {
-	i := slices.IndexFunc(Fields, func(f RunField) bool { return f.Name == name })
-	if i < 0 {
-		return RunField{}, false
-	}
-	return Fields[i], true
+// Language is what expressions about one kind of thing may say.
+type Language struct {
+	Of      string          // what the things are: run, item
+	Fields  []Named         // what they have
+	Columns map[string]Kind // what is written column["any name"]
+	Runs    bool            // hyperparameters and figures of curves too
 }
 
-// FieldNames are the names of all fields.
-func FieldNames() []string {
-	out := make([]string, len(Fields))
-	for i, f := range Fields {
+var runs = Language{Of: "run", Fields: Fields, Runs: true}
+
+func (l *Language) field(name string) (Named, bool) {
+	i := slices.IndexFunc(l.Fields, func(f Named) bool { return f.Name == name })
+	if i < 0 {
+		return Named{}, false
+	}
+	return l.Fields[i], true
+}
+
+func (l *Language) names() []string {
+	out := make([]string, len(l.Fields))
+	for i, f := range l.Fields {
 		out[i] = f.Name
 	}
 	return out

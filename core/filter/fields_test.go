@@ -32,7 +32,7 @@ func TestFieldsAreDocumented(t *testing.T) {
 }
 
 func TestFields(t *testing.T) {
-	require.True(t, slices.IsSorted(FieldNames()))
+	require.True(t, slices.IsSorted(runs.names()))
 	for _, f := range Fields {
 		require.NotEmpty(t, f.Label, f.Name)
 		n, err := Parse(map[Kind]string{Number: f.Name + " > 1", Text: f.Name + ` == "a"`,
@@ -41,7 +41,7 @@ func TestFields(t *testing.T) {
 		require.NoError(t, err, f.Name)
 		require.Equal(t, Truth, n.Kind)
 	}
-	_, ok := FieldOf("weather")
+	_, ok := runs.field("weather")
 	require.False(t, ok)
 	_, err := Parse(`weather == "fog"`, time.Now())
 	require.ErrorContains(t, err, "step, tags, title")

@@ -63,6 +63,7 @@ const (
 	Field      // of the run: Name
 	Hyper      // hyperparameter Name
 	Has        // whether there is a hyperparameter Name
+	Data       // address of the data that the run used for Name
 	Best       // figures of the curve Name
 	Last
 	Lowest
@@ -91,24 +92,31 @@ const (
 var figures = map[string]Op{"best": Best, "last": Last, "lowest": Lowest, "highest": Highest, "at": AtBest}
 
 // Parse reads a condition. Errors are of the type *Error. now is what ago counts from.
-func Parse(text string, now time.Time) (*Node, error) {
-	n, err := parse(text, now)
+func Parse(text string, now time.Time) (*Node, error) { return runs.Parse(text, now) }
+
+// Parse reads a condition on things of a kind.
+func (l *Language) Parse(text string, now time.Time) (*Node, error) {
+	n, err := l.parse(text, now)
 	if err == nil && n.Kind != Truth && n.Op != Hyper {
-		err = &Error{1, fmt.Sprintf("this is a %s; a condition is wanted, such as hyper.lr <= 0.01", n.Kind)}
+		such := "hyper.lr <= 0.01"
+		if !l.Runs {
+			such = l.Fields[0].Name + ` == "..."`
+		}
+		err = &Error{1, fmt.Sprintf("this is a %s; a condition is wanted, such as %s", n.Kind, such)}
 	}
 	return n, err
 }
 
 // ParseValue reads a value to sort by, such as hyper.lr or best("loss.val").
 func ParseValue(text string, now time.Time) (*Node, error) {
-	n, err := parse(text, now)
+	n, err := runs.parse(text, now)
 	if err == nil && (n.Kind == List || n.Op == Literal) {
 		err = &Error{1, "this is nothing to sort by; write a field, a hyperparameter or a figure, such as best(\"loss.val\")"}
 	}
 	return n, err
 }
 
-func parse(text string, now time.Time) (*Node, error) {
+func (l *Language) parse(text string, now time.Time) (*Node, error) {
 	if len(text) > MaxLength {
 		return nil, &Error{1, fmt.Sprintf("the expression has %d bytes; at most %d", len(text), MaxLength)}
 	}
@@ -121,7 +129,7 @@ func parse(text string, now time.Time) (*Node, error) {
 	if list := found.GetErrors(); len(list) > 0 {
 		return nil, &Error{max(1, list[0].Location.Column()+1), plain(list[0].Message)}
 	}
-	r := reader{tree: tree, now: now}
+	r := reader{language: l, tree: tree, now: now}
 	return r.read(tree.Expr())
 }
 
@@ -142,8 +150,9 @@ func plain(message string) string {
 
 // reader turns CEL's tree into ours and checks kinds on the way.
 type reader struct {
-	tree *ast.AST
-	now  time.Time
+	language *Language
+	tree     *ast.AST
+	now      time.Time
 }
 
 func (r *reader) wrong(e ast.Expr, format string, args ...any) (*Node, error) {
@@ -160,17 +169,24 @@ func (r *reader) read(e ast.Expr) (*Node, error) {
 		return r.literal(e)
 	case ast.IdentKind:
 		name := e.AsIdent()
-		if f, ok := FieldOf(name); ok {
+		l := r.language
+		if f, ok := l.field(name); ok {
 			return &Node{Op: Field, Kind: f.Kind, Name: name}, nil
+		}
+		if !l.Runs {
+			return r.wrong(e, "there is no %q; the fields of an %s are %s", name, l.Of, strings.Join(l.names(), ", "))
 		}
 		if name == "hyper" {
 			return r.wrong(e, "say which hyperparameter: hyper.lr")
 		}
 		return r.wrong(e, "there is no %q; the fields of a run are %s, and hyperparameters are hyper.NAME", name,
-			strings.Join(FieldNames(), ", "))
+			strings.Join(l.names(), ", "))
 	case ast.SelectKind:
-		name, ok := r.hyperName(e)
-		if !ok {
+		if use, ok := r.below(e, "data"); ok && r.language.Runs && !e.AsSelect().IsTestOnly() {
+			return &Node{Op: Data, Kind: Text, Name: use}, nil
+		}
+		name, ok := r.below(e, "hyper")
+		if !ok || !r.language.Runs {
 			return r.wrong(e, "only hyper has names below it, such as hyper.lr")
 		}
 		if e.AsSelect().IsTestOnly() {
@@ -196,19 +212,19 @@ func (r *reader) read(e ast.Expr) (*Node, error) {
 	return r.wrong(e, "this is more than a filter can say")
 }
 
-// hyperName is the name in hyper.a.b or hyper["a.b"].
-func (r *reader) hyperName(e ast.Expr) (string, bool) {
+// below is the name in hyper.a.b or hyper["a.b"], where head is hyper.
+func (r *reader) below(e ast.Expr, head string) (string, bool) {
 	switch e.Kind() {
 	case ast.SelectKind:
 		s := e.AsSelect()
-		if o := s.Operand(); o.Kind() == ast.IdentKind && o.AsIdent() == "hyper" {
+		if o := s.Operand(); o.Kind() == ast.IdentKind && o.AsIdent() == head {
 			return s.FieldName(), true
 		}
-		head, ok := r.hyperName(s.Operand())
-		return head + "." + s.FieldName(), ok
+		name, ok := r.below(s.Operand(), head)
+		return name + "." + s.FieldName(), ok
 	case ast.CallKind:
 		if c := e.AsCall(); c.FunctionName() == operators.Index && c.Args()[0].Kind() == ast.IdentKind &&
-			c.Args()[0].AsIdent() == "hyper" && c.Args()[1].Kind() == ast.LiteralKind {
+			c.Args()[0].AsIdent() == head && c.Args()[1].Kind() == ast.LiteralKind {
 			name, ok := c.Args()[1].AsLiteral().Value().(string)
 			return name, ok
 		}
@@ -252,8 +268,14 @@ var methods = map[string]Op{"contains": Contains, "startsWith": StartsWith, "end
 func (r *reader) call(e ast.Expr) (*Node, error) {
 	c := e.AsCall()
 	name, args := c.FunctionName(), c.Args()
-	if hyper, ok := r.hyperName(e); ok {
+	if hyper, ok := r.below(e, "hyper"); ok && r.language.Runs {
 		return &Node{Op: Hyper, Kind: Any, Name: hyper}, nil
+	}
+	if column, ok := r.below(e, "column"); ok && r.language.Columns != nil {
+		if kind, known := r.language.Columns[column]; known {
+			return &Node{Op: Field, Kind: kind, Name: column}, nil
+		}
+		return r.wrong(e, "there is no column %q", column)
 	}
 	if op, ok := methods[name]; ok && c.IsMemberFunction() && len(args) == 1 {
 		return r.operands(e, op, c.Target(), args[0])
@@ -301,6 +323,9 @@ func (r *reader) call(e ast.Expr) (*Node, error) {
 // function reads a call of one of our functions, which all take one text.
 func (r *reader) function(e ast.Expr, name string, args []ast.Expr) (*Node, error) {
 	figure, isFigure := figures[name]
+	if !r.language.Runs && name != "text" {
+		return r.wrong(e, "there is no function %s(); there is text", name)
+	}
 	if !isFigure && name != "ago" && name != "timestamp" && name != "text" {
 		return r.wrong(e, "there is no function %s(); there are best, last, lowest, highest, at, ago, timestamp, text and has", name)
 	}

@@ -115,3 +115,23 @@ func TestComplete(t *testing.T) {
 	}
 	require.NotEmpty(t, Complete("", words))
 }
+
+// A dataset, a snapshot and a split are in the data of a run that used the split; also where values stand in the place
+// of fields.
+func TestDataOfARun(t *testing.T) {
+	run := Run{Fields: map[string]any{"data": []string{"hydrophone#3:val", "quays#1"}},
+		Data: map[string]string{"val": "hydrophone#3:val"}}
+	for text, want := range map[string]bool{`"hydrophone" in data`: true, `"hydrophone#3" in data`: true,
+		`"hydrophone#3:val" in data`: true, `"hydrophone#31" in data`: false, `"hydro" in data`: false,
+		`"quays#1" in data`: true, `data.val == "hydrophone#3:val"`: true, `data.test == "x"`: false,
+		`data.val.startsWith("hydrophone")`: true} {
+		n, err := Parse(text, time.Now())
+		require.NoError(t, err, text)
+		require.Equal(t, want, n.Matches(run), text)
+		values := map[*Node]any{}
+		for _, leaf := range n.Leaves() {
+			values[leaf] = leaf.Value(run)
+		}
+		require.Equal(t, want, n.Put(values).Matches(Run{}), text)
+	}
+}

@@ -10,8 +10,9 @@ import (
 // Run is a run in memory. Numbers of hyperparameters are float64, lists are []any; figures that are not there are NaN
 // or missing.
 type Run struct {
-	Fields  map[string]any // float64, string, time.Time, []string; missing: absent
-	Hyper   map[string]any // float64, string, bool, []any
+	Fields  map[string]any    // float64, string, time.Time, []string; missing: absent
+	Hyper   map[string]any    // float64, string, bool, []any
+	Data    map[string]string // what it used, by what for
 	Figures map[string]Figures
 	Texts   []string // what text() looks through
 }
@@ -47,6 +48,11 @@ func (n *Node) Value(r Run) any {
 		return v
 	case Hyper:
 		return r.Hyper[n.Name]
+	case Data:
+		if used, ok := r.Data[n.Name]; ok && used != "" {
+			return used
+		}
+		return nil
 	case Has:
 		return r.Hyper[n.Name] != nil
 	case Best:
@@ -74,6 +80,9 @@ func (n *Node) Value(r Run) any {
 		order, ok := compare(arg(0), arg(1))
 		return ok && (order < 0 || order == 0 && n.Op == LessEqual)
 	case In:
+		if n.Args[1].Name == "data" {
+			return inData(arg(0), arg(1))
+		}
 		return in(arg(0), arg(1))
 	case Contains, StartsWith, EndsWith:
 		text, ok := arg(0).(string)
@@ -148,12 +157,37 @@ func in(a, list any) bool {
 	return false
 }
 
+// inData reports whether a dataset, a snapshot or a split of one is among the addresses of data: hydrophone and
+// hydrophone#3 are where hydrophone#3:val is.
+func inData(a, list any) bool {
+	if in(a, list) {
+		return true
+	}
+	text, ok := a.(string)
+	var used []string
+	switch l := list.(type) {
+	case []string:
+		used = l
+	case []any:
+		for _, x := range l {
+			if address, ok := x.(string); ok {
+				used = append(used, address)
+			}
+		}
+	}
+	return ok && slices.ContainsFunc(used, func(address string) bool {
+		snapshot, _, _ := strings.Cut(address, ":")
+		name, _, _ := strings.Cut(address, "#")
+		return text == snapshot || text == name
+	})
+}
+
 // Leaves are the parts of an expression that name something of a run.
 func (n *Node) Leaves() []*Node {
 	switch n.Op {
 	case Literal:
 		return nil
-	case Field, Hyper, Has, Best, Last, Lowest, Highest, AtBest, Search:
+	case Field, Hyper, Has, Data, Best, Last, Lowest, Highest, AtBest, Search:
 		return []*Node{n}
 	}
 	var out []*Node
@@ -166,7 +200,7 @@ func (n *Node) Leaves() []*Node {
 // Put is the expression with values (as Value gives them; nil: absent) in the place of leaves.
 func (n *Node) Put(values map[*Node]any) *Node {
 	if v, ok := values[n]; ok {
-		return &Node{Op: Literal, Kind: n.Kind, Lit: v}
+		return &Node{Op: Literal, Kind: n.Kind, Name: n.Name, Lit: v}
 	}
 	out := *n
 	out.Args = make([]*Node, len(n.Args))

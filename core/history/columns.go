@@ -42,8 +42,8 @@ var roles = map[Role][]string{
 
 func (f *File) guess() {
 	taken := map[Role]bool{}
-	plain := make([]string, len(f.head))
-	for i, h := range f.head {
+	plain := make([]string, len(f.table.Head))
+	for i, h := range f.table.Head {
 		plain[i] = strings.ToLower(strings.TrimSpace(strings.NewReplacer("_", " ", "-", " ").Replace(h)))
 	}
 	role := func(name string) Role {
@@ -55,12 +55,12 @@ func (f *File) guess() {
 		return Values
 	}
 	// A file that names splits as Kembrel does is taken at its word.
-	own := slices.ContainsFunc(f.head, func(h string) bool { _, split := curve.SplitName(h); return split != "" })
-	validated := slices.ContainsFunc(f.head,
+	own := slices.ContainsFunc(f.table.Head, func(h string) bool { _, split := curve.SplitName(h); return split != "" })
+	validated := slices.ContainsFunc(f.table.Head,
 		func(h string) bool { _, split := curve.SplitName(CurveName(h, false)); return split == "val" })
 	isLong := slices.ContainsFunc(plain, func(n string) bool { return role(n) == Curve }) &&
 		slices.ContainsFunc(plain, func(n string) bool { return role(n) == Value })
-	for i, h := range f.head {
+	for i, h := range f.table.Head {
 		c := Column{Name: h, Role: role(plain[i])}
 		if (c.Role == Curve || c.Role == Value) && !isLong || taken[c.Role] && c.Role != Values {
 			c.Role = Values
@@ -84,7 +84,8 @@ func (f *File) guess() {
 }
 
 func (f *File) notNumbers(column int) (bool, string) {
-	for _, cells := range f.seen {
+	for _, row := range f.table.Look {
+		cells := row.Cells
 		if column >= len(cells) || strings.TrimSpace(cells[column]) == "" {
 			continue
 		}
@@ -130,7 +131,7 @@ func CurveName(column string, validated bool) string {
 func (f *File) Set(column, as string) error {
 	i := slices.IndexFunc(f.Columns, func(c Column) bool { return c.Name == column })
 	if i < 0 {
-		return fmt.Errorf("the file has no column %q; it has: %s", column, strings.Join(f.head, ", "))
+		return fmt.Errorf("the file has no column %q; it has: %s", column, strings.Join(f.table.Head, ", "))
 	}
 	c := &f.Columns[i]
 	switch r := Role(as); {

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"kembrel/core/curve"
+	"kembrel/core/table"
 )
 
 // Imported is one run that was read: its readings in the order of steps.
@@ -66,13 +67,10 @@ func (f *File) Read() ([]Imported, error) {
 		return nil, errors.New("a long table needs a column of curves and one of values")
 	}
 	cells, order, rows := map[string][]cell{}, []string{}, map[string]int64{}
-	take := func(row []string, line int, position func(int) int) error {
+	take := func(from table.Row) error {
+		row := from.Cells
 		wrong := func(column int, format string, args ...any) error {
-			where := 0
-			if column < len(row) {
-				where = position(column)
-			}
-			return &ReadError{Line: line, Column: where,
+			return &ReadError{Line: from.Line, Column: from.Where(column),
 				What: f.Columns[column].Name + ": " + fmt.Sprintf(format, args...)}
 		}
 		text := func(r Role) string {
@@ -135,20 +133,15 @@ func (f *File) Read() ([]Imported, error) {
 		}
 		return nil
 	}
-	for i, row := range f.seen {
-		if err := take(row, f.from[i], f.pos[i]); err != nil {
-			return nil, err
-		}
-	}
 	for {
-		row, line, position, err := f.next()
+		row, err := f.table.Next()
 		if errors.Is(err, io.EOF) {
 			break
 		}
 		if err != nil {
 			return nil, err
 		}
-		if err := take(row, line, position); err != nil {
+		if err := take(row); err != nil {
 			return nil, err
 		}
 	}

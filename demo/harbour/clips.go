@@ -39,6 +39,7 @@ type clip struct {
 	levels [bands * frames]float64
 	class  int
 	voyage int
+	number int // of the voyage, from 1
 }
 
 // clipsPerVoyage is how many clips are taken while one vessel passes. They resemble each other, so a voyage must not be
@@ -55,8 +56,8 @@ func makeClips(n, first int, seed uint64) []clip {
 		ship := vary(sounds[class], rng)
 		sea := 1.5 + 2.5*rng.Float64() // dB of noise: the sea state
 		distance := 3 * rng.NormFloat64()
-		for range min(clipsPerVoyage, n-len(out)) {
-			c := clip{class: class, voyage: v}
+		for i := range min(clipsPerVoyage, n-len(out)) {
+			c := clip{class: class, voyage: v, number: i + 1}
 			listen(&c, ship, sea, distance, rng)
 			out = append(out, c)
 		}

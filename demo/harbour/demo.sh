@@ -66,6 +66,15 @@ if [ "$("$kembrel" runs vessels --where '"seeds" in tags' --output csv | wc -l)"
     done
     "$kembrel" projects change vessels --baseline 3 > /dev/null
 fi
+# The same clips split in two ways, and a run on each: by clip nearly every voyage is on both sides, and the validation figure lies.
+if [ "$("$kembrel" data --output csv | wc -l)" -le 1 ]; then
+    echo "Adding the harbour's clips as a dataset, split by clip and split by voyage, and training on each"
+    "$harbour" data --into "$data/clips"
+    for by in clip voyage; do
+        "$kembrel" data add hydrophone --table "$data/clips/by-$by.csv" --map voyage=group --keep-bytes --yes > /dev/null
+        "$kembrel" record --quiet --project vessels --title "Split by $by" -- "$harbour" train --split $by --data --hidden 256 --lr 0.01 --epochs 24 --save-every 12 > /dev/null
+    done
+fi
 if [ "$("$kembrel" searches vessels --output csv | wc -l)" -le 1 ]; then
     echo "Searching a space at random, a dozen short runs"
     "$kembrel" search random --project vessels --title "Rates and sizes" --space demo/harbour/space.yaml --seed 7 --budget 12 --at-once 2 -- \

@@ -24,11 +24,11 @@ import (
 
 // settings are what a training can be told; each is a hyperparameter but for pace, keep and title.
 type settings struct {
-	hidden, activation, optimiser, title, keep            string
+	hidden, activation, optimiser, title, keep, split     string
 	clips, epochs, batch, saveEvery, saveSteps, dropEvery int
 	freeze                                                int
 	rate, momentum, dropout, drop                         float64
-	perStep                                               bool
+	perStep, data                                         bool
 	seed                                                  uint64
 	pace                                                  time.Duration
 }
@@ -70,7 +70,7 @@ func main() {
 	switch verb {
 	default:
 		fmt.Fprintln(os.Stderr,
-			"usage: harbour train [flags] | harbour evaluate --folder DIR | harbour clips --out FILE")
+			"usage: harbour train [flags] | harbour evaluate --folder DIR | harbour clips --out FILE | harbour data --into FOLDER")
 		os.Exit(2)
 	case "train":
 		err = train(parse(os.Args[2:]))
@@ -80,6 +80,13 @@ func main() {
 		count := flags.Int("clips", 300, "how many")
 		flags.Parse(os.Args[2:])
 		err = writeClips(*out, *count)
+	case "data":
+		flags := flag.NewFlagSet("harbour data", flag.ExitOnError)
+		into := flags.String("into", "clips", "folder to write clips and tables into")
+		flags.Parse(os.Args[2:])
+		if err = os.MkdirAll(*into, 0o755); err == nil {
+			err = writeData(*into)
+		}
 	case "evaluate":
 		flags := flag.NewFlagSet("harbour evaluate", flag.ExitOnError)
 		folder := flags.String("folder", "", "folder of a restored checkpoint")
@@ -101,6 +108,9 @@ func parse(args []string) settings {
 	flags.StringVar(&s.title, "title", "", "title of the run, where no recorder is around")
 	flags.StringVar(&s.keep, "keep", "", "folder for copies of the checkpoints that were saved")
 	flags.IntVar(&s.clips, "clips", 1920, "training clips")
+	flags.StringVar(&s.split, "split", "voyage",
+		"how training and validation clips are told apart: by voyage, or by clip")
+	flags.BoolVar(&s.data, "data", false, "tell which clips are used, and judge the model on the test clips at the end")
 	flags.IntVar(&s.epochs, "epochs", 30, "passes over the training clips")
 	flags.IntVar(&s.batch, "batch", 32, "clips per step")
 	flags.IntVar(&s.saveEvery, "save-every", 5, "epochs between checkpoints")
@@ -143,7 +153,7 @@ func prepare(s settings) (*training, error) {
 		optimiser:    newOptimiser(s.optimiser, s.momentum)}
 	t.source = rand.NewPCG(s.seed, 1)
 	t.random = rand.New(t.source)
-	t.train, t.val = makeClips(s.clips, 0, dataSeed), makeClips(validationClips, validationFrom, dataSeed)
+	t.train, t.val = split(s.clips, s.split)
 	t.scaling = measureScaling(t.train)
 	t.scaling.apply(t.train)
 	t.scaling.apply(t.val)
@@ -176,9 +186,17 @@ func train(s settings) error {
 		"layers": t.architecture.Layers, "activation": s.activation, "optimiser": s.optimiser, "lr": s.rate,
 		"momentum": s.momentum,
 		"dropout":  s.dropout, "batch": s.batch, "epochs": s.epochs, "clips": s.clips,
-		"split": "by voyage", "seed": s.seed,
+		"split": "by " + s.split, "seed": s.seed,
 		"lr-drop.every": s.dropEvery, "lr-drop.factor": s.drop, "freeze": s.freeze,
 	})
+	var test []clip
+	if s.data {
+		test = makeClips(testClips, testFrom, dataSeed)
+		handOver(run, "train", t.train)
+		handOver(run, "val", t.val)
+		handOver(run, "test", test)
+		t.scaling.apply(test)
+	}
 	cutAt, _ := strconv.ParseInt(os.Getenv("HARBOUR_CUT_AT"), 10, 64) // the step at which the demo's power cut comes
 	run.SaveWhen(kembrel.Policy{Epochs: float64(s.saveEvery), Steps: int64(s.saveSteps),
 		Best: "loss.val lower", Signal: true})
@@ -225,6 +243,12 @@ func train(s settings) error {
 		if rest := s.pace - time.Since(began); rest > 0 {
 			time.Sleep(rest)
 		}
+	}
+	if s.data {
+		loss, accuracy := t.net.evaluate(test)
+		run.Readings(t.position.Step, float64(s.epochs), kembrel.V("loss.test", loss),
+			kembrel.V("accuracy.test", accuracy))
+		fmt.Printf("test  loss %.4f  accuracy %.3f\n", loss, accuracy)
 	}
 	run.End(kembrel.Finished, fmt.Sprintf("All %d epochs done.", s.epochs))
 	return nil

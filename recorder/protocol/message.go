@@ -39,6 +39,7 @@ const (
 	End        = "end"
 	Start      = "start"
 	Taken      = "taken"
+	Data       = "data"
 )
 
 // Message is a line from the program, checked. Which fields are set depends on Kind.
@@ -71,6 +72,14 @@ type Message struct {
 
 	Says    api.ProgramSays // start
 	Weights string          // start: path of a safetensors file with the starting weights
+
+	// data: what is used for what. Do is "" where Data names it, items where Keys and Digests are some of what is
+	// handed over, and end behind the last of them; Count is then how many were.
+	Use     string
+	Data    string
+	Keys    []string
+	Digests []string
+	Count   int64
 
 	Text  string // note
 	State string // end
@@ -143,6 +152,11 @@ type raw struct {
 	Names      []string                   `json:"names"`
 	Rank       int                        `json:"rank"`
 	Ranks      int                        `json:"ranks"`
+	Use        string                     `json:"use"`
+	Data       string                     `json:"data"`
+	Keys       []string                   `json:"keys"`
+	Digests    []string                   `json:"digests"`
+	Count      int64                      `json:"count"`
 }
 
 // mostRanks is how many processes one training may have.
@@ -199,6 +213,8 @@ func Parse(line []byte, now time.Time) (Message, error) {
 		if m.Text = r.Text; len(m.Text) > 10000 || m.Text == "" {
 			err = fmt.Errorf("a note has 1 to 10000 bytes of text")
 		}
+	case Data:
+		err = m.data(r)
 	case End:
 		if m.State = r.State; m.State != "" && m.State != "finished" && m.State != "stopped" && m.State != "failed" {
 			err = fmt.Errorf("state %.40q of end is none of finished, stopped, failed", m.State)
@@ -207,9 +223,37 @@ func Parse(line []byte, now time.Time) (Message, error) {
 			m.Why = m.Why[:2000]
 		}
 	default:
-		err = fmt.Errorf("kind %.40q is none of hello, start, hyper, taken, readings, checkpoint, note, end", r.Kind)
+		err = fmt.Errorf("kind %.40q is none of hello, start, hyper, taken, readings, checkpoint, data, note, end",
+			r.Kind)
 	}
 	return m, err
+}
+
+// data reads what is used for what.
+func (m *Message) data(r raw) error {
+	m.Use, m.Data, m.Do, m.Keys, m.Digests, m.Count = r.Use, r.Data, r.Do, r.Keys, r.Digests, r.Count
+	if err := api.CheckUse(m.Use); err != nil {
+		return err
+	}
+	if m.Data != "" || m.Do == "" {
+		if _, err := api.ParseData(m.Data); err != nil {
+			return err
+		}
+	}
+	switch m.Do {
+	case "", "end":
+	case "items":
+		if m.ID != 0 {
+			return fmt.Errorf("items of data have no id: what is kept is the end, which counts them")
+		}
+		if n := max(len(m.Keys), len(m.Digests)); n == 0 || len(m.Keys) != n && len(m.Keys) != 0 ||
+			len(m.Digests) != n && len(m.Digests) != 0 {
+			return fmt.Errorf("%d keys and %d digests of data do not fit together", len(m.Keys), len(m.Digests))
+		}
+	default:
+		return fmt.Errorf("do %.40q of data is none of items, end", m.Do)
+	}
+	return nil
 }
 
 // start reads what the program says of itself.

@@ -30,10 +30,13 @@ const (
 	End        Kind = 5 // JSON: Ending; nothing comes after it
 	Said       Kind = 6 // JSON: Ending, of which the program said State and Why
 	Program    Kind = 7 // JSON: api.ProgramSays
+	Data       Kind = 8 // JSON: api.DataUse
 )
 
 // Batched reports whether records of this kind go to the service in batches, which it counts.
-func (k Kind) Batched() bool { return k == Readings || k == Hyper || k == Note || k == Program }
+func (k Kind) Batched() bool {
+	return k == Readings || k == Hyper || k == Note || k == Program || k == Data
+}
 
 // Record is one entry of the spool; Number counts from 1.
 type Record struct {

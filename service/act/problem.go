@@ -3,11 +3,13 @@ package act
 import (
 	"context"
 	"errors"
+	"fmt"
 	"runtime/debug"
 
 	"kembrel/api"
 	"kembrel/store"
 	"kembrel/store/blob"
+	"kembrel/store/pack"
 	"kembrel/store/pg/db"
 )
 
@@ -17,6 +19,8 @@ func ForRecorders(ctx context.Context) context.Context { return db.In(ctx, db.Re
 // Problem makes of any error what the API answers; what is our own fault is logged and not shown.
 func (s *Act) Problem(err error) *api.Problem {
 	var p *api.Problem
+	var unreadable *pack.Unreadable
+	var full *blob.Full
 	switch {
 	case errors.As(err, &p):
 		return p
@@ -26,6 +30,10 @@ func (s *Act) Problem(err error) *api.Problem {
 	case errors.Is(err, blob.ErrAway):
 		s.Log.Warn("the blob store does not answer", "err", err)
 		return api.Fail(api.Unavailable, "the blob store does not answer just now; try again in a moment")
+	case errors.As(err, &unreadable):
+		return sayUnreadable(unreadable)
+	case errors.As(err, &full):
+		return api.Fail(api.NoRoom, "%s", SayFull(*full))
 	case errors.Is(err, store.ErrNone): // found a moment ago
 		return api.Fail(api.NotFound, "what was asked for is not there any more: it was deleted at this moment")
 	case db.BadText(err):
@@ -39,4 +47,20 @@ func (s *Act) Problem(err error) *api.Problem {
 	}
 	s.Log.Error("request failed", "err", err, "stack", string(debug.Stack()))
 	return api.Fail(api.Internal, "the service failed at this; its log says how")
+}
+
+// sayUnreadable says which chunk of a file cannot be read, why, and what to do.
+func sayUnreadable(e *pack.Unreadable) *api.Problem {
+	if errors.Is(e, pack.ErrMissing) {
+		return api.Fail(api.ChunkGone,
+			"chunk %s of %s is not where it was kept. The blob store may be away for a moment, or its folder moved: try again, it is looked for each time. Otherwise kembrel blobs check names what is missing; another checkpoint of the run may be whole, and sending the same content again brings it back", e.Digest, e.File)
+	}
+	return api.Fail(api.ChunkBad,
+		"chunk %s of %s is damaged: its bytes are not those it is named by. Restore another checkpoint of the run (kembrel checkpoints lists them); sending the same content again, or a backup, brings it back; kembrel blobs check names what else it hurts", e.Digest, e.File)
+}
+
+// SayFull says that the disk of the blobs is full, and what to do.
+func SayFull(f blob.Full) string {
+	return fmt.Sprintf("The disk of %s has %s left, which are kept for the database (%s): %s more must become free before checkpoints are kept again. Until then they wait in the recorders' spools; readings, listings and deletions go on. Drop checkpoints or runs, then: kembrel storage free --now",
+		f.Folder, api.Bytes(f.Free), api.Bytes(f.Reserve), api.Bytes(f.Missing))
 }

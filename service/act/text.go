@@ -36,15 +36,6 @@ func Clean(text string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(text, "\uFFFD"), "\x00", "\uFFFD")
 }
 
-// Thousands writes a whole number with commas.
-func Thousands(n int64) string {
-	text := fmt.Sprint(n)
-	for i := len(text) - 3; i > 0; i -= 3 {
-		text = text[:i] + "," + text[i:]
-	}
-	return text
-}
-
 // SortedKeys are the keys of a map in their order.
 func SortedKeys[V any](m map[string]V) []string {
 	out := make([]string, 0, len(m))

@@ -77,7 +77,7 @@ func (s *Checkpoints) PutChunk(ctx context.Context, _ act.Who, in *api.ChunkInpu
 		var full *blob.Full
 		switch {
 		case errors.As(err, &full):
-			return nil, api.Fail(api.NoRoom, "%s", sayFull(*full))
+			return nil, api.Fail(api.NoRoom, "%s", act.SayFull(*full))
 		case db.Away(err) || errors.Is(err, blob.ErrAway):
 			return nil, err
 		}
@@ -331,9 +331,10 @@ func (s *Checkpoints) Checkpoints(ctx context.Context, in api.RunInput) ([]api.C
 			c.Files = append(c.Files, api.File{Part: f.Part, Path: f.Path, Size: f.Size,
 				Digest: chunk.Digest(f.Digest).String()})
 		}
-		c.Fit, c.Lacks = checkpoint.Fitness(c.Parts, row.NeedsOrUsual()), checkpoint.Lacks(c.Parts, row.NeedsOrUsual())
+		c.UsableFor = checkpoint.UsableFor(c.Parts, row.NeedsOrUsual())
+		c.Lacks = checkpoint.Lacks(c.Parts, row.NeedsOrUsual())
 		if c.Dropped != nil {
-			c.Fit = "nothing"
+			c.UsableFor = "nothing"
 		}
 		out[i] = c
 	}

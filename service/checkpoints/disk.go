@@ -2,11 +2,10 @@ package checkpoints
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"kembrel/api"
-	"kembrel/store/blob"
+	"kembrel/service/act"
 )
 
 // Disk says how the disk of the blobs stands; nil where they are not on one.
@@ -17,14 +16,9 @@ func (s *Checkpoints) Disk() *api.Disk {
 	}
 	d := &api.Disk{Folder: f.Folder, Free: f.Free, Reserve: f.Reserve, Missing: f.Missing}
 	if d.Missing > 0 {
-		d.Says = sayFull(*f)
+		d.Says = act.SayFull(*f)
 	}
 	return d
-}
-
-func sayFull(f blob.Full) string {
-	return fmt.Sprintf("The disk of %s has %s left, which are kept for the database (%s): %s more must become free before checkpoints are kept again. Until then they wait in the recorders' spools; readings, listings and deletions go on. Drop checkpoints or runs, then: kembrel storage free --now",
-		f.Folder, api.Bytes(f.Free), api.Bytes(f.Reserve), api.Bytes(f.Missing))
 }
 
 // readyPace is how long an answer of the blob store is taken as that of now.

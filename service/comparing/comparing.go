@@ -130,6 +130,10 @@ func (s *Comparing) Compare(ctx context.Context, _ act.Who, in *api.CompareInput
 	if err != nil {
 		return nil, err
 	}
+	data, err := s.dataOf(ctx, c.runs)
+	if err != nil {
+		return nil, err
+	}
 	runs := make([]compare.Run, len(c.runs))
 	facts := make([][]compare.Fact, len(c.runs))
 	changes := map[int]string{}
@@ -138,7 +142,7 @@ func (s *Comparing) Compare(ctx context.Context, _ act.Who, in *api.CompareInput
 		out.Runs = append(out.Runs, run)
 		recipe := recipes[r.ID]
 		runs[i] = toCompared(run, recipe)
-		facts[i] = factsOf(run, recipe, r)
+		facts[i] = factsOf(run, recipe, r, data[r.ID])
 		if i := slices.IndexFunc(out.Changes, func(c api.CodeChange) bool {
 			return c.Commit == recipe.Commit && changes[c.Run] == recipe.Changes
 		}); i >= 0 {
@@ -249,14 +253,28 @@ func toGroupFigure(s compare.Sample) api.GroupFigure {
 // sections are what facts are sorted by.
 var sections = []string{"hyperparameter", "seed", "data", "code", "package", "machine", "start", "command"}
 
-// isData reports whether a hyperparameter names the data, until there are snapshots.
+// isData reports whether a hyperparameter names the data, as programs without snapshots do.
 func isData(name string) bool {
 	head, _, _ := strings.Cut(name, ".")
 	return slices.Contains([]string{"data", "dataset", "snapshot"}, head)
 }
 
+// dataOf is what runs used.
+func (s *Comparing) dataOf(ctx context.Context, runs []store.Run) (map[int64][]store.RunData, error) {
+	ids := make([]int64, len(runs))
+	for i, r := range runs {
+		ids[i] = r.ID
+	}
+	rows, err := s.db.RunData(ctx, ids)
+	out := map[int64][]store.RunData{}
+	for _, r := range rows {
+		out[r.Run] = append(out[r.Run], r)
+	}
+	return out, err
+}
+
 // factsOf are the things that went into a run.
-func factsOf(run api.Run, recipe api.Recipe, row store.Run) (out []compare.Fact) {
+func factsOf(run api.Run, recipe api.Recipe, row store.Run, data []store.RunData) (out []compare.Fact) {
 	add := func(section, name, value string) {
 		if value != "" {
 			out = append(out, compare.Fact{Section: section, Name: name, Value: value})
@@ -270,6 +288,16 @@ func factsOf(run api.Run, recipe api.Recipe, row store.Run) (out []compare.Fact)
 			section = "data"
 		}
 		add(section, name, compare.Plain(v))
+	}
+	for _, u := range data {
+		switch {
+		case u.Address != "":
+			add("data", u.Use, u.Address)
+		case u.Asked != "":
+			add("data", u.Use, u.Asked+", not known")
+		default:
+			add("data", u.Use, act.Many(int(u.Items), "item", "items")+", not known")
+		}
 	}
 	add("code", "commit", recipe.Commit)
 	if recipe.Changes != "" {

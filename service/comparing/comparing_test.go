@@ -21,6 +21,7 @@ import (
 type bench struct {
 	*slicetest.Harbour
 	recipes map[int64]string
+	used    []store.RunData
 }
 
 func (b *bench) CachedCurves(context.Context, int64, []string, int) (*store.RunCurves, error) {
@@ -37,6 +38,8 @@ func (b *bench) FindRuns(_ context.Context, q store.RunQuery) (out []store.RunPl
 func (b *bench) Landmarks(context.Context, store.RunQuery, int) ([]store.Landmark, error) {
 	return []store.Landmark{{Place: int64(len(b.Runs))}}, nil
 }
+
+func (b *bench) RunData(context.Context, []int64) ([]store.RunData, error) { return b.used, nil }
 
 func (b *bench) Recipes(_ context.Context, runs []int64) (map[int64]json.RawMessage, error) {
 	out := map[int64]json.RawMessage{}

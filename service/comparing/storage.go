@@ -14,6 +14,7 @@ type Storage interface {
 	FindRuns(ctx context.Context, in store.RunQuery) ([]store.RunPlace, error)
 	Landmarks(ctx context.Context, in store.RunQuery, every int) ([]store.Landmark, error)
 	RunByNumber(ctx context.Context, project int64, number int) (store.Run, error)
+	RunData(ctx context.Context, runs []int64) ([]store.RunData, error)
 	RunValues(ctx context.Context, in store.RunQuery, numbers []int64,
 		expressions []*filter.Node) (map[int64][]json.RawMessage, error)
 	RunsByNumber(ctx context.Context, project int64, numbers []int64) ([]store.Run, error)

@@ -22,6 +22,13 @@ func sayWentIn(r *api.RunDetail) string {
 	if r.Start != nil && r.Start.Says != "" {
 		parts = append(parts, r.Start.Says)
 	}
+	if len(r.Data) > 0 {
+		var uses []string
+		for _, u := range r.Data {
+			uses = append(uses, u.Says)
+		}
+		parts = append(parts, "Data: "+strings.Join(uses, "; ")+".")
+	}
 	switch c := r.Recipe; {
 	case c.Commit == "":
 		parts = append(parts, "The code was under no version control.")

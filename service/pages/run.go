@@ -68,6 +68,9 @@ func (s *Pages) GetRun(ctx context.Context, _ act.Who, in *api.RunInput) (*api.R
 	if out.Start, err = s.runs.Start(ctx, row.ID, row.Start); err != nil {
 		return nil, err
 	}
+	if out.Data, err = s.data(ctx, row.ID); err != nil {
+		return nil, err
+	}
 	o := run.Objective
 	if out.Verdict == nil { // not judged yet
 		if out.Verdict, err = s.judging.VerdictOf(ctx, row.ID, o); err != nil {
@@ -88,6 +91,7 @@ func (s *Pages) GetRun(ctx context.Context, _ act.Who, in *api.RunInput) (*api.R
 	if out.Warnings, err = s.warnings(ctx, out); err != nil {
 		return nil, err
 	}
+	out.Warnings = append(out.Warnings, warnOfData(out.Data)...)
 	out.Answers = api.Answers{Learning: out.Verdict.Said, WentIn: sayWentIn(out), CameOut: sayCameOut(count, size),
 		Happened: sayHappened(out)}
 	return out, nil

@@ -70,7 +70,7 @@ func (s *Projects) addBest(ctx context.Context, row store.CountedProject, p *api
 }
 
 // taken are keys that would stand in the way of the console's own pages.
-var taken = []string{"people", "account", "audit", "storage", "sign-in", "enter", "assets", "api", "python", "go"}
+var taken = []string{"people", "account", "audit", "data", "storage", "sign-in", "enter", "assets", "api", "python", "go"}
 
 // CreateProject makes a project. A key that is taken is a conflict.
 func (s *Projects) CreateProject(ctx context.Context, who act.Who, in *api.NewProject) (*api.Project, error) {

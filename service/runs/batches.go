@@ -28,9 +28,13 @@ func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (
 	if err != nil {
 		return nil, err
 	}
+	uses, err := s.uses(ctx, run, in.Body.Data)
+	if err != nil {
+		return nil, err
+	}
 	count := store.Count{Run: run, Leg: in.Leg, Recorder: in.Recorder, Number: in.Body.Number, Upto: in.Body.Upto,
 		Batch: batch.Batch, Payload: batch.payload, Points: batch.training}
-	changed := len(in.Body.Hyper) > 0 || len(in.Body.Notes) > 0 || in.Body.Says != nil
+	changed := len(in.Body.Hyper) > 0 || len(in.Body.Notes) > 0 || in.Body.Says != nil || len(uses) > 0
 	if !changed && !fresh {
 		var before store.Counted
 		if before, err = s.db.CountTogether(ctx, count); err == nil && before.State == "lost" {
@@ -43,7 +47,7 @@ func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (
 			})
 		}
 	} else {
-		err = s.db.InTx(ctx, func(q Tx) error { return s.countAlone(ctx, q, who, in, batch, count) })
+		err = s.db.InTx(ctx, func(q Tx) error { return s.countAlone(ctx, q, who, in, batch, uses, count) })
 	}
 	if errors.Is(err, store.ErrNone) {
 		return s.countedBefore(ctx, in, run, count)
@@ -66,7 +70,7 @@ func (s *Runs) SendBatch(ctx context.Context, who act.Who, in *api.BatchInput) (
 
 // countAlone counts a batch that brings more than readings of known curves, all in one transaction.
 func (s *Runs) countAlone(ctx context.Context, q Tx, who act.Who, in *api.BatchInput, batch readBatch,
-	count store.Count) error {
+	uses []store.RunData, count store.Count) error {
 	if err := q.LockRun(ctx, count.Run); err != nil {
 		return err
 	}
@@ -103,6 +107,12 @@ func (s *Runs) countAlone(ctx context.Context, q Tx, who act.Who, in *api.BatchI
 	if in.Body.Says != nil {
 		changed = true
 		if err := s.told(ctx, q, count.Run, in.Leg, in.Body.Says); err != nil {
+			return err
+		}
+	}
+	if len(uses) > 0 {
+		changed = true
+		if err := s.keepUses(ctx, q, in.Leg, uses); err != nil {
 			return err
 		}
 	}

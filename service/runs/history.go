@@ -217,8 +217,8 @@ func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 		for _, c := range sums[r.ID] {
 			if h.in.Names == nil || slices.Contains(h.in.Names, c.Name) {
 				row = append(row, history.Cell{Name: "last." + c.Name, Value: c.LastValue},
-					history.Cell{Name: "least." + c.Name, Value: c.LowValue},
-					history.Cell{Name: "greatest." + c.Name, Value: c.HighValue})
+					history.Cell{Name: "lowest." + c.Name, Value: c.LowValue},
+					history.Cell{Name: "highest." + c.Name, Value: c.HighValue})
 			}
 		}
 		table.Add(row)

@@ -19,6 +19,8 @@ type Storage interface {
 	CurveIDs(ctx context.Context, run int64, names []string) (map[string]int, error)
 	DueRuns(ctx context.Context) ([]store.DueRun, error)
 	FindRuns(ctx context.Context, in store.RunQuery) ([]store.RunPlace, error)
+	FindSnapshot(ctx context.Context, name string, number int) (store.Snapshot, error)
+	FindSplit(ctx context.Context, dataset string, pairs, keys, digests *chunk.Digest) ([]store.SplitAt, error)
 	FirstWeights(ctx context.Context, run int64) ([]byte, error)
 	Judgements(ctx context.Context, runs []int64) ([]store.Judgement, error)
 	KnownWeights(ctx context.Context, run int64, weights chunk.Digest) (*store.KnownCheckpoint, error)
@@ -31,6 +33,7 @@ type Storage interface {
 		expressions []*filter.Node) (map[int64][]json.RawMessage, error)
 	RunsByNumber(ctx context.Context, project int64, numbers []int64) ([]store.Run, error)
 	SetRepeats(ctx context.Context, run int64, repeats any) error
+	SnapshotSplits(ctx context.Context, snapshot int64) ([]store.SnapshotSplit, error)
 	StartOf(ctx context.Context, run int64) (store.Start, error)
 	Summaries(ctx context.Context, runs []int64, name string) (out []store.Summary, err error)
 	SummariseRun(ctx context.Context, run int64) (mine bool, err error)
@@ -57,6 +60,7 @@ type Tx interface {
 	LegKeyElsewhere(ctx context.Context, run int64, key string) (bool, error)
 	LockRun(ctx context.Context, run int64) error
 	LoseLegs(ctx context.Context, after float64) ([]store.LostLeg, error)
+	PutRunData(ctx context.Context, d store.RunData) error
 	NewestLeg(ctx context.Context, run int64, alive float64) (store.HeldLeg, error)
 	ProgramSays(ctx context.Context, run int64, recipe any, needs []string, start any) error
 	Recipe(ctx context.Context, run int64) (json.RawMessage, error)

@@ -85,7 +85,7 @@ func (s *Weights) GetTensors(ctx context.Context, _ act.Who, in *api.TensorsInpu
 			out.Tensors, out.Parameters = append(out.Tensors, api.Tensor{Info: t, Parameters: t.Count()}),
 				out.Parameters+t.Count()
 		}
-		out.Says = fmt.Sprintf("%d tensors, %s parameters.", len(list), act.Thousands(out.Parameters))
+		out.Says = fmt.Sprintf("%d tensors, %s parameters.", len(list), api.Thousands(out.Parameters))
 		return out, nil
 	}
 	list, problem, ready, err := s.known(ctx, c.Files)
@@ -111,7 +111,7 @@ func (s *Weights) GetTensors(ctx context.Context, _ act.Who, in *api.TensorsInpu
 	case !ready:
 		out.Says = "Its weights are being looked into."
 	default:
-		out.Says = fmt.Sprintf("%d tensors, %s parameters.", len(list), act.Thousands(out.Parameters))
+		out.Says = fmt.Sprintf("%d tensors, %s parameters.", len(list), api.Thousands(out.Parameters))
 		if len(odd) > 0 {
 			out.Says += " Odd: " + act.Few(odd, 6) + "."
 		}

@@ -6,6 +6,7 @@ import (
 	"kembrel/store/pg/act"
 	"kembrel/store/pg/checkpoints"
 	"kembrel/store/pg/curves"
+	"kembrel/store/pg/datasets"
 	"kembrel/store/pg/db"
 	"kembrel/store/pg/finding"
 	"kembrel/store/pg/judging"
@@ -27,6 +28,7 @@ type (
 	ofCheckpoints = checkpoints.Queries
 	ofWeights     = weights.Queries
 	ofSearches    = searches.Queries
+	ofDatasets    = datasets.Queries
 
 	news   = act.Store
 	engine = curves.Store
@@ -45,13 +47,14 @@ type Queries struct {
 	ofCheckpoints
 	ofWeights
 	ofSearches
+	ofDatasets
 }
 
 func queries(q db.Q) Queries {
 	return Queries{Q: q, ofAct: act.Queries{Q: q}, ofPeople: people.Queries{Q: q}, ofProjects: projects.Queries{Q: q},
 		ofRuns: runs.Queries{Q: q}, ofFinding: finding.Queries{Q: q}, ofCurves: curves.Queries{Q: q},
 		ofJudging: judging.Queries{Q: q}, ofCheckpoints: checkpoints.Queries{Q: q}, ofWeights: weights.Queries{Q: q},
-		ofSearches: searches.Queries{Q: q}}
+		ofSearches: searches.Queries{Q: q}, ofDatasets: datasets.Queries{Q: q}}
 }
 
 // Store is a database with Kembrel's tables.
@@ -65,7 +68,8 @@ type Store struct {
 // Open connects to the database at url and waits for nothing: an unreachable database is an error.
 func Open(ctx context.Context, url string) (*Store, error) {
 	d, err := db.Open(ctx, url, db.Files, act.Files, people.Files, projects.Files, runs.Files, finding.Files,
-		curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files)
+		curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files,
+		datasets.Files)
 	if err != nil {
 		return nil, err
 	}

@@ -42,7 +42,7 @@ func main() {
 		{"storage", "/vessels/storage", ".keep circle"},
 		{"access", "/vessels/access", "tbody tr"},
 		{"run-dark", "/vessels/4", ".u-over"},
-		{"run-branch", "/vessels/8", ".u-over"},
+		{"data", "/data/hydrophone/1", "tbody tr"},
 		{"checkpoint", "/vessels/3/checkpoints/best", ".tensors"},
 		{"run-evidence", "/vessels/3#what-came-out", ".u-over"},
 	}
@@ -56,7 +56,7 @@ func main() {
 		{"terminal-follow", "follow vessels/5"},
 		{"terminal-show", "show vessels/3"},
 		{"terminal-keep", "keep try vessels/2 vessels/3 --best 2 --last 1 --every 8"},
-		{"terminal-diff", "diff-weights vessels/3@e10 vessels/8@last"},
+		{"terminal-data", "data show hydrophone#1"},
 		{"terminal-restore", "restore vessels/3@best --into /tmp/kembrel-model --overwrite"},
 	}
 	for _, c := range commands {

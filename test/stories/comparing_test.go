@@ -91,8 +91,8 @@ func TestComparingRuns(t *testing.T) {
 	_, errs, code := w.try("compare", "vessels/1", "other/2")
 	require.Equal(t, 2, code, errs)
 	folder := t.TempDir()
-	w.kembrel(t, "compare", "--project", "vessels", "1", "4", "--html", filepath.Join(folder, "c.html"), "--markdown",
-		filepath.Join(folder, "c"), "--csv", filepath.Join(folder, "c.csv"))
+	w.kembrel(t, "compare", "--project", "vessels", "1", "4", "--to", filepath.Join(folder, "c.html"), "--to",
+		filepath.Join(folder, "c"), "--to", filepath.Join(folder, "c.csv"))
 	for _, name := range []string{"c.html", "c/comparison.md", "c/ranking.svg", "c.csv"} {
 		content, err := os.ReadFile(filepath.Join(folder, name))
 		require.NoError(t, err)

@@ -82,13 +82,13 @@ func TestFirstRun(t *testing.T) {
 
 	for _, kind := range []string{"svg", "png"} {
 		file := w.folder + "/curves." + kind
-		w.kembrel(t, "curves", "vessels/1", "--"+kind, file)
+		w.kembrel(t, "curves", "vessels/1", "--to", file)
 		content, err := os.ReadFile(file)
 		require.NoError(t, err)
 		require.Equal(t, map[string]string{"svg": "<?xml", "png": "\x89PNG\r"}[kind], string(content[:5]))
 	}
 	require.Contains(t, w.kembrel(t, "curves", "vessels/1"), "loss by epoch")
-	require.Equal(t, 9, strings.Count(w.kembrel(t, "curves", "vessels/1", "--names", "loss.val", "--csv", "-"), "\n"))
+	require.Equal(t, 9, strings.Count(w.kembrel(t, "curves", "vessels/1", "--names", "loss.val", "-o", "csv"), "\n"))
 	for _, list := range [][]string{{"projects"}, {"runs", "vessels"}, {"show", "vessels/1"},
 		{"checkpoints", "vessels/1"}, {"tokens"}, {"config"}, {"spool"}} {
 		require.NotEmpty(t, w.kembrel(t, list...))
@@ -175,8 +175,8 @@ func TestDrawingOddCurves(t *testing.T) {
 	require.Zero(t, code, errs)
 	require.Contains(t, errs, "without epochs, so not drawn: huge, never, once, tiny; --by step draws them")
 	for _, by := range []string{"epoch", "step", "time"} {
-		w.kembrel(t, "curves", "vessels/1", "--by", by, "--smooth", "1", "--svg", w.folder+"/odd.svg", "--png",
+		w.kembrel(t, "curves", "vessels/1", "--by", by, "--smooth", "1", "--overwrite", "--to", w.folder+"/odd.svg", "--to",
 			w.folder+"/odd.png")
 	}
-	require.Contains(t, w.kembrel(t, "curves", "vessels/1", "--names", "never", "--csv", "-"), "Infinity")
+	require.Contains(t, w.kembrel(t, "curves", "vessels/1", "--names", "never", "-o", "csv"), "Infinity")
 }

@@ -71,7 +71,7 @@ func TestReadingsFromOutputOfADeadRecorder(t *testing.T) {
 	cmd.Env = append(cmd.Env, "PAUSE=0.4")
 	require.NoError(t, cmd.Start())
 	require.Eventually(t, func() bool {
-		out, _, _ := w.try("curves", "vessels/1", "--by", "step", "--json", "-")
+		out, _, _ := w.try("curves", "vessels/1", "--by", "step", "-o", "json")
 		return strings.Contains(out, "0.75")
 	}, 30*time.Second, 50*time.Millisecond)
 	require.NoError(t, kill(cmd.Process.Pid, syscall.SIGKILL))

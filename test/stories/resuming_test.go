@@ -177,7 +177,7 @@ func TestOneLegAtATime(t *testing.T) {
 	loss := w.curves(t, "vessels/1")["loss.val"]
 	require.Len(t, loss.Value, resumedEpochs, "no gap and no double")
 	var first api.Curves
-	w.decode(t, &first, "curves", "vessels/1", "--leg", "1", "--names", "loss.val", "--json", "-")
+	w.decode(t, &first, "curves", "vessels/1", "--leg", "1", "--names", "loss.val", "-o", "json")
 	require.Greater(t, len(first.Curves[0].Value), 2)
 	var kept api.Page[api.Checkpoint]
 	w.decode(t, &kept, "checkpoints", "vessels/1", "--output", "json")

@@ -230,7 +230,7 @@ type series struct {
 func (w *world) curves(t *testing.T, run string) map[string]series {
 	t.Helper()
 	var c api.Curves
-	require.NoError(t, json.Unmarshal([]byte(w.kembrel(t, "curves", run, "--by", "step", "--json", "-")), &c))
+	require.NoError(t, json.Unmarshal([]byte(w.kembrel(t, "curves", run, "--by", "step", "-o", "json")), &c))
 	out := map[string]series{}
 	for _, curve := range c.Curves {
 		axis := c.Axes[curve.Axis]

@@ -101,6 +101,13 @@ class Connection:
                 id, json.dumps({"kind": kind, "id": id, **fields}).encode() + b"\n", keep=True
             )
 
+    def _tell_once(self, kind: str, **fields: Any) -> None:
+        """Sends what has no id and is not sent again."""
+        if self._pid != os.getpid():
+            return
+        with self._lock:
+            self._send(0, json.dumps({"kind": kind, **fields}).encode() + b"\n")
+
     def _send(self, id: int, line: bytes, keep: bool = False) -> None:
         """Sends a line; the lock is held. What is kept is sent again to one that takes over."""
         if self._ended or self._lost and not self._path:

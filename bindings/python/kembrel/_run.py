@@ -13,7 +13,8 @@ import tempfile
 import threading
 import time
 import types
-from typing import Any, Callable, Dict, Iterator, List, Optional, TypeVar
+from itertools import islice
+from typing import Any, Callable, Dict, Iterable, Iterator, List, Optional, TypeVar
 
 from ._connection import QUEUE, Connection
 from ._hyper import Hyper, mapping, nested, plain
@@ -28,9 +29,17 @@ _CALLED = (
     types.BuiltinFunctionType,
     functools.partial,
 )  # not a model that can be called
+_ITEMS = 2000  # keys and digests in a message
 _SETTLE = 600.0  # seconds to wait for checkpoints to be safe on disk
 
 _Method = TypeVar("_Method", bound=Callable[..., Any])
+
+
+def _named(value: Any) -> str:
+    """A key as text; 32 bytes are a digest."""
+    if isinstance(value, (bytes, bytearray)):
+        return "b3:" + value.hex() if len(value) == 32 else value.decode("utf-8", "replace")
+    return str(value)
 
 
 def _safe(default: Any = None) -> Callable[[_Method], _Method]:
@@ -152,6 +161,49 @@ class Run(Connection):
         """Leaves a line of text on the run."""
         if not self._silent:
             self._tell("note", text=str(text)[:10000])
+
+    @_safe()
+    def data(
+        self,
+        use: str = "",
+        keys: Optional[Iterable[Any]] = None,
+        digests: Optional[Iterable[Any]] = None,
+        dataset: str = "",
+        **named: str,
+    ) -> None:
+        """Says which data the run uses: by name, data(train="hydrophone#3:train",
+        val="hydrophone#3:val"), or by the items that it reads for one use, data("train",
+        keys=...), of which the service says which snapshot that is, or that it is none. keys are
+        their paths or ids, as the snapshot has them; digests, where they are known, "b3:..." or the
+        32 bytes of BLAKE3-256. Both are read one by one and held by nobody. dataset says whose
+        snapshots are looked at first.
+        """
+        if self._silent or self.rank:
+            return
+        for what, address in named.items():
+            self._tell("data", use=what, data=str(address))
+        if not use:
+            return
+        if keys is None and digests is None:
+            self._tell("data", use=str(use), data=str(dataset))
+            return
+        count = 0
+        columns = {
+            name: iter(values)
+            for name, values in (("keys", keys), ("digests", digests))
+            if values is not None
+        }
+        while True:
+            some = {name: list(islice(values, _ITEMS)) for name, values in columns.items()}
+            sizes = {len(part) for part in some.values()}
+            if len(sizes) > 1:
+                raise ValueError("keys and digests of data are not as many")
+            if not (size := sizes.pop()):
+                break
+            fields = {name: [_named(v) for v in part] for name, part in some.items()}
+            count += size
+            self._tell_once("data", use=str(use), do="items", **fields)
+        self._tell("data", use=str(use), do="end", data=str(dataset), count=count)
 
     @_safe(False)
     def checkpoint(

@@ -28,6 +28,10 @@ export type Figure = components['schemas']['Figure']
 export type Leg = components['schemas']['Leg']
 export type Output = components['schemas']['Output']
 export type Me = components['schemas']['Me']
+export type Dataset = components['schemas']['Dataset']
+export type Snapshot = components['schemas']['Snapshot']
+export type Item = components['schemas']['Item']
+export type SnapshotDifference = components['schemas']['SnapshotDifference']
 export type Problem = components['schemas']['Problem']
 
 export const client = createClient<paths>({ baseUrl: '/', credentials: 'same-origin' })

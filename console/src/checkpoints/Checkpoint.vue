@@ -74,7 +74,7 @@ const goodFor = computed(() => {
     use: 'To use; not to resume.',
     'weights only': 'Its weights alone; not to resume.',
     nothing: 'It has no weights.',
-  }[c.fit]
+  }[c.usable_for]
   return (
     said +
     (c.delete_at ? ` Its bytes are dropped ${when(c.delete_at)}, ${c.why_deleted}, unless it is brought back.` : '') +
@@ -147,7 +147,7 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
         </table>
         <p v-if="!checkpoint.dropped" class="small">
           <code class="mono">kembrel restore {{ checkpoint.address }} --into model</code>
-          <template v-if="checkpoint.fit === 'resume'">
+          <template v-if="checkpoint.usable_for === 'resume'">
             <br />
             <code class="mono">kembrel branch {{ checkpoint.address }} --hyper NAME=VALUE</code>
           </template>

@@ -37,7 +37,7 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
           <th>Checkpoint</th>
           <th>Why</th>
           <th class="n">{{ objective }}</th>
-          <th>Fit to</th>
+          <th>Usable for</th>
           <th>Verified</th>
           <th>Parts</th>
           <th class="n">Size</th>
@@ -63,10 +63,10 @@ const best = computed(() => props.checkpoints.find((c) => c.best))
           <td>{{ c.why }}</td>
           <td class="n">{{ c.figures && objective in c.figures ? text(c.figures[objective]) : '' }}</td>
           <td
-            :class="{ warn: c.fit !== 'resume' }"
+            :class="{ warn: c.usable_for !== 'resume' }"
             :title="c.lacks?.length ? `to resume it lacks ${c.lacks.join(', ')}` : ''"
           >
-            {{ c.fit }}
+            {{ c.usable_for }}
           </td>
           <td>
             <span v-if="c.verified?.length" :class="c.verified[0].same ? 'good' : 'bad'" :title="c.verified[0].says">

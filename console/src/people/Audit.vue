@@ -10,7 +10,19 @@ import type { Event } from '../shared/roles'
 
 /** What was done, by whom and from where: of the service, or of a project. */
 const props = defineProps<{ project?: string }>()
-const kinds = ['session', 'person', 'team', 'role', 'project', 'search', 'run', 'leg', 'checkpoint', 'service']
+const kinds = [
+  'session',
+  'person',
+  'team',
+  'role',
+  'project',
+  'search',
+  'run',
+  'leg',
+  'checkpoint',
+  'snapshot',
+  'service',
+]
 const who = useQuery('who', '')
 const kind = useQuery('kind', '')
 const subject = useQuery('subject', '')

@@ -72,7 +72,7 @@ const marks = computed(() =>
       v-for="m in marks"
       :key="m.c.address"
       href="#what-came-out"
-      :aria-label="`checkpoint ${m.c.address}, fit to ${m.c.fit}${m.c.best ? ', best' : ''}${m.c.pinned ? ', pinned' : ''}${m.c.dropped ? ', dropped' : m.c.delete_at ? ', to be deleted' : ''}`"
+      :aria-label="`checkpoint ${m.c.address}, usable for ${m.c.usable_for}${m.c.best ? ', best' : ''}${m.c.pinned ? ', pinned' : ''}${m.c.dropped ? ', dropped' : m.c.delete_at ? ', to be deleted' : ''}`"
       @click="$emit('choose', m.c)"
     >
       <path
@@ -84,7 +84,7 @@ const marks = computed(() =>
       />
       <path v-else-if="m.c.best" :d="`M${m.at} 28l5.5 5.5-5.5 5.5-5.5-5.5z`" fill="var(--accent)" />
       <rect v-else-if="m.c.pinned" :x="m.at - 3.4" y="30" width="6.8" height="6.8" fill="var(--ink2)" />
-      <circle v-else-if="m.c.fit === 'resume'" :cx="m.at" cy="33.5" r="3.6" fill="var(--ink2)" />
+      <circle v-else-if="m.c.usable_for === 'resume'" :cx="m.at" cy="33.5" r="3.6" fill="var(--ink2)" />
       <circle v-else :cx="m.at" cy="33.5" r="3.4" fill="var(--paper)" stroke="var(--ink2)" stroke-width="1.4" />
       <line v-if="m.c.delete_at && !m.c.dropped" :x1="m.at - 5" :x2="m.at + 5" y1="42" y2="42" stroke="var(--warn)" />
       <title>

@@ -6,7 +6,7 @@ import NextSteps from './NextSteps.vue'
 const run = (state: string, command: string[] | undefined = ['train']) =>
   ({ address: 'vessels/3', state, recipe: { command } }) as unknown as RunDetail
 const at = (epoch: number, more: object = {}) =>
-  ({ address: `vessels/3@e${epoch}`, fit: 'resume', ...more }) as unknown as Checkpoint
+  ({ address: `vessels/3@e${epoch}`, usable_for: 'resume', ...more }) as unknown as Checkpoint
 /** What may be done, by its name: the command, or ''. */
 function commands(r: RunDetail, checkpoints: Checkpoint[]) {
   const rows = mount(NextSteps, { props: { run: r, checkpoints } }).findAll('tr')
@@ -16,7 +16,7 @@ function commands(r: RunDetail, checkpoints: Checkpoint[]) {
 }
 
 test('a run cut off goes on from its latest checkpoint that can', () => {
-  const got = commands(run('failed'), [at(9, { fit: 'use' }), at(8), at(4, { best: true })])
+  const got = commands(run('failed'), [at(9, { usable_for: 'use' }), at(8), at(4, { best: true })])
   expect(got.Resume).toBe('kembrel resume vessels/3')
   expect(got.Branch).toBe('kembrel branch vessels/3@e4 --hyper NAME=VALUE')
   expect(got['Run again']).toBe('kembrel rerun vessels/3')
@@ -28,7 +28,7 @@ test('one that is finished needs a command that trains more', () => {
 })
 
 test('with weights alone it says so in the command', () => {
-  expect(commands(run('failed'), [at(9, { fit: 'weights only' })]).Resume).toBe(
+  expect(commands(run('failed'), [at(9, { usable_for: 'weights only' })]).Resume).toBe(
     'kembrel resume vessels/3 --with weights',
   )
 })

@@ -7,7 +7,7 @@ const props = defineProps<{ run: RunDetail; checkpoints: Checkpoint[] }>()
 
 const present = computed(() => props.checkpoints.filter((c) => !c.replaced))
 const best = computed(() => present.value.find((c) => c.best))
-const fit = computed(() => present.value.find((c) => c.fit === 'resume'))
+const usable = computed(() => present.value.find((c) => c.usable_for === 'resume'))
 const steps = computed(() => {
   const run = props.run.address
   const some = present.value.length > 0
@@ -18,14 +18,18 @@ const steps = computed(() => {
       says:
         props.run.state === 'running'
           ? 'It is being recorded; a second leg would have to take over.'
-          : props.run.state === 'finished' && fit.value
-            ? `It is finished. With a command that trains more epochs it would go on from ${fit.value.address}.`
-            : fit.value
-              ? `It would go on from ${fit.value.address}, as its next leg.`
+          : props.run.state === 'finished' && usable.value
+            ? `It is finished. With a command that trains more epochs it would go on from ${usable.value.address}.`
+            : usable.value
+              ? `It would go on from ${usable.value.address}, as its next leg.`
               : some
                 ? 'No checkpoint has all that going on needs; with the weights alone the run would say so for ever.'
                 : 'It has no checkpoint to go on from.',
-      command: fit.value ? `kembrel resume ${run}${more}` : some ? `kembrel resume ${run} --with weights${more}` : '',
+      command: usable.value
+        ? `kembrel resume ${run}${more}`
+        : some
+          ? `kembrel resume ${run} --with weights${more}`
+          : '',
     },
     {
       what: 'Branch',

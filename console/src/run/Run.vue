@@ -329,7 +329,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
               @choose="(c) => $router.push(linkTo(c.address))"
             />
             <p v-if="i === 1" class="small key">
-              ◆ best &#160; ● fit to resume &#160; ○ less &#160; ■ pinned &#160; × dropped &#160;
+              ◆ best &#160; ● usable to resume &#160; ○ less &#160; ■ pinned &#160; × dropped &#160;
               <u>&#160;</u>
               to be deleted &#160; drag to zoom; keys + − ← → 0
             </p>

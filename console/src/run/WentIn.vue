@@ -6,6 +6,9 @@ import { bytes, hyper } from '../shared/format'
 /** Hyperparameters and the recipe of a run, as name and value in columns. */
 const props = defineProps<{ run: RunDetail }>()
 
+/** The page of hydrophone#3:val. */
+const dataLink = (address: string) => `/data/${address.replace(/:.*/, '').replace('#', '/')}`
+
 const entries = computed(() => {
   const r = props.run.recipe
   const commit = r.commit ? r.commit.slice(0, 10) + (r.clean === false ? ' + changes' : '') : ''
@@ -25,7 +28,13 @@ const entries = computed(() => {
   const unknown = (props.run.untaken ?? [])
     .filter((u) => u.used === undefined)
     .map((u): [string, string, string] => [u.name, '', `asked ${hyper(u.asked)}, not taken`])
+  const data = (props.run.data ?? []).map((u): [string, string, string] => [
+    `data ${u.use}`,
+    u.data ?? u.asked ?? `${u.items ?? 0} items`,
+    u.data ? '' : 'not known',
+  ])
   return [
+    ...data,
     ...[...used, ...unknown].sort(([a], [b]) => a.localeCompare(b)),
     ...recipe.filter(([, v]) => v).map(([n, v]): [string, string, string] => [n, v, '']),
   ]
@@ -37,7 +46,8 @@ const entries = computed(() => {
     <div v-for="[name, value, remark] in entries" :key="name">
       <dt>{{ name }}</dt>
       <dd class="mono" :class="{ whole: remark }" :title="value">
-        {{ value }}
+        <RouterLink v-if="name.startsWith('data ') && !remark" :to="dataLink(value)">{{ value }}</RouterLink>
+        <template v-else>{{ value }}</template>
         <span v-if="remark" class="warn">{{ remark }}</span>
       </dd>
     </div>

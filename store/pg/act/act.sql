@@ -17,7 +17,7 @@ select pg_snapshot_xmin(pg_current_snapshot())::text;
 select e.xact::text as xact, e.id, e.kind, e.verb, e.subject, coalesce(p.key, '') as project, coalesce(r.number, 0) as run, e.data,
        coalesce(n.name, '') as who, e.place, e.at
 from event e left join project p on p.id = e.project left join run r on r.id = e.run left join person n on n.id = e.person
-where (@before = 0 or e.id < @before)
+where (@before::bigint = 0 or e.id < @before::bigint)
   and (@project = '' or p.key = @project) and (@who = '' or lower(n.name) = lower(@who))
   and (@kind = '' or e.kind = @kind) and (@verb = '' or e.verb = @verb)
   and (@subject = '' or e.subject = @subject or e.subject like @under)

@@ -71,6 +71,7 @@ var fields = map[string]expression{
 	"started": {text: "r.started"},
 	"ended":   {text: "r.ended"},
 	"tags":    {text: "to_jsonb(r.tags)"},
+	"data":    {text: "(select jsonb_agg(u.address order by u.use) from run_data u where u.run = r.id and u.address <> '')"},
 }
 
 // write makes an expression of a kind from others, for each of which there is a %s.
@@ -211,6 +212,9 @@ func (b *builder) text(n *filter.Node) expression {
 		return write(filter.Text, `(%s collate "C")`, b.add(n.Lit, "::text"))
 	case filter.Field:
 		return write(filter.Text, `((%s) collate "C")`, fields[n.Name])
+	case filter.Data:
+		return write(filter.Text,
+			`((select nullif(u.address, '') from run_data u where u.run = r.id and u.use = %s) collate "C")`, b.add(n.Name, ""))
 	case filter.Hyper:
 		return write(filter.Text, `(%s collate "C")`, b.hyper(n, filter.Text, "string", "h.value #>> '{}'"))
 	}
@@ -300,6 +304,11 @@ func (b *builder) less(x, y *filter.Node, sign string) expression {
 }
 
 func (b *builder) in(x, list *filter.Node) expression {
+	if list.Op == filter.Field && list.Name == "data" { // hydrophone, hydrophone#3 and hydrophone#3:val are in it
+		text := b.text(x)
+		return write(filter.Truth, `coalesce(exists (select 1 from run_data u where u.run = r.id and (u.address = %s
+			or split_part(u.address, ':', 1) = %s or split_part(u.address, '#', 1) = %s)), false)`, text, text, text)
+	}
 	if list.Op == filter.Field { // tags
 		return write(filter.Truth, "coalesce(%s = any(r.tags), false)", b.text(x))
 	}

@@ -15,7 +15,7 @@ where s.deleted is null and (@project = 0 or s.project = @project) and (@number 
 -- The newest first, below a number (0: from the newest), archived ones or the others, or both.
 select s.number, s.project, s.title, s.strategy, s.space, s.seed, s.budget, s.command, p.name as who, s.started, s.archived
 from search s join person p on p.id = s.person
-where s.deleted is null and s.project = @project and (@below = 0 or s.number < @below) and (@shown = 'all' or (s.archived is not null) = (@shown = 'archived'))
+where s.deleted is null and s.project = @project and (@below::bigint = 0 or s.number < @below::bigint) and (@shown = 'all' or (s.archived is not null) = (@shown = 'archived'))
 order by s.number desc limit @limit;
 
 -- query: search_sums

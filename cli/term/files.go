@@ -1,0 +1,91 @@
+package term
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+// Files are the files that a command writes. --to names them; the ending of a name says what is written into it.
+type Files struct {
+	Paths     []string
+	Overwrite bool
+}
+
+// FilesFlag adds --to and --overwrite to a command that writes files; what says what is written by which ending.
+func FilesFlag(cmd *cobra.Command, f *Files, what string) {
+	cmd.Flags().StringSliceVar(&f.Paths, "to", nil, "write into this file, by its ending: "+what)
+	cmd.Flags().BoolVar(&f.Overwrite, "overwrite", false, "with --to: replace a file that exists")
+}
+
+// Check refuses, before anything is asked or written, files that end otherwise than in one of the kinds ("" is no
+// ending), and those that exist.
+func (f Files) Check(kinds ...string) error {
+	for _, path := range f.Paths {
+		if path != "-" && !slices.Contains(kinds, ending(path)) {
+			return Usage("--to %q: what is written ends in %s", path, endings(kinds))
+		}
+	}
+	return f.CheckFree()
+}
+
+// CheckFree refuses files that exist.
+func (f Files) CheckFree() error {
+	for _, path := range f.Paths {
+		if _, err := os.Lstat(path); path != "-" && err == nil && !f.Overwrite {
+			return Exit{Code: ExitExists, Err: fmt.Errorf("%s exists; --overwrite replaces it", path)}
+		}
+	}
+	return nil
+}
+
+// Kind is what a file holds by the ending of its name, without the dot; the output is of the first kind.
+func Kind(path, first string) string {
+	if path == "-" {
+		return first
+	}
+	return ending(path)
+}
+
+func ending(path string) string { return strings.ToLower(strings.TrimPrefix(filepath.Ext(path), ".")) }
+
+func endings(kinds []string) string {
+	var out []string
+	for _, k := range kinds {
+		if k == "" {
+			out = append(out, "nothing (a folder)")
+		} else {
+			out = append(out, "."+k)
+		}
+	}
+	if len(out) == 1 {
+		return out[0]
+	}
+	return strings.Join(out[:len(out)-1], ", ") + " or " + out[len(out)-1]
+}
+
+// WriteFile writes a file whole or not at all; "-" is the output.
+func (a *App) WriteFile(path string, write func(io.Writer) error) error {
+	if path == "-" {
+		return write(Raw(a.Out))
+	}
+	f, err := os.Create(path + ".part")
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(write(f), f.Close()); err != nil {
+		os.Remove(f.Name())
+		return err
+	}
+	if err := os.Rename(f.Name(), path); err != nil {
+		return err
+	}
+	fmt.Fprintln(a.Err, "wrote", path)
+	return nil
+}

@@ -1,0 +1,163 @@
+package table
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"sort"
+)
+
+func (t *Table) openCSV(from io.Reader) error {
+	buffered := bufio.NewReaderSize(from, 1<<16)
+	if mark, _ := buffered.Peek(3); bytes.Equal(mark, []byte("\xef\xbb\xbf")) {
+		buffered.Discard(3)
+	}
+	r := csv.NewReader(buffered)
+	first, _ := buffered.Peek(4096)
+	if line, _, _ := bytes.Cut(first, []byte("\n")); !bytes.Contains(line, []byte(",")) {
+		for _, other := range []rune{';', '\t'} {
+			if bytes.ContainsRune(line, other) {
+				r.Comma = other
+				break
+			}
+		}
+	}
+	head, err := r.Read()
+	if err != nil {
+		return csvError(err)
+	}
+	if len(head) > MaxColumns {
+		return &ReadError{Line: 1, What: fmt.Sprintf("%d columns are too many (at most %d)", len(head), MaxColumns)}
+	}
+	t.Head = head
+	looking := true // the places of cells are kept for the rows looked at, and else only until the next row
+	t.next = func() (Row, error) {
+		cells, err := r.Read()
+		if err != nil {
+			return Row{}, csvError(err)
+		}
+		line, _ := r.FieldPos(0)
+		row := Row{Cells: cells, Line: line, at: func(i int) int { _, at := r.FieldPos(i); return at }}
+		if looking {
+			columns := make([]int, len(cells))
+			for i := range cells {
+				columns[i] = row.at(i)
+			}
+			row.at = func(i int) int { return columns[i] }
+		}
+		return row, nil
+	}
+	err = t.look()
+	looking = false
+	return err
+}
+
+func csvError(err error) error {
+	var e *csv.ParseError
+	switch {
+	case errors.As(err, &e):
+		return &ReadError{Line: e.Line, Column: e.Column, What: e.Err.Error()}
+	case errors.Is(err, io.EOF):
+		return io.EOF
+	}
+	return err
+}
+
+// openLines reads JSON Lines: an object a line, nested objects flattened with dots. Columns are the keys of the first
+// rows.
+func (t *Table) openLines(from io.Reader, o Options) error {
+	scanner := bufio.NewScanner(from)
+	scanner.Buffer(make([]byte, 1<<16), maxLine)
+	line := 0
+	index := map[string]int{}
+	known := true // whether new keys may still become columns
+	t.next = func() (Row, error) {
+		for scanner.Scan() {
+			line++
+			if len(bytes.TrimSpace(scanner.Bytes())) == 0 {
+				continue
+			}
+			flat, err := flatten(scanner.Bytes(), o)
+			if err != nil {
+				return Row{}, &ReadError{Line: line, What: err.Error()}
+			}
+			for _, kv := range flat {
+				if _, ok := index[kv[0]]; ok {
+					continue
+				}
+				if !known {
+					return Row{}, &ReadError{Line: line,
+						What: fmt.Sprintf("key %q is in none of the first %d rows", kv[0], LookRows)}
+				}
+				if len(t.Head) == MaxColumns {
+					return Row{}, &ReadError{Line: line, What: fmt.Sprintf("more than %d different keys", MaxColumns)}
+				}
+				index[kv[0]] = len(t.Head)
+				t.Head = append(t.Head, kv[0])
+			}
+			cells := make([]string, len(t.Head))
+			for _, kv := range flat {
+				cells[index[kv[0]]] = kv[1]
+			}
+			return Row{Cells: cells, Line: line}, nil
+		}
+		if err := scanner.Err(); err != nil {
+			return Row{}, &ReadError{Line: line + 1, What: err.Error()}
+		}
+		return Row{}, io.EOF
+	}
+	err := t.look()
+	known = false
+	return err
+}
+
+// flatten takes an object apart into keys and texts, in order; null is left out.
+func flatten(text []byte, o Options) ([][2]string, error) {
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.UseNumber()
+	var value map[string]any
+	if err := d.Decode(&value); err != nil {
+		return nil, fmt.Errorf("not a JSON object: %w", err)
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return nil, errors.New("something stands behind the object")
+	}
+	var out [][2]string
+	var walk func(prefix string, m map[string]any, depth int) error
+	walk = func(prefix string, m map[string]any, depth int) error {
+		if depth > 8 {
+			return errors.New("objects are nested too deep")
+		}
+		keys := make([]string, 0, len(m))
+		for k := range m {
+			keys = append(keys, k)
+		}
+		sort.Strings(keys)
+		for _, k := range keys {
+			switch v := m[k].(type) {
+			case nil:
+			case map[string]any:
+				if err := walk(prefix+k+".", v, depth+1); err != nil {
+					return err
+				}
+			case []any:
+				if !o.Lists {
+					return fmt.Errorf("%q is a list; single values are wanted", prefix+k)
+				}
+				list, err := json.Marshal(v)
+				if err != nil {
+					return err
+				}
+				out = append(out, [2]string{prefix + k, string(list)})
+			default:
+				out = append(out, [2]string{prefix + k, fmt.Sprint(v)})
+			}
+		}
+		return nil
+	}
+	return out, walk("", value, 0)
+}

@@ -1,0 +1,2 @@
+// Package datasets keeps datasets, snapshots, drafts of snapshots, and which run used which.
+package datasets
