@@ -10,6 +10,7 @@ import (
 	"syscall"
 	"time"
 
+	"kembrel/api"
 	"kembrel/recorder/protocol"
 	"kembrel/recorder/spool"
 )
@@ -33,7 +34,17 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 		}
 		recipe.Data[u.Use] = u.Asked
 	}
-	r, err := begin(ctx, o, recipe)
+	signals := make(chan os.Signal, 4)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	defer signal.Stop(signals)
+	r, early, err := beginUnless(ctx, signals, o, recipe)
+	if early != 0 {
+		if r != nil {
+			r.hangUp()
+			r.finish(unstarted(early))
+		}
+		return 128 + int(early), nil
+	}
 	if err != nil {
 		if o.Begin.needs() {
 			return 0, err
@@ -50,8 +61,6 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 			r.readOutput()
 		}
 	}
-	signals := make(chan os.Signal, 4)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	if err := cmd.Start(); err != nil {
 		if r != nil {
 			r.hangUp()
@@ -89,6 +98,36 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 		return 128 + int(status.Signal()), nil
 	}
 	return status.ExitStatus(), nil
+}
+
+// beginUnless begins a recording, and gives up what it waits for where a signal comes meanwhile, which is then returned:
+// the program is not to be started.
+func beginUnless(ctx context.Context, signals <-chan os.Signal, o Options, recipe api.Recipe) (*recording,
+	syscall.Signal, error) {
+	ctx, giveUp := context.WithCancel(ctx)
+	defer giveUp()
+	begun, early := make(chan struct{}), make(chan syscall.Signal)
+	go func() {
+		defer close(early)
+		select {
+		case s := <-signals:
+			giveUp()
+			early <- s.(syscall.Signal)
+		case <-begun:
+		}
+	}()
+	r, err := begin(ctx, o, recipe)
+	close(begun)
+	return r, <-early, err
+}
+
+// unstarted is the end of a program that a signal kept from starting.
+func unstarted(s syscall.Signal) spool.Ending {
+	e := spool.Ending{State: "failed", At: time.Now(), Signal: s.String(), Why: "Ended before the program was started."}
+	if s == syscall.SIGINT {
+		e.State, e.Why = "stopped", "Interrupted by a person before the program was started."
+	}
+	return e
 }
 
 // watch waits for the program's end.

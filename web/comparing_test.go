@@ -314,7 +314,7 @@ func TestSearches(t *testing.T) {
 	require.Len(t, made.Trials, 6)
 	require.Equal(t, "3", string(made.Trials[2].Setting["depth"]))
 	require.Equal(t, 1, call(t, s, api.CreateSearch, in).Number, "the same key, the same search")
-	trial := func(n int, state, signal string) {
+	trial := func(n int, state, signal string, code *int) {
 		run := &api.NewRun{ProjectInput: vessels, Key: uuid.NewString()}
 		run.Body.Search, run.Body.Trial, run.Body.Started = 1, n, time.Now()
 		open := &api.NewLeg{RunInput: api.RunInput{ProjectInput: vessels, Number: call(t, s, api.BeginRun, run).Number},
@@ -324,18 +324,20 @@ func TestSearches(t *testing.T) {
 			Recorder: open.Body.Recorder}
 		call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", float64(n)))
 		end := &api.EndInput{LegInput: leg}
-		end.Body.State, end.Body.Signal = state, signal
+		end.Body.State, end.Body.Signal, end.Body.ExitCode = state, signal, code
 		call(t, s, api.EndLeg, end)
 	}
-	trial(1, "finished", "")
-	trial(2, "failed", "")
-	trial(3, "failed", "interrupt")
+	zero, two := 0, 2
+	trial(1, "finished", "", &zero)
+	trial(2, "failed", "", &two)
+	trial(3, "failed", "interrupt", nil)
+	trial(4, "failed", "", nil) // nobody saw it end: its machine went down
 	found := call(t, s, api.GetSearch, &api.SearchInput{ProjectInput: vessels, Number: 1})
 	require.Equal(t, []bool{true, true, false, false}, []bool{found.Trials[0].Done, found.Trials[1].Done,
 		found.Trials[2].Done, found.Trials[3].Done})
-	require.Contains(t, found.Says, "2 of 6 trials are done, 2 failed; best so far 1 by vessels/1 (trial 1)")
+	require.Contains(t, found.Says, "2 of 6 trials are done, 3 failed; best so far 1 by vessels/1 (trial 1)")
 	require.Len(t, call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10},
-		RunChoice: api.RunChoice{Where: "search == 1 && trial > 1"}}).Items, 2)
+		RunChoice: api.RunChoice{Where: "search == 1 && trial > 1"}}).Items, 3)
 	in.Key, in.Body.Command = uuid.NewString(), []string{"{rate}"}
 	refuse(t, s, api.CreateSearch, in, api.Invalid, "{rate}")
 	in.Body.Command, in.Body.Space = []string{"x"}, "space: 1\nhyperparameters: {lr: {real: [0, 1]}}"

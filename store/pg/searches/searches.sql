@@ -20,15 +20,16 @@ order by s.number desc limit @limit;
 
 -- query: search_sums
 -- How far some searches are, by the newest run of each trial. A trial is done, and going on with the search leaves it, where it ended by itself or by a
--- rule: not where a signal ended it, or it ended because of one. The same stands in search_trials.
+-- rule: not where a signal ended it, or it ended because of one, or nobody saw its end (its machine went down). The same stands in search_trials.
 select t.search, count(*) as started, count(*) filter (where t.done) as done, count(*) filter (where t.state = 'running') as running,
     count(*) filter (where t.state = 'failed') as failed, count(*) filter (where t.state = 'lost') as lost,
     (array_agg(t.number order by case when @lower then t.best else -t.best end, t.trial) filter (where t.best is not null))[1] as best_run,
     (array_agg(t.trial order by case when @lower then t.best else -t.best end, t.trial) filter (where t.best is not null))[1] as best_trial,
     (array_agg(t.best order by case when @lower then t.best else -t.best end, t.trial) filter (where t.best is not null))[1] as best
 from (select distinct on (r.search, r.trial) r.search, r.trial, r.number, r.state::text as state, r.best,
-          r.state = 'finished' or r.state in ('failed', 'stopped') and coalesce(l.signal, '') = '' or r.state = 'stopped' and r.stopped is not null as done
-      from run r left join lateral (select signal from leg where run = r.id order by number desc limit 1) l on true
+          r.state = 'finished' or coalesce(l.signal, '') = '' and (r.state = 'stopped' or r.state = 'failed' and l.exit_code is not null)
+              or r.state = 'stopped' and r.stopped is not null as done
+      from run r left join lateral (select signal, exit_code from leg where run = r.id order by number desc limit 1) l on true
       where r.project = @project and r.search = any(@searches) order by r.search, r.trial, r.number desc) t
 group by t.search;
 
@@ -46,6 +47,7 @@ update search set budget = @budget where project = @project and number = @number
 -- query: search_trials
 -- The newest run of each trial.
 select distinct on (r.search, r.trial) r.search, r.trial, r.number, r.state::text, r.best, r.started, r.ended, coalesce(r.took, 0)::float8 as took,
-    r.state = 'finished' or r.state in ('failed', 'stopped') and coalesce(l.signal, '') = '' or r.state = 'stopped' and r.stopped is not null as done from run r
-left join lateral (select signal from leg where run = r.id order by number desc limit 1) l on true
+    r.state = 'finished' or coalesce(l.signal, '') = '' and (r.state = 'stopped' or r.state = 'failed' and l.exit_code is not null)
+              or r.state = 'stopped' and r.stopped is not null as done from run r
+left join lateral (select signal, exit_code from leg where run = r.id order by number desc limit 1) l on true
 where r.project = @project and r.search = any(@searches) order by r.search, r.trial, r.number desc;
