@@ -100,8 +100,8 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	return status.ExitStatus(), nil
 }
 
-// beginUnless begins a recording, and gives up what it waits for where a signal comes meanwhile, which is then returned:
-// the program is not to be started.
+// beginUnless begins a recording. A signal meanwhile ends what it waits for, and is returned: the program is not to be
+// started then.
 func beginUnless(ctx context.Context, signals <-chan os.Signal, o Options, recipe api.Recipe) (*recording,
 	syscall.Signal, error) {
 	ctx, giveUp := context.WithCancel(ctx)
