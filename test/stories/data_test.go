@@ -168,6 +168,7 @@ func TestDataFromFoldersAndChanges(t *testing.T) {
 		require.NotZero(t, code, content)
 		require.Contains(t, errs, want)
 	}
+	require.NoError(t, os.WriteFile(changes, []byte("key,gone\nnever.txt,yes\n"), 0o644))
 	_, errs, code = w.try("data", "add", "reports", "--change", "reports#1", "--table", changes, "--yes")
 	require.NotZero(t, code, errs)
 	for _, bad := range [][]string{{"data", "show", "never"}, {"data", "show", "reports#9"},
