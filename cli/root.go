@@ -17,6 +17,7 @@ import (
 	"kembrel/cli/data"
 	"kembrel/cli/history"
 	"kembrel/cli/people"
+	"kembrel/cli/predictions"
 	"kembrel/cli/projects"
 	"kembrel/cli/record"
 	"kembrel/cli/runs"
@@ -35,6 +36,7 @@ type (
 	ofCompare     = compare.Commands
 	ofPeople      = people.Commands
 	ofData        = data.Commands
+	ofPredictions = predictions.Commands
 )
 
 // commands are those of all folders.
@@ -49,6 +51,7 @@ type commands struct {
 	ofCompare
 	ofPeople
 	ofData
+	ofPredictions
 }
 
 // New makes the command tree. more are commands from elsewhere, made with the same App; one whose Use begins with
@@ -58,7 +61,8 @@ func New(version string, more ...func(*term.App) *cobra.Command) *cobra.Command 
 		Err: &plain.Writer{To: os.Stderr}}
 	a := commands{app, record.Commands{App: app}, runs.Commands{App: app}, projects.Commands{App: app},
 		curves.Commands{App: app}, history.Commands{App: app}, checkpoints.Commands{App: app},
-		compare.Commands{App: app}, people.Commands{App: app}, data.Commands{App: app}}
+		compare.Commands{App: app}, people.Commands{App: app}, data.Commands{App: app},
+		predictions.Commands{App: app}}
 	root := &cobra.Command{
 		Use:   "kembrel",
 		Short: "Record, watch, compare and restore training runs",
@@ -91,7 +95,7 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 	}
 	root.AddCommand(a.Record(), a.Reading(), a.Resume(), a.Branch(), a.Rerun(), a.SpoolCommand(), blobs, a.Projects(),
 		a.Runs(), a.Change(), a.Archive(), a.DeleteRun(), a.Views(), a.Compare(), a.Search(), a.Searches(),
-		a.Data(), a.Open(),
+		a.Data(), a.Predictions(), a.Confusion(), a.Open(),
 		a.Show(), a.Curves(), a.Follow(), a.Verdict(), a.StopRule(), a.Export(), a.ImportCommand(), a.Checkpoints(),
 		a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Match(), a.DiffWeights(), a.Tensors(),
 		a.SignIn(), a.SignOut(), a.WhoAmI(), a.Tokens(), a.Sessions(), a.People(), a.Teams(), a.Roles(), a.Audit(),

@@ -86,7 +86,7 @@ func (s *sender) send(ctx context.Context) error {
 	})
 	group.Go(func() error {
 		for m := range manifests {
-			if err := s.sendCheckpoint(working, m); err != nil {
+			if err := s.sendHanded(working, m); err != nil {
 				return err
 			}
 		}
@@ -298,7 +298,7 @@ func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifes
 			fresh := record.Number > passed // not seen before a step back
 			passed = max(passed, record.Number)
 			switch record.Kind {
-			case spool.Checkpoint:
+			case spool.Checkpoint, spool.Sheet:
 				var m spool.Manifest
 				if err := json.Unmarshal(record.Body, &m); err != nil {
 					return nil, fmt.Errorf("record %d: %w", record.Number, err)

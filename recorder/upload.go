@@ -26,16 +26,18 @@ import (
 // uploadsAtOnce is how many chunks are on their way together.
 const uploadsAtOnce = 4
 
-// sendCheckpoint sends the chunks that the service lacks, then commits. A checkpoint that the service refuses for good
-// is set aside and does not hold up the others.
-func (s *sender) sendCheckpoint(ctx context.Context, m spool.Manifest) error {
+// sendHanded sends the chunks that the service lacks of a checkpoint or a prediction sheet, then commits it. One that
+// the
+// service refuses for good is set aside and does not hold up the others.
+func (s *sender) sendHanded(ctx context.Context, m spool.Manifest) error {
 	folder := s.spool.KeptFolder(m.Key)
 	if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
 		return nil // committed before
 	}
-	in := &api.NewCheckpoint{LegInput: s.leg, Key: m.Key}
-	in.Body.Step, in.Body.Epoch, in.Body.Why, in.Body.Figures, in.Body.Saved = m.Step, m.Epoch, m.Why,
-		m.Figures, m.Saved
+	commit := s.commitCheckpoint
+	if m.Sheet != nil {
+		commit = s.addSheet
+	}
 	early := s.takeEarly(m.Key)
 	for try := 0; ; try++ {
 		var files []api.File
@@ -47,16 +49,14 @@ func (s *sender) sendCheckpoint(ctx context.Context, m spool.Manifest) error {
 		if files == nil || err != nil {
 			files, err = s.cutAndSend(ctx, folder, folder, m.Files)
 		}
-		in.Body.Files = files
 		if err == nil {
-			err = s.tryItem(ctx, func(ctx context.Context) error {
-				_, err := client.Call(ctx, s.client, api.CommitCheckpoint, in)
-				return err
-			})
+			err = s.tryItem(ctx, func(ctx context.Context) error { return commit(ctx, m, files) })
 		}
 		switch {
 		case err == nil:
-			s.stored.Add(1)
+			if m.Sheet == nil {
+				s.stored.Add(1)
+			}
 			s.settled.Store(0)
 			return s.spool.Forget(m.Key)
 		case ctx.Err() != nil:
@@ -66,9 +66,21 @@ func (s *sender) sendCheckpoint(ctx context.Context, m spool.Manifest) error {
 			return err
 		case try < 2 && (api.Is(err, api.Conflict) || api.Is(err, api.Mismatch)):
 			continue // chunks were cleaned away or damaged on the way: send what is missing now
+		case m.Sheet != nil && (api.Is(err, api.Invalid) || api.Is(err, api.TooLarge)):
+			return s.refuseSheet(m, err)
 		}
 		return s.setAside(m, err)
 	}
+}
+
+// commitCheckpoint commits a checkpoint whose chunks are with the service.
+func (s *sender) commitCheckpoint(ctx context.Context, m spool.Manifest, files []api.File) error {
+	in := &api.NewCheckpoint{LegInput: s.leg, Key: m.Key}
+	in.Body.Step, in.Body.Epoch, in.Body.Why, in.Body.Figures, in.Body.Saved = m.Step, m.Epoch, m.Why,
+		m.Figures, m.Saved
+	in.Body.Files = files
+	_, err := client.Call(ctx, s.client, api.CommitCheckpoint, in)
+	return err
 }
 
 // early is a checkpoint that is cut and sent while the spool still makes it durable. It is committed only when it is.
@@ -126,9 +138,13 @@ func (s *sender) takeEarly(key string) *early {
 }
 
 func (s *sender) setAside(m spool.Manifest, why error) error {
-	s.putAside(fmt.Errorf("checkpoint of step %d: %w", m.Step, why))
-	s.say("checkpoint of step %d: %v; it stays in the spool", m.Step, why)
-	s.remark(fmt.Sprintf("The checkpoint of step %d is not with the service: %s. It is kept in the spool %s on the machine that recorded it.", m.Step, problemOf(why), filepath.Base(s.spool.Folder)))
+	what := "checkpoint"
+	if m.Sheet != nil {
+		what = "prediction sheet"
+	}
+	s.putAside(fmt.Errorf("%s of step %d: %w", what, m.Step, why))
+	s.say("%s of step %d: %v; it stays in the spool", what, m.Step, why)
+	s.remark(fmt.Sprintf("The %s of step %d is not with the service: %s. It is kept in the spool %s on the machine that recorded it.", what, m.Step, problemOf(why), filepath.Base(s.spool.Folder)))
 	return nil
 }
 

@@ -20,6 +20,7 @@ import (
 	"kembrel/service/projects"
 	"kembrel/service/runs"
 	"kembrel/service/searches"
+	"kembrel/service/sheets"
 	"kembrel/service/weights"
 	"kembrel/store/blob"
 	"kembrel/store/pack"
@@ -50,6 +51,7 @@ type Service struct {
 	*comparing.Comparing
 	*searches.Searches
 	*datasets.Datasets
+	*sheets.Sheets
 	*pages.Pages
 
 	db      *pg.Store
@@ -74,6 +76,7 @@ var (
 	_ checkpoints.Tx = pg.Queries{}
 	_ searches.Tx    = pg.Queries{}
 	_ datasets.Tx    = pg.Queries{}
+	_ sheets.Tx      = pg.Queries{}
 )
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
@@ -92,6 +95,7 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 		Curves: curves.New(f, db), Judging: judging.New(f, on[judging.Tx]{db}), Weights: weights.New(f, db),
 		Searches: searches.New(f, on[searches.Tx]{db})}
 	s.Datasets = datasets.New(a, on[datasets.Tx]{db}, chunks)
+	s.Sheets = sheets.New(f, on[sheets.Tx]{db}, chunks, s.Datasets)
 	s.Checkpoints = checkpoints.New(f, on[checkpoints.Tx]{db}, chunks, s.Weights)
 	s.Weights.ReadFrom(s.Checkpoints)
 	s.Runs = runs.New(f, on[runs.Tx]{db}, s.Checkpoints, s.Judging, o.LostAfter)
@@ -114,6 +118,7 @@ func (s *Service) Run(ctx context.Context) error {
 	wait.Go(func() { s.keepSummaries(ctx) })
 	wait.Go(func() { s.KeepChunks(ctx) })
 	wait.Go(func() { s.KeepLooking(ctx) })
+	wait.Go(func() { s.KeepComparing(ctx) })
 	wait.Go(func() { s.WatchCredentials(ctx) })
 	<-ctx.Done()
 	wait.Wait()

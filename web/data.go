@@ -23,9 +23,23 @@ import (
 	"kembrel/service/act"
 )
 
-// items sends the items of a snapshot as a table. What fails under way cuts the answer off, so that it is not taken for
-// whole.
+// items sends the items of a snapshot as a table.
 func (w *server) items(_ context.Context, who act.Who, in *api.ItemsFileInput) (*huma.StreamResponse, error) {
+	return w.table(who, in.Format, func(ctx context.Context, begin func(name string) io.Writer) error {
+		return w.service.ItemsTable(ctx, in, begin)
+	})
+}
+
+// examples sends a prediction sheet as a table.
+func (w *server) examples(_ context.Context, who act.Who, in *api.ExamplesFileInput) (*huma.StreamResponse, error) {
+	return w.table(who, in.Format, func(ctx context.Context, begin func(name string) io.Writer) error {
+		return w.service.ExamplesTable(ctx, in, begin)
+	})
+}
+
+// table sends a table in a format. What fails under way cuts the answer off, so that it is not taken for whole.
+func (w *server) table(who act.Who, format string,
+	write func(ctx context.Context, begin func(name string) io.Writer) error) (*huma.StreamResponse, error) {
 	done, err := w.export(who.ID)
 	if err != nil {
 		return nil, err
@@ -34,16 +48,16 @@ func (w *server) items(_ context.Context, who act.Who, in *api.ItemsFileInput) (
 		defer done()
 		g := humagin.Unwrap(c)
 		begun := false
-		err := w.service.ItemsTable(g.Request.Context(), in, func(name string) io.Writer {
+		err := write(g.Request.Context(), func(name string) io.Writer {
 			begun = true
-			g.Header("Content-Type", history.MediaType(in.Format))
-			g.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s%s"`, name, history.Extension(in.Format)))
+			g.Header("Content-Type", history.MediaType(format))
+			g.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s%s"`, name, history.Extension(format)))
 			return steady{g.Writer}
 		})
 		switch {
 		case err == nil:
 		case begun:
-			w.options.Log.Warn("an export of items was cut off", "err", err)
+			w.options.Log.Warn("an export was cut off", "err", err)
 			panic(http.ErrAbortHandler)
 		default:
 			p := w.service.Problem(err)
@@ -52,27 +66,53 @@ func (w *server) items(_ context.Context, who act.Who, in *api.ItemsFileInput) (
 	}}, nil
 }
 
-// itemBytes sends the bytes of an item. What they are is told by their content, so that a browser shows pictures, plays
-// sounds, and runs nothing.
+// content is bytes that can be read at any place.
+type content interface {
+	io.ReadSeeker
+	io.ReaderAt
+	Size() int64
+}
+
+// itemBytes sends the bytes of an item.
 func (w *server) itemBytes(ctx context.Context, _ act.Who, in *api.ItemInput) (*huma.StreamResponse, error) {
 	r, it, err := w.service.Bytes(ctx, in)
 	if err != nil {
 		return nil, err
 	}
-	head := make([]byte, min(512, it.Size))
+	return media(r, it.Key, it.Digest.String())
+}
+
+// exampleMedia sends what an example of a prediction sheet shows of itself.
+func (w *server) exampleMedia(ctx context.Context, _ act.Who, in *api.ExampleMediaInput) (*huma.StreamResponse, error) {
+	r, name, err := w.service.Media(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	tag := ""
+	if in.Sheet > 0 {
+		tag = fmt.Sprintf("%d-%d-%s", in.Sheet, in.Row, in.Name)
+	}
+	return media(r, name, tag)
+}
+
+// media sends bytes of strangers. What they are is told by their content, so that a browser shows pictures, plays
+// sounds, and runs nothing. tag stands for the bytes where they never change; "" where their address names the latest.
+func media(r content, name, tag string) (*huma.StreamResponse, error) {
+	head := make([]byte, min(512, r.Size()))
 	if _, err := r.ReadAt(head, 0); err != nil && err != io.EOF {
 		return nil, err
 	}
-	media := dataset.MediaOf(head)
-	if media.Kind == "picture" && !drawable(media.Type, r, it.Size) {
-		media = dataset.Media{Type: "application/octet-stream"}
+	kind := dataset.MediaOf(head)
+	if kind.Kind == "picture" && !drawable(kind.Type, r, r.Size()) {
+		kind = dataset.Media{Type: "application/octet-stream"}
 	}
-	name, digest := it.Key, it.Digest.String()
 	return &huma.StreamResponse{Body: func(c huma.Context) {
 		g := humagin.Unwrap(c)
-		harmless(g, media, name)
-		g.Header("ETag", `"`+digest+`"`)
-		g.Header("Cache-Control", "private, max-age=86400, immutable")
+		harmless(g, kind, name)
+		if tag != "" {
+			g.Header("ETag", `"`+tag+`"`)
+			g.Header("Cache-Control", "private, max-age=86400, immutable")
+		}
 		http.ServeContent(steady{g.Writer}, g.Request, "", time.Time{}, r)
 	}}, nil
 }

@@ -117,24 +117,7 @@ func (w *writer) sendChunks(ctx context.Context) error {
 	if len(w.chunks) == 0 {
 		return nil
 	}
-	ask := &api.DigestListInput{}
-	for d := range w.chunks {
-		ask.Body.Digests = append(ask.Body.Digests, d)
-	}
-	missing, err := client.Call(ctx, w.c, api.MissingChunks, ask)
-	if err != nil {
-		return err
-	}
-	group, working := errgroup.WithContext(ctx)
-	group.SetLimit(readsAtOnce)
-	for _, d := range missing.Digests {
-		data := w.chunks[d]
-		group.Go(func() error {
-			_, err := client.Call(working, w.c, api.PutChunk, &api.ChunkInput{Digest: d, RawBody: data})
-			return err
-		})
-	}
-	if err := group.Wait(); err != nil {
+	if err := client.SendChunks(ctx, w.c, w.chunks); err != nil {
 		return err
 	}
 	w.chunks, w.held = map[string][]byte{}, 0

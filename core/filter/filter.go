@@ -370,6 +370,17 @@ func duration(text string) (time.Duration, error) {
 	return 0, fmt.Errorf("%q is no length of time; write 30m, 12h, 7d or 2w", text)
 }
 
+// named is the field called true where things have one and the word stands beside what is no boolean: true == "tug".
+func (r *reader) named(n, beside *Node) *Node {
+	if n.Op != Literal || n.Lit != true || beside.Kind == Truth {
+		return n
+	}
+	if f, ok := r.language.field("true"); ok {
+		return &Node{Op: Field, Kind: f.Kind, Name: f.Name}
+	}
+	return n
+}
+
 func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 	a, err := r.read(x)
 	if err != nil {
@@ -379,6 +390,7 @@ func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 	if err != nil {
 		return nil, err
 	}
+	a, b = r.named(a, b), r.named(b, a)
 	n := &Node{Op: op, Kind: Truth, Args: []*Node{a, b}}
 	is := func(n *Node, kinds ...Kind) bool {
 		for _, k := range append(kinds, Any) {

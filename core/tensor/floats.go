@@ -2,6 +2,7 @@ package tensor
 
 import (
 	"encoding/binary"
+	"io"
 	"math"
 )
 
@@ -90,4 +91,27 @@ func small(bits uint32, exponent, fraction int, ieee bool) float64 {
 		return math.Copysign(math.Ldexp(float64(f), 1-bias-fraction), sign)
 	}
 	return sign * math.Ldexp(float64(f|1<<fraction), e-bias-fraction)
+}
+
+// Floats reads the elements of tensor i as float64, in order, a part at a time; a part is good until the next. Whole
+// numbers beyond 2^53 are rounded; a complex element counts as two.
+func (f *File) Floats(i int, each func(part []float64) error) error {
+	r, err := f.Data(i)
+	if err != nil {
+		return err
+	}
+	buffer, left := make([]byte, 256<<10), f.Tensors[i].Bytes()
+	var part []float64
+	for left > 0 {
+		piece := buffer[:min(left, int64(len(buffer)))]
+		if _, err := io.ReadFull(r, piece); err != nil {
+			return bad("tensor %q: %w", f.Tensors[i].Name, err)
+		}
+		part = floats(f.Tensors[i].Dtype, piece, part[:0])
+		if err := each(part); err != nil {
+			return err
+		}
+		left -= int64(len(piece))
+	}
+	return nil
 }

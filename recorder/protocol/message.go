@@ -5,12 +5,14 @@ package protocol
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
 	"math"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -18,6 +20,7 @@ import (
 	"kembrel/core/checkpoint"
 	"kembrel/core/curve"
 	"kembrel/core/hyper"
+	"kembrel/core/sheet"
 )
 
 // Version is the version of the protocol that this recorder speaks.
@@ -40,6 +43,7 @@ const (
 	Start      = "start"
 	Taken      = "taken"
 	Data       = "data"
+	Sheet      = "sheet"
 )
 
 // Message is a line from the program, checked. Which fields are set depends on Kind.
@@ -62,7 +66,7 @@ type Message struct {
 
 	Taken []string // names of asked hyperparameters whose value the program took
 
-	Do    string // checkpoint: begin, join, commit or abandon
+	Do    string // checkpoint: begin, join, commit or abandon; sheet: begin, commit or abandon
 	Ranks int    // hello: how many processes record; checkpoint begin: how many hand over files; 0: this one alone
 	Step  int64
 	Epoch float64
@@ -80,6 +84,9 @@ type Message struct {
 	Keys    []string
 	Digests []string
 	Count   int64
+
+	Answers sheet.Says // sheet begin
+	Split   string     // sheet begin
 
 	Text  string // note
 	State string // end
@@ -100,7 +107,8 @@ type Reply struct {
 	Leg        int    `json:"leg,omitempty"`  // welcome
 	Kept       int64  `json:"kept,omitempty"` // welcome: the last message kept, for who comes back
 	Checkpoint string `json:"checkpoint,omitempty"`
-	Folder     string `json:"folder,omitempty"` // welcome: the spool; folder: where to write the checkpoint
+	Sheet      string `json:"sheet,omitempty"`
+	Folder     string `json:"folder,omitempty"` // welcome: the spool; folder: where to write the checkpoint or sheet
 	Stop       bool   `json:"stop,omitempty"`
 	What       string `json:"what,omitempty"`
 
@@ -157,6 +165,13 @@ type raw struct {
 	Keys       []string                   `json:"keys"`
 	Digests    []string                   `json:"digests"`
 	Count      int64                      `json:"count"`
+
+	Sheet         string   `json:"sheet"`
+	Split         string   `json:"split"`
+	Task          string   `json:"task"`
+	Classes       []string `json:"classes"`
+	Probabilities *bool    `json:"probabilities"`
+	Files         []string `json:"files"`
 }
 
 // mostRanks is how many processes one training may have.
@@ -215,6 +230,8 @@ func Parse(line []byte, now time.Time) (Message, error) {
 		}
 	case Data:
 		err = m.data(r)
+	case Sheet:
+		err = m.sheet(r)
 	case End:
 		if m.State = r.State; m.State != "" && m.State != "finished" && m.State != "stopped" && m.State != "failed" {
 			err = fmt.Errorf("state %.40q of end is none of finished, stopped, failed", m.State)
@@ -223,7 +240,7 @@ func Parse(line []byte, now time.Time) (Message, error) {
 			m.Why = m.Why[:2000]
 		}
 	default:
-		err = fmt.Errorf("kind %.40q is none of hello, start, hyper, taken, readings, checkpoint, data, note, end",
+		err = fmt.Errorf("kind %.40q is none of hello, start, hyper, taken, readings, checkpoint, data, sheet, note, end",
 			r.Kind)
 	}
 	return m, err
@@ -254,6 +271,40 @@ func (m *Message) data(r raw) error {
 		return fmt.Errorf("do %.40q of data is none of items, end", m.Do)
 	}
 	return nil
+}
+
+// sheet reads the beginning or the end of a prediction sheet.
+func (m *Message) sheet(r raw) error {
+	m.Do, m.Key = r.Do, r.Sheet
+	switch m.Do {
+	case "begin":
+		if err := m.moment(r); err != nil {
+			return err
+		}
+		m.Split = r.Split
+		m.Answers = sheet.Says{Task: sheet.Task(cmp.Or(r.Task, string(sheet.Classes))), Classes: r.Classes,
+			Probabilities: r.Probabilities}
+		if err := api.CheckUse(m.Split); err != nil {
+			return err
+		}
+		return m.Answers.Check()
+	case "commit":
+		if !slices.Contains(r.Files, sheet.ExamplesFile) || len(r.Files) > len(sheet.Names) {
+			return fmt.Errorf("the files of a sheet are %s and, as there are, %s", sheet.ExamplesFile,
+				strings.Join(sheet.Names[1:], ", "))
+		}
+		for i, path := range r.Files {
+			if !slices.Contains(sheet.Names, path) || slices.Contains(r.Files[:i], path) {
+				return fmt.Errorf("a sheet has no file %.60q, or has it twice", path)
+			}
+			m.Files = append(m.Files, File{Part: "sheet", Path: path})
+		}
+		return nil
+	case "abandon":
+		m.Why = m.Why[:min(len(m.Why), 2000)]
+		return nil
+	}
+	return fmt.Errorf("do %.40q of sheet is none of begin, commit, abandon", m.Do)
 }
 
 // start reads what the program says of itself.
@@ -406,20 +457,8 @@ func (m *Message) checkpoint(r raw) error {
 		if m.Ranks = r.Ranks; m.Ranks < 0 || m.Ranks > mostRanks {
 			return fmt.Errorf("%d ranks are none of 0 to %d", m.Ranks, mostRanks)
 		}
-		m.Epoch = math.NaN()
-		if len(r.Epoch) > 0 {
-			v, err := api.ParseFloat(r.Epoch)
-			if err != nil || v < 0 || math.IsInf(v, 0) {
-				return fmt.Errorf("epoch %.40s is not a number from 0 up", r.Epoch)
-			}
-			m.Epoch = v
-		}
-		if len(r.Step) > 0 {
-			if err := json.Unmarshal(r.Step, &m.Step); err != nil || m.Step < 0 {
-				return fmt.Errorf("step %.40s is not a whole number from 0 up", r.Step)
-			}
-		} else if m.Step = int64(m.Epoch); float64(m.Step) != m.Epoch {
-			return fmt.Errorf("a checkpoint needs a step, or a whole epoch that stands for it")
+		if err := m.moment(r); err != nil {
+			return err
 		}
 		if len(m.Why) > 200 {
 			return fmt.Errorf("why has more than 200 bytes")
@@ -435,6 +474,26 @@ func (m *Message) checkpoint(r raw) error {
 		return nil
 	}
 	return fmt.Errorf("do %.40q of checkpoint is none of begin, join, commit, abandon", r.Do)
+}
+
+// moment reads the step and the epoch of a checkpoint or sheet.
+func (m *Message) moment(r raw) error {
+	m.Epoch = math.NaN()
+	if len(r.Epoch) > 0 {
+		v, err := api.ParseFloat(r.Epoch)
+		if err != nil || v < 0 || math.IsInf(v, 0) {
+			return fmt.Errorf("epoch %.40s is not a number from 0 up", r.Epoch)
+		}
+		m.Epoch = v
+	}
+	if len(r.Step) > 0 {
+		if err := json.Unmarshal(r.Step, &m.Step); err != nil || m.Step < 0 {
+			return fmt.Errorf("step %.40s is not a whole number from 0 up", r.Step)
+		}
+	} else if m.Step = int64(m.Epoch); float64(m.Step) != m.Epoch {
+		return fmt.Errorf("a %s needs a step, or a whole epoch that stands for it", r.Kind)
+	}
+	return nil
 }
 
 func (m *Message) parts(parts map[string][]string) error {

@@ -12,9 +12,10 @@ import (
 	"github.com/google/uuid"
 
 	"kembrel/api"
+	"kembrel/core/sheet"
 )
 
-// Manifest is a checkpoint handed over by the program.
+// Manifest is a checkpoint handed over by the program, or a prediction sheet.
 type Manifest struct {
 	Key     string               `json:"key"`
 	Step    int64                `json:"step"`
@@ -24,6 +25,13 @@ type Manifest struct {
 	Figures map[string]api.Float `json:"figures,omitempty"`
 	Ranks   int                  `json:"ranks,omitempty"` // that hand over files; 0: the one process
 	Files   []ManifestFile       `json:"files"`
+	Sheet   *Answers             `json:"sheet,omitempty"` // nil: it is a checkpoint
+}
+
+// Answers say what a prediction sheet is.
+type Answers struct {
+	sheet.Says
+	Split string `json:"split"`
 }
 
 // ManifestFile is a file below kept/KEY.

@@ -31,6 +31,7 @@ const (
 	Said       Kind = 6 // JSON: Ending, of which the program said State and Why
 	Program    Kind = 7 // JSON: api.ProgramSays
 	Data       Kind = 8 // JSON: api.DataUse
+	Sheet      Kind = 9 // JSON: Manifest with Sheet
 )
 
 // Batched reports whether records of this kind go to the service in batches, which it counts.

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"math"
 	"slices"
 
@@ -112,7 +111,7 @@ func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who,
 	if leg.Recorder != in.Recorder {
 		return nil, act.LegClaimed(act.RunAddress(in.Project, in.Number), in.Leg)
 	}
-	files, chunks, total, err := toFiles(in.Body.Files)
+	files, chunks, total, err := act.ToFiles(in.Body.Files)
 	if err != nil {
 		return nil, err
 	}
@@ -121,19 +120,12 @@ func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who,
 			return nil, api.Fail(api.Invalid, "figures: %v", err)
 		}
 	}
-	if err := s.chunks.Flush(ctx); err != nil {
-		if db.Away(err) {
-			return nil, err
-		}
-		s.Log.Error("make chunks safe", "err", err)
-		return nil, api.Fail(api.Unavailable, "the chunks could not be made safe: %v", err)
-	}
-	if err := s.chunksAreThere(ctx, chunks); err != nil {
+	if err := s.Safe(ctx, s.chunks, chunks); err != nil {
 		return nil, err
 	}
 	var id int64
 	err = s.db.InTx(ctx, func(q Tx) error {
-		if err := useChunks(ctx, q, chunks); err != nil {
+		if err := act.UseChunks(ctx, q, chunks); err != nil {
 			return err
 		}
 		figures, err := json.Marshal(in.Body.Figures)
@@ -164,102 +156,6 @@ func (s *Checkpoints) CommitCheckpoint(ctx context.Context, who act.Who,
 	}
 	s.Live.News()
 	return s.checkpointByID(ctx, in.RunInput, id)
-}
-
-// toFiles checks the files of a manifest and lists their chunks with sizes.
-func toFiles(in []api.File) (files []store.File, chunks map[chunk.Digest]int64, total int64, err error) {
-	chunks, seen := map[chunk.Digest]int64{}, map[string]bool{}
-	bad := func(format string, args ...any) ([]store.File, map[chunk.Digest]int64, int64, error) {
-		return nil, nil, 0, api.Fail(api.Invalid, format, args...)
-	}
-	for _, f := range in {
-		if err := checkpoint.CheckPath(f.Path); err != nil {
-			return bad("%v", err)
-		}
-		if err := checkpoint.CheckPart(f.Part); err != nil {
-			return bad("%v", err)
-		}
-		if seen[f.Path] {
-			return bad("file %q is there twice", f.Path)
-		}
-		seen[f.Path] = true
-		whole, err := chunk.ParseDigest(f.Digest)
-		if err != nil {
-			return bad("file %q: %v", f.Path, err)
-		}
-		var pieces []chunk.Piece
-		var size int64
-		for _, c := range f.Chunks {
-			d, err := chunk.ParseDigest(c.Digest)
-			if err != nil {
-				return bad("file %q: %v", f.Path, err)
-			}
-			if c.Size < 1 || c.Size > chunk.MaxSize {
-				return bad("file %q: a chunk of %d bytes", f.Path, c.Size)
-			}
-			if known, twice := chunks[d]; twice && known != c.Size {
-				return bad("file %q: chunk %s has two sizes", f.Path, d)
-			}
-			chunks[d] = c.Size
-			pieces = append(pieces, chunk.Piece{Digest: d, Size: c.Size})
-			size += c.Size
-		}
-		if size != f.Size {
-			return bad("file %q has %d bytes, its chunks %d", f.Path, f.Size, size)
-		}
-		if len(pieces) == 1 && pieces[0].Digest != whole {
-			return bad("file %q is one chunk, but its digest is another", f.Path)
-		}
-		total += size
-		files = append(files, store.File{Path: f.Path, Part: f.Part, Size: size, Digest: whole[:],
-			Chunks: chunk.Pack(pieces)})
-	}
-	for path := range seen {
-		for other := range seen {
-			if len(other) > len(path) && other[:len(path)] == path && other[len(path)] == '/' {
-				return bad("%q is both a file and a folder", path)
-			}
-		}
-	}
-	return files, chunks, total, nil
-}
-
-// chunksAreThere looks whether the packs that hold chunks are as long as they are to be; what is not is to be sent
-// again.
-func (s *Checkpoints) chunksAreThere(ctx context.Context, chunks map[chunk.Digest]int64) error {
-	places, err := s.chunks.Places(ctx, slices.Collect(maps.Keys(chunks)))
-	if err != nil {
-		return err
-	}
-	lost, err := s.chunks.Lost(ctx, places)
-	if err != nil {
-		return err
-	}
-	for d := range lost {
-		return api.Fail(api.Conflict,
-			"chunk %s was lost from the blob store; send what chunks/missing names, then commit again", d)
-	}
-	return nil
-}
-
-// useChunks counts the chunks of a checkpoint that is being committed as used, which keeps them from being cleaned
-// away.
-func useChunks(ctx context.Context, q Tx, chunks map[chunk.Digest]int64) error {
-	known, err := q.UseChunks(ctx, slices.Collect(maps.Keys(chunks)))
-	if err != nil {
-		return err
-	}
-	for d, size := range chunks {
-		have, ok := known[d]
-		if !ok {
-			return api.Fail(api.Conflict,
-				"chunk %s has not been sent; send what chunks/missing names, then commit again", d)
-		}
-		if have != size {
-			return api.Fail(api.Mismatch, "chunk %s has %d bytes, not %d", d, have, size)
-		}
-	}
-	return nil
 }
 
 // ListCheckpoints lists a run's checkpoints, latest first.

@@ -457,6 +457,32 @@ func (s *Datasets) Bytes(ctx context.Context, in *api.ItemInput) (*pack.Reader, 
 	return nil, nil, api.Fail(api.NotFound, "%s has no item %d", address(row), in.Row)
 }
 
+// KeptItems finds items of a snapshot by their keys: those whose bytes are kept. The address may name a split, which
+// makes
+// no difference.
+func (s *Datasets) KeptItems(ctx context.Context, address string, keys []string) (map[string]api.ExampleItem, error) {
+	at, err := api.ParseData(address)
+	if err != nil {
+		return nil, err
+	}
+	row, err := s.db.FindSnapshot(ctx, at.Dataset, at.Number)
+	if err != nil || row.Kept == 0 {
+		return nil, err
+	}
+	f, err := s.open(ctx, row)
+	if err != nil {
+		return nil, err
+	}
+	found, err := f.Find(keys)
+	out := make(map[string]api.ExampleItem, len(found))
+	for key, it := range found {
+		if it.Kept {
+			out[key] = api.ExampleItem{Dataset: row.Dataset, Number: row.Number, Row: it.Row}
+		}
+	}
+	return out, err
+}
+
 // GetSnapshotDifference says how a snapshot differs from another.
 func (s *Datasets) GetSnapshotDifference(ctx context.Context, _ act.Who,
 	in *api.SnapshotDifferenceInput) (*api.SnapshotDifference, error) {

@@ -14,6 +14,7 @@ import (
 	"kembrel/store/pg/projects"
 	"kembrel/store/pg/runs"
 	"kembrel/store/pg/searches"
+	"kembrel/store/pg/sheets"
 	"kembrel/store/pg/weights"
 )
 
@@ -29,6 +30,7 @@ type (
 	ofWeights     = weights.Queries
 	ofSearches    = searches.Queries
 	ofDatasets    = datasets.Queries
+	ofSheets      = sheets.Queries
 
 	news   = act.Store
 	engine = curves.Store
@@ -48,13 +50,15 @@ type Queries struct {
 	ofWeights
 	ofSearches
 	ofDatasets
+	ofSheets
 }
 
 func queries(q db.Q) Queries {
 	return Queries{Q: q, ofAct: act.Queries{Q: q}, ofPeople: people.Queries{Q: q}, ofProjects: projects.Queries{Q: q},
 		ofRuns: runs.Queries{Q: q}, ofFinding: finding.Queries{Q: q}, ofCurves: curves.Queries{Q: q},
 		ofJudging: judging.Queries{Q: q}, ofCheckpoints: checkpoints.Queries{Q: q}, ofWeights: weights.Queries{Q: q},
-		ofSearches: searches.Queries{Q: q}, ofDatasets: datasets.Queries{Q: q}}
+		ofSearches: searches.Queries{Q: q}, ofDatasets: datasets.Queries{Q: q},
+		ofSheets: sheets.Queries{Q: q}}
 }
 
 // Store is a database with Kembrel's tables.
@@ -69,7 +73,7 @@ type Store struct {
 func Open(ctx context.Context, url string) (*Store, error) {
 	d, err := db.Open(ctx, url, db.Files, act.Files, people.Files, projects.Files, runs.Files, finding.Files,
 		curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files,
-		datasets.Files)
+		datasets.Files, sheets.Files)
 	if err != nil {
 		return nil, err
 	}

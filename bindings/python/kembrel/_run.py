@@ -7,6 +7,7 @@ import functools
 import json
 import math
 import os
+import pathlib
 import signal
 import sys
 import tempfile
@@ -14,11 +15,12 @@ import threading
 import time
 import types
 from itertools import islice
-from typing import Any, Callable, Dict, Iterable, Iterator, List, Optional, TypeVar
+from typing import Any, Callable, Dict, Iterable, Iterator, List, Optional, Sequence, TypeVar
 
 from ._connection import QUEUE, Connection
 from ._hyper import Hyper, mapping, nested, plain
 from ._saver import Saver
+from ._sheet import column, of_numbers, write_sheet
 from ._start import asked_exit, rank_of, ranks_of, start
 from ._tree import Flat, write_part, write_tensors
 from ._values import number, odd, whole
@@ -204,6 +206,85 @@ class Run(Connection):
             count += size
             self._tell_once("data", use=str(use), do="items", **fields)
         self._tell("data", use=str(use), do="end", data=str(dataset), count=count)
+
+    @_safe(False)
+    def predictions(
+        self,
+        split: str,
+        keys: Iterable[Any],
+        true: Any = None,
+        predicted: Any = None,
+        scores: Any = None,
+        classes: Optional[Sequence[str]] = None,
+        epoch: Optional[float] = None,
+        step: Optional[int] = None,
+        task: str = "",
+        probabilities: Optional[bool] = None,
+        groups: Any = None,
+        texts: Any = None,
+        media: Optional[Dict[str, Any]] = None,
+        own: Optional[Dict[str, Any]] = None,
+    ) -> bool:
+        """Hands over the model's answers on examples of a split, at an epoch or step. keys are the
+        examples' names, each once, as the items of the dataset where there is one; true and
+        predicted are names of classes or their places in classes, or numbers (task "number"),
+        None where there is none; scores an array (examples, classes), from which predicted follows
+        where it is absent. groups, texts and own columns are as many. media is what a person is
+        shown, by name: for each example bytes (a picture, a sound), a path, or an array as a
+        picture. It returns once the files are written. False where they could not be, which problem
+        tells.
+        """
+        if self.rank or self._silent:
+            return True  # rank 0 hands over
+        true = None if true is None else column(true)
+        if not task:
+            task = (
+                "number" if scores is None and classes is None and of_numbers(true) else "classes"
+            )
+        names = None if classes is None else [str(c) for c in classes]
+        fields: Dict[str, Any] = {"do": "begin", "split": str(split), "task": task}
+        if names is not None:
+            fields["classes"] = names
+        if probabilities is not None:
+            fields["probabilities"] = bool(probabilities)
+        if epoch is not None:
+            fields["epoch"] = self._epoch(epoch)
+        if step is not None:
+            fields["step"] = whole(step, "step")
+        begun = self._ask("sheet", **fields) or self._ask("sheet", **fields)
+        if begun is None or begun["kind"] != "folder":
+            return False
+        try:
+            files = write_sheet(
+                pathlib.Path(begun["folder"]),
+                keys,
+                true=true,
+                predicted=predicted,
+                scores=scores,
+                groups=groups,
+                texts=texts,
+                media=media,
+                own=own,
+                classes=names,
+                task=task,
+            )
+        except Exception as e:
+            why = f"{e.strerror or e}" if isinstance(e, OSError) else f"{type(e).__name__}: {e}"
+            self._fail(f"the predictions on {split} could not be written: {why}"[:500], "sheet")
+            self._tell(
+                "sheet",
+                do="abandon",
+                sheet=begun["sheet"],
+                why=f"they could not be written: {why}"[:2000],
+            )
+            return False
+        with self._lock:
+            id = self._next()
+            told = {"kind": "sheet", "id": id, "do": "commit", "sheet": begun["sheet"]}
+            line = json.dumps({**told, "files": files}).encode() + b"\n"
+            self._unsettled[id] = line
+            self._send(id, line)
+        return True
 
     @_safe(False)
     def checkpoint(

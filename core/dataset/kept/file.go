@@ -1,6 +1,7 @@
 package kept
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -8,6 +9,7 @@ import (
 	"math"
 	"slices"
 	"sort"
+	"sync"
 
 	"github.com/parquet-go/parquet-go"
 
@@ -220,6 +222,9 @@ type File struct {
 	file    *parquet.File
 	layout  layout
 	starts  []int64 // row at which each group begins, and their number behind the last
+
+	mutex  sync.Mutex
+	firsts map[int]string // keys of the first items of groups, as far as they were asked for
 }
 
 // Open opens a snapshot's file.
@@ -432,4 +437,75 @@ func (f *File) column(g int, name string, items []dataset.Item, set func(*datase
 		return fmt.Errorf("column %s has %d values for %d rows", name, at+1, len(items))
 	}
 	return nil
+}
+
+// Find finds items by their keys: which row each is, and where their bytes are kept. Keys without an item are left out.
+// The cost is that of the keys of the row groups that they would lie in.
+func (f *File) Find(keys []string) (map[string]dataset.Item, error) {
+	out := make(map[string]dataset.Item, len(keys))
+	want := slices.Sorted(slices.Values(keys))
+	groups := len(f.starts) - 1
+	for len(want) > 0 {
+		var failed error
+		// the last group that begins at or before the first key wanted
+		g := sort.Search(groups, func(g int) bool {
+			first, err := f.first(g)
+			failed = cmp.Or(failed, err)
+			return first > want[0]
+		}) - 1
+		if failed != nil {
+			return nil, failed
+		}
+		if g < 0 {
+			want = want[1:]
+			continue
+		}
+		next := ""
+		if g+1 < groups {
+			if next, failed = f.first(g + 1); failed != nil {
+				return nil, failed
+			}
+		}
+		end := len(want)
+		if next != "" {
+			end = sort.SearchStrings(want, next)
+		}
+		here := want[:end]
+		want = want[end:]
+		err := f.group(g, f.starts[g], f.starts[g+1], Want{Key: true, Kept: true}, func(it *dataset.Item) bool {
+			for len(here) > 0 && here[0] < it.Key {
+				here = here[1:]
+			}
+			if len(here) > 0 && here[0] == it.Key {
+				out[it.Key] = *it
+			}
+			return len(here) > 0
+		})
+		if err != nil && !errors.Is(err, errStop) {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// first is the key of the first item of a row group.
+func (f *File) first(g int) (string, error) {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	if f.firsts == nil {
+		f.firsts = map[int]string{}
+	}
+	if key, ok := f.firsts[g]; ok {
+		return key, nil
+	}
+	key := ""
+	err := f.group(g, f.starts[g], f.starts[g]+1, Want{Key: true}, func(it *dataset.Item) bool {
+		key = it.Key
+		return false
+	})
+	if err != nil && !errors.Is(err, errStop) {
+		return "", err
+	}
+	f.firsts[g] = key
+	return key, nil
 }

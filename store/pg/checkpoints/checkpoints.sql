@@ -27,13 +27,16 @@ with here as (select digest from chunk where digest = any(@digests) and bad = ''
 update chunk c set uses = uses + 1 from here where c.digest = here.digest returning c.digest, c.size;
 
 -- query: chunk_release
--- The chunks of a run's checkpoints, or of one, are used by so many fewer.
+-- The chunks of a run's checkpoints and prediction sheets, or of one checkpoint, are used by so many fewer.
 with used as (
     select digest, count(*) as n from (
         select distinct f.checkpoint, substring(f.chunks from 36 * i + 1 for 32) as digest
         from checkpoint_file f join checkpoint c on c.run = f.run and c.id = f.checkpoint and c.dropped is null
         cross join lateral generate_series(0, length(f.chunks) / 36 - 1) i
-        where f.run = @run and (@checkpoint = 0 or f.checkpoint = @checkpoint)) d group by digest),
+        where f.run = @run and (@checkpoint = 0 or f.checkpoint = @checkpoint)
+        union all
+        select * from (select distinct f.sheet, substring(f.chunks from 36 * i + 1 for 32) as digest
+        from sheet_file f cross join lateral generate_series(0, length(f.chunks) / 36 - 1) i where f.run = @run and @checkpoint = 0) s) d group by digest),
 here as (select c.digest, u.n from chunk c join used u on u.digest = c.digest order by c.digest for update of c)
 update chunk c set uses = uses - here.n, kept = now() from here where c.digest = here.digest;
 

@@ -1,0 +1,271 @@
+package api
+
+import (
+	"encoding/json"
+	"time"
+
+	"kembrel/core/assess"
+	"kembrel/core/sheet"
+)
+
+// Sheet is a prediction sheet: a model's answers on examples of a split, at a step of its run (docs/predictions.md).
+type Sheet struct {
+	Run      string            `json:"run" example:"vessels/3"`
+	Number   int               `json:"number" doc:"In the run, from 1"`
+	Split    string            `json:"split" example:"val"`
+	Leg      int               `json:"leg,omitempty" doc:"Absent where it was added later"`
+	Step     int64             `json:"step"`
+	Epoch    Float             `json:"epoch"`
+	Task     sheet.Task        `json:"task" enum:"classes,number"`
+	Classes  []string          `json:"classes,omitempty"`
+	Examples int64             `json:"examples"`
+	Labelled int64             `json:"labelled" doc:"Examples of which it is known what is true"`
+	Figures  []assess.Measured `json:"figures" doc:"Computed from the examples by the service, with 95 % intervals"`
+	Alarms   []Alarm           `json:"alarms" doc:"What is wrong though a loss falls"`
+	Held     []string          `json:"held,omitempty" doc:"Curves whose figures were held against the answers"`
+	Data     string            `json:"data,omitempty" example:"hydrophone#3:val" doc:"The split of a snapshot that the run used for it"`
+	Source   string            `json:"source,omitempty" doc:"The file that it was added from; absent where the program handed it over"`
+	Size     int64             `json:"size" doc:"Bytes of its files, before they are packed"`
+	Who      string            `json:"who"`
+	Created  time.Time         `json:"created"`
+	Says     string            `json:"says" doc:"What it gets wrong, the worst first"`
+}
+
+// Alarm is something wrong that a falling loss hides.
+type Alarm struct {
+	assess.Alarm
+	Says  string `json:"says"`
+	Where string `json:"where,omitempty" doc:"Condition that lists its examples"`
+}
+
+// SheetDetail is a sheet with all that it comes to.
+type SheetDetail struct {
+	Sheet
+	Assessed assess.Assessment `json:"assessed"`
+	Scores   bool              `json:"scores" doc:"Each answer has a score for each class"`
+	Pairs    []SheetPair       `json:"pairs" doc:"What is taken for what, the most frequent first; at most 50"`
+	Quiet    string            `json:"quiet" doc:"Which alarms are silent"`
+	Over     []SheetAt         `json:"over" doc:"The sheets of the same split over the epochs, by step"`
+	Own      []string          `json:"own" doc:"Columns of the team's own"`
+	Media    []string          `json:"media" doc:"What examples can show of themselves"`
+	Texts    bool              `json:"texts,omitempty" doc:"Examples have texts"`
+}
+
+// SheetPair is a class that is taken for another.
+type SheetPair struct {
+	True      string          `json:"true"`
+	Predicted string          `json:"predicted"`
+	Count     int64           `json:"count"`
+	Share     assess.Interval `json:"share" doc:"Of the examples of the true class"`
+	Says      string          `json:"says"`
+}
+
+// SheetAt is one of the sheets of a split.
+type SheetAt struct {
+	Number  int                `json:"number"`
+	Step    int64              `json:"step"`
+	Epoch   Float              `json:"epoch"`
+	Figures map[string]float64 `json:"figures"`
+	Recall  []*float64         `json:"recall,omitempty" doc:"By class"`
+	Alarms  int                `json:"alarms,omitempty"`
+}
+
+// NewSheet hands over a prediction sheet whose files' chunks have been sent. Sent again with the same key it answers
+// the
+// same one.
+type NewSheet struct {
+	RunInput
+	Key  string `header:"Idempotency-Key" format:"uuid" required:"true"`
+	Body struct {
+		sheet.Says
+		Split  string `json:"split" pattern:"^[a-z0-9][a-z0-9_.-]{0,49}$" example:"val"`
+		Leg    int    `json:"leg,omitempty" minimum:"0" maximum:"2147483647"`
+		Step   int64  `json:"step" minimum:"0"`
+		Epoch  Float  `json:"epoch"`
+		Source string `json:"source,omitempty" maxLength:"1000"`
+		Files  []File `json:"files" minItems:"1" maxItems:"4" doc:"Their paths are examples.jsonl, scores.npy, predicted.npy, media"`
+	}
+}
+
+// SheetsInput lists the sheets of a run.
+type SheetsInput struct {
+	RunInput
+	PageInput
+	Split string `query:"split" maxLength:"50" doc:"Only of this split"`
+}
+
+// SheetInput names a sheet.
+type SheetInput struct {
+	RunInput
+	Sheet int    `path:"sheet" minimum:"0" maximum:"2147483647" doc:"0: the latest of split"`
+	Split string `query:"split" maxLength:"50" doc:"With 0: of which split; absent: of val, else test, else any"`
+}
+
+// ExamplesInput asks for examples of a sheet.
+type ExamplesInput struct {
+	SheetInput
+	Where string `query:"where" maxLength:"4000" doc:"Only examples that fulfil this, such as true == \"tug\" && predicted == \"ferry\" (docs/predictions.md)"`
+	Order string `query:"order" enum:"key,surest,doubtful,loss,suspect,error" default:"key" doc:"As they came; by score, the highest or the closest first; by loss; by how surely the label is contradicted; by the size of the error"`
+	From  int    `query:"from" minimum:"0" maximum:"1000000" doc:"How many to leave out"`
+	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"60"`
+}
+
+// Example is an example of a sheet.
+type Example struct {
+	Row       int                        `json:"row" doc:"Its place in the sheet, from 0"`
+	Key       string                     `json:"key"`
+	True      string                     `json:"true,omitempty"`
+	Predicted string                     `json:"predicted,omitempty"`
+	Target    *Float                     `json:"target,omitempty" doc:"Of a sheet of numbers: what is true"`
+	Value     *Float                     `json:"value,omitempty" doc:"The answer"`
+	Right     *bool                      `json:"right,omitempty" doc:"Absent where it is not known what is true"`
+	Score     *Float                     `json:"score,omitempty" doc:"Of the answer"`
+	Loss      *Float                     `json:"loss,omitempty"`
+	Group     string                     `json:"group,omitempty"`
+	Text      string                     `json:"text,omitempty"`
+	Media     []string                   `json:"media,omitempty" doc:"What it can show of itself"`
+	Own       map[string]json.RawMessage `json:"own,omitempty"`
+	Item      *ExampleItem               `json:"item,omitempty" doc:"The item of the snapshot of this key, where its bytes are kept"`
+	Suspect   bool                       `json:"suspect,omitempty" doc:"The model surely contradicts the label (Northcutt et al. 2021)"`
+}
+
+// ExampleItem is the item of a snapshot that an example is.
+type ExampleItem struct {
+	Dataset string `json:"dataset"`
+	Number  int    `json:"number"`
+	Row     int64  `json:"row"`
+}
+
+// Examples are some examples of a sheet.
+type Examples struct {
+	Items    []Example `json:"items"`
+	Count    int       `json:"count" doc:"How many fulfil the condition"`
+	Suspects int       `json:"suspects" doc:"How many of them have a label that the model surely contradicts"`
+}
+
+// ExampleInput names an example.
+type ExampleInput struct {
+	SheetInput
+	Row int `path:"row" minimum:"0" maximum:"1000000"`
+}
+
+// ExampleMediaInput asks for what an example shows.
+type ExampleMediaInput struct {
+	ExampleInput
+	Name string `path:"name" maxLength:"40"`
+}
+
+// ExampleDetail is an example with all scores, and its answers over the epochs.
+type ExampleDetail struct {
+	Example
+	Scores []Float      `json:"scores,omitempty" doc:"By class"`
+	Over   []ExampleAt  `json:"over" doc:"Its answers in the sheets of the split, by step"`
+	Sheet  ExampleSheet `json:"sheet"`
+}
+
+// ExampleSheet says where an example is from.
+type ExampleSheet struct {
+	Number  int      `json:"number"`
+	Split   string   `json:"split"`
+	Epoch   Float    `json:"epoch"`
+	Classes []string `json:"classes,omitempty"`
+}
+
+// ExampleAt is the answer to an example in one sheet.
+type ExampleAt struct {
+	Number    int    `json:"number"`
+	Step      int64  `json:"step"`
+	Epoch     Float  `json:"epoch"`
+	Predicted string `json:"predicted,omitempty"`
+	Value     *Float `json:"value,omitempty"`
+	Score     *Float `json:"score,omitempty" doc:"Of the answer"`
+	OfTrue    *Float `json:"of_true,omitempty" doc:"Score of the true class"`
+}
+
+// ExamplesFileInput asks for a sheet as a table.
+type ExamplesFileInput struct {
+	SheetInput
+	Where  string  `query:"where" maxLength:"4000"`
+	Format string  `query:"format" enum:"csv,jsonl,parquet" default:"csv"`
+	Cutoff float64 `query:"cutoff" minimum:"0" maximum:"1" doc:"Leave the answer out where its score is below this"`
+}
+
+// CutoffsInput asks what cutoffs come to.
+type CutoffsInput struct {
+	SheetInput
+	Class string `query:"class" maxLength:"200" doc:"Against the rest; absent: of the answer, over all classes"`
+}
+
+// Cutoffs say what answering only from a score on comes to.
+type Cutoffs struct {
+	Class string          `json:"class,omitempty"`
+	Table []assess.Cutoff `json:"table,omitempty" doc:"Of a class, from the highest score"`
+	Sure  []assess.Sure   `json:"sure,omitempty" doc:"Of all answers, by hundredths"`
+}
+
+// DisagreementInput asks where two sheets disagree.
+type DisagreementInput struct {
+	SheetInput
+	Run   string `query:"run" required:"true" maxLength:"200" example:"vessels/8" doc:"The other run"`
+	Other int    `query:"other" minimum:"0" maximum:"2147483647" doc:"Its sheet; 0: the latest of the same split"`
+	Kind  string `query:"kind" enum:"first,second,neither,both,answers" default:"answers" doc:"Which examples are listed: that only the first has right, only the second, neither, both; or whose answers differ"`
+	Where string `query:"where" maxLength:"4000" doc:"Condition on the examples of the first"`
+	From  int    `query:"from" minimum:"0" maximum:"1000000"`
+	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"60"`
+}
+
+// SheetDisagreement says where two models disagree on the same examples.
+type SheetDisagreement struct {
+	First  Sheet `json:"first"`
+	Second Sheet `json:"second"`
+	assess.Disagreement
+	Shared  int64               `json:"shared" doc:"Examples that both have, by key, and whose label is known"`
+	Says    string              `json:"says"`
+	Classes []ClassDisagreement `json:"classes"`
+	Items   []TwoAnswers        `json:"items"`
+	Count   int                 `json:"count" doc:"How many are of the kind asked for"`
+}
+
+// ClassDisagreement is the same of one true class.
+type ClassDisagreement struct {
+	Name string `json:"name"`
+	assess.Disagreement
+}
+
+// TwoAnswers are two answers to one example.
+type TwoAnswers struct {
+	Example
+	Other      string `json:"other" doc:"The second's answer"`
+	OtherScore *Float `json:"other_score,omitempty"`
+	OtherRow   int    `json:"other_row"`
+}
+
+const sheetPath = "/projects/{project}/runs/{number}/sheets"
+
+// The operations on prediction sheets.
+var (
+	AddSheet = declare[NewSheet, Sheet](Spec{ID: "add-sheet", Method: "POST", Path: sheetPath,
+		Summary: "Hand over a prediction sheet", Access: Member, Own: Recorder, Long: true, Recorders: true,
+		Status:  201,
+		MaxBody: 8 << 20})
+	ListSheets = declare[SheetsInput, Page[Sheet]](Spec{ID: "sheets", Method: "GET", Path: sheetPath,
+		Summary: "List prediction sheets, latest first", Access: Reader})
+	GetSheet = declare[SheetInput, SheetDetail](Spec{ID: "sheet", Method: "GET", Path: sheetPath + "/{sheet}",
+		Summary: "Show what a prediction sheet comes to", Access: Reader})
+	ListExamples = declare[ExamplesInput, Examples](Spec{ID: "examples", Method: "GET",
+		Path: sheetPath + "/{sheet}/examples", Summary: "List examples of a prediction sheet", Access: Reader})
+	GetExample = declare[ExampleInput, ExampleDetail](Spec{ID: "example", Method: "GET",
+		Path: sheetPath + "/{sheet}/examples/{row}", Summary: "Show an example and its answers over the epochs",
+		Access: Reader})
+	GetExampleMedia = declare[ExampleMediaInput, None](Spec{ID: "example-media", Method: "GET",
+		Path: sheetPath + "/{sheet}/examples/{row}/media/{name}", Summary: "Download what an example shows of itself",
+		Access: Reader, Status: 200})
+	GetExamplesFile = declare[ExamplesFileInput, None](Spec{ID: "examples-file", Method: "GET",
+		Path: sheetPath + "/{sheet}/file", Summary: "Export a prediction sheet as a table", Access: Reader, Status: 200,
+		Long: true})
+	GetCutoffs = declare[CutoffsInput, Cutoffs](Spec{ID: "cutoffs", Method: "GET", Path: sheetPath + "/{sheet}/cutoffs",
+		Summary: "Say what answering only from a score on comes to", Access: Reader})
+	GetDisagreement = declare[DisagreementInput, SheetDisagreement](Spec{ID: "disagreement", Method: "GET",
+		Path: sheetPath + "/{sheet}/disagreement", Summary: "Say where two models disagree on the same examples",
+		Access: Reader})
+)

@@ -1,0 +1,324 @@
+package assess
+
+import (
+	"math"
+	"math/rand/v2"
+	"slices"
+
+	"kembrel/core/sheet"
+)
+
+// Intervals of figures that are no plain shares are made by resampling (Efron 1979), percentiles 2.5 to 97.5: whole
+// groups where they are known and there are two or more, as examples of one voyage are not independent, and else single
+// examples. Seeded: the same sheet gives the same interval.
+const (
+	mostTimes  = 400
+	leastTimes = 100
+	mostDraws  = 40_000_000
+)
+
+// resampled are the units that are drawn, each a list of labelled examples.
+type resampled struct {
+	groups int // how many there are; 0: no examples have one
+	units  [][]int32
+}
+
+// units are the labelled examples by group, or each by itself.
+func units(s *sheet.Sheet) resampled {
+	var out resampled
+	if s.Groups != nil {
+		places := map[string]int{}
+		for i := range s.Len() {
+			if !s.Labelled(i) || s.Groups[i] == "" {
+				continue
+			}
+			at, ok := places[s.Groups[i]]
+			if !ok {
+				at = len(out.units)
+				places[s.Groups[i]] = at
+				out.units = append(out.units, nil)
+			}
+			out.units[at] = append(out.units[at], int32(i))
+		}
+		out.groups = len(out.units)
+	}
+	if out.groups >= 2 {
+		return out
+	}
+	out.units = nil
+	places := make([]int32, s.Len())
+	for i := range s.Len() {
+		if places[i] = int32(i); s.Labelled(i) {
+			out.units = append(out.units, places[i:i+1])
+		}
+	}
+	return out
+}
+
+// each draws again and again as many units as there are and calls count for the examples of each, then done.
+func (r resampled) each(count func(i int32), done func()) {
+	n := 0
+	for _, u := range r.units {
+		n += len(u)
+	}
+	if n == 0 {
+		return
+	}
+	times := min(mostTimes, max(leastTimes, mostDraws/n))
+	random := rand.New(rand.NewPCG(1, uint64(n)))
+	for range times {
+		for range r.units {
+			for _, i := range r.units[random.IntN(len(r.units))] {
+				count(i)
+			}
+		}
+		done()
+	}
+}
+
+// percentiles are the bounds that 95 % of values lie between. It sorts them. Samples for which a figure is not defined
+// are left out; ok is false where that is more than a tenth.
+func percentiles(values []float64) (low, high float64, ok bool) {
+	drawn := len(values)
+	values = slices.DeleteFunc(values, func(v float64) bool { return math.IsNaN(v) || math.IsInf(v, 0) })
+	if drawn < leastTimes || 10*len(values) < 9*drawn {
+		return 0, 0, false
+	}
+	slices.Sort(values)
+	at := func(p float64) float64 {
+		x := p * float64(len(values)-1)
+		i := int(x)
+		return values[i] + (x-float64(i))*(values[min(i+1, len(values)-1)]-values[i])
+	}
+	return at(0.025), at(0.975), true
+}
+
+// named is a figure that sums of a sample give.
+type named struct {
+	name  string
+	lower bool
+	value float64
+}
+
+// tally are the counts and sums of a sample of a sheet of classes.
+type tally struct {
+	k      int
+	cells  []float64 // k+1 answers (the last: none) of k classes
+	n      float64
+	loss   float64
+	brier  float64
+	firsts float64 // the true class is among the first few
+	scored bool
+	top    int
+}
+
+// topOf is how many of the highest scores count as an answer, beside the highest; 0: none for so few classes.
+func topOf(k int) int {
+	switch {
+	case k > 10:
+		return 5
+	case k > 4:
+		return 3
+	}
+	return 0
+}
+
+// figures are what a tally gives, each NaN where it cannot be said.
+//
+// Balanced accuracy is the mean recall of the classes that have examples; kappa is Cohen's (1960), correlation is
+// Matthews' for several classes (Gorodkin 2004); log loss and Brier's score (1950, summed over the classes) are means.
+func (t *tally) figures() []named {
+	row, column := make([]float64, t.k), make([]float64, t.k+1)
+	right := 0.0
+	for i := range t.k {
+		for j := range t.k + 1 {
+			v := t.cells[i*(t.k+1)+j]
+			row[i] += v
+			column[j] += v
+		}
+		right += t.cells[i*(t.k+1)+i]
+	}
+	recall, precision, f1, weighted, classes := 0.0, 0.0, 0.0, 0.0, 0.0
+	agree, squares := 0.0, 0.0
+	for i := range t.k {
+		hit := t.cells[i*(t.k+1)+i]
+		agree += row[i] * column[i]
+		squares += row[i] * row[i]
+		if row[i] == 0 {
+			continue
+		}
+		classes++
+		recall += hit / row[i]
+		if column[i] > 0 {
+			precision += hit / column[i]
+		}
+		f := 2 * hit / (row[i] + column[i])
+		f1 += f
+		weighted += f * row[i]
+	}
+	answers := 0.0
+	for _, v := range column {
+		answers += v * v
+	}
+	n := t.n
+	out := []named{{"accuracy", false, right / n}, {"balanced accuracy", false, recall / classes}}
+	if t.scored && t.top > 0 {
+		out = append(out, named{topName(t.top), false, t.firsts / n})
+	}
+	out = append(out, named{"precision, mean of classes", false, precision / classes},
+		named{"F1, mean of classes", false, f1 / classes}, named{"F1, by examples", false, weighted / n},
+		named{"kappa", false, (right/n - agree/n/n) / (1 - agree/n/n)},
+		named{"correlation", false, (right*n - agree) / math.Sqrt((n*n-answers)*(n*n-squares))})
+	if !math.IsNaN(t.loss) {
+		out = append(out, named{"log loss", true, t.loss / n}, named{"Brier score", true, t.brier / n})
+	}
+	return out
+}
+
+func topName(top int) string { return map[int]string{3: "top 3", 5: "top 5"}[top] }
+
+// figures finds the figures of a sheet of classes.
+func (a *Assessment) figures(s *sheet.Sheet) {
+	if a.Labelled == 0 {
+		return
+	}
+	k := len(s.Classes)
+	cell := make([]int32, s.Len())
+	loss, brier := make([]float64, s.Len()), make([]float64, s.Len())
+	first := make([]bool, s.Len())
+	top := topOf(k)
+	for i := range s.Len() {
+		if !s.Labelled(i) {
+			continue
+		}
+		at := s.Predicted[i]
+		if at == sheet.None {
+			at = int32(k)
+		}
+		cell[i] = s.True[i]*int32(k+1) + at
+		row := s.Row(i)
+		if row == nil {
+			continue
+		}
+		is, above := row[s.True[i]], 0
+		for c, v := range row {
+			d := float64(v)
+			if v > is || v == is && int32(c) < s.True[i] {
+				above++
+			}
+			if int32(c) == s.True[i] {
+				d--
+			}
+			brier[i] += d * d
+		}
+		first[i] = is == is && above < top
+		loss[i] = s.Loss(i)
+	}
+	t := &tally{k: k, cells: make([]float64, k*(k+1)), scored: s.Scores != nil, top: top}
+	unsaid := a.Scores != "probabilities" || a.Outside+a.NotNumber > 0
+	reset := func() {
+		clear(t.cells)
+		t.n, t.loss, t.brier, t.firsts = 0, 0, 0, 0
+		if unsaid {
+			t.loss = math.NaN()
+		}
+	}
+	count := func(i int32) {
+		t.cells[cell[i]]++
+		t.n++
+		t.loss += loss[i]
+		t.brier += brier[i]
+		if first[i] {
+			t.firsts++
+		}
+	}
+	reset()
+	for i := range s.Len() {
+		if s.Labelled(i) {
+			count(int32(i))
+		}
+	}
+	all := t.figures()
+	drawn := make([][]float64, len(all))
+	reset()
+	u := units(s)
+	u.each(count, func() {
+		for i, f := range t.figures() {
+			drawn[i] = append(drawn[i], f.value)
+		}
+		reset()
+	})
+	for i, f := range all {
+		if math.IsNaN(f.value) || math.IsInf(f.value, 0) {
+			continue
+		}
+		out := Measured{Name: f.name, Interval: Interval{Value: f.value}, Lower: f.lower}
+		if f.name == "accuracy" && u.groups < 2 {
+			out.Interval = *Wilson(a.Right, a.Labelled)
+		} else if low, high, ok := percentiles(drawn[i]); ok {
+			out.Interval = out.Between(low, high)
+		}
+		a.Figures = append(a.Figures, out)
+	}
+}
+
+// numbers finds the figures of a sheet of numbers: mean absolute error, root of the mean squared error, the share of
+// the variance that is explained (R2), the mean error.
+func (a *Assessment) numbers(s *sheet.Sheet) {
+	var n, absolute, squared, sum, target, squares float64
+	reset := func() { n, absolute, squared, sum, target, squares = 0, 0, 0, 0, 0, 0 }
+	answered := func(i int32) bool { return s.Labelled(int(i)) && !math.IsNaN(s.Value[i]) }
+	mean, all := 0.0, 0.0
+	for i := range s.Len() {
+		if s.Labelled(i) {
+			a.Labelled++
+		}
+		if answered(int32(i)) {
+			mean += s.Target[i]
+			all++
+		}
+	}
+	if all == 0 {
+		return
+	}
+	mean /= all // taken away, so that squares of large numbers do not cancel
+	count := func(i int32) {
+		if !answered(i) {
+			return
+		}
+		e := s.Value[i] - s.Target[i]
+		n++
+		absolute += math.Abs(e)
+		squared += e * e
+		sum += e
+		target += s.Target[i] - mean
+		squares += (s.Target[i] - mean) * (s.Target[i] - mean)
+	}
+	figures := func() []named {
+		return []named{{"mean absolute error", true, absolute / n}, {"root mean squared error", true,
+			math.Sqrt(squared / n)},
+			{"R2", false, 1 - squared/(squares-target*target/n)}, {"mean error", false, sum / n}}
+	}
+	for i := range s.Len() {
+		count(int32(i))
+	}
+	found := figures()
+	drawn := make([][]float64, len(found))
+	reset()
+	units(s).each(count, func() {
+		for i, f := range figures() {
+			drawn[i] = append(drawn[i], f.value)
+		}
+		reset()
+	})
+	for i, f := range found {
+		if math.IsNaN(f.value) || math.IsInf(f.value, 0) {
+			continue
+		}
+		out := Measured{Name: f.name, Interval: Interval{Value: f.value}, Lower: f.lower}
+		if low, high, ok := percentiles(drawn[i]); ok {
+			out.Interval = out.Between(low, high)
+		}
+		a.Figures = append(a.Figures, out)
+	}
+}

@@ -1,0 +1,187 @@
+package sheet
+
+import (
+	"fmt"
+	"math"
+	"regexp"
+	"slices"
+	"strings"
+
+	"kembrel/core/plain"
+)
+
+// Limits of a sheet.
+const (
+	MaxExamples = 1_000_000
+	MaxClasses  = 1000
+	MaxScores   = 25_000_000 // examples times classes
+	MaxColumns  = 50         // of one's own
+	MaxMedia    = 8          // of an example
+	MaxBytes    = 256 << 20  // of examples.jsonl
+	maxLine     = 64 << 10   // bytes of a line of it
+	maxKey      = 1000
+	maxName     = 200 // bytes of a class, a group, a column's name
+)
+
+// The files of a sheet.
+const (
+	ExamplesFile  = "examples.jsonl"
+	ScoresFile    = "scores.npy"
+	PredictedFile = "predicted.npy"
+	MediaFile     = "media"
+)
+
+// Names are those of all files that a sheet may have.
+var Names = []string{ExamplesFile, ScoresFile, PredictedFile, MediaFile}
+
+// Task is what the model answers with.
+type Task string
+
+// The tasks.
+const (
+	Classes Task = "classes" // one of some classes
+	Number  Task = "number"
+)
+
+// Says is what is said of a sheet beside its examples.
+type Says struct {
+	Task    Task     `json:"task" enum:"classes,number" doc:"What the model answers with"`
+	Classes []string `json:"classes,omitempty" maxItems:"1000" doc:"Their names, in the order of the scores; absent: those that true and predicted name, by name"`
+	// Probabilities says what the scores are; nil: they are taken for probabilities where nearly all rows are.
+	Probabilities *bool `json:"probabilities,omitempty" doc:"Whether scores are probabilities; absent: where nearly all rows look so"`
+}
+
+// Span is where the bytes of something lie in the file media.
+type Span struct {
+	At   int64 `json:"at"`
+	Size int64 `json:"size"`
+}
+
+// Column is a column of one's own. Values are string, float64 or bool; nil: absent.
+type Column struct {
+	Name   string
+	Values []any
+}
+
+// None stands for no class.
+const None = -1
+
+// Sheet is a sheet in memory. Columns have a value an example, or are nil where no example has one.
+type Sheet struct {
+	Says
+	Keys      []string
+	Groups    []string
+	Texts     []string
+	True      []int32   // classes: place in Classes, or None
+	Predicted []int32   // the same
+	Target    []float64 // number: what is true; NaN: not known
+	Value     []float64 // number: what the model answers; NaN: nothing
+	Scores    []float32 // row-major, a row an example; nil: none
+	Own       []Column
+	Media     []map[string]Span
+}
+
+// Len is how many examples there are.
+func (s *Sheet) Len() int { return len(s.Keys) }
+
+// Row are the scores of an example, by class; nil: none.
+func (s *Sheet) Row(i int) []float32 {
+	if s.Scores == nil {
+		return nil
+	}
+	k := len(s.Classes)
+	return s.Scores[i*k : (i+1)*k : (i+1)*k]
+}
+
+// Labelled reports whether it is known what is true of an example.
+func (s *Sheet) Labelled(i int) bool {
+	if s.Task == Number {
+		return !math.IsNaN(s.Target[i])
+	}
+	return s.True[i] != None
+}
+
+// Right reports whether an answer is the true class.
+func (s *Sheet) Right(i int) bool { return s.True[i] != None && s.True[i] == s.Predicted[i] }
+
+// Class is the name of a class; "": none.
+func (s *Sheet) Class(place int32) string {
+	if place == None {
+		return ""
+	}
+	return s.Classes[place]
+}
+
+// Bytes is about how much memory the sheet takes.
+func (s *Sheet) Bytes() int64 {
+	n := int64(4*len(s.Scores) + 16*len(s.Keys) + 4*len(s.True) + 4*len(s.Predicted) + 8*len(s.Target) + 8*len(s.Value))
+	for _, k := range s.Keys {
+		n += int64(len(k))
+	}
+	for _, t := range s.Texts {
+		n += 16 + int64(len(t))
+	}
+	return n + int64(len(s.Own)*len(s.Keys)*24+len(s.Media)*80+len(s.Groups)*16)
+}
+
+// Wrong says what is wrong with a sheet, and where.
+type Wrong struct {
+	File string
+	Line int // from 1; 0: not of a line
+	What string
+}
+
+func (e *Wrong) Error() string {
+	if e.Line == 0 {
+		return fmt.Sprintf("%s: %s", e.File, e.What)
+	}
+	return fmt.Sprintf("%s, line %d: %s", e.File, e.Line, e.What)
+}
+
+var mediaName = regexp.MustCompile(`^[a-z][a-z0-9_.-]{0,39}$`)
+
+// Reserved are the names that no column of one's own may have.
+var Reserved = []string{"key", "true", "predicted", "group", "text", "scores", "score", "right", "loss", "margin",
+	"error", "media", "column", "row"}
+
+// Check says what is wrong with what is said, or nil.
+func (s Says) Check() error {
+	switch s.Task {
+	case Classes:
+	case Number:
+		if len(s.Classes) > 0 {
+			return fmt.Errorf("a sheet of numbers has no classes")
+		}
+	default:
+		return fmt.Errorf("task %.40q is none of classes, number", s.Task)
+	}
+	if len(s.Classes) > MaxClasses {
+		return fmt.Errorf("%d classes are too many; at most %d", len(s.Classes), MaxClasses)
+	}
+	seen := map[string]bool{}
+	for _, c := range s.Classes {
+		if err := checkName("class", c); err != nil {
+			return err
+		}
+		if seen[c] {
+			return fmt.Errorf("class %q is there twice", c)
+		}
+		seen[c] = true
+	}
+	return nil
+}
+
+func checkName(what, name string) error {
+	if name == "" || len(name) > maxName || plain.Line(name) != name || strings.TrimSpace(name) != name {
+		return fmt.Errorf("%s %.60q is empty, too long or cannot be shown", what, name)
+	}
+	return nil
+}
+
+// CheckColumn says what is wrong with the name of a column of one's own, or nil.
+func CheckColumn(name string) error {
+	if slices.Contains(Reserved, name) {
+		return fmt.Errorf("%q is no name for a column of your own: it means something here", name)
+	}
+	return checkName("column", name)
+}

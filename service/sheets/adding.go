@@ -1,0 +1,206 @@
+package sheets
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"math"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"kembrel/api"
+	"kembrel/core/assess"
+	"kembrel/core/sheet"
+	"kembrel/service/act"
+	"kembrel/store"
+)
+
+// Limits of the files of a sheet, in bytes.
+const (
+	mostScores = 8*sheet.MaxScores + 4096
+	mostMedia  = 4 << 30
+)
+
+// AddSheet takes a prediction sheet whose chunks have been sent, computes what it comes to and raises its alarms.
+func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*api.Sheet, error) {
+	run, err := s.RunID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := uuid.Parse(in.Key); err != nil {
+		return nil, api.Fail(api.Invalid, "Idempotency-Key %.60q is not a UUID", in.Key)
+	}
+	if owner, number, err := s.db.SheetByKey(ctx, in.Key); err == nil {
+		if owner != run {
+			return nil, api.Fail(api.Conflict, "this key handed over a sheet of another run")
+		}
+		return s.sheet(ctx, in.RunInput, run, number)
+	} else if !errors.Is(err, store.ErrNone) {
+		return nil, err
+	}
+	if err := api.CheckUse(in.Body.Split); err != nil {
+		return nil, api.Fail(api.Invalid, "split: %v", err)
+	}
+	epoch := float64(in.Body.Epoch)
+	if math.IsNaN(epoch) || math.IsInf(epoch, 0) || epoch < 0 {
+		return nil, api.Fail(api.Invalid, "epoch %v is not a number from 0 up", epoch)
+	}
+	for i := range in.Body.Files {
+		in.Body.Files[i].Part = "sheet"
+	}
+	files, chunks, size, err := act.ToFiles(in.Body.Files)
+	if err != nil {
+		return nil, err
+	}
+	n := store.NewSheet{Person: who.ID, Sheet: store.Sheet{Run: run, Key: in.Key, Leg: in.Body.Leg, Step: in.Body.Step,
+		Epoch: epoch, Split: in.Body.Split, Probabilities: in.Body.Probabilities, Source: act.Clean(in.Body.Source),
+		Size: size}}
+	for _, f := range files {
+		most := map[string]int64{sheet.ExamplesFile: sheet.MaxBytes, sheet.ScoresFile: mostScores,
+			sheet.PredictedFile: mostScores, sheet.MediaFile: mostMedia}[f.Path]
+		if f.Size > most {
+			return nil, api.Fail(api.TooLarge, "%s has %s; at most %s", f.Path, api.Bytes(f.Size), api.Bytes(most))
+		}
+		n.Files = append(n.Files, store.SheetFile{Name: f.Path, Size: f.Size, Chunks: f.Chunks})
+	}
+	if err := s.Safe(ctx, s.chunks, chunks); err != nil {
+		return nil, err
+	}
+	select {
+	case s.taking <- struct{}{}:
+		defer func() { <-s.taking }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	alarms, err := s.assess(ctx, &n, in.Body.Says)
+	if err != nil {
+		return nil, err
+	}
+	if n.Data, err = s.used(ctx, run, n.Split); err != nil {
+		return nil, err
+	}
+	before, err := s.db.ListSheets(ctx, store.SheetQuery{Run: run, Split: n.Split, Last: true, Limit: 1})
+	if err != nil {
+		return nil, err
+	}
+	number := 0
+	err = s.db.InTx(ctx, func(q Tx) error {
+		if err := act.UseChunks(ctx, q, chunks); err != nil {
+			return err
+		}
+		if number, err = q.AddSheet(ctx, n); err != nil {
+			return err
+		}
+		if err := q.SetAlarms(ctx, run); err != nil {
+			return err
+		}
+		if err := s.RunEvent(ctx, q, store.Event{Kind: "predictions", Verb: "handed-over", Run: run, Person: who.ID,
+			Data: map[string]any{"sheet": number, "split": n.Split, "examples": n.Examples}}); err != nil {
+			return err
+		}
+		return s.raise(ctx, q, run, n.Split, number, alarms, before)
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.Live.News()
+	return s.sheet(ctx, in.RunInput, run, number)
+}
+
+// assess reads the files of a sheet and fills in what it comes to.
+func (s *Sheets) assess(ctx context.Context, n *store.NewSheet, says sheet.Says) ([]assess.Alarm, error) {
+	files := map[string]sheet.File{}
+	var media sheet.File
+	for _, f := range n.Files {
+		r, err := s.reader(ctx, f.Name, f.Chunks)
+		if err != nil {
+			return nil, err
+		}
+		if files[f.Name] = r; f.Name == sheet.MediaFile {
+			media = r
+		}
+	}
+	got, err := sheet.Read(says, files)
+	var wrong *sheet.Wrong
+	if errors.As(err, &wrong) {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	a := assess.Of(got)
+	if a.Doubled, err = got.Doubled(media); err != nil {
+		return nil, err
+	}
+	alarms := append([]assess.Alarm{}, a.Alarms(got)...)
+	classes := append([]string{}, got.Classes...)
+	figures := append([]assess.Measured{}, a.Figures...)
+	n.Task, n.Examples, n.Labelled = string(got.Task), a.Examples, a.Labelled
+	for to, v := range map[*json.RawMessage]any{&n.Classes: classes, &n.Figures: figures, &n.Assessed: a,
+		&n.Alarms: alarms} {
+		if *to, err = json.Marshal(v); err != nil {
+			return nil, err
+		}
+	}
+	return alarms, nil
+}
+
+// used is the split of a snapshot that a run used for a split; "": none that is known.
+func (s *Sheets) used(ctx context.Context, run int64, split string) (string, error) {
+	uses, err := s.db.RunData(ctx, []int64{run})
+	if err != nil {
+		return "", err
+	}
+	for _, u := range uses {
+		if u.Use == split {
+			return u.Address, nil
+		}
+	}
+	return "", nil
+}
+
+// raise writes events of alarms that the sheet before did not have.
+func (s *Sheets) raise(ctx context.Context, q Tx, run int64, split string, number int, alarms []assess.Alarm,
+	before []store.Sheet) error {
+	var had []assess.Alarm
+	if len(before) > 0 {
+		if err := json.Unmarshal(before[0].Alarms, &had); err != nil {
+			return err
+		}
+	}
+	for _, a := range alarms {
+		if slices.ContainsFunc(had, func(b assess.Alarm) bool {
+			return a.Kind == b.Kind && a.Class == b.Class && a.Other == b.Other && a.Curve == b.Curve
+		}) {
+			continue
+		}
+		if err := s.RunEvent(ctx, q, store.Event{Kind: "alarm", Verb: string(a.Kind), Run: run,
+			Data: dataOf(number, split, a)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// dataOf are the fields of an alarm's event.
+func dataOf(number int, split string, a assess.Alarm) map[string]any {
+	out := map[string]any{"sheet": number, "split": split}
+	for name, text := range map[string]string{"class": a.Class, "other": a.Other, "curve": a.Curve, "data": a.Data} {
+		if text != "" {
+			out[name] = text
+		}
+	}
+	for name, v := range map[string]*float64{"recorded": a.Recorded, "given": a.Given} {
+		if v != nil {
+			out[name] = *v
+		}
+	}
+	if a.Of > 0 {
+		out["count"], out["of"] = a.Count, a.Of
+	}
+	return out
+}

@@ -1,0 +1,276 @@
+package sheets
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"math"
+	"slices"
+	"time"
+
+	"kembrel/api"
+	"kembrel/core/assess"
+	"kembrel/core/assess/between"
+	"kembrel/core/curve"
+	"kembrel/core/dataset"
+	"kembrel/core/sheet"
+	"kembrel/service/act"
+	"kembrel/store"
+	"kembrel/store/pg/db"
+)
+
+// KeepComparing holds sheets against the curves of their runs until ctx ends: the reading of their step often comes
+// after them. One that does not come within some minutes does not come.
+func (s *Sheets) KeepComparing(ctx context.Context) {
+	t := time.NewTicker(comparePace)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		if err := s.CompareSome(ctx); err != nil && ctx.Err() == nil {
+			s.Log.Warn("sheets wait to be held against curves", "err", err)
+		}
+	}
+}
+
+// patience is how long the reading of a sheet's step is waited for.
+const patience = 5 * time.Minute
+
+// CompareSome holds some sheets against the curves of their runs. One that fails costs itself.
+func (s *Sheets) CompareSome(ctx context.Context) error {
+	list, err := s.db.UncomparedSheets(ctx)
+	if err != nil {
+		return err
+	}
+	for _, u := range list {
+		if err := s.compare(ctx, u); err != nil {
+			if ctx.Err() != nil || db.Away(err) {
+				return err
+			}
+			s.Log.Warn("a sheet cannot be held against curves", "run", u.Run, "sheet", u.ID, "err", err)
+		}
+	}
+	return nil
+}
+
+// figuresOf are the curves whose figures a sheet of a task gives.
+var figuresOf = map[sheet.Task]map[string]string{
+	sheet.Classes: {"accuracy": "accuracy", "log_loss": "log loss"},
+	sheet.Number:  {"mae": "mean absolute error", "rmse": "root mean squared error"},
+}
+
+// compare holds one sheet against the curves of its run at its step, and its data against the training data.
+func (s *Sheets) compare(ctx context.Context, u store.Uncompared) error {
+	row, err := s.db.SheetByID(ctx, u.Run, u.ID)
+	if errors.Is(err, store.ErrNone) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	var a assess.Assessment
+	var alarms []assess.Alarm
+	if err := errors.Join(json.Unmarshal(row.Assessed, &a), json.Unmarshal(row.Alarms, &alarms)); err != nil {
+		return err
+	}
+	had := len(alarms)
+	names := figuresOf[sheet.Task(row.Task)]
+	wanted := []string{"accuracy.train"}
+	for measure := range names {
+		wanted = append(wanted, measure+"."+row.Split)
+	}
+	at, err := s.readings(ctx, row, wanted)
+	if err != nil {
+		return err
+	}
+	items, leaking, err := s.splitOf(ctx, row)
+	if err != nil {
+		return err
+	}
+	has := func(kind assess.AlarmKind, curve string) bool {
+		return slices.ContainsFunc(alarms, func(a assess.Alarm) bool { return a.Kind == kind && a.Curve == curve })
+	}
+	var held []string
+	for measure, figure := range names {
+		name := measure + "." + row.Split
+		v, ok := at[name]
+		if !ok {
+			continue
+		}
+		held = append(held, name)
+		whole := items == 0 || items == row.Examples
+		if alarm := a.Against(name, figure, v, whole); alarm != nil && !has(assess.FigureDiffers, name) {
+			alarms = append(alarms, *alarm)
+		}
+	}
+	if v, ok := at["accuracy.train"]; ok && sheet.Task(row.Task) == sheet.Classes && row.Split != "train" {
+		if alarm := a.NoBetterThanChance("accuracy.train", v); alarm != nil && !has(assess.Shuffled, "accuracy.train") {
+			alarms = append(alarms, *alarm)
+		}
+	}
+	if leaking > 0 && row.Split != "train" && !has(assess.InTraining, "") {
+		alarms = append(alarms, assess.Alarm{Kind: assess.InTraining, Count: leaking, Of: items, Data: row.Data})
+	}
+	slices.Sort(held)
+	done := len(held) == len(names) || time.Since(row.Created) > patience
+	if !done && len(alarms) == had && slices.Equal(held, row.Held) {
+		return nil
+	}
+	assess.SortAlarms(alarms)
+	text, err := json.Marshal(append([]assess.Alarm{}, alarms...))
+	if err != nil {
+		return err
+	}
+	return s.db.InTx(ctx, func(q Tx) error {
+		first, err := q.ComparedSheet(ctx, row.Run, row.ID, text, append([]string{}, held...), done)
+		if err != nil || !first || len(alarms) == had {
+			return err
+		}
+		if err := q.SetAlarms(ctx, row.Run); err != nil {
+			return err
+		}
+		before, err := s.db.ListSheets(ctx, store.SheetQuery{Run: row.Run, Split: row.Split, Below: row.Number,
+			Last:  true,
+			Limit: 1})
+		if err != nil {
+			return err
+		}
+		return s.raise(ctx, q, row.Run, row.Split, row.Number, alarms, append(before, row))
+	})
+}
+
+// errPassed ends reading a curve that is behind the sheet's epoch.
+var errPassed = errors.New("passed")
+
+// readings are the values of curves at the step or, where they have none there, in the epoch of a sheet, by the leg that
+// counts.
+func (s *Sheets) readings(ctx context.Context, row store.Sheet, names []string) (map[string]float64, error) {
+	out := map[string]float64{}
+	for _, name := range names {
+		err := s.db.Scan(ctx, store.Span{Run: row.Run, Names: []string{name}, From: row.Step},
+			func(_ string, points []curve.Point, values []float64) error {
+				for i, p := range points {
+					if p.Step > row.Step && !(p.Epoch <= row.Epoch) {
+						return errPassed
+					}
+					if (p.Step == row.Step || p.Epoch == row.Epoch) && !math.IsNaN(values[i]) {
+						out[name] = values[i]
+					}
+				}
+				return nil
+			})
+		if err != nil && !errors.Is(err, errPassed) {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// splitOf says of the split of a snapshot that a sheet is on how many items it has, and how many of them training has
+// too; 0: not known.
+func (s *Sheets) splitOf(ctx context.Context, row store.Sheet) (items, leaking int64, err error) {
+	uses, err := s.db.RunData(ctx, []int64{row.Run})
+	if err != nil {
+		return 0, 0, err
+	}
+	for _, u := range uses {
+		if u.Use != row.Split || u.Snapshot == nil {
+			continue
+		}
+		snapshot, err := s.db.SnapshotByID(ctx, *u.Snapshot)
+		if err != nil {
+			return 0, 0, err
+		}
+		var found *dataset.Findings
+		if json.Unmarshal(snapshot.Answers, &found) != nil || found == nil {
+			return 0, 0, nil
+		}
+		for _, c := range found.Splits {
+			if c.Name == u.Split {
+				return c.Items, c.Leaking, nil
+			}
+		}
+	}
+	return 0, 0, nil
+}
+
+// GetDisagreement says where two models disagree on the examples that both answered, by key.
+func (s *Sheets) GetDisagreement(ctx context.Context, who act.Who,
+	in *api.DisagreementInput) (*api.SheetDisagreement, error) {
+	first, a, err := s.openSheet(ctx, in.SheetInput)
+	if err != nil {
+		return nil, err
+	}
+	address, err := api.ParseAddress(in.Run)
+	if err != nil || address.At != (api.At{}) {
+		return nil, api.Fail(api.Invalid, "run %.60q is no address of a run, such as vessels/8", in.Run)
+	}
+	other := api.SheetInput{RunInput: api.RunInput{ProjectInput: api.ProjectInput{Project: address.Project},
+		Number: address.Run}, Sheet: in.Other, Split: first.Split}
+	second, b, err := s.openSheet(ctx, other)
+	if err != nil {
+		return nil, err
+	}
+	if a.Task != sheet.Classes || b.Task != sheet.Classes {
+		return nil, api.Fail(api.Conflict, "only answers that are classes agree or disagree")
+	}
+	out := &api.SheetDisagreement{Classes: []api.ClassDisagreement{}, Items: []api.TwoAnswers{}}
+	if out.First, err = toSheet(in.RunInput, first); err != nil {
+		return nil, err
+	}
+	if out.Second, err = toSheet(other.RunInput, second); err != nil {
+		return nil, err
+	}
+	rows, err := rowsOf(a, in.Where, "")
+	if err != nil {
+		return nil, err
+	}
+	var all [4]int64
+	classes := make([][4]int64, len(a.Classes))
+	places := b.places()
+	var listed [][2]int
+	for _, i := range rows {
+		j, ok := places[a.Keys[i]]
+		if !ok {
+			continue
+		}
+		answers := a.Class(a.Predicted[i]) != b.Class(b.Predicted[j])
+		if !a.Labelled(i) {
+			if answers && in.Kind == "answers" {
+				listed = append(listed, [2]int{i, j})
+			}
+			continue
+		}
+		right := a.Class(a.True[i])
+		x, y := a.Right(i), b.Class(b.Predicted[j]) == right
+		kind := map[[2]bool]int{{true, true}: 0, {true, false}: 1, {false, true}: 2, {false, false}: 3}[[2]bool{x, y}]
+		all[kind]++
+		classes[a.True[i]][kind]++
+		if [...]string{"both", "first", "second", "neither"}[kind] == in.Kind || answers && in.Kind == "answers" {
+			listed = append(listed, [2]int{i, j})
+		}
+	}
+	out.Disagreement, _ = between.Differ(all[0], all[1], all[2], all[3])
+	out.Shared = all[0] + all[1] + all[2] + all[3]
+	for c, n := range classes {
+		if d, ok := between.Differ(n[0], n[1], n[2], n[3]); ok {
+			out.Classes = append(out.Classes, api.ClassDisagreement{Name: a.Classes[c], Disagreement: d})
+		}
+	}
+	out.Says, out.Count = sayDisagreement(out), len(listed)
+	for _, at := range listed[min(in.From, len(listed)):min(in.From+in.Limit, len(listed))] {
+		out.Items = append(out.Items, api.TwoAnswers{Example: toExample(a, at[0]), OtherRow: at[1],
+			Other: b.Class(b.Predicted[at[1]]), OtherScore: float(b.Score(at[1]))})
+	}
+	list := make([]api.Example, len(out.Items))
+	for i, x := range out.Items {
+		list[i] = x.Example
+	}
+	err = s.withItems(ctx, first.Data, list)
+	for i := range list {
+		out.Items[i].Item = list[i].Item
+	}
+	return out, err
+}

@@ -1,0 +1,123 @@
+package sheets
+
+import (
+	"context"
+	"encoding/json"
+	"sync"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"kembrel/api"
+	"kembrel/core/chunk"
+	"kembrel/core/curve"
+	"kembrel/core/sheet"
+	"kembrel/service/act"
+	"kembrel/service/finding"
+	"kembrel/store"
+	"kembrel/store/pack"
+)
+
+// Storage is what this slice needs of the store.
+type Storage interface {
+	ListSheets(ctx context.Context, s store.SheetQuery) ([]store.Sheet, error)
+	RunData(ctx context.Context, runs []int64) ([]store.RunData, error)
+	Scan(ctx context.Context, span store.Span, do func(string, []curve.Point, []float64) error) error
+	SheetByID(ctx context.Context, run, id int64) (store.Sheet, error)
+	SheetByKey(ctx context.Context, key string) (run int64, number int, err error)
+	SheetFiles(ctx context.Context, run, id int64) ([]store.SheetFile, error)
+	SnapshotByID(ctx context.Context, id int64) (store.Snapshot, error)
+	UncomparedSheets(ctx context.Context) ([]store.Uncompared, error)
+	WholeSheets(ctx context.Context, s store.SheetQuery) ([]store.Sheet, error)
+	InTx(ctx context.Context, do func(q Tx) error) error
+}
+
+// Tx is what it needs of a transaction.
+type Tx interface {
+	act.Tx
+	act.Chunks
+	AddSheet(ctx context.Context, n store.NewSheet) (number int, err error)
+	ComparedSheet(ctx context.Context, run, id int64, alarms json.RawMessage, held []string, compared bool) (bool,
+		error)
+	SetAlarms(ctx context.Context, run int64) error
+}
+
+// Items finds items of snapshots by their keys: those whose bytes are kept.
+type Items interface {
+	KeptItems(ctx context.Context, address string, keys []string) (map[string]api.ExampleItem, error)
+}
+
+// Sheets answers for prediction sheets.
+type Sheets struct {
+	*finding.Finder
+	db     Storage
+	chunks *pack.Packs
+	items  Items
+
+	taking chan struct{} // one is read and assessed at a time, which bounds memory
+	open   *opened
+}
+
+// New makes the slice.
+func New(f *finding.Finder, db Storage, chunks *pack.Packs, items Items) *Sheets {
+	return &Sheets{Finder: f, db: db, chunks: chunks, items: items, taking: make(chan struct{}, 1), open: newOpened()}
+}
+
+// mostOpen bounds the memory of the sheets that were asked for lately, in bytes.
+const mostOpen = 96 << 20
+
+// opened are the sheets that were asked for lately, with what is found of them once.
+type opened struct {
+	mutex sync.Mutex
+	size  int64
+	list  *lru.Cache[int64, *whole]
+}
+
+// whole is a sheet in memory. It is not changed, but for what is found once.
+type whole struct {
+	*sheet.Sheet
+	suspects func() map[int]int // places among the suspects, by row
+	places   func() map[string]int
+}
+
+func newOpened() *opened {
+	o := &opened{}
+	list, err := lru.NewWithEvict(64, func(_ int64, w *whole) { o.size -= w.Bytes() })
+	if err != nil {
+		panic(err) // of a constant
+	}
+	o.list = list
+	return o
+}
+
+func (o *opened) get(id int64) (*whole, bool) {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	return o.list.Get(id)
+}
+
+// put keeps a sheet, unless it is so large that nothing else would be kept.
+func (o *opened) put(id int64, w *whole) {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	if w.Bytes() > mostOpen/2 || o.list.Contains(id) {
+		return
+	}
+	o.size += w.Bytes()
+	o.list.Add(id, w)
+	for o.size > mostOpen {
+		o.list.RemoveOldest()
+	}
+}
+
+// comparePace is how often sheets are held against curves that came later.
+const comparePace = 2 * time.Second
+
+// reader opens a file of a sheet. What is read of it does not end with the request.
+func (s *Sheets) reader(ctx context.Context, name string, chunks []byte) (*pack.Reader, error) {
+	pieces, err := chunk.Unpack(chunks)
+	if err != nil {
+		return nil, err
+	}
+	return s.chunks.NewReader(context.WithoutCancel(ctx), name, pieces), nil
+}

@@ -1,0 +1,2 @@
+// Package sheets has the queries on prediction sheets.
+package sheets

@@ -1,0 +1,62 @@
+package store
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// Sheet is a row of prediction sheets.
+type Sheet struct {
+	Run           int64
+	ID            int64
+	Number        int
+	Key           string
+	Leg           int
+	Step          int64
+	Epoch         float64
+	Split         string
+	Task          string
+	Classes       json.RawMessage
+	Probabilities *bool
+	Examples      int64
+	Labelled      int64
+	Figures       json.RawMessage
+	Assessed      json.RawMessage
+	Alarms        json.RawMessage
+	Held          []string
+	Compared      bool
+	Data          string
+	Source        string
+	Size          int64
+	Who           string
+	Created       time.Time
+}
+
+// NewSheet is what a prediction sheet is made of.
+type NewSheet struct {
+	Sheet
+	Person int64
+	Files  []SheetFile
+}
+
+// SheetFile is a file of a prediction sheet.
+type SheetFile struct {
+	Name   string
+	Size   int64
+	Chunks []byte
+}
+
+// SheetQuery asks for prediction sheets of a run.
+type SheetQuery struct {
+	Run    int64
+	Split  string // "": all
+	Below  int    // only of lower numbers; 0: all
+	Number int    // only this; 0: all
+	Last   bool   // only those that no later leg replaced, by step
+	Limit  int
+}
+
+// Uncompared is a sheet whose figures were not held against the curves of its run yet.
+type Uncompared struct {
+	Run, ID int64
+}
