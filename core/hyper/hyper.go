@@ -109,12 +109,18 @@ func CheckName(name string) error {
 	return nil
 }
 
+// maxDigits is how long a number may be written.
+const maxDigits = 1000
+
 func check(v any, lists bool) error {
 	switch v := v.(type) {
 	case bool:
 		return nil
 	case json.Number:
-		if f, err := v.Float64(); err != nil || math.IsInf(f, 0) {
+		f, err := v.Float64()
+		digits, exponent, _ := strings.Cut(strings.ToLower(v.String()), "e")
+		if err != nil || math.IsInf(f, 0) || f == 0 && strings.Trim(digits, "-0.") != "" || len(v) > maxDigits ||
+			len(exponent) > 5 { // a database refuses 0e-999999
 			return fmt.Errorf("number %.40s is outside what a 64-bit float holds", v)
 		}
 		return nil

@@ -30,10 +30,11 @@ func TestCheck(t *testing.T) {
 	raw := func(text string) map[string]json.RawMessage {
 		return map[string]json.RawMessage{"x": json.RawMessage(text)}
 	}
-	for _, good := range []string{`1`, `-0.5e-3`, `true`, `"tanh"`, `[]`, `[1,"a",false]`} {
+	for _, good := range []string{`1`, `-0.5e-3`, `0.0e-9`, `5e-324`, `true`, `"tanh"`, `[]`, `[1,"a",false]`} {
 		require.NoError(t, Check(raw(good)), good)
 	}
-	for _, bad := range []string{`null`, `{}`, `{"a":1}`, `[null]`, `[[1]]`, `1e400`, `"a\u0000b"`, `nonsense`,
+	for _, bad := range []string{`null`, `{}`, `{"a":1}`, `[null]`, `[[1]]`, `1e400`, `1e-999999999`, `0e-999999999`, `"a\u0000b"`, `nonsense`,
+		`0.` + strings.Repeat("3", 2000),
 		`"` + strings.Repeat("x", MaxText) + `"`} {
 		require.Error(t, Check(raw(bad)), bad)
 	}
