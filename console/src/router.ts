@@ -49,6 +49,16 @@ export const router = createRouter({
       props: (r) => ({ project: r.params.project, number: Number(r.params.number) }),
     },
     {
+      path: '/:project([a-z][a-z0-9-]*)/:number(\\d+)/predictions/:sheet(\\d+)?',
+      name: 'predictions',
+      component: () => import('./predictions/Predictions.vue'),
+      props: (r) => ({
+        project: r.params.project,
+        number: Number(r.params.number),
+        sheet: Number(r.params.sheet || 0),
+      }),
+    },
+    {
       path: '/:project([a-z][a-z0-9-]*)/:number(\\d+)/checkpoints/:at',
       name: 'checkpoint',
       component: () => import('./checkpoints/Checkpoint.vue'),

@@ -32,6 +32,11 @@ export type Dataset = components['schemas']['Dataset']
 export type Snapshot = components['schemas']['Snapshot']
 export type Item = components['schemas']['Item']
 export type SnapshotDifference = components['schemas']['SnapshotDifference']
+export type Sheet = components['schemas']['Sheet']
+export type SheetDetail = components['schemas']['SheetDetail']
+export type Example = components['schemas']['Example']
+export type ExampleDetail = components['schemas']['ExampleDetail']
+export type SheetDisagreement = components['schemas']['SheetDisagreement']
 export type Problem = components['schemas']['Problem']
 
 export const client = createClient<paths>({ baseUrl: '/', credentials: 'same-origin' })

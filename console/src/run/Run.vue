@@ -13,6 +13,7 @@ import StateMark from '../shared/StateMark.vue'
 import StopRule from '../shared/StopRule.vue'
 import VerdictActs from './VerdictActs.vue'
 import WentIn from './WentIn.vue'
+import Wrong from '../predictions/Wrong.vue'
 import WhatHappened from './WhatHappened.vue'
 import { asParent, families, useCurves, type Axis, type Drawn, type Look } from '../chart/curves'
 import { useLive } from '../shared/live'
@@ -26,6 +27,8 @@ const path = { project: props.project, number: props.number }
 const run = ref<RunDetail>()
 const checkpoints = ref<Checkpoint[]>([])
 const output = ref<Output[]>([])
+/** Rises when predictions come. */
+const answers = ref(0)
 const { problem, loader } = useLoading()
 const { curves, read } = useCurves(props.project, props.number)
 const machine = useCurves(props.project, props.number)
@@ -153,6 +156,14 @@ const { connected } = useLive(
     },
     run: loadRun,
     leg: loadRun,
+    predictions: async () => {
+      answers.value++
+      await Promise.resolve()
+    },
+    alarm: async () => {
+      answers.value++
+      await loadRun()
+    },
     summary: async () => {
       await Promise.all([loadRun(), loadCheckpoints(), loadMachine()])
     },
@@ -336,6 +347,8 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
           </div>
         </div>
       </Question>
+
+      <Wrong :project="project" :number="number" :mark="answers" />
 
       <Question id="what-came-out" title="What came out?" :says="run.answers.came_out">
         <CheckpointTable

@@ -10,6 +10,8 @@ export type Kind =
   | 'run'
   | 'leg'
   | 'checkpoint'
+  | 'predictions'
+  | 'alarm'
   | 'readings'
   | 'summary'
   | 'output'

@@ -1,0 +1,171 @@
+<script setup lang="ts">
+import { ElButton } from 'element-plus'
+import { computed, ref, watch } from 'vue'
+import { answer, client, type ExampleDetail } from '../api/client'
+import Shown from '../shared/Shown.vue'
+import { hyper, number as text, toNumber } from '../shared/format'
+
+/** One example large: what it is, its scores, and how the answer to it changed over the epochs. */
+const props = defineProps<{ project: string; number: number; sheet: number; row: number }>()
+const emit = defineEmits<{ step: [by: number]; close: [] }>()
+const one = ref<ExampleDetail>()
+const problem = ref('')
+watch(
+  () => [props.sheet, props.row],
+  async () => {
+    const path = { project: props.project, number: props.number, sheet: props.sheet, row: props.row }
+    try {
+      const got = await answer(
+        client.GET('/api/v1/projects/{project}/runs/{number}/sheets/{sheet}/examples/{row}', { params: { path } }),
+      )
+      if (path.row === props.row) one.value = got
+      problem.value = ''
+    } catch (e) {
+      problem.value = (e as Error).message
+    }
+  },
+  { immediate: true },
+)
+const shown = computed(() => {
+  const e = one.value
+  if (!e) return []
+  const base = `/api/v1/projects/${props.project}/runs/${props.number}/sheets/${props.sheet}/examples/${e.row}/media`
+  const list = (e.media ?? []).map((name) => ({ name, url: `${base}/${name}` }))
+  if (e.item)
+    list.push({
+      name: 'item',
+      url: `/api/v1/datasets/${e.item.dataset}/snapshots/${e.item.number}/items/${e.item.row}/bytes`,
+    })
+  return list
+})
+const scores = computed(() =>
+  (one.value?.scores ?? [])
+    .map((v, i) => ({ name: one.value?.sheet.classes?.[i] ?? String(i), score: toNumber(v) }))
+    .sort((a, b) => b.score - a.score)
+    .slice(0, 12),
+)
+const highest = computed(() => Math.max(1e-9, ...scores.value.map((s) => s.score)))
+const last = computed(() => Math.max(1, (one.value?.over?.length ?? 1) - 1))
+const trail = computed(() =>
+  (one.value?.over ?? [])
+    .map((o, i) => [i, toNumber(o.of_true)] as const)
+    .filter(([, v]) => Number.isFinite(v))
+    .map(([i, v], n) => `${n ? 'L' : 'M'}${4 + (i * 284) / last.value} ${44 - 40 * v}`)
+    .join(''),
+)
+const changes = computed(() => {
+  const over = one.value?.over ?? []
+  return over
+    .filter((o, i) => i === 0 || o.predicted !== over[i - 1]?.predicted)
+    .slice(-8)
+    .map((o) => `${o.predicted || 'nothing'} from epoch ${text(toNumber(o.epoch))}`)
+})
+</script>
+
+<template>
+  <section class="one" :aria-label="one?.key ?? 'Example'">
+    <div class="head">
+      <ElButton size="small" aria-label="The one before" @click="emit('step', -1)">‹</ElButton>
+      <ElButton size="small" aria-label="The next one" @click="emit('step', 1)">›</ElButton>
+      <span class="space"></span>
+      <ElButton size="small" text @click="emit('close')">Close</ElButton>
+    </div>
+    <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
+    <template v-if="one">
+      <p class="mono key">{{ one.key }}</p>
+      <Shown v-for="s in shown" :key="s.url" :url="s.url" :name="`${one.key}, ${s.name}`" />
+      <p v-if="one.text" class="text">{{ one.text }}</p>
+      <p>
+        {{ one.true ?? one.target ?? 'not labelled' }}, answered
+        <b :class="{ miss: one.right === false }">{{ one.predicted || one.value || 'nothing' }}</b>
+        <span v-if="one.group" class="small">, of {{ one.group }}</span>
+      </p>
+      <p v-if="one.suspect" class="small warn">
+        The model surely contradicts this label: either is wrong, and a person says which.
+      </p>
+      <table v-if="scores.length">
+        <thead>
+          <tr>
+            <th>class</th>
+            <th class="n">score</th>
+            <th><span class="hidden">as a bar</span></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="s in scores" :key="s.name">
+            <td>{{ s.name }}</td>
+            <td class="n">{{ s.score.toFixed(3) }}</td>
+            <td>
+              <svg width="100" height="10" aria-hidden="true">
+                <rect
+                  :width="Math.max(0, (100 * s.score) / highest)"
+                  height="8"
+                  y="1"
+                  :fill="s.name === one.true ? 'var(--accent)' : 'var(--c2)'"
+                  opacity=".6"
+                />
+              </svg>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <template v-if="(one.over?.length ?? 0) > 1">
+        <p class="small heading">Over the epochs</p>
+        <svg v-if="trail" width="292" height="48" role="img" aria-label="Score of the true class over the epochs">
+          <path d="M4 4H288M4 44H288" stroke="var(--rule)" />
+          <path :d="trail" fill="none" stroke="var(--c1)" stroke-width="1.5" />
+        </svg>
+        <p v-if="trail" class="small">Score of {{ one.true }}, 0 at the foot, 1 at the top.</p>
+        <p class="small">{{ changes.join(', ') }}.</p>
+      </template>
+      <dl>
+        <div v-for="(v, name) in one.own ?? {}" :key="name">
+          <dt>{{ name }}</dt>
+          <dd class="mono">{{ hyper(v) }}</dd>
+        </div>
+      </dl>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.one {
+  width: 300px;
+  flex: none;
+}
+.head {
+  display: flex;
+}
+.key {
+  margin: 8px 0;
+  overflow-wrap: anywhere;
+}
+.miss {
+  color: var(--warn);
+}
+.heading {
+  margin: 10px 0 2px;
+}
+.hidden {
+  position: absolute;
+  clip-path: inset(50%);
+}
+dl {
+  margin: 8px 0;
+  font-size: 12px;
+}
+dl div {
+  display: flex;
+  gap: 10px;
+  border-bottom: 1px solid var(--rule);
+  padding: 3px 0;
+}
+dt {
+  color: var(--ink2);
+  width: 64px;
+  flex: none;
+}
+dd {
+  margin: 0;
+}
+</style>

@@ -1,0 +1,204 @@
+<script setup lang="ts">
+import { ElOption, ElSelect } from 'element-plus'
+import { computed, ref, useTemplateRef, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { answer, client, type Sheet, type SheetDetail } from '../api/client'
+import Broken from './Broken.vue'
+import ClassTable from './ClassTable.vue'
+import Cutoff from './Cutoff.vue'
+import Examples from './Examples.vue'
+import Matrix from './Matrix.vue'
+import Question from '../shared/Question.vue'
+import { useLive } from '../shared/live'
+import { useLoading } from '../shared/loading'
+import { number as text, toNumber } from '../shared/format'
+
+/** What a model gets wrong, by one of its prediction sheets. */
+const props = defineProps<{ project: string; number: number; sheet: number }>()
+const route = useRoute()
+const router = useRouter()
+const one = ref<SheetDetail>()
+const sheets = ref<Sheet[]>([])
+const examples = useTemplateRef<InstanceType<typeof Examples>>('examples')
+const { problem, loader } = useLoading()
+const load = loader(async () => {
+  const path = { project: props.project, number: props.number, sheet: props.sheet }
+  one.value = await answer(client.GET('/api/v1/projects/{project}/runs/{number}/sheets/{sheet}', { params: { path } }))
+  const list = await answer(
+    client.GET('/api/v1/projects/{project}/runs/{number}/sheets', {
+      params: { path: { project: props.project, number: props.number }, query: { limit: 500 } },
+    }),
+  )
+  sheets.value = list.items ?? []
+})
+watch(() => props.sheet, load)
+useLive({ project: props.project, run: String(props.number) }, { hello: load, predictions: load, alarm: load })
+
+const address = computed(() => `${props.project}/${props.number}`)
+const link = computed(() => `/${address.value}/predictions/${props.sheet || ''}`)
+const label = (s: Sheet) => `${s.split}, epoch ${text(toNumber(s.epoch))}`
+const picked = computed({
+  get: () => one.value?.number ?? 0,
+  set: (n: number) => void router.push({ path: `/${address.value}/predictions/${n}`, query: route.query }),
+})
+const pair = computed<[string, string] | undefined>(() => {
+  const where = typeof route.query.where === 'string' ? route.query.where : ''
+  const m = /^true == ("(?:[^"\\]|\\.)*") && predicted == ("(?:[^"\\]|\\.)*")$/.exec(where)
+  return m ? [JSON.parse(m[1] ?? '""') as string, JSON.parse(m[2] ?? '""') as string] : undefined
+})
+const ask = (t: string, p: string) =>
+  void examples.value?.ask(
+    `true == ${JSON.stringify(t)} && predicted == ${JSON.stringify(p)}`,
+    one.value?.scores ? 'surest' : undefined,
+  )
+const others = computed(() => (one.value?.figures ?? []).filter((f) => f.name !== 'accuracy'))
+const reliable = computed(() => one.value?.assessed.bins ?? [])
+const W = 200
+</script>
+
+<template>
+  <main>
+    <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
+    <template v-if="one">
+      <div class="page-head">
+        <div>
+          <div class="mono small">
+            <RouterLink :to="`/${address}`">{{ address }}</RouterLink>
+            · epoch {{ text(toNumber(one.epoch)) }}
+          </div>
+          <h1>What does it get wrong?</h1>
+        </div>
+        <span class="space"></span>
+        <span class="small">
+          {{ one.data || one.split }}, {{ one.examples.toLocaleString('en-GB') }} examples
+          <template v-if="one.assessed.groups">of {{ one.assessed.groups }} groups</template>
+        </span>
+        <ElSelect v-model="picked" size="small" class="which" aria-label="Which predictions" filterable>
+          <ElOption v-for="s in sheets" :key="s.number" :value="s.number" :label="label(s)" />
+        </ElSelect>
+      </div>
+
+      <Question title="Is anything broken?" :says="one.alarms?.length ? '' : 'No alarm.'">
+        <template #aside>
+          <Broken :alarms="one.alarms ?? []" :quiet="one.quiet" :link="link" />
+        </template>
+        <div v-if="one.task === 'classes' && one.labelled" class="both">
+          <Matrix :sheet="one" :chosen="pair" @choose="([t, p]) => ask(t, p)" />
+          <ClassTable :sheet="one" @choose="(c) => examples?.ask(`true == ${JSON.stringify(c)}`)" />
+        </div>
+        <p v-else-if="!one.labelled" class="small">{{ one.says }}</p>
+      </Question>
+
+      <Question v-if="one.pairs?.length" title="Which pair is worst?" :says="one.says">
+        <table>
+          <thead>
+            <tr>
+              <th>true</th>
+              <th>answered</th>
+              <th class="n">examples</th>
+              <th class="n">share</th>
+              <th class="n">95 %</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="p in one.pairs.slice(0, 8)" :key="p.says">
+              <td>{{ p.true }}</td>
+              <td>
+                <button type="button" class="link" @click="ask(p.true, p.predicted)">
+                  {{ p.predicted || 'nothing' }}
+                </button>
+              </td>
+              <td class="n">{{ p.count }}</td>
+              <td class="n">{{ p.share.value.toFixed(3) }}</td>
+              <td class="n">{{ p.share.low?.toFixed(3) }} to {{ p.share.high?.toFixed(3) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </Question>
+
+      <Examples ref="examples" :sheet="one" :project="project" :number="number" />
+
+      <Cutoff v-if="one.assessed.scores === 'probabilities'" :sheet="one" :project="project" :number="number" />
+
+      <Question
+        title="What does it come to?"
+        :says="one.labelled ? 'Computed from the answers, not taken from the program.' : ''"
+      >
+        <div class="both">
+          <table>
+            <thead>
+              <tr>
+                <th>figure</th>
+                <th class="n">value</th>
+                <th class="n">95 %</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="f in others" :key="f.name">
+                <td>{{ f.name }}</td>
+                <td class="n">{{ f.value.toFixed(4) }}</td>
+                <td class="n">
+                  <template v-if="f.low !== undefined">{{ f.low.toFixed(3) }} to {{ f.high?.toFixed(3) }}</template>
+                </td>
+              </tr>
+            </tbody>
+          </table>
+          <figure v-if="reliable.length">
+            <svg
+              :width="W + 8"
+              :height="W + 8"
+              viewBox="-4 -4 208 208"
+              role="img"
+              aria-label="How far scores can be believed"
+            >
+              <path :d="`M0 ${W}H${W}M0 0V${W}`" stroke="var(--rule2)" fill="none" />
+              <path :d="`M0 ${W}L${W} 0`" stroke="var(--rule)" fill="none" />
+              <circle
+                v-for="b in reliable"
+                :key="b.from"
+                :cx="b.score * W"
+                :cy="W - b.right * W"
+                :r="2 + 10 * Math.sqrt(b.count / one.examples)"
+                fill="var(--c1)"
+                opacity=".6"
+              >
+                <title>score {{ b.score.toFixed(3) }}, right {{ b.right.toFixed(3) }}, {{ b.count }} answers</title>
+              </circle>
+            </svg>
+            <figcaption class="small">
+              Can its scores be believed? Right: score of the answer, up: how often it is right, in
+              {{ reliable.length }} of 15 equal bins; on the line they agree.
+            </figcaption>
+          </figure>
+        </div>
+      </Question>
+    </template>
+  </main>
+</template>
+
+<style scoped>
+.problem {
+  padding: 0 24px;
+}
+.both {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 12px 34px;
+  align-items: flex-start;
+}
+.which {
+  width: 180px;
+}
+.link {
+  background: none;
+  border: 0;
+  padding: 0;
+  color: var(--accent);
+  cursor: pointer;
+  font: inherit;
+}
+figure {
+  margin: 0;
+  max-width: 260px;
+}
+</style>
