@@ -56,6 +56,7 @@ type Run struct {
 	Verdict   *Verdict                   `json:"verdict,omitempty" doc:"What the curves say; absent until the run has been judged"`
 	Sketch    Floats                     `json:"sketch,omitempty" doc:"The objective's curve in at most 64 values, for a small drawing"`
 	Tags      []string                   `json:"tags,omitempty"`
+	Alarms    []string                   `json:"alarms,omitempty" doc:"Kinds of alarms that its latest predictions raise"`
 	Note      string                     `json:"note,omitempty" doc:"What people wrote about it"`
 	Origin    *Origin                    `json:"origin,omitempty" doc:"The run that it branched from, or repeats"`
 	space.Place
@@ -125,6 +126,7 @@ type RunDetail struct {
 	Needs       []string    `json:"needs" doc:"Parts of a checkpoint that resuming this run needs"`
 	Repeats     *Repeats    `json:"repeats,omitempty" doc:"Of a rerun that has ended"`
 	Untaken     []Untaken   `json:"untaken,omitempty" doc:"Hyperparameters that were asked to have a value and that the program did not take"`
+	Raised      []string    `json:"raised,omitempty" doc:"What the alarms of its latest predictions say"`
 	Warnings    []string    `json:"warnings,omitempty" doc:"What a person should know before trusting or resuming the run"`
 	ExpectedEnd *time.Time  `json:"expected_end,omitempty" doc:"When the last of the epochs will be done at the present pace; only of running runs whose hyperparameter epochs says how many there will be"`
 }

@@ -151,6 +151,7 @@ type Run struct {
 	Verdict          json.RawMessage
 	Dispute          json.RawMessage
 	Tags             []string
+	Alarms           []string
 	Note             string
 	Needs            []string
 	Origin           json.RawMessage

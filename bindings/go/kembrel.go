@@ -93,6 +93,7 @@ type reply struct {
 	Run        string `json:"run"`
 	Kept       int64  `json:"kept"`
 	Checkpoint string `json:"checkpoint"`
+	Sheet      string `json:"sheet"`
 	Folder     string `json:"folder"`
 	Stop       bool   `json:"stop"`
 	What       string `json:"what"`
@@ -366,12 +367,24 @@ func (r *Run) Checkpoint(step int64, epoch float64, why string,
 
 func (r *Run) checkpoint(step int64, epoch float64, why string,
 	write func(folder string) (parts map[string][]string, err error)) error {
+	return r.handOver("checkpoint", func() {
+		r.line = strconv.AppendInt(append(r.line, `,"step":`...), step, 10)
+		r.line = appendFloat(append(r.line, `,"epoch":`...), epoch)
+		r.line = appendText(append(r.line, `,"why":`...), why)
+	}, func(folder string) (string, any, error) {
+		parts, err := write(folder)
+		return "parts", parts, err
+	})
+}
+
+// handOver hands over a checkpoint or a prediction sheet: it asks for a folder, saying what for, has its files written,
+// and says which they are, as a field of the last message.
+func (r *Run) handOver(kind string, say func(), write func(folder string) (field string, files any, err error)) error {
 	begin := func() (reply, error) {
 		return r.ask(func() {
-			r.begin("checkpoint")
-			r.line = strconv.AppendInt(append(r.line, `,"do":"begin","step":`...), step, 10)
-			r.line = appendFloat(append(r.line, `,"epoch":`...), epoch)
-			r.line = appendText(append(r.line, `,"why":`...), why)
+			r.begin(kind)
+			r.line = append(r.line, `,"do":"begin"`...)
+			say()
 		})
 	}
 	begun, err := begin()
@@ -379,26 +392,29 @@ func (r *Run) checkpoint(step int64, epoch float64, why string,
 		begun, err = begin()
 	}
 	if err != nil {
-		return fmt.Errorf("begin checkpoint: %w", err)
+		return fmt.Errorf("begin %s: %w", kind, err)
 	}
-	parts, err := write(begun.Folder)
+	field, files, err := write(begun.Folder)
 	var text []byte
 	if err == nil {
-		text, err = json.Marshal(parts)
+		text, err = json.Marshal(files)
 	}
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
+	end := func(do string) {
+		r.begin(kind)
+		r.line = appendText(append(r.line, `,"do":`...), do)
+		r.line = appendText(append(append(append(r.line, `,"`...), kind...), `":`...), begun.Checkpoint+begun.Sheet)
+	}
 	if err != nil {
-		r.begin("checkpoint")
-		r.line = appendText(append(r.line, `,"do":"abandon","checkpoint":`...), begun.Checkpoint)
+		end("abandon")
 		r.line = appendText(append(r.line, `,"why":`...), "it could not be written: "+strings.ReplaceAll(err.Error(),
 			begun.Folder+"/", ""))
 		r.finish(true)
-		return fmt.Errorf("write checkpoint: %w", err)
+		return fmt.Errorf("write %s: %w", kind, err)
 	}
-	r.begin("checkpoint")
-	r.line = appendText(append(r.line, `,"do":"commit","checkpoint":`...), begun.Checkpoint)
-	r.line = append(append(r.line, `,"parts":`...), text...)
+	end("commit")
+	r.line = append(append(append(append(r.line, `,"`...), field...), `":`...), text...)
 	r.unsettled[r.id] = true
 	r.finish(true)
 	return nil

@@ -39,7 +39,7 @@ with the run.`,
 				return err
 			}
 			f := &follower{app: a, client: a.Client(), run: term.RunOf(addr), measure: measureName,
-				printed: math.Inf(-1)}
+				printed: math.Inf(-1), raised: map[string]bool{}}
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
 			if term.IsTerminal(a.Out) {
@@ -57,8 +57,9 @@ type follower struct {
 	client  *client.Client
 	run     api.RunInput
 	measure string
-	printed float64 // the last epoch printed
-	met     bool    // the service has answered once; from then on its absence is waited for
+	printed float64         // the last epoch printed
+	raised  map[string]bool // alarms that were told
+	met     bool            // the service has answered once; from then on its absence is waited for
 	away    bool
 }
 
@@ -88,6 +89,12 @@ func (f *follower) print(ctx context.Context, pace time.Duration) error {
 		}
 		if r != nil {
 			over := r.State != "running"
+			for _, text := range r.Raised {
+				if !f.raised[text] {
+					f.raised[text] = true
+					fmt.Fprintf(f.app.Out, "! %s\n", term.Printable(text))
+				}
+			}
 			if err := f.printEpochs(ctx, over); err != nil {
 				return err
 			}
@@ -249,6 +256,9 @@ func (f *follower) view(ctx context.Context, r *api.RunDetail, columns, rows int
 	top := []string{term.Fit(strings.TrimSpace(r.Address+"  "+term.Printable(r.Title)), columns),
 		term.Fit(stateLine(r), columns)}
 	bottom := term.Wrap("", term.Printable(r.Answers.Learning), columns, 3)
+	for _, text := range r.Raised[:min(len(r.Raised), 3)] {
+		bottom = append(bottom, term.Wrap("! ", term.Printable(text), columns, 2)...)
+	}
 	var last []string
 	for _, c := range r.Curves {
 		if c.Last != nil && !curve.OfMachine(c.Name) {

@@ -222,6 +222,9 @@ func (a *Commands) showRun(r *api.RunDetail) {
 	if len(own.Curves) > 0 {
 		p("%s", term.Indent(curveTable(&own).Render()))
 	}
+	for _, text := range r.Raised {
+		p("  ! %s", term.Printable(text))
+	}
 	for _, w := range r.Warnings {
 		p("  warning: %s", term.Printable(w))
 	}

@@ -18,7 +18,7 @@ func RunTable(runs []api.Run, columns string) Listing {
 		l.Shorten = 8
 		for _, r := range runs {
 			l.Add(r.Address, r.Title, r.State, Figure(r.Best), At(r.Best), Figure(r.Last), Epoch(r.Epoch),
-				verdictWord(r.Verdict), hyperLine(r.Hyper), r.Who, When(r.Started), TookRun(r))
+				verdictWord(r.Verdict)+alarmMark(r.Alarms), hyperLine(r.Hyper), r.Who, When(r.Started), TookRun(r))
 		}
 		return l
 	}
@@ -59,6 +59,14 @@ func valueText(field, text string) string {
 		return text[:12]
 	}
 	return text
+}
+
+// alarmMark marks a run whose predictions raise an alarm.
+func alarmMark(alarms []string) string {
+	if len(alarms) == 0 {
+		return ""
+	}
+	return " !"
 }
 
 func verdictWord(v *api.Verdict) string {

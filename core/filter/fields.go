@@ -14,6 +14,8 @@ type Named struct {
 
 // Fields are all of them, by name.
 var Fields = []Named{
+	{"alarmed", Truth, "Alarmed", "whether its latest predictions raise an alarm ([predictions.md](predictions.md))"},
+	{"alarms", List, "Alarms", "`\"never-answered\" in alarms`: what its latest predictions raise"},
 	{"commit", Text, "Commit", "the commit of the code"},
 	{"data", List, "Data", "`\"hydrophone#3\" in data`; `data.val` is what it used for `val`, such as `hydrophone#3:val` ([data.md](data.md))"},
 	{"ended", Time, "Ended", "absent while it runs"},

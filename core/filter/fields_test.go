@@ -37,7 +37,7 @@ func TestFields(t *testing.T) {
 		require.NotEmpty(t, f.Label, f.Name)
 		n, err := Parse(map[Kind]string{Number: f.Name + " > 1", Text: f.Name + ` == "a"`,
 			Time: f.Name + ` > ago("7d")`,
-			List: `"a" in ` + f.Name}[f.Kind], time.Now())
+			List: `"a" in ` + f.Name, Truth: f.Name}[f.Kind], time.Now())
 		require.NoError(t, err, f.Name)
 		require.Equal(t, Truth, n.Kind)
 	}

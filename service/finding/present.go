@@ -53,7 +53,7 @@ func (s *Finder) ToRun(ctx context.Context, project string, o verdict.Objective,
 	sum store.Summary) api.Run {
 	out := api.Run{Address: act.RunAddress(project, r.Number), Project: project, Number: r.Number, Title: r.Title,
 		State: r.State, Who: r.Who,
-		Tags: r.Tags, Note: r.Note, Place: r.Place, Archived: r.Archived, DeleteAt: r.Doomed,
+		Tags: r.Tags, Alarms: r.Alarms, Note: r.Note, Place: r.Place, Archived: r.Archived, DeleteAt: r.Doomed,
 		Host: r.Host, Started: r.Started, Ended: r.Ended, Took: r.Took, Since: r.Since, Objective: o,
 		Step: r.Step, Epoch: api.Float(r.Epoch)}
 	json.Unmarshal(r.Hyper, &out.Hyper)

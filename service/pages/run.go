@@ -92,6 +92,9 @@ func (s *Pages) GetRun(ctx context.Context, _ act.Who, in *api.RunInput) (*api.R
 		return nil, err
 	}
 	out.Warnings = append(out.Warnings, warnOfData(out.Data)...)
+	if out.Raised, err = s.sheets.Raised(ctx, row); err != nil {
+		return nil, err
+	}
 	out.Answers = api.Answers{Learning: out.Verdict.Said, WentIn: sayWentIn(out), CameOut: sayCameOut(count, size),
 		Happened: sayHappened(out)}
 	return out, nil

@@ -6,6 +6,7 @@ import (
 	"kembrel/service/judging"
 	"kembrel/service/runs"
 	"kembrel/service/searches"
+	"kembrel/service/sheets"
 )
 
 // Pages answers for what joins slices.
@@ -16,10 +17,11 @@ type Pages struct {
 	judging     *judging.Judging
 	checkpoints *checkpoints.Checkpoints
 	searches    *searches.Searches
+	sheets      *sheets.Sheets
 }
 
 // New makes the slice.
 func New(f *finding.Finder, db Storage, r *runs.Runs, j *judging.Judging, c *checkpoints.Checkpoints,
-	s *searches.Searches) *Pages {
-	return &Pages{Finder: f, db: db, runs: r, judging: j, checkpoints: c, searches: s}
+	s *searches.Searches, p *sheets.Sheets) *Pages {
+	return &Pages{Finder: f, db: db, runs: r, judging: j, checkpoints: c, searches: s, sheets: p}
 }

@@ -625,3 +625,31 @@ func tableRow(w *whole, i int, scores []string, cutoff float64) history.Row {
 	}
 	return row
 }
+
+// Raised are the alarms of a run by the latest sheet of each split, as a person reads them.
+func (s *Sheets) Raised(ctx context.Context, run store.Run) ([]string, error) {
+	if len(run.Alarms) == 0 {
+		return nil, nil
+	}
+	rows, err := s.db.ListSheets(ctx, store.SheetQuery{Run: run.ID, Last: true, Limit: mostOver})
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	seen := map[string]bool{}
+	for _, r := range rows {
+		if seen[r.Split] {
+			continue
+		}
+		seen[r.Split] = true
+		var alarms []assess.Alarm
+		if err := json.Unmarshal(r.Alarms, &alarms); err != nil {
+			return nil, err
+		}
+		for _, a := range alarms {
+			out = append(out, fmt.Sprintf("Predictions on %s at epoch %s: %s", r.Split,
+				strconv.FormatFloat(r.Epoch, 'f', -1, 64), sayAlarm(a)))
+		}
+	}
+	return out, nil
+}

@@ -268,7 +268,8 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
         </div>
       </div>
 
-      <ul v-if="run.warnings?.length" class="warnings">
+      <ul v-if="run.raised?.length || run.warnings?.length" class="warnings">
+        <li v-for="a in run.raised ?? []" :key="a" class="bad">{{ a }}</li>
         <li v-for="w in run.warnings" :key="w" class="warn">{{ w }}</li>
       </ul>
       <Question title="How is it learning?" :says="run.answers.learning">

@@ -71,6 +71,8 @@ var fields = map[string]expression{
 	"started": {text: "r.started"},
 	"ended":   {text: "r.ended"},
 	"tags":    {text: "to_jsonb(r.tags)"},
+	"alarms":  {text: "to_jsonb(r.alarms)"},
+	"alarmed": {text: "(r.alarms <> '{}')"},
 	"data":    {text: "(select jsonb_agg(u.address order by u.use) from run_data u where u.run = r.id and u.address <> '')"},
 }
 
@@ -309,8 +311,8 @@ func (b *builder) in(x, list *filter.Node) expression {
 		return write(filter.Truth, `coalesce(exists (select 1 from run_data u where u.run = r.id and (u.address = %s
 			or split_part(u.address, ':', 1) = %s or split_part(u.address, '#', 1) = %s)), false)`, text, text, text)
 	}
-	if list.Op == filter.Field { // tags
-		return write(filter.Truth, "coalesce(%s = any(r.tags), false)", b.text(x))
+	if list.Op == filter.Field { // tags, alarms
+		return write(filter.Truth, "coalesce(%s = any(r."+list.Name+"), false)", b.text(x))
 	}
 	out := write(filter.Truth, "false")
 	for _, v := range list.Lit.([]any) {

@@ -15,7 +15,7 @@ select r.id from run r join project p on p.id = r.project where p.key = @project
 select r.id, r.number, r.title, r.state, p.name as who, r.host, r.started, r.ended,
        coalesce(r.took, l.took, 0)::float8 as took, case when r.state = 'running' then l.started end as since,
        coalesce((select jsonb_object_agg(h.name, h.value) from hyper h where h.run = r.id), '{}') as hyper,
-       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.dispute, r.needs, r.origin, r.start, r.repeats, r.tags, r.note, r.archived, r.doomed, r.creator, coalesce(r.search, 0) as search, coalesce(r.trial, 0) as trial
+       coalesce(l.last_step, 0) as step, coalesce(l.last_epoch, 'NaN') as epoch, r.verdict, r.dispute, r.needs, r.origin, r.start, r.repeats, r.tags, r.alarms, r.note, r.archived, r.doomed, r.creator, coalesce(r.search, 0) as search, coalesce(r.trial, 0) as trial
 from run r join person p on p.id = r.creator
 left join lateral (select last_step, last_epoch, started, (select extract(epoch from sum(g.ended - g.started)) from leg g where g.run = r.id and g.ended is not null) as took
                    from leg where run = r.id order by number desc limit 1) l on true
