@@ -23,7 +23,7 @@ import (
 const sessionCookie = "kembrel_session"
 
 // policy allows the console's own files and nothing from elsewhere.
-const policy = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data: blob:; connect-src 'self'; " +
+const policy = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data: blob:; media-src 'self'; connect-src 'self'; " +
 	"manifest-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
 // observe logs and measures every request.

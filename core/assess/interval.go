@@ -41,8 +41,8 @@ func Wilson(hits, n int64) *Interval {
 // Disagreement is how the answers of two models to the same examples differ.
 type Disagreement struct {
 	Both    int64 `json:"both" doc:"Examples that both have right"`
-	First   int64 `json:"first" doc:"That only the first has right"`
-	Second  int64 `json:"second" doc:"That only the second has right"`
+	First   int64 `json:"only_first" doc:"That only the first has right"`
+	Second  int64 `json:"only_second" doc:"That only the second has right"`
 	Neither int64 `json:"neither" doc:"That neither has right"`
 	// of the first less the second
 	Difference Interval `json:"difference" doc:"Accuracy of the first less that of the second, with its 95 % interval (Newcombe 1998, method 10)"`

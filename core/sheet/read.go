@@ -294,7 +294,7 @@ func (r *reading) arrays(files map[string]File) error {
 			}
 			return nil
 		}); err != nil {
-			return &Wrong{File: ScoresFile, What: err.Error()}
+			return orWrong(ScoresFile, err)
 		}
 	}
 	if f := files[PredictedFile]; f != nil {
@@ -309,17 +309,25 @@ func (r *reading) arrays(files map[string]File) error {
 		err = t.Floats(0, func(part []float64) error {
 			for _, v := range part {
 				if err := r.predicted(at, v); err != nil {
-					return err
+					return &Wrong{File: PredictedFile, What: err.Error()}
 				}
 				at++
 			}
 			return nil
 		})
 		if err != nil {
-			return &Wrong{File: PredictedFile, What: err.Error()}
+			return orWrong(PredictedFile, err)
 		}
 	}
 	return nil
+}
+
+// orWrong is what is wrong with a file where its format is; other errors are those of reading.
+func orWrong(file string, err error) error {
+	if errors.Is(err, tensor.ErrFormat) {
+		return &Wrong{File: file, What: err.Error()}
+	}
+	return err
 }
 
 // predicted sets an answer of the array.
@@ -344,7 +352,7 @@ func (r *reading) predicted(i int, v float64) error {
 func openArray(name string, f File, dimensions int) (*tensor.File, []int64, error) {
 	t, err := tensor.Open(f, f.Size())
 	if err != nil {
-		return nil, nil, &Wrong{File: name, What: err.Error()}
+		return nil, nil, orWrong(name, err)
 	}
 	if t.Format != "npy" || len(t.Tensors[0].Shape) != dimensions || t.Tensors[0].Dtype[0] == 'C' {
 		return nil, nil, &Wrong{File: name, What: fmt.Sprintf("an NPY array of numbers with %d dimensions is wanted",

@@ -14,6 +14,7 @@ import (
 	"kembrel/core/sheet"
 	"kembrel/service/act"
 	"kembrel/store"
+	"kembrel/store/pack"
 )
 
 // Limits of the files of a sheet, in bytes.
@@ -57,6 +58,10 @@ func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*
 		Epoch: epoch, Split: in.Body.Split, Probabilities: in.Body.Probabilities, Source: act.Clean(in.Body.Source),
 		Size: size}}
 	for _, f := range files {
+		if !slices.Contains(sheet.Names, f.Path) {
+			return nil, api.Fail(api.Invalid, "%s: a sheet has no such file; its files are %s", f.Path,
+				act.Few(sheet.Names, len(sheet.Names)))
+		}
 		most := map[string]int64{sheet.ExamplesFile: sheet.MaxBytes, sheet.ScoresFile: mostScores,
 			sheet.PredictedFile: mostScores, sheet.MediaFile: mostMedia}[f.Path]
 		if f.Size > most {
@@ -123,6 +128,11 @@ func (s *Sheets) assess(ctx context.Context, n *store.NewSheet, says sheet.Says)
 	}
 	got, err := sheet.Read(says, files)
 	var wrong *sheet.Wrong
+	var unreadable *pack.Unreadable
+	if errors.As(err, &unreadable) && errors.Is(err, pack.ErrNone) {
+		return nil, api.Fail(api.Conflict, "chunk %s has not been sent; send what chunks/missing names, then try again",
+			unreadable.Digest)
+	}
 	if errors.As(err, &wrong) {
 		return nil, api.Fail(api.Invalid, "%v", err)
 	}

@@ -71,13 +71,15 @@ watch(
   { immediate: true },
 )
 const one = computed(() => items.value.find((e) => e.row === chosen.value))
-const media = (e: Example) => {
-  const first = e.media?.[0]
+/** What a card shows: the item of the dataset, then the first of the example's own. */
+const views = (e: Example) => {
+  const out: string[] = []
+  if (e.item) out.push(`/api/v1/datasets/${e.item.dataset}/snapshots/${e.item.number}/items/${e.item.row}/bytes`)
   const base = `/api/v1/projects/${props.project}/runs/${props.number}/sheets/${props.sheet.number}/examples/${e.row}/media`
-  if (first) return `${base}/${first}`
-  return e.item && `/api/v1/datasets/${e.item.dataset}/snapshots/${e.item.number}/items/${e.item.row}/bytes`
+  if (e.media?.[0]) out.push(`${base}/${e.media[0]}`)
+  return out
 }
-const shows = computed(() => items.value.some((e) => media(e)))
+const shows = computed(() => items.value.some((e) => views(e).length))
 const says = computed(() => {
   const n = count.value.toLocaleString('en-GB')
   const look = suspects.value
@@ -141,7 +143,7 @@ defineExpose({
         <ul v-if="shows" class="grid" :class="{ narrow: one }">
           <li v-for="e in items" :key="e.row">
             <div class="ex" :class="{ on: e.row === chosen }">
-              <Shown v-if="media(e)" :url="media(e) ?? ''" :name="e.key" card />
+              <Shown v-for="url in views(e)" :key="url" :url="url" :name="e.key" card />
               <button
                 type="button"
                 class="key mono"

@@ -30,6 +30,7 @@ const load = loader(async () => {
     }),
   )
   sheets.value = list.items ?? []
+  document.title = `${address.value}, predictions · Kembrel`
 })
 watch(() => props.sheet, load)
 useLive({ project: props.project, run: String(props.number) }, { hello: load, predictions: load, alarm: load })

@@ -133,6 +133,8 @@ func (b *builder) truth(n *filter.Node) expression {
 	switch n.Op {
 	case filter.Literal:
 		return write(filter.Truth, fmt.Sprint(n.Lit.(bool)))
+	case filter.Field:
+		return write(filter.Truth, "%s", fields[n.Name])
 	case filter.Hyper:
 		return write(filter.Truth, "coalesce(%s, false)", b.boolean(n))
 	case filter.Has:
