@@ -53,7 +53,8 @@ func Call[I, O any](ctx context.Context, c *Client, op api.Operation[I, O], in *
 	}
 	if err := decode(response, out); err != nil {
 		if level(response) > api.Level {
-			return nil, fmt.Errorf("the service at %s is %s, newer than this kembrel, and its answer cannot be read: update this kembrel (%s: %w)", c.URL, version(response), op.ID, err)
+			return nil,
+				fmt.Errorf("the service at %s is %s, newer than this kembrel, and its answer cannot be read: update this kembrel (%s: %w)", c.URL, version(response), op.ID, err)
 		}
 		return nil, fmt.Errorf("answer of %s: %w", op.ID, err)
 	}

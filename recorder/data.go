@@ -36,7 +36,8 @@ func (n *session) data(m protocol.Message, out *outbox) error {
 			p = &dataset.Prints{}
 		}
 		if use.Items = max(p.Keys.Count(), p.Digests.Count()); use.Items != m.Count {
-			return onTheRun{fmt.Errorf("of the %d items of data handed over for %s, %d came to this recorder", m.Count, m.Use,
+			return onTheRun{fmt.Errorf("of the %d items of data handed over for %s, %d came to this recorder", m.Count,
+				m.Use,
 				use.Items)}
 		}
 		for to, print := range map[*string]*dataset.Fingerprint{&use.Keys: &p.Keys, &use.Digests: &p.Digests,

@@ -104,7 +104,8 @@ func describeTree(ctx context.Context, r *api.Recipe) {
 // listPackages is what a Python interpreter is asked for its packages.
 const listPackages = `import json, platform
 from importlib import metadata
-print(json.dumps({"language": "python " + platform.python_version(), "packages": {d.metadata["Name"]: d.version for d in metadata.distributions() if d.metadata["Name"]}}))`
+print(json.dumps({"language": "python " + platform.python_version(),
+	"packages": {d.metadata["Name"]: d.version for d in metadata.distributions() if d.metadata["Name"]}}))`
 
 // describeProgram records the program's file or, of a Python program, the interpreter's version and packages.
 func describeProgram(ctx context.Context, r *api.Recipe) {
@@ -146,13 +147,16 @@ func git(ctx context.Context, args ...string) (string, error) {
 func CheckOut(ctx context.Context, r api.Recipe, from, folder string) (string, error) {
 	switch {
 	case r.Commit == "":
-		return "", errors.New("the run's code was under no version control, so it cannot be checked out; run it in its folder")
+		return "",
+			errors.New("the run's code was under no version control, so it cannot be checked out; run it in its folder")
 	case strings.Trim(r.Commit, "0123456789abcdef") != "": // it goes into a command line
 		return "", fmt.Errorf("the recorded commit %.60q is none", r.Commit)
 	case r.ChangesSize > 0:
-		return "", fmt.Errorf("the run had %s of uncommitted changes, more than is recorded, so its code cannot be had again", api.Bytes(r.ChangesSize))
+		return "",
+			fmt.Errorf("the run had %s of uncommitted changes, more than is recorded, so its code cannot be had again", api.Bytes(r.ChangesSize))
 	case r.WithheldFrom("changes"):
-		return "", fmt.Errorf("what was not committed had secrets taken out (%s), so that it cannot be applied as it is; check out commit %.12s yourself, and say --folder", strings.Join(r.Withheld, ", "), r.Commit)
+		return "",
+			fmt.Errorf("what was not committed had secrets taken out (%s), so that it cannot be applied as it is; check out commit %.12s yourself, and say --folder", strings.Join(r.Withheld, ", "), r.Commit)
 	case r.Inside != "" && !filepath.IsLocal(filepath.FromSlash(r.Inside)): // whoever recorded it wrote it
 		return "", fmt.Errorf("the recorded place %.100q in the repository is outside of it", r.Inside)
 	}

@@ -327,7 +327,8 @@ func TestCleaning(t *testing.T) {
 	require.EqualValues(t, 2, n)
 	require.Equal(t, []int{2, -1, -1}, []int{uses(shared), uses(own), uses(loose)})
 	var wrong int
-	require.NoError(t, s.db.Pool.QueryRow(ctx, `select count(*) from chunk c where uses <> (select count(distinct (f.run, f.checkpoint)) from checkpoint_file f, generate_series(0, length(f.chunks) / 36 - 1) i
+	require.NoError(t, s.db.Pool.QueryRow(ctx,
+		`select count(*) from chunk c where uses <> (select count(distinct (f.run, f.checkpoint)) from checkpoint_file f, generate_series(0, length(f.chunks) / 36 - 1) i
 		where substring(f.chunks from 36 * i + 1 for 32) = c.digest)`).Scan(&wrong))
 	require.Zero(t, wrong)
 }

@@ -135,8 +135,10 @@ func TestKeepRules(t *testing.T) {
 		require.Equal(t, shared, got)
 	}
 	var wrong int
-	require.NoError(t, s.db.Pool.QueryRow(ctx, `select count(*) from chunk c where uses <> (select count(distinct (f.run, f.checkpoint)) from checkpoint_file f join checkpoint p on p.run = f.run and p.id = f.checkpoint,
-		generate_series(0, length(f.chunks) / 36 - 1) i where p.dropped is null and substring(f.chunks from 36 * i + 1 for 32) = c.digest)`).Scan(&wrong))
+	require.NoError(t, s.db.Pool.QueryRow(ctx,
+		`select count(*) from chunk c where uses <> (select count(distinct (f.run, f.checkpoint)) from checkpoint_file f join checkpoint p on p.run = f.run and p.id = f.checkpoint,
+		generate_series(0,
+			length(f.chunks) / 36 - 1) i where p.dropped is null and substring(f.chunks from 36 * i + 1 for 32) = c.digest)`).Scan(&wrong))
 	require.Zero(t, wrong, "uses are counted as they are")
 }
 
@@ -170,7 +172,8 @@ func TestWhatKeepRulesMayNotDrop(t *testing.T) {
 	where := `at("loss.val") > 3 && hyper.lr == 0.03 && epoch < 4`
 	require.Equal(t, "1@e1 "+where+"; 1@e2 vessels/3 began from it; 2@e1 the run may have to go on from it",
 		why(keep.Rule{Where: where}))
-	require.Equal(t, "1@e2 vessels/3 began from it; 1@e3 at(\"loss.val\") < 1.2 * lowest(\"loss.val\"); 2@e1 the run may have to go on from it", why(keep.Rule{Where: `at("loss.val") < 1.2 * lowest("loss.val")`}))
+	require.Equal(t,
+		"1@e2 vessels/3 began from it; 1@e3 at(\"loss.val\") < 1.2 * lowest(\"loss.val\"); 2@e1 the run may have to go on from it", why(keep.Rule{Where: `at("loss.val") < 1.2 * lowest("loss.val")`}))
 
 	bad := &api.KeepRuleInput{ProjectInput: vessels}
 	refuse(t, s, api.SetKeepRule, bad, api.Invalid, "would keep nothing")

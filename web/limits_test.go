@@ -100,7 +100,8 @@ func TestSlowReadersStopNobody(t *testing.T) {
 	require.Equal(t, 3, let)
 	require.Eventually(t, func() bool { // nothing is held while they do not read
 		var open, locks int
-		require.NoError(t, s.db.Pool.QueryRow(ctx, `select count(*) filter (where xact_start is not null and pid <> pg_backend_pid() and backend_type = 'client backend'),
+		require.NoError(t, s.db.Pool.QueryRow(ctx,
+			`select count(*) filter (where xact_start is not null and pid <> pg_backend_pid() and backend_type = 'client backend'),
 			(select count(*) from pg_locks l join pg_class c on c.oid = l.relation where c.relname like 'journal%' and l.pid <> pg_backend_pid())
 			from pg_stat_activity where datname = current_database()`).Scan(&open, &locks))
 		return open == 0 && locks == 0
@@ -181,7 +182,8 @@ func TestRefusedAfterSendingAll(t *testing.T) {
 	conn, err := net.Dial("tcp", strings.TrimPrefix(s.URL, "http://"))
 	require.NoError(t, err)
 	defer conn.Close()
-	_, err = fmt.Fprintf(conn, "POST /api/v1/projects/vessels/history HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nIdempotency-Key: %s\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s",
+	_, err = fmt.Fprintf(conn,
+		"POST /api/v1/projects/vessels/history HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nIdempotency-Key: %s\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s",
 		s.Token, uuid.NewString(), len(content), content)
 	require.NoError(t, err)
 	response, err := http.ReadResponse(bufio.NewReader(conn), nil)

@@ -110,7 +110,8 @@ func TestWrongClock(t *testing.T) {
 	recorder := uuid.NewString()
 	post("/1/legs", `{"recorder":"`+recorder+`","host":"hydra-1","started":"`+when(10*time.Minute)+`"}`)
 	header = append(header, "Kembrel-Recorder", recorder)
-	post("/1/legs/1/batches", `{"number":1,"upto":1,"axis":{"step":[1],"epoch":[1],"time":[`+strconv.FormatInt(theirs.Add(-5*time.Minute).UnixMilli(), 10)+`]},"curves":[{"name":"loss.val","values":[1]}]}`)
+	post("/1/legs/1/batches",
+		`{"number":1,"upto":1,"axis":{"step":[1],"epoch":[1],"time":[`+strconv.FormatInt(theirs.Add(-5*time.Minute).UnixMilli(), 10)+`]},"curves":[{"name":"loss.val","values":[1]}]}`)
 	b := curve.Batch{Axis: []curve.Point{{Step: 2, Epoch: 2, Time: theirs.Add(-4 * time.Minute).UnixMilli()}},
 		Columns: []curve.Column{{Curve: 1, Values: []float64{1}}}}
 	packed := base64.StdEncoding.EncodeToString(curve.AppendJournal(nil, b))

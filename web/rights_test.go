@@ -430,7 +430,8 @@ func TestAudit(t *testing.T) {
 	require.ErrorContains(t, err, "written once")
 
 	c.raw(t, "POST", "/api/v1/session", `{"name":"ines","password":"wrong"}`, "Content-Type", "application/json")
-	c.raw(t, "POST", "/api/v1/session", `{"name":"my long password","password":"x"}`, "Content-Type", "application/json")
+	c.raw(t, "POST", "/api/v1/session", `{"name":"my long password","password":"x"}`, "Content-Type",
+		"application/json")
 	ask := func(change func(in *api.ServiceAuditInput)) []api.Event {
 		in := &api.ServiceAuditInput{AuditInput: api.AuditInput{PageInput: api.PageInput{Limit: 100}}}
 		change(in)

@@ -183,7 +183,8 @@ func (s *Server) Serve(ctx context.Context, address, metricsAddress string, read
 func listen(ctx context.Context, address string) (net.Listener, error) {
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)
 	if err != nil {
-		return nil, fmt.Errorf("cannot listen on %s (%w); end the program that does, or choose another address with --listen or --metrics", address, err)
+		return nil,
+			fmt.Errorf("cannot listen on %s (%w); end the program that does, or choose another address with --listen or --metrics", address, err)
 	}
 	return l, nil
 }

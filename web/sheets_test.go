@@ -43,7 +43,8 @@ func answers(t testing.TB, n int, strength float64, becomes func(i, class int) i
 		for _, v := range z {
 			data = binary.LittleEndian.AppendUint32(data, math.Float32bits(float32(math.Exp(v)/sum)))
 		}
-		fmt.Fprintf(&lines, `{"key": "voyage%02d/clip-%04d", "true": %q, "group": "voyage%02d", "own": {"depth": %d}}`+"\n",
+		fmt.Fprintf(&lines,
+			`{"key": "voyage%02d/clip-%04d", "true": %q, "group": "voyage%02d", "own": {"depth": %d}}`+"\n",
 			i/10, i, ships[class], i/10, i%40)
 	}
 	var npy bytes.Buffer
@@ -55,7 +56,8 @@ func answers(t testing.TB, n int, strength float64, becomes func(i, class int) i
 func honestly(_, class int) int { return class }
 
 // newSheet sends the files of a sheet and says what it is.
-func (s *served) newSheet(t testing.TB, run api.RunInput, split string, epoch int, files map[string][]byte) *api.NewSheet {
+func (s *served) newSheet(t testing.TB, run api.RunInput, split string, epoch int,
+	files map[string][]byte) *api.NewSheet {
 	t.Helper()
 	in := &api.NewSheet{RunInput: run, Key: uuid.NewString()}
 	in.Body.Says = sheet.Says{Task: sheet.Classes, Classes: ships}
@@ -168,7 +170,8 @@ func TestSheetsRefused(t *testing.T) {
 	in = s.newSheet(t, run, "val", 1, good)
 	in.Body.Epoch = api.Float(math.NaN())
 	refuse(t, s, api.AddSheet, in, api.Invalid, "epoch")
-	require.Empty(t, call(t, s, api.ListSheets, &api.SheetsInput{RunInput: run, PageInput: api.PageInput{Limit: 9}}).Items)
+	require.Empty(t, call(t, s, api.ListSheets, &api.SheetsInput{RunInput: run,
+		PageInput: api.PageInput{Limit: 9}}).Items)
 	refuse(t, s, api.GetSheet, &api.SheetInput{RunInput: run}, api.NotFound, "has no predictions")
 }
 
@@ -251,7 +254,8 @@ func TestDisagreement(t *testing.T) {
 		}
 		return class
 	})))
-	in := &api.DisagreementInput{SheetInput: api.SheetInput{RunInput: one}, Run: fmt.Sprintf("vessels/%d", other.Number),
+	in := &api.DisagreementInput{SheetInput: api.SheetInput{RunInput: one}, Run: fmt.Sprintf("vessels/%d",
+		other.Number),
 		Kind: "first", Limit: 100}
 	d := call(t, s, api.GetDisagreement, in)
 	require.EqualValues(t, 300, d.Shared)

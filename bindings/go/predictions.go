@@ -116,7 +116,8 @@ func (p *Predictions) write(folder string) (files []string, err error) {
 				data = binary.LittleEndian.AppendUint32(data, math.Float32bits(v))
 			}
 		}
-		if err := writeArray(filepath.Join(folder, "scores.npy"), "<f4", data, len(p.Scores), len(p.Classes)); err != nil {
+		if err := writeArray(filepath.Join(folder, "scores.npy"), "<f4", data, len(p.Scores),
+			len(p.Classes)); err != nil {
 			return nil, err
 		}
 	}

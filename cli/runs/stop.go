@@ -17,7 +17,8 @@ func (a *Commands) StopRule() *cobra.Command {
 	cmd := &cobra.Command{Use: "stop-rule ADDRESS", Short: "Show, set or try the rule that ends runs early",
 		Args: term.Arguments("ADDRESS"),
 		Long: `A stop rule ends a run whose objective has not improved for a number of epochs. A project's rule holds for its runs, unless a run has its own.
-The program is advised to stop; under kembrel record --enforce-stop it is ended. The run ends as stopped, with the rule and the best epoch.`,
+The program is advised to stop; under kembrel record --enforce-stop it is ended. The run ends as stopped,
+	with the rule and the best epoch.`,
 		Example:           "  kembrel stop-rule vessels\n  kembrel stop-rule set vessels --patience 5 --margin 0.001\n  kembrel stop-rule set vessels/7 --none\n  kembrel stop-rule try --patience 5 --margin 0.001 vessels/2 vessels/3",
 		ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -107,7 +107,8 @@ func TestHonestModelsAreQuiet(t *testing.T) {
 			}
 		}
 		sample := made(seed+1000, 4*n, vessels, func(_, t int, z []float64) { z[t] += strength })
-		if g, _ := assess.Of(sample).Figure("accuracy"); a.Against("accuracy.val", "accuracy", g.Value-0.02, false) != nil {
+		if g, _ := assess.Of(sample).Figure("accuracy"); a.Against("accuracy.val", "accuracy", g.Value-0.02,
+			false) != nil {
 			loud[assess.FigureDiffers]++
 		}
 		if a.NoBetterThanChance("accuracy.train", 0.99) != nil {

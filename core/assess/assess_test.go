@@ -82,7 +82,8 @@ func TestFiguresAgainstAnotherProgram(t *testing.T) {
 				require.True(t, ok, figure)
 				require.InDelta(t, v, got.Value, 1e-6, figure)
 				if got.Low != nil {
-					require.True(t, *got.Low <= got.Value+1e-9 && got.Value-1e-9 <= *got.High || figure == "Brier score" ||
+					require.True(t, *got.Low <= got.Value+1e-9 && got.Value-1e-9 <= *got.High ||
+						figure == "Brier score" ||
 						figure == "log loss", "%s: %v is not within %v to %v", figure, got.Value, *got.Low, *got.High)
 				}
 			}
@@ -188,8 +189,9 @@ func TestDegenerate(t *testing.T) {
 	s := &sheet.Sheet{Says: sheet.Says{Task: sheet.Number}, Keys: []string{"a", "b", "c", "d"},
 		Target: []float64{1, 2, 3, math.NaN()}, Value: []float64{1.5, 2, 2, 9}}
 	a := assess.Of(s)
-	for name, want := range map[string]float64{"mean absolute error": 0.5, "root mean squared error": math.Sqrt(1.25 / 3),
-		"R2": 1 - 1.25/2, "mean error": -0.5 / 3} {
+	for name, want := range map[string]float64{"mean absolute error": 0.5,
+		"root mean squared error": math.Sqrt(1.25 / 3),
+		"R2":                      1 - 1.25/2, "mean error": -0.5 / 3} {
 		got, ok := a.Figure(name)
 		require.True(t, ok, name)
 		require.InDelta(t, want, got.Value, 1e-12, name)

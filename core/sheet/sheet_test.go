@@ -87,30 +87,48 @@ func TestReadRefuses(t *testing.T) {
 		says  sheet.Says
 		files map[string]string
 	}{
-		"it is not there":             {named, map[string]string{sheet.ScoresFile: "x"}},
-		"a sheet has no such file":    {named, map[string]string{sheet.ExamplesFile: two, "notes.txt": "x"}},
-		"there is no example in it":   {named, map[string]string{sheet.ExamplesFile: "\n"}},
-		"line 2: example":             {named, map[string]string{sheet.ExamplesFile: `{"key":"a"}` + "\n" + `{"key":"a"}`}},
-		"is none of the classes":      {named, map[string]string{sheet.ExamplesFile: `{"key":"a","true":"barge"}`}},
-		"class 2 is none of the 2":    {named, map[string]string{sheet.ExamplesFile: `{"key":"a","true":2}`}},
-		"-1 is no class":              {named, map[string]string{sheet.ExamplesFile: `{"key":"a","true":-1}`}},
-		"unknown field":               {named, map[string]string{sheet.ExamplesFile: `{"key":"a","label":"tug"}`}},
-		"more than 65536 bytes":       {named, map[string]string{sheet.ExamplesFile: `{"key":"` + strings.Repeat("a", 1<<17)}},
-		"its shape is [1 2]":          {named, map[string]string{sheet.ExamplesFile: two, sheet.ScoresFile: npy(t, "F32", []int64{1, 2}, 1, 0)}},
-		"3 columns for 2 classes":     {named, map[string]string{sheet.ExamplesFile: two, sheet.ScoresFile: npy(t, "F32", []int64{2, 3}, 1, 0, 0, 1, 0, 0)}},
-		"name the classes":            {sheet.Says{Task: sheet.Classes}, map[string]string{sheet.ExamplesFile: two, sheet.ScoresFile: npy(t, "F32", []int64{2, 2}, 1, 0, 0, 1)}},
-		"2 dimensions is wanted":      {named, map[string]string{sheet.ExamplesFile: two, sheet.ScoresFile: npy(t, "F32", []int64{4}, 1, 0, 0, 1)}},
-		"1 answers for 2 examples":    {named, map[string]string{sheet.ExamplesFile: two, sheet.PredictedFile: npy(t, "F32", []int64{1}, 1)}},
-		"answer 2 is 0.5":             {named, map[string]string{sheet.ExamplesFile: two, sheet.PredictedFile: npy(t, "F32", []int64{2}, 1, 0.5)}},
-		"scores belong to classes":    {sheet.Says{Task: sheet.Number}, map[string]string{sheet.ExamplesFile: `{"key":"a"}`, sheet.ScoresFile: npy(t, "F32", []int64{1, 1}, 1)}},
-		"is no number":                {sheet.Says{Task: sheet.Number}, map[string]string{sheet.ExamplesFile: `{"key":"a","true":"tug"}`}},
-		"its picture lies at":         {named, map[string]string{sheet.ExamplesFile: `{"key":"a","media":{"picture":{"at":3,"size":9}}}`, sheet.MediaFile: "0123456789"}},
-		"media cannot be called":      {named, map[string]string{sheet.ExamplesFile: `{"key":"a","media":{"../x":{"at":0,"size":1}}}`, sheet.MediaFile: "0123456789"}},
-		"it means something here":     {named, map[string]string{sheet.ExamplesFile: `{"key":"a","own":{"loss":1}}`}},
-		"texts, numbers and booleans": {named, map[string]string{sheet.ExamplesFile: `{"key":"a","own":{"depth":[1]}}`}},
-		"some by place":               {sheet.Says{Task: sheet.Classes}, map[string]string{sheet.ExamplesFile: `{"key":"a","true":"tug","predicted":0}`}},
-		`class "tug" is there twice`:  {sheet.Says{Task: sheet.Classes, Classes: []string{"tug", "tug"}}, map[string]string{sheet.ExamplesFile: two}},
-		"none of classes, number":     {sheet.Says{Task: "masks"}, map[string]string{sheet.ExamplesFile: two}},
+		"it is not there":           {named, map[string]string{sheet.ScoresFile: "x"}},
+		"a sheet has no such file":  {named, map[string]string{sheet.ExamplesFile: two, "notes.txt": "x"}},
+		"there is no example in it": {named, map[string]string{sheet.ExamplesFile: "\n"}},
+		"line 2: example": {named,
+			map[string]string{sheet.ExamplesFile: `{"key":"a"}` + "\n" + `{"key":"a"}`}},
+		"is none of the classes":   {named, map[string]string{sheet.ExamplesFile: `{"key":"a","true":"barge"}`}},
+		"class 2 is none of the 2": {named, map[string]string{sheet.ExamplesFile: `{"key":"a","true":2}`}},
+		"-1 is no class":           {named, map[string]string{sheet.ExamplesFile: `{"key":"a","true":-1}`}},
+		"unknown field":            {named, map[string]string{sheet.ExamplesFile: `{"key":"a","label":"tug"}`}},
+		"more than 65536 bytes": {named,
+			map[string]string{sheet.ExamplesFile: `{"key":"` + strings.Repeat("a", 1<<17)}},
+		"its shape is [1 2]": {named,
+			map[string]string{sheet.ExamplesFile: two, sheet.ScoresFile: npy(t, "F32", []int64{1, 2}, 1, 0)}},
+		"3 columns for 2 classes": {named,
+			map[string]string{sheet.ExamplesFile: two,
+				sheet.ScoresFile: npy(t, "F32", []int64{2, 3}, 1, 0, 0, 1, 0, 0)}},
+		"name the classes": {sheet.Says{Task: sheet.Classes},
+			map[string]string{sheet.ExamplesFile: two, sheet.ScoresFile: npy(t, "F32", []int64{2, 2}, 1, 0, 0, 1)}},
+		"2 dimensions is wanted": {named,
+			map[string]string{sheet.ExamplesFile: two, sheet.ScoresFile: npy(t, "F32", []int64{4}, 1, 0, 0, 1)}},
+		"1 answers for 2 examples": {named,
+			map[string]string{sheet.ExamplesFile: two, sheet.PredictedFile: npy(t, "F32", []int64{1}, 1)}},
+		"answer 2 is 0.5": {named,
+			map[string]string{sheet.ExamplesFile: two, sheet.PredictedFile: npy(t, "F32", []int64{2}, 1, 0.5)}},
+		"scores belong to classes": {sheet.Says{Task: sheet.Number},
+			map[string]string{sheet.ExamplesFile: `{"key":"a"}`, sheet.ScoresFile: npy(t, "F32", []int64{1, 1}, 1)}},
+		"is no number": {sheet.Says{Task: sheet.Number},
+			map[string]string{sheet.ExamplesFile: `{"key":"a","true":"tug"}`}},
+		"its picture lies at": {named,
+			map[string]string{sheet.ExamplesFile: `{"key":"a","media":{"picture":{"at":3,"size":9}}}`,
+				sheet.MediaFile: "0123456789"}},
+		"media cannot be called": {named,
+			map[string]string{sheet.ExamplesFile: `{"key":"a","media":{"../x":{"at":0,"size":1}}}`,
+				sheet.MediaFile: "0123456789"}},
+		"it means something here": {named, map[string]string{sheet.ExamplesFile: `{"key":"a","own":{"loss":1}}`}},
+		"texts, numbers and booleans": {named,
+			map[string]string{sheet.ExamplesFile: `{"key":"a","own":{"depth":[1]}}`}},
+		"some by place": {sheet.Says{Task: sheet.Classes},
+			map[string]string{sheet.ExamplesFile: `{"key":"a","true":"tug","predicted":0}`}},
+		`class "tug" is there twice`: {sheet.Says{Task: sheet.Classes, Classes: []string{"tug", "tug"}},
+			map[string]string{sheet.ExamplesFile: two}},
+		"none of classes, number": {sheet.Says{Task: "masks"}, map[string]string{sheet.ExamplesFile: two}},
 	} {
 		_, err := read(in.says, in.files)
 		var wrong *sheet.Wrong
@@ -181,7 +199,8 @@ func TestTable(t *testing.T) {
 		require.NoError(t, err)
 		return intake.NewTable(from)
 	}
-	made, err := open("id,label,score.tug,score.ferry,depth,error\n1,tug,0.9,0.1,3,yes\n2,ferry,0.3,,4,no\n").Make("", nil)
+	made, err := open("id,label,score.tug,score.ferry,depth,error\n1,tug,0.9,0.1,3,yes\n2,ferry,0.3,,4,no\n").Make("",
+		nil)
 	require.NoError(t, err)
 	files := map[string]string{}
 	for name, content := range made.Files {
@@ -220,7 +239,8 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte(two), []byte("\x93NUMPY"), []byte{0, 0})
 	f.Add([]byte(`{"key":"a","true":1,"media":{"x":{"at":0,"size":1}}}`), []byte{}, []byte("x"))
 	f.Fuzz(func(t *testing.T, lines, scores, media []byte) {
-		for _, says := range []sheet.Says{{Task: sheet.Classes}, {Task: sheet.Classes, Classes: []string{"ferry", "tug"}},
+		for _, says := range []sheet.Says{{Task: sheet.Classes}, {Task: sheet.Classes, Classes: []string{"ferry",
+			"tug"}},
 			{Task: sheet.Number}} {
 			files := map[string]sheet.File{sheet.ExamplesFile: bytes.NewReader(lines)}
 			if len(scores) > 0 {

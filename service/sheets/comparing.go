@@ -144,7 +144,8 @@ func (s *Sheets) compare(ctx context.Context, u store.Uncompared) error {
 // errPassed ends reading a curve that is behind the sheet's epoch.
 var errPassed = errors.New("passed")
 
-// readings are the values of curves at the step or, where they have none there, in the epoch of a sheet, by the leg that
+// readings are the values of curves at the step or, where they have none there, in the epoch of a sheet, by the leg
+// that
 // counts.
 func (s *Sheets) readings(ctx context.Context, row store.Sheet, names []string) (map[string]float64, error) {
 	out := map[string]float64{}

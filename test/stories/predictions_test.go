@@ -15,7 +15,8 @@ import (
 	"kembrel/test/browser"
 )
 
-// docs/predictions.md, as it is written: a training that goes wrong unseen is told by what it answers; its predictions go
+// docs/predictions.md, as it is written: a training that goes wrong unseen is told by what it answers; its predictions
+// go
 // out into a file and come back from it.
 func TestPredictionsDocument(t *testing.T) {
 	t.Parallel()
@@ -48,10 +49,12 @@ func TestPredictionsDocument(t *testing.T) {
 	require.Equal(t, sheets[1].Figures[4:], back.Figures[4:], "the same scores give the same figures")
 
 	for want, args := range map[string][]string{
-		"say for which checkpoint":  {"add", "answers.csv", "--run", "vessels/1"},
-		"has no checkpoint":         {"add", "answers.csv", "--run", "vessels/1", "--at", "@e77", "--yes"},
-		"is not column=meaning":     {"add", "answers.csv", "--run", "vessels/1", "--epoch", "1", "--map", "key", "--yes"},
-		"has no column":             {"add", "answers.csv", "--run", "vessels/1", "--epoch", "1", "--map", "x=key", "--yes"},
+		"say for which checkpoint": {"add", "answers.csv", "--run", "vessels/1"},
+		"has no checkpoint":        {"add", "answers.csv", "--run", "vessels/1", "--at", "@e77", "--yes"},
+		"is not column=meaning": {"add", "answers.csv", "--run", "vessels/1", "--epoch", "1", "--map", "key",
+			"--yes"},
+		"has no column": {"add", "answers.csv", "--run", "vessels/1", "--epoch", "1", "--map", "x=key",
+			"--yes"},
 		"tables end in":             {"add", "answers.txt", "--run", "vessels/1", "--epoch", "1", "--yes"},
 		"no such file":              {"add", "none.csv", "--run", "vessels/1", "--epoch", "1", "--yes"},
 		"has no sheet 9":            {"show", "vessels/1", "--sheet", "9"},
@@ -66,7 +69,8 @@ func TestPredictionsDocument(t *testing.T) {
 	}
 }
 
-// In the browser: a run says what it gets wrong, a cell leads to its examples, one of them is shown large with its sound.
+// In the browser: a run says what it gets wrong, a cell leads to its examples, one of them is shown large with its
+// sound.
 func TestPredictionsInTheBrowser(t *testing.T) {
 	w := newWorld(t)
 	w.start(t)
@@ -78,7 +82,8 @@ func TestPredictionsInTheBrowser(t *testing.T) {
 	}
 	w.nothingWaits(t)
 	require.Contains(t, w.kembrel(t, "predictions", "vessels/1", "--disagree", "vessels/2"), "exact McNemar test")
-	require.Contains(t, w.kembrel(t, "follow", "vessels/2"), "! Predictions on val at epoch 4: motor sailer is never answered")
+	require.Contains(t, w.kembrel(t, "follow", "vessels/2"),
+		"! Predictions on val at epoch 4: motor sailer is never answered")
 
 	ctx, end, err := browser.Open(context.Background(), false)
 	require.NoError(t, err)
@@ -89,15 +94,18 @@ func TestPredictionsInTheBrowser(t *testing.T) {
 		chromedp.Navigate(w.url+"/vessels/2"))
 	shows(t, ctx, `document.body.innerText`, "motor sailer is never answered")
 	shows(t, ctx, `document.body.innerText`, "What does it get wrong?")
-	do(t, ctx, "its page", act(`[...document.querySelectorAll('a')].find(a => a.innerText === 'Figures, examples and cutoff').click()`),
+	do(t, ctx, "its page",
+		act(`[...document.querySelectorAll('a')].find(a => a.innerText === 'Figures, examples and cutoff').click()`),
 		until(`document.querySelector('svg[role=application]')`))
 	is(t, ctx, `document.title`, "vessels/2, predictions · Kembrel")
 	do(t, ctx, "a cell by keys", act(`document.querySelector('svg[role=application]').focus()`),
 		chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowRight))
 	shows(t, ctx, `location.search`, "predicted")
-	do(t, ctx, "the alarm's examples", act(`[...document.querySelectorAll('a')].find(a => a.innerText.trim() === 'Its examples').click()`))
+	do(t, ctx, "the alarm's examples",
+		act(`[...document.querySelectorAll('a')].find(a => a.innerText.trim() === 'Its examples').click()`))
 	shows(t, ctx, `document.body.innerText`, "160 examples.")
-	do(t, ctx, "one large", act(`document.querySelector('.ex .key').click()`), until(`document.querySelector('.one audio')?.duration > 1.9`))
+	do(t, ctx, "one large", act(`document.querySelector('.ex .key').click()`),
+		until(`document.querySelector('.one audio')?.duration > 1.9`))
 	shows(t, ctx, `document.body.innerText`, "Score of motor sailer, 0 at the foot")
 	here := await[string](t, ctx, `location.href`, nil)
 	for _, look := range []string{"light", "dark"} {

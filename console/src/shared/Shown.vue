@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ref, useTemplateRef, watch } from 'vue'
-import { readNpy, type Grid } from '../data/npy'
+import { readNpy, type Grid } from './npy'
 
 /** Bytes of strangers as what they are: a picture, a sound, an array drawn as one, a text. */
 const props = defineProps<{ url: string; name: string; card?: boolean }>()

@@ -47,7 +47,8 @@ func (q Queries) AddSheet(ctx context.Context, n store.NewSheet) (number int, er
 		ID     int64
 		Number int
 	}](ctx, q, "sheet_add", db.A{"run": n.Run, "key": n.Key, "leg": n.Leg, "step": n.Step, "epoch": n.Epoch,
-		"split": n.Split, "task": n.Task, "classes": n.Classes, "probabilities": n.Probabilities, "examples": n.Examples,
+		"split": n.Split, "task": n.Task, "classes": n.Classes, "probabilities": n.Probabilities,
+		"examples": n.Examples,
 		"labelled": n.Labelled, "figures": n.Figures, "assessed": n.Assessed, "alarms": n.Alarms, "data": n.Data,
 		"source": n.Source, "size": n.Size, "person": n.Person})
 	if err != nil {
@@ -75,7 +76,8 @@ func (q Queries) UncomparedSheets(ctx context.Context) ([]store.Uncompared, erro
 // ComparedSheet notes alarms of a sheet, and whether nothing is left to hold against it; false: another did.
 func (q Queries) ComparedSheet(ctx context.Context, run, id int64, alarms json.RawMessage,
 	held []string, compared bool) (bool, error) {
-	n, err := q.Exec(ctx, "sheet_compared", db.A{"run": run, "id": id, "alarms": alarms, "held": held, "compared": compared})
+	n, err := q.Exec(ctx, "sheet_compared", db.A{"run": run, "id": id, "alarms": alarms, "held": held,
+		"compared": compared})
 	return n > 0, err
 }
 
