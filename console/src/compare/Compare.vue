@@ -8,6 +8,7 @@ import MarginTable from './MarginTable.vue'
 import RankStrip from './RankStrip.vue'
 import TradeOffs from './TradeOffs.vue'
 import WhatMattered from './WhatMattered.vue'
+import Disagree from '../predictions/Disagree.vue'
 import Question from '../shared/Question.vue'
 import Export from '../shared/Export.vue'
 import { useLive, type News } from '../shared/live'
@@ -250,6 +251,7 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
             @change="(list: string[]) => (figures = list)"
           />
         </Question>
+        <Disagree :project="project" :runs="(comparison.runs ?? []).map((r) => r.number)" />
       </template>
     </template>
   </main>
