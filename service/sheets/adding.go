@@ -173,14 +173,16 @@ func (s *Sheets) used(ctx context.Context, run int64, split string) (string, err
 	return "", nil
 }
 
-// raise writes events of alarms that the sheet before did not have.
+// raise writes events of alarms that the sheets before did not have.
 func (s *Sheets) raise(ctx context.Context, q Tx, run int64, split string, number int, alarms []assess.Alarm,
 	before []store.Sheet) error {
 	var had []assess.Alarm
-	if len(before) > 0 {
-		if err := json.Unmarshal(before[0].Alarms, &had); err != nil {
+	for _, b := range before {
+		var list []assess.Alarm
+		if err := json.Unmarshal(b.Alarms, &list); err != nil {
 			return err
 		}
+		had = append(had, list...)
 	}
 	for _, a := range alarms {
 		if slices.ContainsFunc(had, func(b assess.Alarm) bool {

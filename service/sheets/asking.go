@@ -141,9 +141,9 @@ func (s *Sheets) read(ctx context.Context, row store.Sheet) (*whole, error) {
 	if err := json.Unmarshal(row.Classes, &says.Classes); err != nil {
 		return nil, err
 	}
-	select { // what is read at once is bounded as what is taken
-	case s.taking <- struct{}{}:
-		defer func() { <-s.taking }()
+	select {
+	case s.asking <- struct{}{}:
+		defer func() { <-s.asking }()
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
@@ -457,13 +457,12 @@ func (s *Sheets) GetExample(ctx context.Context, _ act.Who, in *api.ExampleInput
 		return nil, err
 	}
 	out.Item = list[0].Item
-	over, err := s.db.ListSheets(ctx, store.SheetQuery{Run: row.Run, Split: row.Split, Last: true,
-		Limit: mostExampleOver})
+	over, err := s.db.ListSheets(ctx, store.SheetQuery{Run: row.Run, Split: row.Split, Last: true, Limit: mostOver})
 	if err != nil {
 		return nil, err
 	}
 	slices.Reverse(over)
-	for _, r := range over {
+	for _, r := range spread(over, w.Bytes()) {
 		other, err := s.read(ctx, r)
 		if err != nil {
 			return nil, err
@@ -486,8 +485,25 @@ func (s *Sheets) GetExample(ctx context.Context, _ act.Who, in *api.ExampleInput
 	return out, nil
 }
 
-// mostExampleOver is over how many sheets the answers to one example are followed: each is opened for it.
-const mostExampleOver = 60
+// Limits of the sheets that are opened to follow the answers to one example: how many, and about how many bytes.
+const (
+	leastFollowed = 4
+	mostFollowed  = 60
+	followedBytes = 100 << 20
+)
+
+// spread are as many sheets as may be opened, each of so many bytes: the first, the last, and some between.
+func spread(list []store.Sheet, each int64) []store.Sheet {
+	n := int(min(mostFollowed, max(leastFollowed, followedBytes/max(1, each))))
+	if len(list) <= n {
+		return list
+	}
+	out := make([]store.Sheet, n)
+	for i := range out {
+		out[i] = list[i*(len(list)-1)/(n-1)]
+	}
+	return out
+}
 
 // GetCutoffs says what answering only from a score on comes to.
 func (s *Sheets) GetCutoffs(ctx context.Context, _ act.Who, in *api.CutoffsInput) (*api.Cutoffs, error) {

@@ -124,7 +124,7 @@ func (s *Sheets) compare(ctx context.Context, u store.Uncompared) error {
 		return err
 	}
 	return s.db.InTx(ctx, func(q Tx) error {
-		first, err := q.ComparedSheet(ctx, row.Run, row.ID, text, append([]string{}, held...), done)
+		first, err := q.ComparedSheet(ctx, row.Run, row.ID, row.Alarms, text, append([]string{}, held...), done)
 		if err != nil || !first || len(alarms) == had {
 			return err
 		}

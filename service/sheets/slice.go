@@ -37,7 +37,7 @@ type Tx interface {
 	act.Tx
 	act.Chunks
 	AddSheet(ctx context.Context, n store.NewSheet) (number int, err error)
-	ComparedSheet(ctx context.Context, run, id int64, alarms json.RawMessage, held []string, compared bool) (bool,
+	ComparedSheet(ctx context.Context, run, id int64, had, alarms json.RawMessage, held []string, compared bool) (bool,
 		error)
 	SetAlarms(ctx context.Context, run int64) error
 }
@@ -55,12 +55,14 @@ type Sheets struct {
 	items  Items
 
 	taking chan struct{} // one is read and assessed at a time, which bounds memory
+	asking chan struct{} // so many are opened at a time
 	open   *opened
 }
 
 // New makes the slice.
 func New(f *finding.Finder, db Storage, chunks *pack.Packs, items Items) *Sheets {
-	return &Sheets{Finder: f, db: db, chunks: chunks, items: items, taking: make(chan struct{}, 1), open: newOpened()}
+	return &Sheets{Finder: f, db: db, chunks: chunks, items: items, taking: make(chan struct{}, 1),
+		asking: make(chan struct{}, 2), open: newOpened()}
 }
 
 // mostOpen bounds the memory of the sheets that were asked for lately, in bytes.

@@ -41,8 +41,8 @@ func main() {
 		{"run", "/vessels/3", ".u-over"},
 		{"storage", "/vessels/storage", ".keep circle"},
 		{"access", "/vessels/access", "tbody tr"},
-		{"run-dark", "/vessels/4", ".u-over"},
 		{"data", "/data/hydrophone/1", "tbody tr"},
+		{"predictions-dark", "/vessels/21/predictions", "svg[role=application]"},
 		{"checkpoint", "/vessels/3/checkpoints/best", ".tensors"},
 		{"run-evidence", "/vessels/3#what-came-out", ".u-over"},
 	}
@@ -55,7 +55,7 @@ func main() {
 		{"terminal-curves", "curves vessels/3 --names loss.train,loss.val"},
 		{"terminal-follow", "follow vessels/5"},
 		{"terminal-show", "show vessels/3"},
-		{"terminal-keep", "keep try vessels/2 vessels/3 --best 2 --last 1 --every 8"},
+		{"terminal-confusion", "confusion vessels/21"},
 		{"terminal-data", "data show hydrophone#1"},
 		{"terminal-restore", "restore vessels/3@best --into /tmp/kembrel-model --overwrite"},
 	}

@@ -90,7 +90,7 @@ func TestPredictionsInTheBrowser(t *testing.T) {
 	defer end()
 	link := w.kembrel(t, "sign-in", "--link")
 	do(t, ctx, "sign in", chromedp.Navigate(strings.TrimSpace(link)), until(`document.querySelector('nav')`),
-		chromedp.Navigate(w.url+"/vessels"), until(`document.querySelector('a[title*="never-answered"]')`),
+		chromedp.Navigate(w.url+"/vessels"), until(`document.querySelector('[title*="never-answered"]')`),
 		chromedp.Navigate(w.url+"/vessels/2"))
 	shows(t, ctx, `document.body.innerText`, "motor sailer is never answered")
 	shows(t, ctx, `document.body.innerText`, "What does it get wrong?")

@@ -6,7 +6,7 @@ import Sketch from '../chart/Sketch.vue'
 import StateMark from '../shared/StateMark.vue'
 import { useMay } from '../shared/may'
 import { colourOf } from '../shared/tray'
-import { toNumber, linkTo } from '../shared/format'
+import { toNumber } from '../shared/format'
 import { cellText, sortOf, type Column } from '../shared/columns'
 
 /** The table of runs: of any length, only the rows in view are drawn. */
@@ -241,17 +241,18 @@ const notFinite = (r: Run) => !!r.last && !Number.isFinite(toNumber(r.last.value
                 :title="run.title"
               >
                 <span class="mono">{{ run.number }}</span>
+                <b
+                  v-if="run.alarms?.length"
+                  class="bad"
+                  role="img"
+                  aria-label="alarm"
+                  :title="`Its predictions raise an alarm: ${run.alarms.join(', ')}`"
+                >
+                  &#160;!
+                </b>
                 &#160;{{ run.title || run.address }}
               </RouterLink>
               <span v-if="run.delete_at" class="small bad">&#160;to be deleted</span>
-              <RouterLink
-                v-if="run.alarms?.length"
-                :to="`${linkTo(run.address)}/predictions`"
-                class="small bad"
-                :title="`Its predictions raise an alarm: ${run.alarms.join(', ')}`"
-              >
-                &#160;alarm
-              </RouterLink>
             </td>
             <td
               v-for="c in columns"

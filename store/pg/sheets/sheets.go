@@ -73,10 +73,12 @@ func (q Queries) UncomparedSheets(ctx context.Context) ([]store.Uncompared, erro
 	return db.List[store.Uncompared](ctx, q, "sheet_uncompared", db.A{})
 }
 
-// ComparedSheet notes alarms of a sheet, and whether nothing is left to hold against it; false: another did.
-func (q Queries) ComparedSheet(ctx context.Context, run, id int64, alarms json.RawMessage,
+// ComparedSheet notes alarms of a sheet that had others, which curves it was held against, and whether nothing is left
+// to
+// hold against it; false: another did.
+func (q Queries) ComparedSheet(ctx context.Context, run, id int64, had, alarms json.RawMessage,
 	held []string, compared bool) (bool, error) {
-	n, err := q.Exec(ctx, "sheet_compared", db.A{"run": run, "id": id, "alarms": alarms, "held": held,
+	n, err := q.Exec(ctx, "sheet_compared", db.A{"run": run, "id": id, "had": had, "alarms": alarms, "held": held,
 		"compared": compared})
 	return n > 0, err
 }

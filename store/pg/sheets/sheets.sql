@@ -37,7 +37,8 @@ select s.run, s.id, s.number, s.key::text, s.leg, s.step, s.epoch, s.split, s.ta
 from sheet s join person p on p.id = s.person where s.run = @run and s.id = @id;
 
 -- query: sheet_compared
-update sheet set compared = @compared, alarms = @alarms, held = @held where run = @run and id = @id and not compared;
+-- Only where nobody has noted others meanwhile: what happens twice is told once.
+update sheet set compared = @compared, alarms = @alarms, held = @held where run = @run and id = @id and not compared and alarms = @had;
 
 -- query: run_alarms
 -- The kinds of alarms by the latest sheet of each split that no later leg replaced.
