@@ -41,6 +41,12 @@ func TestTreesWithNumpy(t *testing.T) {
 	require.Contains(t, runPython(t, "tests/trees.py"), "numpy True")
 }
 
+// The files of a prediction sheet hold what a program handed over, of lists and of arrays.
+func TestSheets(t *testing.T) {
+	require.Contains(t, runPython(t, "-S", "tests/sheets.py"), "numpy False")
+	require.Contains(t, runPython(t, "tests/sheets.py"), "numpy True")
+}
+
 // What goes into a part and what comes out, kind by kind, stands in a page of its own. KEMBREL_WRITE=1 writes it.
 func TestKindsAreAsTheTableSays(t *testing.T) {
 	page := "../../docs/python-kinds.md"

@@ -1,0 +1,105 @@
+"""What the files of a prediction sheet hold, of plain lists and of arrays. Run by python_test.go, with
+and without numpy.
+"""
+
+import array
+import json
+import pathlib
+import struct
+import tempfile
+
+from kembrel._sheet import column, of_numbers, write_sheet
+
+try:
+    import numpy
+except ImportError:
+    numpy = None
+
+
+def written(*args, **kw):
+    folder = pathlib.Path(tempfile.mkdtemp())
+    files = write_sheet(folder, *args, **kw)
+    lines = [json.loads(line) for line in (folder / "examples.jsonl").read_text().splitlines()]
+    return folder, files, lines
+
+
+def npy(path):
+    data = path.read_bytes()
+    assert data[:8] == b"\x93NUMPY\x01\x00", data[:8]
+    size = struct.unpack("<H", data[8:10])[0]
+    assert (10 + size) % 64 == 0
+    return data[10 : 10 + size].decode(), data[10 + size :]
+
+
+def refused(*args, **kw):
+    try:
+        written(*args, **kw)
+    except (ValueError, TypeError):
+        return
+    raise AssertionError("it was taken")
+
+
+scores = [[0.25, 0.75], [0.5, 0.5]]
+folder, files, lines = written(
+    ["a", "b"],
+    true=["tug", None],
+    scores=scores,
+    classes=["ferry", "tug"],
+    groups=["v1", "v2"],
+    own={"depth": array.array("d", [12.5, 3.0])},
+    media={"sound": [b"RIFF", None]},
+)
+assert files == ["examples.jsonl", "scores.npy", "media"], files
+assert lines[0] == {
+    "key": "a",
+    "true": "tug",
+    "group": "v1",
+    "media": {"sound": {"at": 0, "size": 4}},
+    "own": {"depth": 12.5},
+}, lines[0]
+assert "true" not in lines[1] and "media" not in lines[1]
+head, data = npy(folder / "scores.npy")
+assert "'<f4'" in head and "(2, 2)" in head, head
+assert struct.unpack("<4f", data) == (0.25, 0.75, 0.5, 0.5)
+
+folder, files, lines = written(
+    range(3), true=[0, 1, 1], predicted=["tug", None, "ferry"], classes=["ferry", "tug"]
+)
+head, data = npy(folder / "predicted.npy")
+assert struct.unpack("<3d", data) == (1.0, -1.0, 0.0)
+assert [line["key"] for line in lines] == ["0", "1", "2"]
+folder, files, lines = written(["a"], true=["tug"], predicted=["barge"])
+assert lines[0]["predicted"] == "barge" and files == ["examples.jsonl"]
+
+assert of_numbers([1.5, 2.0]) and not of_numbers([0, 1]) and not of_numbers(["tug"])
+folder, files, lines = written(
+    ["a", "b"], true=[1.5, float("nan")], predicted=[1.25, None], task="number"
+)
+assert lines[0]["true"] == 1.5 and "true" not in lines[1]
+assert npy(folder / "predicted.npy")[1][:8] == struct.pack("<d", 1.25)
+
+refused(["a"], true=["tug", "tug"])
+refused(["a", "b"], scores=[[1.0], [1.0, 2.0]])
+refused(["a"], scores=array.array("d", [1.0]))
+refused(["a"], media={"picture": [object()]})
+
+if numpy is not None:
+    square = numpy.arange(6, dtype=numpy.float32).reshape(2, 3)
+    folder, files, lines = written(
+        numpy.array([7, 8]),
+        true=numpy.array([1, 0]),
+        scores=numpy.asfortranarray(square),
+        media={"picture": [square, numpy.zeros((2, 2, 3), dtype=numpy.uint8)]},
+    )
+    assert [line["true"] for line in lines] == [1, 0]
+    assert (numpy.load(folder / "scores.npy") == square).all()
+    at = lines[0]["media"]["picture"]
+    picture = (folder / "media").read_bytes()[at["at"] : at["at"] + at["size"]]
+    assert picture[:8] == b"\x89PNG\r\n\x1a\n"
+    assert struct.unpack(">II", picture[16:24]) == (3, 2)
+    assert column(numpy.array([1.5, 2.5], dtype=numpy.float16)) == [1.5, 2.5]
+    half = square.astype(numpy.float16)
+    folder, files, lines = written(["a", "b"], scores=half)
+    assert (numpy.load(folder / "scores.npy") == half).all()
+
+print("numpy", numpy is not None)
