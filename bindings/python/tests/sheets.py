@@ -1,5 +1,5 @@
-"""What the files of a prediction sheet hold, of plain lists and of arrays. Run by python_test.go, with
-and without numpy.
+"""What the files of a prediction sheet hold, of plain lists and of arrays. Run by python_test.go,
+with and without numpy.
 """
 
 import array
