@@ -3,7 +3,6 @@ package predictions
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -195,7 +194,7 @@ func (a *Commands) send(ctx context.Context, path string, made *intake.Made, f a
 		}
 		s, err := client.Call(ctx, c, api.AddSheet, in)
 		if err == nil || try == 2 || !api.Is(err, api.Conflict) { // chunks may have been cleaned away meanwhile
-			return s, errors.Join(err)
+			return s, err
 		}
 	}
 }

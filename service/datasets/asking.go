@@ -346,19 +346,7 @@ func toItem(it *dataset.Item, found kept.Found, columns []dataset.OwnColumn) api
 		out.Target = &v
 	}
 	for i, c := range columns {
-		v := it.Own[i]
-		if x, ok := v.(float64); ok {
-			v = api.Float(x)
-		}
-		if v == nil {
-			continue
-		}
-		if text, err := json.Marshal(v); err == nil {
-			if out.Own == nil {
-				out.Own = map[string]json.RawMessage{}
-			}
-			out.Own[c.Name] = text
-		}
+		act.Own(&out.Own, c.Name, it.Own[i])
 	}
 	return out
 }

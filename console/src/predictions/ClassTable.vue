@@ -1,12 +1,11 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { SheetDetail } from '../api/client'
+import Interval from './Interval.vue'
 
 /** Recall and precision of each class, with intervals, and recall over the epochs. */
 const props = defineProps<{ sheet: SheetDetail }>()
 const emit = defineEmits<{ choose: [name: string] }>()
-const width = 84
-type Interval = { value: number; low?: number; high?: number }
 
 const rows = computed(() =>
   (props.sheet.assessed.classes ?? []).map((c, i) => ({
@@ -27,14 +26,7 @@ function line(values: (number | null | undefined)[]) {
   const scale = 88 / Math.max(1, values.length - 1)
   return known.map(([i, v], n) => `${n ? 'L' : 'M'}${(2 + i * scale).toFixed(1)} ${(15 - 13 * v).toFixed(1)}`).join('')
 }
-const bar = (v: Interval) => ({
-  low: (v.low ?? v.value) * width,
-  high: (v.high ?? v.value) * width,
-  at: v.value * width,
-})
 const three = (v: number | undefined) => (v === undefined ? '' : v.toFixed(3))
-const between = (v: Interval) =>
-  v.low === undefined || v.high === undefined ? '' : `95 %: ${v.low.toFixed(3)} to ${v.high.toFixed(3)}`
 </script>
 
 <template>
@@ -58,17 +50,7 @@ const between = (v: Interval) =>
         <td class="n">{{ c.true.toLocaleString('en-GB') }}</td>
         <td class="n">{{ three(c.recall?.value) }}</td>
         <td>
-          <svg v-if="c.recall" :width="width" height="14" role="img" :aria-label="between(c.recall)">
-            <title>{{ between(c.recall) }}</title>
-            <path :d="`M0 7h${width}`" stroke="var(--rule)" />
-            <path
-              :d="`M${bar(c.recall).low} 7H${bar(c.recall).high}`"
-              stroke="var(--accent)"
-              stroke-width="5"
-              opacity=".3"
-            />
-            <path :d="`M${bar(c.recall).at} 2v10`" stroke="var(--accent)" stroke-width="2" />
-          </svg>
+          <Interval v-if="c.recall" :figure="c.recall" />
         </td>
         <td class="n">{{ three(c.precision?.value) }}</td>
         <td class="n">{{ three(c.f1) }}</td>
@@ -83,17 +65,7 @@ const between = (v: Interval) =>
         <td class="n">{{ sheet.labelled.toLocaleString('en-GB') }}</td>
         <td class="n">{{ three(all.accuracy.value) }}</td>
         <td>
-          <svg :width="width" height="14" role="img" :aria-label="between(all.accuracy)">
-            <title>{{ between(all.accuracy) }}</title>
-            <path :d="`M0 7h${width}`" stroke="var(--rule)" />
-            <path
-              :d="`M${bar(all.accuracy).low} 7H${bar(all.accuracy).high}`"
-              stroke="var(--accent)"
-              stroke-width="5"
-              opacity=".3"
-            />
-            <path :d="`M${bar(all.accuracy).at} 2v10`" stroke="var(--accent)" stroke-width="2" />
-          </svg>
+          <Interval :figure="all.accuracy" />
         </td>
         <td class="n">{{ three(all.precision?.value) }}</td>
         <td class="n small">{{ all.kappa ? `kappa ${three(all.kappa.value)}` : '' }}</td>
