@@ -108,6 +108,9 @@ func TestPredictionsInTheBrowser(t *testing.T) {
 	do(t, ctx, "one large", act(`document.querySelector('.ex .key').click()`),
 		until(`document.querySelector('.one audio')?.duration > 1.9`))
 	shows(t, ctx, `document.body.innerText`, "Score of motor sailer, 0 at the foot")
+	do(t, ctx, "the cutoff by keys", until(`document.querySelector('.el-slider')?.offsetHeight > 10`),
+		act(`document.querySelector('[role=slider]').focus()`), chromedp.KeyEvent(kb.ArrowRight))
+	shows(t, ctx, `document.body.innerText`, "From 0.51 on,")
 	here := await[string](t, ctx, `location.href`, nil)
 	for _, look := range []string{"light", "dark"} {
 		do(t, ctx, look, act(fmt.Sprintf(`localStorage.setItem('kembrel-theme', '%s')`, look)), chromedp.Navigate(here),

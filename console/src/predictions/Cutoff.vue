@@ -74,7 +74,7 @@ const curve = computed(() =>
           <ElOption value="" label="all answers" />
           <ElOption v-for="c in sheet.classes ?? []" :key="c" :value="c" />
         </ElSelect>
-        <ElSlider v-model="at" :min="0" :max="1" :step="0.01" aria-label="Cutoff" />
+        <ElSlider v-model="at" :show-tooltip="false" :min="0" :max="1" :step="0.01" aria-label="Cutoff" />
         <p class="small">
           Written with the answers below it left out:
           <span class="mono">kembrel predictions {{ sheet.run }} --to answers.csv --cutoff {{ at }}</span>
@@ -95,8 +95,7 @@ const curve = computed(() =>
         </svg>
         <figcaption class="small">
           <template v-if="name">
-            right: false alarms among the others, up: recall
-            <template v-if="area !== undefined">; area {{ area.toFixed(3) }}</template>
+            right: false alarms among the others, up: recall{{ area === undefined ? '' : `; area ${area.toFixed(3)}` }}
           </template>
           <template v-else>right: share that is answered, up: share of those that is right</template>
         </figcaption>

@@ -126,7 +126,7 @@ const W = 200
         :says="one.labelled ? 'Computed from the answers, not taken from the program.' : ''"
       >
         <div class="both">
-          <table>
+          <table class="figures">
             <thead>
               <tr>
                 <th>figure</th>
@@ -197,6 +197,9 @@ const W = 200
   color: var(--accent);
   cursor: pointer;
   font: inherit;
+}
+.figures {
+  width: 520px;
 }
 figure {
   margin: 0;
