@@ -24,6 +24,7 @@ type Sheet struct {
 	Alarms   []Alarm           `json:"alarms" doc:"What is wrong though a loss falls"`
 	Held     []string          `json:"held,omitempty" doc:"Curves whose figures were held against the answers"`
 	Data     string            `json:"data,omitempty" example:"hydrophone#3:val" doc:"The split of a snapshot that the run used for it"`
+	Of       int               `json:"evaluation,omitempty" doc:"Number of the evaluation that it is of; absent where the training handed it over"`
 	Source   string            `json:"source,omitempty" doc:"The file that it was added from; absent where the program handed it over"`
 	Size     int64             `json:"size" doc:"Bytes of its files, before they are packed"`
 	Who      string            `json:"who"`
@@ -82,6 +83,7 @@ type NewSheet struct {
 		Leg    int    `json:"leg,omitempty" minimum:"0" maximum:"2147483647"`
 		Step   int64  `json:"step" minimum:"0"`
 		Epoch  Float  `json:"epoch"`
+		Of     int    `json:"evaluation,omitempty" minimum:"0" maximum:"2147483647" doc:"Number of the evaluation that it is of, whose checkpoint and data count then"`
 		Source string `json:"source,omitempty" maxLength:"1000"`
 		Files  []File `json:"files" minItems:"1" maxItems:"4" doc:"Their paths are examples.jsonl, scores.npy, predicted.npy, media"`
 	}

@@ -1,10 +1,6 @@
 package api
 
-import (
-	"time"
-
-	"kembrel/core/tensor"
-)
+import "kembrel/core/tensor"
 
 // TensorsInput asks for the tensors of a checkpoint.
 type TensorsInput struct {
@@ -108,38 +104,7 @@ type TensorDifference struct {
 	Odd      int64   `json:"odd,omitempty" doc:"Elements not finite in one of them, left out"`
 }
 
-// Verification is what an evaluation of a restored checkpoint gave, beside the figures recorded when it was saved.
-type Verification struct {
-	Same    bool             `json:"same" doc:"Every figure that was recorded and is reported agrees within the tolerance"`
-	Says    string           `json:"says" example:"verified on hydra-2 at 2026-11-23 10:12 UTC: loss.val 0.2144 = 0.2144"`
-	Figures []VerifiedFigure `json:"figures"`
-	At      time.Time        `json:"at"`
-	Who     string           `json:"who,omitempty"`
-	Host    string           `json:"host"`
-	Command []string         `json:"command,omitempty"`
-}
-
-// VerifiedFigure is one figure: as recorded, and as found.
-type VerifiedFigure struct {
-	Curve     string `json:"curve"`
-	Recorded  *Float `json:"recorded,omitempty" doc:"Absent where none was recorded"`
-	Found     Float  `json:"found"`
-	Tolerance Float  `json:"tolerance" doc:"Greatest difference that counts as the same; 0: exact"`
-	Same      bool   `json:"same"`
-}
-
-// NewVerification tells what an evaluation found.
-type NewVerification struct {
-	CheckpointInput
-	Body struct {
-		Figures   map[string]Float `json:"figures" minProperties:"1" maxProperties:"1000" doc:"By curve"`
-		Tolerance Float            `json:"tolerance,omitempty" doc:"Greatest difference that counts as the same; 0: exact"`
-		Host      string           `json:"host,omitempty" maxLength:"255"`
-		Command   []string         `json:"command,omitempty" maxItems:"1000"`
-	}
-}
-
-// The operations on tensors and verifications.
+// The operations on tensors.
 var (
 	GetTensors = declare[TensorsInput, Tensors](Spec{ID: "tensors", Method: "GET",
 		Path:    "/projects/{project}/runs/{number}/checkpoints/{at}/tensors",
@@ -152,7 +117,4 @@ var (
 	GetDifference = declare[DifferenceInput, Difference](Spec{ID: "difference", Method: "GET",
 		Path:    "/projects/{project}/runs/{number}/checkpoints/{at}/difference",
 		Summary: "Compare the weights of two checkpoints", Access: Reader, Long: true})
-	AddVerification = declare[NewVerification, Verification](Spec{ID: "verify", Method: "POST",
-		Path:    "/projects/{project}/runs/{number}/checkpoints/{at}/verifications",
-		Summary: "Tell what an evaluation of the restored checkpoint gave", Access: Recorder, Status: 201})
 )

@@ -88,7 +88,10 @@ func (n *session) hello(m protocol.Message, out *outbox) error {
 		n.language = m.Language
 	}
 	r := protocol.Reply{Kind: "welcome", ID: m.ID, Protocol: protocol.Version, Run: n.run, Leg: n.leg,
-		Kept: n.kept[out.rank], Folder: n.spool.Folder, Asked: n.spool.Leg.Asked, Verify: n.verify}
+		Kept: n.kept[out.rank], Folder: n.spool.Folder, Asked: n.spool.Leg.Asked}
+	if n.evaluate != nil {
+		r.Verify, r.Evaluate = n.evaluate.Folder, n.evaluate
+	}
 	if from := n.spool.Leg.Resumed; from != nil {
 		r.Resume = &protocol.Resume{From: from.From, Branch: n.spool.Leg.Number == 0, Step: from.Step,
 			Epoch: from.Epoch, Folder: n.spool.ResumedFolder(), Parts: map[string][]string{}}

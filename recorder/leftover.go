@@ -25,12 +25,15 @@ func SendLeftover(ctx context.Context, o Options, folder string,
 		s.Close()
 		return 0, 0, spool.ErrHeld // its program may be starting another recorder
 	}
+	if cutOffEvaluation(s) {
+		say("the evaluation of %s/%d@%s was cut off before it found anything; nothing of it is kept", s.Leg.Project,
+			s.Leg.Number, s.Leg.Evaluation.At)
+		return 0, 0, s.Remove()
+	}
 	if err := readRest(s, say); err != nil {
 		say("the rest of the program's output could not be read for readings: %v", withoutPath(err))
 	}
-	n := &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: say,
-		over:  func() bool { return true },
-		named: func(string, int) {}, advise: func(string) {}}
+	n := remainsSender(s, o, say)
 	if !s.ProgramLives() {
 		n.cutOff = &spool.Ending{State: "failed", At: s.Touched(),
 			Why: "The program and its recorder were gone without a word: killed, or the machine went down."}
@@ -44,6 +47,12 @@ func SendLeftover(ctx context.Context, o Options, folder string,
 		return n.readings.Load(), n.stored.Load(), s.Remove()
 	}
 	return n.readings.Load(), n.stored.Load(), errors.Join(err, s.Close())
+}
+
+// remainsSender sends a spool whose program has ended.
+func remainsSender(s *spool.Spool, o Options, say func(string, ...any)) *sender {
+	return &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: say,
+		over: func() bool { return true }, named: func(string, int) {}, advise: func(string) {}}
 }
 
 // sendLeftovers quietly sends what earlier recorders for the same service left, one after another.

@@ -281,8 +281,7 @@ func (r *recording) hangUp() {
 // endTime is how long a disk that takes nothing is waited for at the end.
 const endTime = 5 * time.Second
 
-// finish records the end and sends the rest. It waits for the service as long as something gets through, and Wait
-// longer.
+// finish records the end and sends the rest.
 func (r *recording) finish(end spool.Ending) {
 	r.unplug()
 	if end.State == "failed" && end.Signal == syscall.SIGKILL.String() || end.Signal == "" && end.ExitCode == nil &&
@@ -305,6 +304,11 @@ func (r *recording) finish(end spool.Ending) {
 		r.say("the spool's disk takes nothing (%v); what waits in memory is sent from there", withoutPath(err))
 	}
 	r.over.Store(true)
+	r.close(r.awaitSent())
+}
+
+// awaitSent waits until what the program left is with the service, as long as something gets through and Wait longer.
+func (r *recording) awaitSent() error {
 	interrupt := make(chan os.Signal, 1)
 	signal.Notify(interrupt, os.Interrupt, syscall.SIGTERM)
 	defer signal.Stop(interrupt)
@@ -319,8 +323,7 @@ func (r *recording) finish(end spool.Ending) {
 	for {
 		select {
 		case err := <-r.sending:
-			r.close(err)
-			return
+			return err
 		case <-interrupt:
 			r.cancel()
 		case <-ticker.C:
@@ -335,6 +338,12 @@ func (r *recording) finish(end spool.Ending) {
 }
 
 func (r *recording) close(err error) {
+	if err == nil && r.spool.Leg.Evaluation != nil {
+		if err := r.spool.Remove(); err != nil {
+			r.say("the spool could not be removed: %v", err)
+		}
+		return
+	}
 	if err == nil {
 		r.say("%s: %d readings and %d checkpoints are with the service", r.spool.State().Run, r.sender.readings.Load(),
 			r.sender.stored.Load())

@@ -54,6 +54,8 @@ type sender struct {
 	away          atomic.Bool  // the service did not answer the last time
 	full          atomic.Bool  // the service has no room for checkpoints
 
+	evaluation *api.Evaluation // as the service has it, where the spool keeps one
+
 	coming chan spool.Manifest // checkpoints that are being made durable; nil: none comes
 
 	mutex   sync.Mutex // guards what follows
@@ -70,6 +72,9 @@ var errRefused = errors.New("the service refuses it")
 // that the service has everything. It waits for a service that does not answer as long as ctx lasts.
 func (s *sender) send(ctx context.Context) error {
 	s.state = s.spool.State()
+	if s.spool.Leg.Evaluation != nil {
+		return s.refused(ctx, s.sendEvaluation(ctx))
+	}
 	if err := s.openLeg(ctx); err != nil {
 		return s.refused(ctx, err)
 	}

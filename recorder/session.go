@@ -46,13 +46,13 @@ type session struct {
 	connected int              // ever
 	language  string
 	stop      stopper
-	crossed   chan struct{} // the stopper has said stop
-	stopping  chan string   // the program has been advised, and why
-	why       string        // of that
-	needs     []string      // parts that resuming needs, as the program declared
-	told      bool          // the language has been kept
-	verify    string        // folder of a restored model that the program is to evaluate; "": it trains
-	classes   bool          // some curve is one of a classifier
+	crossed   chan struct{}      // the stopper has said stop
+	stopping  chan string        // the program has been advised, and why
+	why       string             // of that
+	needs     []string           // parts that resuming needs, as the program declared
+	told      bool               // the language has been kept
+	evaluate  *protocol.Evaluate // what the program is to evaluate; nil: it trains
+	classes   bool               // some curve is one of a classifier
 	warned    map[string]bool
 	cut       string                     // how files without tensors are cut
 	coming    func(spool.Manifest)       // hears of a checkpoint before it is durable
@@ -305,6 +305,9 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 		}
 		return n.behind(m, out)
 	case protocol.Checkpoint:
+		if n.evaluate != nil {
+			return errors.New("an evaluation saves no checkpoints")
+		}
 		switch m.Do {
 		case "begin":
 			if err := n.begin(m, out); err != nil {

@@ -52,6 +52,12 @@ func (n *session) beginSheet(m protocol.Message, out *outbox) error {
 			manifest.Epoch = api.Float(n.lastEpoch)
 		}
 	}
+	if e := n.evaluate; e != nil {
+		if e.Split != "" && e.Split != m.Split {
+			return fmt.Errorf("the answers are on %s, and %s is evaluated", m.Split, e.Split)
+		}
+		manifest.Step, manifest.Epoch = e.Step, e.Epoch
+	}
 	folder := n.spool.OpenFolder(manifest.Key)
 	err := os.MkdirAll(folder, 0o700)
 	if err == nil {
@@ -117,6 +123,9 @@ func (s *sender) addSheet(ctx context.Context, m spool.Manifest, files []api.Fil
 	in := &api.NewSheet{RunInput: s.leg.RunInput, Key: m.Key}
 	in.Body.Says, in.Body.Split, in.Body.Leg, in.Body.Step, in.Body.Epoch, in.Body.Files = m.Sheet.Says, m.Sheet.Split,
 		s.leg.Leg, m.Step, m.Epoch, files
+	if s.evaluation != nil {
+		in.Body.Of = s.evaluation.Number
+	}
 	_, err := client.Call(ctx, s.client, api.AddSheet, in)
 	return err
 }

@@ -13,6 +13,7 @@ import (
 	"kembrel/service/comparing"
 	"kembrel/service/curves"
 	"kembrel/service/datasets"
+	"kembrel/service/evaluations"
 	"kembrel/service/finding"
 	"kembrel/service/judging"
 	"kembrel/service/pages"
@@ -52,6 +53,7 @@ type Service struct {
 	*searches.Searches
 	*datasets.Datasets
 	*sheets.Sheets
+	*evaluations.Evaluations
 	*pages.Pages
 
 	db      *pg.Store
@@ -77,6 +79,7 @@ var (
 	_ searches.Tx    = pg.Queries{}
 	_ datasets.Tx    = pg.Queries{}
 	_ sheets.Tx      = pg.Queries{}
+	_ evaluations.Tx = pg.Queries{}
 )
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
@@ -96,7 +99,9 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 		Searches: searches.New(f, on[searches.Tx]{db})}
 	s.Datasets = datasets.New(a, on[datasets.Tx]{db}, chunks)
 	s.Sheets = sheets.New(f, on[sheets.Tx]{db}, chunks, s.Datasets)
-	s.Checkpoints = checkpoints.New(f, on[checkpoints.Tx]{db}, chunks, s.Weights)
+	s.Evaluations = evaluations.New(f, on[evaluations.Tx]{db})
+	s.Checkpoints = checkpoints.New(f, on[checkpoints.Tx]{db}, chunks, s.Weights, s.Evaluations)
+	s.Evaluations.FindIn(s.Checkpoints)
 	s.Weights.ReadFrom(s.Checkpoints)
 	s.Runs = runs.New(f, on[runs.Tx]{db}, s.Checkpoints, s.Judging, o.LostAfter)
 	s.Comparing = comparing.New(f, db, s.Curves)

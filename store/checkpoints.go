@@ -73,14 +73,6 @@ type TensorFile struct {
 	Again      *time.Time // when to try again; nil: what is known is final
 }
 
-// Verification is a person's evaluation of a restored checkpoint.
-type Verification struct {
-	Checkpoint int64
-	At         time.Time
-	Who, Host  string
-	Result     json.RawMessage
-}
-
 // Holder is a checkpoint that holds a chunk.
 type Holder struct {
 	Project string

@@ -26,6 +26,7 @@ type Sheet struct {
 	Held          []string
 	Compared      bool
 	Data          string
+	Evaluation    *int // number of the evaluation that it is of; nil: the training handed it over
 	Source        string
 	Size          int64
 	Who           string
@@ -35,8 +36,15 @@ type Sheet struct {
 // NewSheet is what a prediction sheet is made of.
 type NewSheet struct {
 	Sheet
-	Person int64
-	Files  []SheetFile
+	Person       int64
+	EvaluationID int64 // of the evaluation that it is of; 0: none
+	Files        []SheetFile
+}
+
+// Series asks for the sheets that are like this one: of the same split and the same data, by the training or by
+// evaluations, the latest step first.
+func (s Sheet) Series(limit int) SheetQuery {
+	return SheetQuery{Run: s.Run, Split: s.Split, Like: &s, Last: true, Limit: limit}
 }
 
 // SheetFile is a file of a prediction sheet.
@@ -52,6 +60,7 @@ type SheetQuery struct {
 	Split  string // "": all
 	Below  int    // only of lower numbers; 0: all
 	Number int    // only this; 0: all
+	Like   *Sheet // only those of the same data, by the training or by evaluations; nil: all
 	Last   bool   // only those that no later leg replaced, by step
 	Limit  int
 }

@@ -99,34 +99,6 @@ func TestMatchAndDifference(t *testing.T) {
 	refuse(t, s, api.MatchTensors, in, api.Invalid, "names no checkpoint")
 }
 
-// An evaluation is compared with what was recorded: exactly, or within a tolerance; one that has nothing in common with
-// it is refused.
-func TestVerification(t *testing.T) {
-	s := serve(t)
-	s.project(t)
-	leg := s.leg(t)
-	at := s.keepWeights(t, leg, 10, tensor.Float64("w", []int64{1}, []float64{1}))
-	tell := func(found, tolerance float64) *api.Verification {
-		in := &api.NewVerification{CheckpointInput: at}
-		in.Body.Figures, in.Body.Tolerance, in.Body.Host = map[string]api.Float{"loss.val": api.Float(found),
-			"loss.test": 1}, api.Float(tolerance), "hydra-2"
-		return call(t, s, api.AddVerification, in)
-	}
-	require.True(t, tell(0.25, 0).Same)
-	v := tell(0.2501, 0)
-	require.False(t, v.Same)
-	require.Contains(t, v.Says, "not the same on hydra-2 at")
-	require.Contains(t, v.Says, "loss.val 0.2501 ≠ 0.25")
-	require.True(t, tell(0.2501, 0.001).Same)
-	require.False(t, tell(math.NaN(), 0.001).Same)
-	got := call(t, s, api.GetCheckpoint, &at)
-	require.Len(t, got.Verified, 4)
-	require.False(t, got.Verified[0].Same, "the latest first")
-	other := &api.NewVerification{CheckpointInput: at}
-	other.Body.Figures = map[string]api.Float{"loss.test": 1}
-	refuse(t, s, api.AddVerification, other, api.Invalid, "none of the figures reported (loss.test) was recorded")
-}
-
 // Starting weights are known again by their fingerprint: a run that says it starts fresh and does not is told so.
 func TestStartingWeights(t *testing.T) {
 	s := serve(t)

@@ -35,7 +35,7 @@ func (r *Run) connect(socket string) error {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
 	r.conn, r.spool, r.address, r.socket, r.lost = conn, welcome.Folder, welcome.Run, socket, false
-	r.resume, r.asked, r.verify = welcome.Resume, welcome.Asked, welcome.Verify
+	r.resume, r.asked, r.evaluate = welcome.Resume, welcome.Asked, welcome.Evaluate
 	r.pending.drop(welcome.Kept, r.unsettled)
 	if _, err := conn.Write(r.pending.bytes()); err != nil {
 		return err

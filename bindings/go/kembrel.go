@@ -76,7 +76,7 @@ type Run struct {
 	ended     bool
 	resume    *Resume
 	asked     map[string]json.RawMessage
-	verify    string
+	evaluate  *evaluating
 	saver     *saver
 	ending    map[int64]bool // messages that say the end
 	unsettled map[int64]bool // commits of checkpoints that are not answered
@@ -98,9 +98,9 @@ type reply struct {
 	Stop       bool   `json:"stop"`
 	What       string `json:"what"`
 
-	Resume *Resume                    `json:"resume"`
-	Asked  map[string]json.RawMessage `json:"asked"`
-	Verify string                     `json:"verify"`
+	Resume   *Resume                    `json:"resume"`
+	Asked    map[string]json.RawMessage `json:"asked"`
+	Evaluate *evaluating                `json:"evaluate"`
 }
 
 // backTime is how long a call waits for another recorder in place of one that died.
@@ -116,8 +116,7 @@ var over atomic.Bool
 // Record begins the recording. The run is never nil, and its calls may be made whatever went wrong; err says why
 // nothing is recorded. When ctx is done the run is asked to stop (Stop, Epochs), as by a signal.
 func Record(ctx context.Context, o Options) (*Run, error) {
-	r := &Run{forgiving: o.Forgiving, replies: map[int64]chan reply{}, unsettled: map[int64]bool{}}
-	r.settled = sync.NewCond(&r.mutex)
+	r := newRun(o.Forgiving)
 	socket := os.Getenv("KEMBREL_RECORDER")
 	if over.Load() { // a run was recorded there before: this is another
 		socket = ""
@@ -151,6 +150,12 @@ func Record(ctx context.Context, o Options) (*Run, error) {
 		r.Hyper(o.Hyper)
 	}
 	return r, r.forgive(r.Err())
+}
+
+func newRun(forgiving bool) *Run {
+	r := &Run{forgiving: forgiving, replies: map[int64]chan reply{}, unsettled: map[int64]bool{}}
+	r.settled = sync.NewCond(&r.mutex)
+	return r
 }
 
 // forgive is what a call returns for an error that is noted.

@@ -41,11 +41,13 @@ func record(t *testing.T) *Run {
 }
 
 // welcome takes a connection and answers its hello.
-func (r *recorder) welcome() {
+func (r *recorder) welcome() { r.welcomeWith(`"run":"vessels/3"`) }
+
+func (r *recorder) welcomeWith(what string) {
 	r.conn, _ = r.listener.Accept()
 	r.lines = bufio.NewReader(r.conn)
 	r.next()
-	r.say(`{"kind":"welcome","run":"vessels/3"}`)
+	r.say(`{"kind":"welcome",` + what + `}`)
 }
 
 func (r *recorder) say(line string) { fmt.Fprintln(r.conn, line) }

@@ -59,13 +59,6 @@ func (r *Run) Resumed() (resume Resume, ok bool) {
 	return *r.resume, true
 }
 
-// Verify is the folder of a restored checkpoint that the program is to evaluate, or "" where it is to train.
-func (r *Run) Verify() string {
-	r.mutex.Lock()
-	defer r.mutex.Unlock()
-	return r.verify
-}
-
 // Take puts the value that was asked for a hyperparameter, as by kembrel branch --hyper, into what into points to, and
 // reports whether there was one: it is recorded as the one used. What is asked and never taken is shown as such. A
 // value of another kind is told by Err.

@@ -76,7 +76,7 @@ func TestWelcomedBack(t *testing.T) {
 		r.conn, _ = r.listener.Accept()
 		buffer := make([]byte, 4096)
 		r.conn.Read(buffer)
-		r.say(`{"kind":"welcome","run":"vessels/4","asked":{"lr":0.5,"layers":[1,2]},"verify":"/v",` +
+		r.say(`{"kind":"welcome","run":"vessels/4","asked":{"lr":0.5,"layers":[1,2]},` +
 			`"resume":{"from":"vessels/4@e12","step":480,"epoch":"NaN","folder":"/x",` +
 			`"parts":{"weights":["a/w.safetensors"],"two":["b","c"]}}}`)
 	}()
@@ -94,8 +94,47 @@ func TestWelcomedBack(t *testing.T) {
 	require.Equal(t, []any{0.5, []int{1, 2}, 7}, []any{rate, layers, seed})
 	require.False(t, run.Take("lr", &layers))
 	require.ErrorContains(t, run.Err(), "asked to be 0.5")
-	require.Equal(t, "/v", run.Verify())
 	var resumed Resume
 	require.NoError(t, json.Unmarshal([]byte(`{"from":"x/1@e3","step":5,"epoch":3}`), &resumed))
 	require.Equal(t, 3.0, resumed.Epoch)
+}
+
+func TestEvaluate(t *testing.T) {
+	r := listen(t)
+	lines := make(chan map[string]any, 9)
+	go func() {
+		r.welcomeWith(`"evaluate":{"checkpoint":"vessels/4@e12","step":480,"epoch":12,"data":"hydrophone#3:test",` +
+			`"split":"test","folder":"/x","parts":{"weights":["w.safetensors"]}}`)
+		for {
+			m := r.next()
+			if m == nil {
+				return
+			}
+			lines <- m
+			if m["kind"] == "end" {
+				r.say(fmt.Sprintf(`{"kind":"kept","id":%v}`, m["id"]))
+			}
+		}
+	}()
+	e, err := Evaluate(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, []any{"vessels/4@e12", int64(480), 12.0, "hydrophone#3:test", "test", "/x/w.safetensors"},
+		[]any{e.From, e.Step, e.Epoch, e.Data, e.Split, e.File("weights")})
+	e.Figures(V("accuracy", 0.93))
+	e.Note("as it should be")
+	e.End()
+	require.Equal(t, 0.93, (<-lines)["values"].(map[string]any)["accuracy"])
+	require.Equal(t, "as it should be", (<-lines)["text"])
+}
+
+// Without kembrel evaluate around it an evaluation says so once, and every call may be made.
+func TestEvaluateAlone(t *testing.T) {
+	t.Setenv("KEMBREL_RECORDER", "")
+	e, err := Evaluate(t.Context())
+	require.Equal(t, ErrNoEvaluation, err)
+	require.Empty(t, e.Folder)
+	e.Figures(V("accuracy", 1))
+	e.Note("nobody hears it")
+	require.NoError(t, e.Predictions(Predictions{Keys: []string{"a"}, Value: []float64{1}}))
+	e.End()
 }

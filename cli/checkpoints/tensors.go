@@ -1,10 +1,8 @@
 package checkpoints
 
 import (
-	"context"
 	"fmt"
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,7 +11,6 @@ import (
 	"kembrel/cli/term"
 	"kembrel/client"
 	"kembrel/core/tensor"
-	"kembrel/recorder"
 )
 
 // atInput names the checkpoint in an address.
@@ -205,99 +202,4 @@ func (a *Commands) Tensors() *cobra.Command {
 		}}
 	term.OutputFlag(cmd, &output)
 	return cmd
-}
-
-// Verify makes the command verify.
-func (a *Commands) Verify() *cobra.Command {
-	var output string
-	var tolerance float64
-	cmd := &cobra.Command{Use: "verify CHECKPOINT -- COMMAND...",
-		Short: "Restore a checkpoint, evaluate it, and compare the figures with those recorded",
-		Long: `Restore a checkpoint into a temporary folder, run your evaluation of it under a recorder, and compare the figures that it reports with those recorded when
-the checkpoint was saved. The outcome is kept with the checkpoint. The folder stands in place of {folder} in the command, in the variable KEMBREL_VERIFY_FOLDER, and in the recorder's
-welcome. The evaluation reports figures as training does (docs/resuming.md). Ends with 7 where they are not the same.`,
-		Example: `  kembrel verify vessels/3@best -- ./harbour evaluate
-  kembrel verify vessels/3@best --tolerance 1e-6 -- python3 evaluate.py {folder}`,
-		ValidArgsFunction: a.Complete(true, true),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if cmd.ArgsLenAtDash() != 1 || len(args) < 2 {
-				return term.Usage("say what to run, behind two hyphens: kembrel verify vessels/3@best -- ./harbour evaluate")
-			}
-			addr, err := term.Address(args[0], true, true)
-			if err != nil {
-				return err
-			}
-			v, err := a.verified(cmd.Context(), addr, args[1:], tolerance)
-			if err != nil {
-				return err
-			}
-			l := term.List("curve", "recorded#", "found#", "")
-			for _, f := range v.Figures {
-				recorded, mark := "", "was not recorded"
-				if f.Recorded != nil {
-					recorded, mark = term.Number(float64(*f.Recorded)), "the same"
-					if !f.Same {
-						mark = "another"
-					}
-				}
-				l.Add(f.Curve, recorded, term.Number(float64(f.Found)), mark)
-			}
-			if err := a.Print(output, l, v); err != nil {
-				return err
-			}
-			if output == "table" {
-				fmt.Fprintln(a.Out, v.Says)
-			}
-			if !v.Same {
-				return term.Exit{Code: term.ExitDiffers, Err: nil}
-			}
-			return nil
-		}}
-	term.OutputFlag(cmd, &output)
-	cmd.Flags().Float64Var(&tolerance, "tolerance", 0, "greatest difference that counts as the same; 0: exact")
-	return cmd
-}
-
-func (a *Commands) verified(ctx context.Context, addr api.Address, command []string,
-	tolerance float64) (*api.Verification, error) {
-	c, err := client.Call(ctx, a.Client(), api.GetCheckpoint,
-		&api.CheckpointInput{RunInput: term.RunOf(addr), At: addr.At.String()})
-	if err != nil {
-		return nil, err
-	}
-	at, err := api.ParseAddress(c.Address)
-	if err != nil {
-		return nil, err
-	}
-	folder, err := os.MkdirTemp("", "kembrel-verify-")
-	if err != nil {
-		return nil, err
-	}
-	defer os.RemoveAll(folder)
-	m := a.Meter(c.Address, c.Size)
-	err = client.Restore(ctx, a.Client(), api.CheckpointInput{RunInput: atInput(at).RunInput, At: c.Fixed()}, c.Files,
-		folder, false, m.Add)
-	m.Done()
-	if err != nil {
-		return nil, err
-	}
-	command = slices.Clone(command)
-	for i := range command {
-		command[i] = strings.ReplaceAll(command[i], "{folder}", folder)
-	}
-	figures, code, err := recorder.Evaluate(ctx, recorder.Options{Out: term.Raw(a.Err),
-		Err: term.Raw(a.Err)}, folder, command)
-	if err != nil {
-		return nil, err
-	}
-	if code != 0 {
-		return nil, fmt.Errorf("the evaluation ended with exit code %d; nothing is kept", code)
-	}
-	if len(figures) == 0 {
-		return nil, fmt.Errorf("the evaluation reported no figure; let it speak to the recorder as training does (docs/resuming.md)")
-	}
-	in := &api.NewVerification{CheckpointInput: atInput(at)}
-	in.Body.Figures, in.Body.Tolerance, in.Body.Command = figures, api.Float(tolerance), command
-	in.Body.Host, _ = os.Hostname()
-	return client.Call(ctx, a.Client(), api.AddVerification, in)
 }

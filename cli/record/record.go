@@ -21,17 +21,6 @@ import (
 	"kembrel/recorder/spool"
 )
 
-func (a *Commands) recorderOptions() (recorder.Options, error) {
-	return recorder.Options{Service: a.Settings.Get("url"), Roots: roots(), Connect: term.Connect, Out: term.Raw(a.Out),
-		Err: term.Raw(a.Err)}, nil
-}
-
-// roots are where this user's spools may be.
-func roots() []string {
-	own, _ := spool.Folder() // without a home there are the others
-	return spool.Roots(own)
-}
-
 // Record makes the command record.
 func (a *Commands) Record() *cobra.Command {
 	var adopt, again, with string
@@ -54,11 +43,8 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			}
 			return nil
 		},
-		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := a.recorderOptions()
-			if err != nil {
-				return err
-			}
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			o := a.RecorderOptions()
 			for _, name := range chosen {
 				if recorder.Secret(name) {
 					return term.Usage("--env %s: a variable with such a name is not recorded, as it may hold a secret",
@@ -179,7 +165,7 @@ func (a *Commands) SpoolCommand() *cobra.Command {
 		Short: "List what recorders keep on this host and the service has not confirmed", Args: term.Arguments(),
 		Example: "  kembrel spool\n  kembrel spool send",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			spools, err := spool.List(roots()...)
+			spools, err := spool.List(term.SpoolRoots()...)
 			if err != nil {
 				return err
 			}
@@ -196,7 +182,7 @@ func (a *Commands) SpoolCommand() *cobra.Command {
 				l.Add(s.ID, run, s.Title, state, fmt.Sprint(s.Records), fmt.Sprint(s.Checkpoints), api.Bytes(s.Bytes),
 					term.When(s.Started), strings.TrimSpace(s.Damaged+" "+s.Why))
 			}
-			return a.Print(output, l, map[string]any{"folders": roots(), "items": term.OrEmpty(spools)})
+			return a.Print(output, l, map[string]any{"folders": term.SpoolRoots(), "items": term.OrEmpty(spools)})
 		}}
 	term.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.spoolSend(), a.spoolDrop())
@@ -212,7 +198,7 @@ not committed is cleaned away there within about a day.`,
 			if len(args) == 0 {
 				return term.Usage("say which spools; kembrel spool lists them")
 			}
-			spools, err := spool.List(roots()...)
+			spools, err := spool.List(term.SpoolRoots()...)
 			if err != nil {
 				return err
 			}
@@ -244,10 +230,7 @@ func (a *Commands) spoolSend() *cobra.Command {
 	return &cobra.Command{Use: "send [SPOOL...]", Short: "Send what dead recorders left",
 		Example: "  kembrel spool send",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := a.recorderOptions()
-			if err != nil {
-				return err
-			}
+			o := a.RecorderOptions()
 			spools, err := spool.List(o.Roots...)
 			if err != nil {
 				return err

@@ -27,10 +27,7 @@ func (a *Commands) goOn(ctx context.Context, address, with string,
 	if err != nil || addr.Run == 0 {
 		return nil, nil, term.Usage("%q is neither a run nor a checkpoint, such as vessels/4 or vessels/4@e12", address)
 	}
-	o, err := a.recorderOptions()
-	if err != nil {
-		return nil, nil, err
-	}
+	o := a.RecorderOptions()
 	say := func(format string, args ...any) { fmt.Fprintf(a.Err, "kembrel: "+format+"\n", args...) }
 	if err := recorder.Leftovers(ctx, o, api.Address{Project: addr.Project, Run: addr.Run}.String(), say); err != nil {
 		return nil, nil, err
@@ -124,10 +121,7 @@ func (r *recordFlags) add(f *pflag.FlagSet) {
 
 // start runs a program under a recorder and ends as it does.
 func (a *Commands) start(cmd *cobra.Command, r *recordFlags, command []string, chosen []string) error {
-	o, err := a.recorderOptions()
-	if err != nil {
-		return err
-	}
+	o := a.RecorderOptions()
 	o.Wait, o.Content, o.Quiet, o.Enforce, o.Grace, o.Project, o.Title, o.Hyper, o.Begin, o.Chosen = r.o.Wait,
 		r.o.Content, r.o.Quiet, r.o.Enforce, r.o.Grace, r.o.Project, r.title, r.o.Hyper, r.o.Begin, chosen
 	o.Place, o.Substituted, o.Output, o.Data = r.o.Place, r.o.Substituted, r.o.Output, r.o.Data
@@ -136,6 +130,7 @@ func (a *Commands) start(cmd *cobra.Command, r *recordFlags, command []string, c
 			return term.Usage("--read-output: %w", err)
 		}
 	}
+	var err error
 	if o.Stop, err = r.rule.Rule(cmd); err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package assess
 import (
 	"math"
 	"slices"
+	"strings"
 
 	"kembrel/core/sheet"
 )
@@ -12,6 +13,12 @@ type Measured struct {
 	Name string `json:"name" example:"accuracy"`
 	Interval
 	Lower bool `json:"lower,omitempty" doc:"Lower is better"`
+}
+
+// Measure is the figure's name as curves and filters have it: log_loss for log loss, mae for mean absolute error.
+func (m Measured) Measure() string {
+	return strings.ToLower(strings.NewReplacer("mean absolute error", "mae", "root mean squared error", "rmse", " ", "_").
+		Replace(m.Name))
 }
 
 // Class is what a sheet says of one class. What cannot be said is absent: recall of a class without examples.

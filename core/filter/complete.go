@@ -72,7 +72,7 @@ func Complete(text string, w Words) []Suggestion {
 	for name := range figures {
 		words = append(words, name+`("`)
 	}
-	words = append(words, `ago("`, `text("`, "has(hyper.")
+	words = append(words, `ago("`, `evaluated("`, `text("`, "has(hyper.")
 	sort.Strings(words)
 	offer(typed, "", words)
 	return out

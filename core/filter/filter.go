@@ -49,7 +49,8 @@ func (k Kind) String() string {
 type Node struct {
 	Op   Op
 	Kind Kind
-	Name string  // of a field, hyperparameter, curve or method
+	Name string  // of a field, hyperparameter, curve, measure or method
+	On   string  // of Evaluated: the data
 	Args []*Node // operands
 	Lit  any     // of Literal: float64, string, bool, time.Time or []any of these
 }
@@ -62,14 +63,15 @@ const (
 	Literal Op = iota
 	Field      // of the run: Name
 	Hyper      // hyperparameter Name
-	Has        // whether there is a hyperparameter Name
+	Has        // whether there is a hyperparameter Name, or the value of its one operand
 	Data       // address of the data that the run used for Name
 	Best       // figures of the curve Name
 	Last
 	Lowest
 	Highest
-	AtBest // the reading when the objective was best
-	Search // whether the run's texts contain Name
+	AtBest    // the reading when the objective was best
+	Evaluated // measure Name of the latest evaluation on the data On
+	Search    // whether the run's texts contain Name
 	And
 	Or
 	Not
@@ -182,12 +184,19 @@ func (r *reader) read(e ast.Expr) (*Node, error) {
 		return r.wrong(e, "there is no %q; the fields of a run are %s, and hyperparameters are hyper.NAME", name,
 			strings.Join(l.names(), ", "))
 	case ast.SelectKind:
+		if on, ok := r.evaluated(e.AsSelect().Operand()); ok && r.language.Runs {
+			n := &Node{Op: Evaluated, Kind: Number, Name: e.AsSelect().FieldName(), On: on}
+			if e.AsSelect().IsTestOnly() {
+				n = &Node{Op: Has, Kind: Truth, Args: []*Node{n}}
+			}
+			return n, nil
+		}
 		if use, ok := r.below(e, "data"); ok && r.language.Runs && !e.AsSelect().IsTestOnly() {
 			return &Node{Op: Data, Kind: Text, Name: use}, nil
 		}
 		name, ok := r.below(e, "hyper")
 		if !ok || !r.language.Runs {
-			return r.wrong(e, "only hyper has names below it, such as hyper.lr")
+			return r.wrong(e, "only hyper has names below it, such as hyper.lr, and evaluated(...)")
 		}
 		if e.AsSelect().IsTestOnly() {
 			return &Node{Op: Has, Kind: Truth, Name: name}, nil
@@ -210,6 +219,16 @@ func (r *reader) read(e ast.Expr) (*Node, error) {
 		return r.call(e)
 	}
 	return r.wrong(e, "this is more than a filter can say")
+}
+
+// evaluated is the data in evaluated("hydrophone#3:test").
+func (r *reader) evaluated(e ast.Expr) (string, bool) {
+	if e.Kind() != ast.CallKind || e.AsCall().FunctionName() != "evaluated" || e.AsCall().IsMemberFunction() ||
+		len(e.AsCall().Args()) != 1 || e.AsCall().Args()[0].Kind() != ast.LiteralKind {
+		return "", false
+	}
+	on, ok := e.AsCall().Args()[0].AsLiteral().Value().(string)
+	return on, ok
 }
 
 // below is the name in hyper.a.b or hyper["a.b"], where head is hyper.
@@ -277,6 +296,14 @@ func (r *reader) call(e ast.Expr) (*Node, error) {
 		}
 		return r.wrong(e, "there is no column %q", column)
 	}
+	if name == operators.Index && r.language.Runs {
+		on, ok := r.evaluated(args[0])
+		if ok && args[1].Kind() == ast.LiteralKind {
+			if measure, named := args[1].AsLiteral().Value().(string); named {
+				return &Node{Op: Evaluated, Kind: Number, Name: measure, On: on}, nil
+			}
+		}
+	}
 	if op, ok := methods[name]; ok && c.IsMemberFunction() && len(args) == 1 {
 		return r.operands(e, op, c.Target(), args[0])
 	}
@@ -326,8 +353,11 @@ func (r *reader) function(e ast.Expr, name string, args []ast.Expr) (*Node, erro
 	if !r.language.Runs && name != "text" {
 		return r.wrong(e, "there is no function %s(); there is text", name)
 	}
+	if name == "evaluated" {
+		return r.wrong(e, `say on which data, and which measure: evaluated("hydrophone#3:test").accuracy`)
+	}
 	if !isFigure && name != "ago" && name != "timestamp" && name != "text" {
-		return r.wrong(e, "there is no function %s(); there are best, last, lowest, highest, at, ago, timestamp, text and has", name)
+		return r.wrong(e, "there is no function %s(); there are best, last, lowest, highest, at, evaluated, ago, timestamp, text and has", name)
 	}
 	text, ok := "", len(args) == 1 && args[0].Kind() == ast.LiteralKind
 	if ok {

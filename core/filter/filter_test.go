@@ -15,6 +15,7 @@ var tug = Run{
 	Hyper: map[string]any{"lr": 0.01, "layers": []any{64.0, 32.0}, "optimiser": "adam", "augment": true,
 		"lr-drop.every": 5.0, "net.depth": 2.0},
 	Figures: map[string]Figures{"loss.val": {0.25, 0.31, 0.25, 1.2, 0.25}, "accuracy.train": {1, 1, 0, 1, 0.9}},
+	Found:   map[string]map[string]float64{"hydrophone#3:test": {"accuracy": 0.93}},
 	Texts:   []string{"Wide net", "hydrophone 3"},
 }
 
@@ -41,8 +42,11 @@ func TestMatches(t *testing.T) {
 		`hyper.lr == "0.01"`: false, `hyper.lr < "x"`: false, `hyper.optimiser > 3`: false, `hyper.layers < 3`: false,
 		`hyper.dropout == hyper.momentum`: false,
 		`best("accuracy.val") > 0`:        false, `!(best("accuracy.val") > 0)`: true, `verdict == "converged"`: false,
-		`best("accuracy.val") + 1 > 0`: false,
-		`hyper.lr < hyper.net.depth`:   true, `hyper.optimiser < hyper.lr`: false,
+		`best("accuracy.val") + 1 > 0`:                  false,
+		`evaluated("hydrophone#3:test").accuracy > 0.9`: true, `evaluated("hydrophone#3:val").accuracy > 0`: false,
+		`evaluated("hydrophone#3:test").accuracy < best("loss.val")`: false,
+		`has(evaluated("hydrophone#3:test").accuracy)`:               true, `has(evaluated("hydrophone#3:test").f1)`: false,
+		`hyper.lr < hyper.net.depth`: true, `hyper.optimiser < hyper.lr`: false,
 	} {
 		n, err := Parse(text, now)
 		require.NoError(t, err, text)
@@ -57,6 +61,8 @@ func TestErrorsPointAtTheColumn(t *testing.T) {
 		`stat == "failed"`:          {1, `there is no "stat"`},
 		`state == 3`:                {7, "a text cannot be compared with a number"},
 		`tags < 3`:                  {6, ""},
+		`evaluated("test") > 1`:     {10, "which measure"},
+		`evaluated(test).f1 > 1`:    {16, "hyper"},
 		`bset("loss.val") < 1`:      {5, "there is no function bset()"},
 		`best(loss.val) < 1`:        {5, "takes one text in quotes"},
 		`started > ago("seven")`:    {15, "is no length of time"},

@@ -14,7 +14,8 @@ type Run struct {
 	Hyper   map[string]any    // float64, string, bool, []any
 	Data    map[string]string // what it used, by what for
 	Figures map[string]Figures
-	Texts   []string // what text() looks through
+	Found   map[string]map[string]float64 // by data, then measure, of the latest evaluation on it
+	Texts   []string                      // what text() looks through
 }
 
 // Figures are those of one curve.
@@ -54,7 +55,13 @@ func (n *Node) Value(r Run) any {
 		}
 		return nil
 	case Has:
+		if len(n.Args) > 0 {
+			return arg(0) != nil
+		}
 		return r.Hyper[n.Name] != nil
+	case Evaluated:
+		v, found := r.Found[n.On][n.Name]
+		return number(v, found)
 	case Best:
 		return number(f.Best, known)
 	case Last:
@@ -187,8 +194,12 @@ func (n *Node) Leaves() []*Node {
 	switch n.Op {
 	case Literal:
 		return nil
-	case Field, Hyper, Has, Data, Best, Last, Lowest, Highest, AtBest, Search:
+	case Field, Hyper, Data, Best, Last, Lowest, Highest, AtBest, Evaluated, Search:
 		return []*Node{n}
+	case Has:
+		if len(n.Args) == 0 {
+			return []*Node{n}
+		}
 	}
 	var out []*Node
 	for _, a := range n.Args {

@@ -52,12 +52,18 @@ func (t *training) fail() error {
 
 // predictions are the network's answers to the validation clips.
 func (t *training) predictions(epoch float64) kembrel.Predictions {
-	p := kembrel.Predictions{Split: "val", Step: t.position.Step, Epoch: epoch, Keys: t.truth.keys,
-		Groups: t.truth.voyages, Classes: classes, True: t.truth.classes,
-		Media: map[string][][]byte{"sound": t.truth.sounds}}
-	for i := range t.val {
+	p := answers(t.net, t.val, t.truth)
+	p.Split, p.Step, p.Epoch = "val", t.position.Step, epoch
+	return p
+}
+
+// answers are a network's answers to clips, which are scaled as it wants them.
+func answers(net *network, clips []clip, truth examples) kembrel.Predictions {
+	p := kembrel.Predictions{Keys: truth.keys, Groups: truth.voyages, Classes: classes, True: truth.classes,
+		Media: map[string][][]byte{"sound": truth.sounds}}
+	for i := range clips {
 		row := make([]float32, len(classes))
-		for k, v := range t.net.forward(t.val[i].levels[:], nil) {
+		for k, v := range net.forward(clips[i].levels[:], nil) {
 			row[k] = float32(v)
 		}
 		p.Scores = append(p.Scores, row)

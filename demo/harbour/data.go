@@ -20,6 +20,9 @@ const (
 	testFrom  = 2_000_000
 )
 
+// datasetClips is how many clips there are to train on in the harbour's dataset.
+const datasetClips = 1920
+
 // split divides clips into those to train on and those to validate on. By voyage no voyage is on both sides; by clip,
 // which many do without thinking, nearly every voyage is, and the validation figure looks better than the model is.
 func split(clips int, by string) (train, val []clip) {
@@ -38,6 +41,20 @@ func split(clips int, by string) (train, val []clip) {
 		}
 	}
 	return train, val
+}
+
+// splitNamed are the clips of a split that is to be evaluated; "" is the validation split.
+func splitNamed(name, by string) (clips []clip, of string, err error) {
+	train, val := split(datasetClips, by)
+	switch name {
+	case "", "val":
+		return val, "val", nil
+	case "train":
+		return train, name, nil
+	case "test":
+		return makeClips(testClips, testFrom, dataSeed), name, nil
+	}
+	return nil, "", fmt.Errorf("the harbour has no split %q", name)
 }
 
 // key is the path of a clip among the harbour's files.
@@ -64,7 +81,7 @@ func keys(clips []clip) iter.Seq2[string, string] {
 func writeData(folder string) error {
 	test := makeClips(testClips, testFrom, dataSeed)
 	for _, by := range []string{"voyage", "clip"} {
-		train, val := split(1920, by)
+		train, val := split(datasetClips, by)
 		out, err := os.Create(filepath.Join(folder, "by-"+by+".csv"))
 		if err != nil {
 			return err

@@ -92,8 +92,9 @@ func main() {
 	case "evaluate":
 		flags := flag.NewFlagSet("harbour evaluate", flag.ExitOnError)
 		folder := flags.String("folder", "", "folder of a restored checkpoint")
+		by := flags.String("split", "voyage", "how training and validation clips are told apart: by voyage, or by clip")
 		flags.Parse(os.Args[2:])
-		err = evaluate(*folder)
+		err = evaluate(*folder, *by)
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "harbour:", err)
@@ -328,27 +329,29 @@ func (t *training) keepCopy(run *kembrel.Run, epoch float64, err error) {
 	}
 }
 
-// evaluate computes the figures of a restored checkpoint on the training and validation clips, prints them, and tells
-// them to the recorder that asked for them, if one did: kembrel verify vessels/3@best -- harbour evaluate.
-func evaluate(folder string) error {
-	var run *kembrel.Run
-	if os.Getenv("KEMBREL_RECORDER") != "" {
-		run, _ = kembrel.Record(context.Background(), kembrel.Options{})
-		if folder == "" {
-			folder = run.Verify()
-		}
+// evaluate computes the figures of a restored checkpoint, prints them, and hands them over with its answers where
+// kembrel evaluate asks: kembrel evaluate vessels/3@best --data hydrophone#3:test -- harbour evaluate.
+func evaluate(folder, by string) error {
+	asked, _ := kembrel.Evaluate(context.Background())
+	if folder == "" {
+		folder = asked.Folder
 	}
 	net, pre, err := load(folder)
 	if err != nil {
 		return err
 	}
-	val := makeClips(validationClips, validationFrom, dataSeed)
-	pre.Scaling.apply(val)
-	loss, accuracy := net.evaluate(val)
-	fmt.Printf("loss.val %v\naccuracy.val %v\n", loss, accuracy)
-	if run != nil {
-		run.Readings(0, math.NaN(), kembrel.V("loss.val", loss), kembrel.V("accuracy.val", accuracy))
-		run.End(kembrel.Finished, "")
+	clips, name, err := splitNamed(asked.Split, by)
+	if err != nil {
+		return err
 	}
+	truth := examplesOf(clips)
+	pre.Scaling.apply(clips)
+	loss, accuracy := net.evaluate(clips)
+	fmt.Printf("loss.%s %v\naccuracy.%s %v\n", name, loss, name, accuracy)
+	asked.Figures(kembrel.V("loss."+name, loss), kembrel.V("accuracy."+name, accuracy))
+	if err := asked.Predictions(answers(net, clips, truth)); err != nil {
+		return err
+	}
+	asked.End()
 	return nil
 }

@@ -115,6 +115,20 @@ type Reply struct {
 	Resume *Resume                    `json:"resume,omitempty"` // welcome: where to go on
 	Asked  map[string]json.RawMessage `json:"asked,omitempty"`  // welcome: hyperparameters to take
 	Verify string                     `json:"verify,omitempty"` // welcome: evaluate the model in this folder
+
+	Evaluate *Evaluate `json:"evaluate,omitempty"` // welcome: the program is to evaluate, not to train
+}
+
+// Evaluate tells a program what to evaluate.
+type Evaluate struct {
+	Checkpoint string    `json:"checkpoint"` // its address
+	Step       int64     `json:"step"`
+	Epoch      api.Float `json:"epoch"`
+	Data       string    `json:"data,omitempty"`
+	Split      string    `json:"split,omitempty"`
+
+	Folder string              `json:"folder"` // of its files
+	Parts  map[string][]string `json:"parts"`  // files by part
 }
 
 // Resume tells a program where it goes on.

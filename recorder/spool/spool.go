@@ -39,6 +39,17 @@ type Leg struct {
 	Resumed *api.Resumed               `json:"resumed,omitempty"` // what the leg goes on from
 	Files   []ManifestFile             `json:"files,omitempty"`   // of the parts in the folder resumed
 	Asked   map[string]json.RawMessage `json:"asked,omitempty"`   // hyperparameters for the program to take
+
+	Evaluation *Evaluation `json:"evaluation,omitempty"` // nil: it is a leg of a training
+}
+
+// Evaluation is what a spool keeps where no training is recorded but the evaluation of a checkpoint.
+type Evaluation struct {
+	At     string     `json:"at"`               // s1200.leg2
+	Epoch  api.Float  `json:"epoch"`            // of the checkpoint
+	Data   string     `json:"data,omitempty"`   // hydrophone#3:test, or what the run used data for
+	Split  string     `json:"split,omitempty"`  // of it, where that is known
+	Verify *api.Float `json:"verify,omitempty"` // greatest difference to what was recorded; nil: it is not compared
 }
 
 // State is how far a spool has been sent. It is rewritten without fsync: what matters is asked of the service.

@@ -179,7 +179,7 @@ func (s *Checkpoints) Checkpoints(ctx context.Context, in api.RunInput) ([]api.C
 	if err != nil {
 		return nil, nil, err
 	}
-	verified, err := s.verifications(ctx, row.ID)
+	verified, err := s.found.Verifications(ctx, row.ID)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -296,14 +296,14 @@ func (s *Checkpoints) GetCheckpoint(ctx context.Context, _ act.Who, in *api.Chec
 
 // Find resolves an address of a checkpoint.
 func (s *Checkpoints) Find(ctx context.Context, in api.CheckpointInput) (*api.Checkpoint, []store.File, error) {
-	c, files, _, err := s.findWith(ctx, in)
+	c, files, _, err := s.FindWith(ctx, in)
 	return c, files, err
 }
 
 // FindHeld is find for a checkpoint whose bytes are wanted, with its id: one that was dropped is gone.
 func (s *Checkpoints) FindHeld(ctx context.Context,
 	in api.CheckpointInput) (*api.Checkpoint, []store.File, int64, error) {
-	c, files, id, err := s.findWith(ctx, in)
+	c, files, id, err := s.FindWith(ctx, in)
 	if err == nil && c.Dropped != nil {
 		err = api.Fail(api.Gone, "the bytes of %s were dropped on %s %s; its figures and digests are still here",
 			c.Address, c.Dropped.UTC().Format("2 January 2006 15:04 MST"), c.WhyDeleted)
@@ -311,7 +311,8 @@ func (s *Checkpoints) FindHeld(ctx context.Context,
 	return c, files, id, err
 }
 
-func (s *Checkpoints) findWith(ctx context.Context,
+// FindWith is Find with the id of the checkpoint.
+func (s *Checkpoints) FindWith(ctx context.Context,
 	in api.CheckpointInput) (*api.Checkpoint, []store.File, int64, error) {
 	none := func(err error) (*api.Checkpoint, []store.File, int64, error) { return nil, nil, 0, err }
 	at, err := api.ParseAt(in.At)

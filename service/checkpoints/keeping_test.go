@@ -55,7 +55,7 @@ func (s *shelf) ListFiles(_ context.Context, run, checkpoint int64) (out []store
 	return out, nil
 }
 
-func (s *shelf) ListVerifications(context.Context, int64) ([]store.Verification, error) {
+func (s *shelf) Verifications(context.Context, int64) (map[int64][]api.Verification, error) {
 	return nil, nil
 }
 
@@ -148,7 +148,7 @@ func (s *shelf) shelve(number int, losses ...float64) {
 func fresh(runs int) (*Checkpoints, *shelf, *slicetest.Harbour) {
 	h := slicetest.New(runs)
 	s := &shelf{h: h, rows: map[int64][]store.Checkpoint{}, files: map[int64][]store.File{}, going: map[int64]string{}}
-	return New(h.Finder(), s, nil, nil), s, h
+	return New(h.Finder(), s, nil, nil, s), s, h
 }
 
 var vessels = store.Keeping{ID: 1, Key: "vessels", Objective: verdict.Objective{Curve: "loss.val",

@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"kembrel/api"
 	"kembrel/service/finding"
 	"kembrel/store"
 	"kembrel/store/pack"
@@ -15,12 +16,18 @@ type Weights interface {
 	InspectLater(ctx context.Context, q store.InTx, run, id int64, files []store.File) error
 }
 
+// Evaluations knows which checkpoints were verified.
+type Evaluations interface {
+	Verifications(ctx context.Context, run int64) (map[int64][]api.Verification, error)
+}
+
 // Checkpoints answers for checkpoints and the chunks that they are made of.
 type Checkpoints struct {
 	*finding.Finder
 	db      Storage
 	chunks  *pack.Packs
 	weights Weights
+	found   Evaluations
 
 	sizing sync.Mutex
 	sizes  map[int64]heldBytes // by project; 0: all
@@ -33,6 +40,6 @@ type Checkpoints struct {
 }
 
 // New makes the slice.
-func New(f *finding.Finder, db Storage, chunks *pack.Packs, w Weights) *Checkpoints {
-	return &Checkpoints{Finder: f, db: db, chunks: chunks, weights: w}
+func New(f *finding.Finder, db Storage, chunks *pack.Packs, w Weights, e Evaluations) *Checkpoints {
+	return &Checkpoints{Finder: f, db: db, chunks: chunks, weights: w, found: e}
 }

@@ -33,7 +33,6 @@ type Storage interface {
 	Leg(ctx context.Context, run int64, leg int) (store.LegState, error)
 	ListCheckpoints(ctx context.Context, run int64) ([]store.Checkpoint, error)
 	ListFiles(ctx context.Context, run int64, checkpoint int64) ([]store.File, error)
-	ListVerifications(ctx context.Context, run int64) ([]store.Verification, error)
 	ProjectsKeeping(ctx context.Context) ([]store.Keeping, error)
 	RunValues(ctx context.Context, in store.RunQuery, numbers []int64,
 		expressions []*filter.Node) (map[int64][]json.RawMessage, error)
@@ -47,7 +46,6 @@ type Tx interface {
 		added bool, err error)
 	act.Tx // events
 	store.InTx
-	AddVerification(ctx context.Context, run int64, checkpoint int64, person int64, host string, result any) error
 	CheckpointsGo(ctx context.Context, checkpoints []int64, stay time.Duration, why string, byRule bool) (int64, error)
 	CheckpointsStay(ctx context.Context, checkpoints []int64, byRule bool) (int64, error)
 	DropDueCheckpoint(ctx context.Context, after int64) (due store.DueCheckpoint, ok bool, err error)

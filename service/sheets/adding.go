@@ -69,6 +69,14 @@ func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*
 		}
 		n.Files = append(n.Files, store.SheetFile{Name: f.Path, Size: f.Size, Chunks: f.Chunks})
 	}
+	if in.Body.Of > 0 {
+		err = s.of(ctx, &n, in.Body.Of)
+	} else {
+		n.Data, err = s.used(ctx, run, n.Split)
+	}
+	if err != nil {
+		return nil, err
+	}
 	if err := s.Safe(ctx, s.chunks, chunks); err != nil {
 		return nil, err
 	}
@@ -82,10 +90,11 @@ func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*
 	if err != nil {
 		return nil, err
 	}
-	if n.Data, err = s.used(ctx, run, n.Split); err != nil {
+	before, err := s.db.ListSheets(ctx, n.Series(1))
+	if err != nil {
 		return nil, err
 	}
-	before, err := s.db.ListSheets(ctx, store.SheetQuery{Run: run, Split: n.Split, Last: true, Limit: 1})
+	measures, err := measuresOf(n)
 	if err != nil {
 		return nil, err
 	}
@@ -99,6 +108,11 @@ func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*
 		}
 		if err := q.SetAlarms(ctx, run); err != nil {
 			return err
+		}
+		if n.EvaluationID != 0 {
+			if err := q.MeasureEvaluation(ctx, run, n.EvaluationID, measures); err != nil {
+				return err
+			}
 		}
 		if err := s.RunEvent(ctx, q, store.Event{Kind: "predictions", Verb: "handed-over", Run: run, Person: who.ID,
 			Data: map[string]any{"sheet": number, "split": n.Split, "examples": n.Examples}}); err != nil {
@@ -157,6 +171,37 @@ func (s *Sheets) assess(ctx context.Context, n *store.NewSheet, says sheet.Says)
 		}
 	}
 	return alarms, nil
+}
+
+// of puts a sheet to the evaluation that it is of, whose checkpoint and data count.
+func (s *Sheets) of(ctx context.Context, n *store.NewSheet, number int) error {
+	all, err := s.db.ListEvaluations(ctx, store.EvaluationQuery{Run: n.Run, Number: number, Limit: 1})
+	if err != nil {
+		return err
+	}
+	if len(all) == 0 {
+		return api.Fail(api.NotFound, "the run has no evaluation %d", number)
+	}
+	e := all[0]
+	n.EvaluationID, n.Evaluation, n.Leg, n.Step, n.Epoch = e.ID, &e.Number, e.Leg, e.Step, e.Epoch
+	if e.Split != "" && e.Split != n.Split {
+		return api.Fail(api.Invalid, "the answers are on %s, and %s was evaluated", n.Split, e.Split)
+	}
+	n.Data = e.Data
+	return nil
+}
+
+// measuresOf are the figures of a sheet by measure.
+func measuresOf(n store.NewSheet) (json.RawMessage, error) {
+	var figures []assess.Measured
+	if err := json.Unmarshal(n.Figures, &figures); err != nil {
+		return nil, err
+	}
+	out := map[string]api.Float{}
+	for _, f := range figures {
+		out[f.Measure()] = api.Float(f.Value)
+	}
+	return json.Marshal(out)
 }
 
 // used is the split of a snapshot that a run used for a split; "": none that is known.

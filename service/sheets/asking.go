@@ -32,8 +32,10 @@ func toSheet(in api.RunInput, r store.Sheet) (api.Sheet, error) {
 	out := api.Sheet{Run: act.RunAddress(in.Project, in.Number), Number: r.Number, Split: r.Split, Leg: r.Leg,
 		Step: r.Step, Epoch: api.Float(r.Epoch), Task: sheet.Task(r.Task), Examples: r.Examples, Labelled: r.Labelled,
 		Figures: []assess.Measured{}, Alarms: []api.Alarm{}, Held: r.Held, Data: r.Data, Source: r.Source, Size: r.Size,
-		Who:     r.Who,
-		Created: r.Created}
+		Who: r.Who, Created: r.Created}
+	if r.Evaluation != nil {
+		out.Of = *r.Evaluation
+	}
 	var alarms []assess.Alarm
 	err := errors.Join(json.Unmarshal(r.Classes, &out.Classes), json.Unmarshal(r.Figures, &out.Figures),
 		json.Unmarshal(r.Alarms, &alarms))
@@ -220,7 +222,7 @@ func (s *Sheets) GetSheet(ctx context.Context, _ act.Who, in *api.SheetInput) (*
 		}
 	}
 	out.Media, out.Texts = act.SortedKeys(seen), w.Texts != nil
-	over, err := s.db.WholeSheets(ctx, store.SheetQuery{Run: row.Run, Split: row.Split, Last: true, Limit: mostOver})
+	over, err := s.db.WholeSheets(ctx, row.Series(mostOver))
 	if err != nil {
 		return nil, err
 	}
@@ -293,7 +295,7 @@ func (s *Sheets) Raised(ctx context.Context, run store.Run) ([]string, error) {
 	var out []string
 	seen := map[string]bool{}
 	for _, r := range rows {
-		if seen[r.Split] {
+		if seen[r.Split] || r.Evaluation != nil {
 			continue
 		}
 		seen[r.Split] = true

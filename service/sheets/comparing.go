@@ -56,11 +56,8 @@ func (s *Sheets) CompareSome(ctx context.Context) error {
 	return nil
 }
 
-// figuresOf are the curves whose figures a sheet of a task gives.
-var figuresOf = map[sheet.Task]map[string]string{
-	sheet.Classes: {"accuracy": "accuracy", "log_loss": "log loss"},
-	sheet.Number:  {"mae": "mean absolute error", "rmse": "root mean squared error"},
-}
+// held are the measures whose curves are held against the figures that a sheet gives.
+var held = []string{"accuracy", "log_loss", "mae", "rmse"}
 
 // compare holds one sheet against the curves of its run at its step, and its data against the training data.
 func (s *Sheets) compare(ctx context.Context, u store.Uncompared) error {
@@ -76,12 +73,13 @@ func (s *Sheets) compare(ctx context.Context, u store.Uncompared) error {
 		return err
 	}
 	had := len(alarms)
-	names := figuresOf[sheet.Task(row.Task)]
-	wanted := []string{"accuracy.train"}
-	for measure := range names {
-		wanted = append(wanted, measure+"."+row.Split)
+	names := map[string]string{} // of figures, by curve
+	for _, f := range a.Figures {
+		if slices.Contains(held, f.Measure()) {
+			names[f.Measure()+"."+row.Split] = f.Name
+		}
 	}
-	at, err := s.readings(ctx, row, wanted)
+	at, err := s.said(ctx, row, append(act.SortedKeys(names), "accuracy.train"))
 	if err != nil {
 		return err
 	}
@@ -92,16 +90,15 @@ func (s *Sheets) compare(ctx context.Context, u store.Uncompared) error {
 	has := func(kind assess.AlarmKind, curve string) bool {
 		return slices.ContainsFunc(alarms, func(a assess.Alarm) bool { return a.Kind == kind && a.Curve == curve })
 	}
-	var held []string
-	for measure, figure := range names {
-		name := measure + "." + row.Split
+	var found []string
+	for _, name := range act.SortedKeys(names) {
 		v, ok := at[name]
 		if !ok {
 			continue
 		}
-		held = append(held, name)
+		found = append(found, name)
 		whole := items == 0 || items == row.Examples
-		if alarm := a.Against(name, figure, v, whole); alarm != nil && !has(assess.FigureDiffers, name) {
+		if alarm := a.Against(name, names[name], v, whole); alarm != nil && !has(assess.FigureDiffers, name) {
 			alarms = append(alarms, *alarm)
 		}
 	}
@@ -113,9 +110,8 @@ func (s *Sheets) compare(ctx context.Context, u store.Uncompared) error {
 	if leaking > 0 && row.Split != "train" && !has(assess.InTraining, "") {
 		alarms = append(alarms, assess.Alarm{Kind: assess.InTraining, Count: leaking, Of: items, Data: row.Data})
 	}
-	slices.Sort(held)
-	done := len(held) == len(names) || time.Since(row.Created) > patience
-	if !done && len(alarms) == had && slices.Equal(held, row.Held) {
+	done := len(found) == len(names) || row.Evaluation != nil || time.Since(row.Created) > patience
+	if !done && len(alarms) == had && slices.Equal(found, row.Held) {
 		return nil
 	}
 	assess.SortAlarms(alarms)
@@ -124,21 +120,46 @@ func (s *Sheets) compare(ctx context.Context, u store.Uncompared) error {
 		return err
 	}
 	return s.db.InTx(ctx, func(q Tx) error {
-		first, err := q.ComparedSheet(ctx, row.Run, row.ID, row.Alarms, text, append([]string{}, held...), done)
+		first, err := q.ComparedSheet(ctx, row.Run, row.ID, row.Alarms, text, append([]string{}, found...), done)
 		if err != nil || !first || len(alarms) == had {
 			return err
 		}
 		if err := q.SetAlarms(ctx, row.Run); err != nil {
 			return err
 		}
-		before, err := s.db.ListSheets(ctx, store.SheetQuery{Run: row.Run, Split: row.Split, Below: row.Number,
-			Last:  true,
-			Limit: 1})
+		before := row.Series(1)
+		before.Below = row.Number
+		had, err := s.db.ListSheets(ctx, before)
 		if err != nil {
 			return err
 		}
-		return s.raise(ctx, q, row.Run, row.Split, row.Number, alarms, append(before, row))
+		return s.raise(ctx, q, row.Run, row.Split, row.Number, alarms, append(had, row))
 	})
+}
+
+// said are the figures that the program said of a sheet's moment, by curve.
+func (s *Sheets) said(ctx context.Context, row store.Sheet, names []string) (map[string]float64, error) {
+	if row.Evaluation == nil {
+		return s.readings(ctx, row, names)
+	}
+	all, err := s.db.ListEvaluations(ctx, store.EvaluationQuery{Run: row.Run, Number: *row.Evaluation, Limit: 1})
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	var figures map[string]api.Float
+	if err := json.Unmarshal(all[0].Figures, &figures); err != nil {
+		return nil, err
+	}
+	out := map[string]float64{}
+	for _, name := range names {
+		measure, _ := curve.SplitName(name)
+		for _, as := range []string{measure, name} { // the program may leave the split out
+			if v, ok := figures[as]; ok && !math.IsNaN(float64(v)) {
+				out[name] = float64(v)
+			}
+		}
+	}
+	return out, nil
 }
 
 // errPassed ends reading a curve that is behind the sheet's epoch.
@@ -169,29 +190,35 @@ func (s *Sheets) readings(ctx context.Context, row store.Sheet, names []string) 
 	return out, nil
 }
 
-// splitOf says of the split of a snapshot that a sheet is on how many items it has, and how many of them training has
-// too; 0: not known.
+// splitOf says of the split of a snapshot that a sheet is on how many items it has, and how many of them another split
+// has too, where the run used that snapshot; 0: not known.
 func (s *Sheets) splitOf(ctx context.Context, row store.Sheet) (items, leaking int64, err error) {
+	at, err := api.ParseData(row.Data)
+	if err != nil {
+		return 0, 0, nil // none is known
+	}
+	snapshot, err := s.db.FindSnapshot(ctx, at.Dataset, at.Number)
+	if errors.Is(err, store.ErrNone) {
+		return 0, 0, nil
+	} else if err != nil {
+		return 0, 0, err
+	}
 	uses, err := s.db.RunData(ctx, []int64{row.Run})
 	if err != nil {
 		return 0, 0, err
 	}
-	for _, u := range uses {
-		if u.Use != row.Split || u.Snapshot == nil {
-			continue
-		}
-		snapshot, err := s.db.SnapshotByID(ctx, *u.Snapshot)
-		if err != nil {
-			return 0, 0, err
-		}
-		var found *dataset.Findings
-		if json.Unmarshal(snapshot.Answers, &found) != nil || found == nil {
-			return 0, 0, nil
-		}
-		for _, c := range found.Splits {
-			if c.Name == u.Split {
-				return c.Items, c.Leaking, nil
-			}
+	used := slices.ContainsFunc(uses, func(u store.RunData) bool {
+		return u.Snapshot != nil && *u.Snapshot == snapshot.ID
+	})
+	var found *dataset.Findings
+	if json.Unmarshal(snapshot.Answers, &found) != nil || found == nil {
+		return 0, 0, nil
+	}
+	for _, c := range found.Splits {
+		if c.Name == at.Split && used {
+			return c.Items, c.Leaking, nil
+		} else if c.Name == at.Split {
+			return c.Items, 0, nil
 		}
 	}
 	return 0, 0, nil

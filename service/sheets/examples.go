@@ -175,7 +175,7 @@ func (s *Sheets) GetExample(ctx context.Context, _ act.Who, in *api.ExampleInput
 		return nil, err
 	}
 	out.Item = list[0].Item
-	over, err := s.db.ListSheets(ctx, store.SheetQuery{Run: row.Run, Split: row.Split, Last: true, Limit: mostOver})
+	over, err := s.db.ListSheets(ctx, row.Series(mostOver))
 	if err != nil {
 		return nil, err
 	}

@@ -20,13 +20,14 @@ import (
 
 // Storage is what this slice needs of the store.
 type Storage interface {
+	FindSnapshot(ctx context.Context, dataset string, number int) (store.Snapshot, error)
+	ListEvaluations(ctx context.Context, e store.EvaluationQuery) ([]store.Evaluation, error)
 	ListSheets(ctx context.Context, s store.SheetQuery) ([]store.Sheet, error)
 	RunData(ctx context.Context, runs []int64) ([]store.RunData, error)
 	Scan(ctx context.Context, span store.Span, do func(string, []curve.Point, []float64) error) error
 	SheetByID(ctx context.Context, run, id int64) (store.Sheet, error)
 	SheetByKey(ctx context.Context, key string) (run int64, number int, err error)
 	SheetFiles(ctx context.Context, run, id int64) ([]store.SheetFile, error)
-	SnapshotByID(ctx context.Context, id int64) (store.Snapshot, error)
 	UncomparedSheets(ctx context.Context) ([]store.Uncompared, error)
 	WholeSheets(ctx context.Context, s store.SheetQuery) ([]store.Sheet, error)
 	InTx(ctx context.Context, do func(q Tx) error) error
@@ -39,6 +40,7 @@ type Tx interface {
 	AddSheet(ctx context.Context, n store.NewSheet) (number int, err error)
 	ComparedSheet(ctx context.Context, run, id int64, had, alarms json.RawMessage, held []string, compared bool) (bool,
 		error)
+	MeasureEvaluation(ctx context.Context, run, id int64, measures json.RawMessage) error
 	SetAlarms(ctx context.Context, run int64) error
 }
 

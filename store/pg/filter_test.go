@@ -111,6 +111,22 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 			}
 			run.Figures[name] = filter.Figures{Best: best, Last: last, Lowest: low, Highest: high, AtBest: then}
 		}
+		run.Found = map[string]map[string]float64{}
+		for number := range r.IntN(4) { // the latest on each counts
+			var point int64
+			require.NoError(t, f.Pool.QueryRow(ctx, `insert into checkpoint (run, key, leg, step, epoch, saved, size)
+				values ($1, $2, 1, $3, 1, now(), 1) returning id`, id, uuid.NewString(), number).Scan(&point))
+			on, split := pick("hydrophone#1:test", "").(string), pick("test", "val").(string)
+			run.Fields["size"] = 1.0
+			measures := map[string]any{"accuracy": r.Float64(), "f1": "NaN"}
+			_, err = f.Pool.Exec(ctx, `insert into evaluation (run, number, key, checkpoint, data, split, figures, measures, command, ended)
+				values ($1, $2, $3, $4, $5, $6, '{}', $7, '[]', now())`, id, number+1, uuid.NewString(), point, on, split, measures)
+			require.NoError(t, err)
+			if on == "" {
+				on = split
+			}
+			run.Found[on] = map[string]float64{"accuracy": measures["accuracy"].(float64), "f1": math.NaN()}
+		}
 		runs = append(runs, run)
 	}
 	require.NoError(t, f.SetBest(ctx, project))
@@ -122,6 +138,7 @@ func TestFilterAgreesWithTheSlowOne(t *testing.T) {
 		}
 		return pick("hyper.lr", "hyper.mixed", "hyper.net.depth", `hyper["layers"]`, `best("loss.val")`,
 			`last("accuracy.val")`, `lowest("accuracy.val")`, `highest("loss.val")`, `best("x")`, `at("accuracy.val")`,
+			`evaluated("hydrophone#1:test").accuracy`, `evaluated("test").accuracy`, `evaluated("val").f1`,
 			"number", "took", "pace", "size", "0.01", "1", "7", "-2.5").(string)
 	}
 	text := func() string {

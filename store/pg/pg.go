@@ -8,6 +8,7 @@ import (
 	"kembrel/store/pg/curves"
 	"kembrel/store/pg/datasets"
 	"kembrel/store/pg/db"
+	"kembrel/store/pg/evaluations"
 	"kembrel/store/pg/finding"
 	"kembrel/store/pg/judging"
 	"kembrel/store/pg/people"
@@ -31,6 +32,7 @@ type (
 	ofSearches    = searches.Queries
 	ofDatasets    = datasets.Queries
 	ofSheets      = sheets.Queries
+	ofEvaluations = evaluations.Queries
 
 	news   = act.Store
 	engine = curves.Store
@@ -51,6 +53,7 @@ type Queries struct {
 	ofSearches
 	ofDatasets
 	ofSheets
+	ofEvaluations
 }
 
 func queries(q db.Q) Queries {
@@ -58,7 +61,7 @@ func queries(q db.Q) Queries {
 		ofRuns: runs.Queries{Q: q}, ofFinding: finding.Queries{Q: q}, ofCurves: curves.Queries{Q: q},
 		ofJudging: judging.Queries{Q: q}, ofCheckpoints: checkpoints.Queries{Q: q}, ofWeights: weights.Queries{Q: q},
 		ofSearches: searches.Queries{Q: q}, ofDatasets: datasets.Queries{Q: q},
-		ofSheets: sheets.Queries{Q: q}}
+		ofSheets: sheets.Queries{Q: q}, ofEvaluations: evaluations.Queries{Q: q}}
 }
 
 // Store is a database with Kembrel's tables.
@@ -73,7 +76,7 @@ type Store struct {
 func Open(ctx context.Context, url string) (*Store, error) {
 	d, err := db.Open(ctx, url, db.Files, act.Files, people.Files, projects.Files, runs.Files, finding.Files,
 		curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files,
-		datasets.Files, sheets.Files)
+		datasets.Files, sheets.Files, evaluations.Files)
 	if err != nil {
 		return nil, err
 	}

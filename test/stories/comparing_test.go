@@ -202,6 +202,7 @@ func TestComparingRuns(t *testing.T) {
 
 // A search tries its settings, two at once, and goes on after an interruption without repeating what has ended.
 func TestSearchGoesOn(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")

@@ -237,6 +237,7 @@ func TestNoSpoolWhereItBelongs(t *testing.T) {
 // The program's output outlives whoever takes it: the recorder killed, the process that drains killed, a flood that no
 // terminal takes.
 func TestOutputOutlivesItsTakers(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")

@@ -109,6 +109,7 @@ func TestFirstRun(t *testing.T) {
 }
 
 func TestUsageAndExitCodes(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")

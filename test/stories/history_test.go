@@ -19,6 +19,7 @@ import (
 
 // What leaves as CSV or JSON Lines comes back equal, once; and other scripts' tables come in as one would read them.
 func TestOutAndIn(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
@@ -95,6 +96,7 @@ func TestOutAndIn(t *testing.T) {
 
 // The machine's readings are curves of their own, with GPUs where a command tells of them.
 func TestMachineReadings(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.env = append(w.env, "KEMBREL_GPU_QUERY="+binary(t, "GPU_BINARY", "gpu"))
 	w.start(t)
@@ -118,6 +120,7 @@ func TestMachineReadings(t *testing.T) {
 // A run too large for one piece comes in as a recorder's would; cut off by a kill, the same import goes on, and every
 // reading is there once.
 func TestLargeImportGoesOn(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "copies")

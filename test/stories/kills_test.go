@@ -18,6 +18,7 @@ import (
 // Killing the service, PostgreSQL and the recorder again and again while a run trains loses nothing that was kept:
 // every reading is there once, every checkpoint that the program was told is kept comes back byte for byte.
 func TestKillsLoseNothing(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("takes a minute")
 	}

@@ -34,6 +34,7 @@ func (w *world) python(t *testing.T) string {
 // One pip command sets up a machine that trains: the binding and the recorder. A program without a recorder around
 // starts its own.
 func TestPythonFromTheService(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")

@@ -14,6 +14,7 @@ import (
 
 // How a program ends is how its run ends, and the recorder's exit code is the program's.
 func TestEnds(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
@@ -48,6 +49,7 @@ func TestEnds(t *testing.T) {
 }
 
 func TestWhatTheRecorderRefuses(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
@@ -95,6 +97,7 @@ func TestWhatTheRecorderRefuses(t *testing.T) {
 
 // With no service from the first moment to the last, training goes on unharmed; everything is sent later.
 func TestServiceDownAllAlong(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	began := time.Now()
 	out, errs, code := run(w.command(w.binary, "record", "--project", "vessels", "--wait", "1s", "--", w.harbour,
@@ -121,6 +124,7 @@ func TestServiceDownAllAlong(t *testing.T) {
 // A recorder that was killed with its program leaves a spool; spool send sends it, and the run has failed, as both are
 // known to be gone.
 func TestSpoolOfADeadRecorder(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	cmd := w.speak(`{"kind":"readings","id":1,"step":1,"values":{"loss.val":0.5}}`,
 		`{"kind":"readings","id":2,"step":2,"values":{"loss.val":"NaN"}}`, "wait")

@@ -77,6 +77,7 @@ func (w *world) equalRuns(t *testing.T, want, got string) {
 // to the uninterrupted one, under momentum with a schedule and under Adam, with dropout and shuffling, also where its
 // recorder or the service was down.
 func TestResumedEqualsUninterrupted(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("takes a minute")
 	}
@@ -149,6 +150,7 @@ func TestResumedEqualsUninterrupted(t *testing.T) {
 // What an earlier leg had recorded beyond the resumption point stays stored, a leg that comes back is told to stop, and
 // only one is written at a time.
 func TestOneLegAtATime(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
@@ -198,6 +200,7 @@ func TestOneLegAtATime(t *testing.T) {
 // A checkpoint that lacks what the run needs is refused with what is missing; going on with the weights alone is said
 // for ever.
 func TestResumeNeedsTheParts(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
@@ -225,6 +228,7 @@ func TestResumeNeedsTheParts(t *testing.T) {
 // A branch has its origin and goes on behind it, with frozen layers equal; a rerun is found repeatable, or where it
 // stops being so.
 func TestBranchAndRerun(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
@@ -283,6 +287,7 @@ func TestBranchAndRerun(t *testing.T) {
 // The recorded commit and what was not committed are checked out anew, wherever the working folder has gone since, and
 // a secret is never recorded.
 func TestRerunFromTheRecordedTree(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")

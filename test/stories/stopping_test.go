@@ -27,6 +27,7 @@ func losses(values ...float64) []string {
 
 // A program that knows nothing of stop rules is ended; the run says by which rule, and where it was best.
 func TestStoppedByRule(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
@@ -57,6 +58,7 @@ func TestStoppedByRule(t *testing.T) {
 
 // The recorder decides alone while the service is away, and as the service does when it is back.
 func TestStopRuleWhileTheServiceIsAway(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
@@ -92,6 +94,7 @@ func TestStopRuleWhileTheServiceIsAway(t *testing.T) {
 
 // A program that hears the advice ends by itself; a rule set while it runs reaches it.
 func TestRuleSetWhileItRuns(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")

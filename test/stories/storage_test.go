@@ -82,6 +82,7 @@ func tables(t *testing.T, data string) map[string]string {
 // A backup of a running service holds all that its database knows; restored into an empty place everything is the same.
 // What is there already is not copied again.
 func TestBackup(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")
@@ -144,6 +145,7 @@ func flip(t *testing.T, path string) {
 // A store is moved from the disk into a bucket, by copying while the service runs and once more after; then the service
 // keeps its blobs there.
 func TestMovingTheStoreIntoABucket(t *testing.T) {
+	t.Parallel()
 	place := buckets.New(t, "kembrel")
 	w := newWorld(t)
 	w.start(t)
@@ -272,6 +274,7 @@ func TestStoragePage(t *testing.T) {
 // A file of a kind we do not know is cut by its content where that is asked for: with a line put in at its beginning
 // nearly nothing of it is new.
 func TestCutByContent(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.start(t)
 	w.kembrel(t, "projects", "create", "vessels")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import collections
 import json
 import os
-import pathlib
 import platform
 import socket
 import threading
@@ -35,8 +34,7 @@ class Connection:
         """The run's address, such as vessels/3, as far as it is known."""
         self.resumed: Optional[Resumed] = None
         """Where to go on; None: start afresh."""
-        self.verify: Optional[pathlib.Path] = None
-        """Folder of a restored checkpoint that the program is to evaluate, under kembrel verify."""
+        self.evaluate: Optional[Dict[str, Any]] = None  # what kembrel evaluate asks for
         self.stop: Optional[str] = None
         """Why the program should stop; None: it may go on."""
         self.problem: Optional[str] = None
@@ -173,8 +171,7 @@ class Connection:
             self.address, self._spool = told.get("run", ""), told.get("folder", "")
             if told.get("resume"):
                 self.resumed = Resumed(told["resume"], self.rank)
-            if told.get("verify"):
-                self.verify = pathlib.Path(told["verify"])
+            self.evaluate = told.get("evaluate")
             self._asked = told.get("asked") or {}
             self._drop(told.get("kept", 0))
             again = sorted(list(self._pending) + list(self._unsettled.items()))

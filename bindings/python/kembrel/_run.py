@@ -44,14 +44,14 @@ def _named(value: Any) -> str:
     return str(value)
 
 
-def _safe(default: Any = None) -> Callable[[_Method], _Method]:
+def safe(default: Any = None) -> Callable[[_Method], _Method]:
     """Makes a method that never raises into the training program: what goes wrong is a problem of
     the recording, and default is returned.
     """
 
     def wrap(method: _Method) -> _Method:
         @functools.wraps(method)
-        def safe(self: Any, *args: Any, **kw: Any) -> Any:
+        def guarded(self: Any, *args: Any, **kw: Any) -> Any:
             try:
                 return method(self, *args, **kw)
             except Exception as e:
@@ -61,7 +61,7 @@ def _safe(default: Any = None) -> Callable[[_Method], _Method]:
                 )
                 return default
 
-        return safe  # type: ignore[return-value]
+        return guarded  # type: ignore[return-value]
 
     return wrap
 
@@ -158,13 +158,13 @@ class Run(Connection):
             self._fail(f"an epoch is left out: {e}", "epoch")
             return math.nan
 
-    @_safe()
+    @safe()
     def note(self, text: str) -> None:
         """Leaves a line of text on the run."""
         if not self._silent:
             self._tell("note", text=str(text)[:10000])
 
-    @_safe()
+    @safe()
     def data(
         self,
         use: str = "",
@@ -207,7 +207,7 @@ class Run(Connection):
             self._tell_once("data", use=str(use), do="items", **fields)
         self._tell("data", use=str(use), do="end", data=str(dataset), count=count)
 
-    @_safe(False)
+    @safe(False)
     def predictions(
         self,
         split: str,
@@ -286,7 +286,7 @@ class Run(Connection):
             self._send(id, line)
         return True
 
-    @_safe(False)
+    @safe(False)
     def checkpoint(
         self,
         step: int,
@@ -374,7 +374,7 @@ class Run(Connection):
             self._send(id, line)
         return True
 
-    @_safe()
+    @safe()
     def save_when(
         self,
         epochs: Optional[float] = None,
@@ -407,7 +407,7 @@ class Run(Connection):
 
         signal.signal(number, asked)
 
-    @_safe(False)
+    @safe(False)
     def save(
         self, step: int, epoch: Optional[float] = None, gather: bool = False, **parts: Any
     ) -> bool:
@@ -434,7 +434,7 @@ class Run(Connection):
             **{k: v() if isinstance(v, _CALLED) else v for k, v in parts.items()},
         )
 
-    @_safe()
+    @safe()
     def initial_weights(
         self,
         weights: Any,
@@ -483,7 +483,7 @@ class Run(Connection):
                 return
             yield epoch
 
-    @_safe(False)
+    @safe(False)
     def settle(self, timeout: float = _SETTLE) -> bool:
         """Waits until all checkpoints handed over are safe on disk."""
         if self._pid != os.getpid():
@@ -492,7 +492,7 @@ class Run(Connection):
             self._changed.wait_for(lambda: not self._unsettled or self._lost or self._held, timeout)
             return not self._unsettled
 
-    @_safe()
+    @safe()
     def end(self, state: str = "finished", why: str = "") -> None:
         """Says how the program ends: finished, stopped or failed. It waits until what was handed
         over is safe on disk, not for the service.

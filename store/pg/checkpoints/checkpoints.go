@@ -54,18 +54,6 @@ func (q Queries) ListFiles(ctx context.Context, run, checkpoint int64) ([]store.
 	return db.List[store.File](ctx, q, "file_list", db.A{"run": run, "checkpoint": checkpoint})
 }
 
-// AddVerification keeps one.
-func (q Queries) AddVerification(ctx context.Context, run, checkpoint, person int64, host string, result any) error {
-	_, err := q.Exec(ctx, "verification_add", db.A{"run": run, "checkpoint": checkpoint, "person": person, "host": host,
-		"result": result})
-	return err
-}
-
-// ListVerifications lists those of a run's checkpoints, the latest first for each.
-func (q Queries) ListVerifications(ctx context.Context, run int64) ([]store.Verification, error) {
-	return db.List[store.Verification](ctx, q, "verification_list", db.A{"run": run})
-}
-
 // CheckpointStats counts a run's checkpoints and their bytes.
 func (q Queries) CheckpointStats(ctx context.Context, run int64) (count, size int64, err error) {
 	r, err := db.One[struct{ Count, Size int64 }](ctx, q, "checkpoint_stats", db.A{"run": run})

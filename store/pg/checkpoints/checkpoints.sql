@@ -79,13 +79,6 @@ where run = @run and (@checkpoint = 0 or checkpoint = @checkpoint) order by chec
 -- query: checkpoint_stats
 select count(*) as count, coalesce(sum(size), 0)::bigint as size from checkpoint where run = @run and dropped is null;
 
--- query: verification_add
-insert into verification (run, checkpoint, person, host, result) values (@run, @checkpoint, @person, @host, @result);
-
--- query: verification_list
-select v.checkpoint, v.at, coalesce(p.name, '') as who, v.host, v.result from verification v left join person p on p.id = v.person
-where v.run = @run order by v.checkpoint, v.id desc;
-
 -- query: chunk_slice
 -- Chunks in the order of their digests.
 select digest, size, pack, at, stored, bad from chunk

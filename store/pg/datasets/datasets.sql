@@ -112,10 +112,30 @@ where u.snapshot = @snapshot and r.doomed is null and (@all or p.open and @open 
 order by r.started desc, r.number desc limit @limit;
 
 -- query: test_looks
--- Curves on a test split of runs that used that of this snapshot. All are counted, whoever asks; what may not be seen is not named.
-select case when (@all or p.open and @open or p.key = any(@keys::text[])) and (@only = '' or p.key = @only) then p.key else '' end as project, r.id as run, r.number, m.name as who, u.split, c.name as curve, s.count as looks,
-    s.last_value as last, s.low_value as lowest, s.high_value as highest, r.started as first, to_timestamp(s.last_time / 1000.0) as latest
-from run_data u join run r on r.id = u.run join project p on p.id = r.project join person m on m.id = r.creator
-join curve c on c.run = r.id and c.name like '%.test' join curve_summary s on s.run = r.id and s.curve = c.id
-where u.snapshot = @snapshot and (u.use = 'test' or u.split = 'test') and s.count > 0
-order by r.started, r.number, c.name limit 5000;
+-- What was seen of the test split of this snapshot: readings on runs' own curves, what evaluations gave, and the sheets of runs that read no such curve. All are counted,
+-- whoever asks; what may not be seen is not named.
+with looks as (
+    select r.id as run, m.name as who, u.split, c.name as curve, s.count as looks, s.last_value as last, s.low_value as lowest, s.high_value as highest, r.started as first,
+        to_timestamp(s.last_time / 1000.0) as latest
+    from run_data u join run r on r.id = u.run join person m on m.id = r.creator
+    join curve c on c.run = r.id and c.name like '%.test' join curve_summary s on s.run = r.id and s.curve = c.id
+    where u.snapshot = @snapshot and (u.use = 'test' or u.split = 'test') and s.count > 0
+    union all
+    select e.run, (array_agg(m.name order by e.number desc))[1], 'test', f.name || '.test', count(*), (array_agg(f.value order by e.number desc))[1], min(f.value), max(f.value),
+        min(e.ended), max(e.ended)
+    from evaluation e left join person m on m.id = e.person
+    cross join lateral (select key as name, value::float8 as value from jsonb_each_text(e.measures) where value <> 'NaN') f
+    where e.snapshot = @snapshot and e.split = 'test' and (e.figures ? f.name or e.figures ? (f.name || '.test') or f.name in ('accuracy', 'mean_absolute_error', 'mae'))
+    group by e.run, f.name
+    union all
+    select s.run, (array_agg(m.name order by s.number desc))[1], 'test', (s.figures #>> '{0,name}') || '.test', count(*),
+        (array_agg((s.figures #>> '{0,value}')::float8 order by s.number desc))[1], min((s.figures #>> '{0,value}')::float8), max((s.figures #>> '{0,value}')::float8), min(s.created),
+        max(s.created)
+    from snapshot n join dataset d on d.id = n.dataset join sheet s on s.data = d.name || '#' || n.number || ':test' join person m on m.id = s.person
+    where n.id = @snapshot and s.evaluation is null and s.figures #>> '{0,name}' in ('accuracy', 'mean absolute error')
+        and not exists (select 1 from curve c where c.run = s.run and c.name = (s.figures #>> '{0,name}') || '.test')
+    group by s.run, s.figures #>> '{0,name}')
+select case when (@all or p.open and @open or p.key = any(@keys::text[])) and (@only = '' or p.key = @only) then p.key else '' end as project, r.id as run, r.number,
+    coalesce(l.who, '') as who, l.split, l.curve, l.looks, l.last, l.lowest, l.highest, l.first, l.latest
+from looks l join run r on r.id = l.run join project p on p.id = r.project
+order by l.first, r.number, l.curve limit 5000;

@@ -138,6 +138,9 @@ func (b *builder) truth(n *filter.Node) expression {
 	case filter.Hyper:
 		return write(filter.Truth, "coalesce(%s, false)", b.boolean(n))
 	case filter.Has:
+		if len(n.Args) > 0 {
+			return write(filter.Truth, "(%s is not null)", b.of(n.Args[0], n.Args[0].Kind))
+		}
 		return write(filter.Truth, "exists (select 1 from hyper h where h.run = r.id and h.name = %s)",
 			b.add(n.Name, ""))
 	case filter.Search:
@@ -197,6 +200,10 @@ func (b *builder) number(n *filter.Node) expression {
 			b.add(n.Name, ""))
 	case filter.Best:
 		return write(filter.Number, "r.best")
+	case filter.Evaluated:
+		on := b.add(n.On, "::text")
+		return write(filter.Number, "(select nullif((e.measures ->> %s)::float8, 'NaN') from evaluation e where e.run = r.id"+
+			" and (e.data = %s or e.data = '' and e.split = %s) order by e.number desc limit 1)", b.add(n.Name, "::text"), on, on)
 	case filter.Add:
 		return write(filter.Number, "(%s + %s)", arg(0), arg(1))
 	case filter.Subtract:

@@ -19,7 +19,12 @@ func (q Queries) WholeSheets(ctx context.Context, s store.SheetQuery) ([]store.S
 }
 
 func (q Queries) list(ctx context.Context, s store.SheetQuery, whole bool) ([]store.Sheet, error) {
-	return db.List[store.Sheet](ctx, q, "sheet_list", db.A{"run": s.Run, "split": s.Split, "below": s.Below,
+	like := store.Sheet{}
+	if s.Like != nil {
+		like = *s.Like
+	}
+	return db.List[store.Sheet](ctx, q, "sheet_list", db.A{"like": s.Like != nil, "data": like.Data,
+		"own": like.Evaluation == nil, "run": s.Run, "split": s.Split, "below": s.Below,
 		"number": s.Number, "last": s.Last, "limit": s.Limit, "whole": whole})
 }
 
@@ -50,7 +55,7 @@ func (q Queries) AddSheet(ctx context.Context, n store.NewSheet) (number int, er
 		"split": n.Split, "task": n.Task, "classes": n.Classes, "probabilities": n.Probabilities,
 		"examples": n.Examples,
 		"labelled": n.Labelled, "figures": n.Figures, "assessed": n.Assessed, "alarms": n.Alarms, "data": n.Data,
-		"source": n.Source, "size": n.Size, "person": n.Person})
+		"evaluation": n.EvaluationID, "source": n.Source, "size": n.Size, "person": n.Person})
 	if err != nil {
 		return 0, err
 	}

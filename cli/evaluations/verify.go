@@ -1,0 +1,68 @@
+package evaluations
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/cli/term"
+)
+
+// Verify makes the command verify.
+func (a *Commands) Verify() *cobra.Command {
+	var output, data string
+	var tolerance float64
+	cmd := &cobra.Command{Use: "verify CHECKPOINT -- COMMAND...",
+		Short: "Evaluate a checkpoint, and compare the figures with those recorded",
+		Long: `Evaluate a checkpoint as kembrel evaluate does, and compare the figures that your program reports with those recorded when it was saved. The outcome is
+kept with the checkpoint. Ends with 7 where they are not the same.`,
+		Example: `  kembrel verify vessels/3@best -- ./harbour evaluate
+  kembrel verify vessels/3@best --tolerance 1e-6 -- python3 evaluate.py {folder}`,
+		ValidArgsFunction: a.Complete(true, true),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if cmd.ArgsLenAtDash() != 1 || len(args) < 2 {
+				return term.Usage("say what to run, behind two hyphens: kembrel verify vessels/3@best -- ./harbour evaluate")
+			}
+			addr, err := term.Address(args[0], true, true)
+			if err != nil {
+				return err
+			}
+			within := api.Float(tolerance)
+			r := &evaluating{Commands: a, command: args[1:], data: data, verify: &within, wait: 10 * time.Second}
+			if err := r.look(cmd.Context()); err != nil {
+				return err
+			}
+			e, err := r.one(cmd.Context(), addr)
+			if err != nil {
+				return err
+			}
+			v := e.Verified
+			l := term.List("curve", "recorded#", "found#", "")
+			for _, f := range v.Figures {
+				recorded, mark := "", "was not recorded"
+				if f.Recorded != nil {
+					recorded, mark = term.Number(float64(*f.Recorded)), "the same"
+					if !f.Same {
+						mark = "another"
+					}
+				}
+				l.Add(f.Curve, recorded, term.Number(float64(f.Found)), mark)
+			}
+			if err := a.Print(output, l, v); err != nil {
+				return err
+			}
+			if output == "table" {
+				fmt.Fprintln(a.Out, v.Says)
+			}
+			if !v.Same {
+				return term.Exit{Code: term.ExitDiffers, Err: nil}
+			}
+			return nil
+		}}
+	term.OutputFlag(cmd, &output)
+	cmd.Flags().StringVar(&data, "data", "", "on what it is evaluated, such as val, or hydrophone#3:val")
+	cmd.Flags().Float64Var(&tolerance, "tolerance", 0, "greatest difference that counts as the same; 0: exact")
+	return cmd
+}

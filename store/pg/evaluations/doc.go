@@ -1,0 +1,2 @@
+// Package evaluations has the queries on evaluations of checkpoints.
+package evaluations
