@@ -137,6 +137,8 @@ type Answers struct {
 	WentIn   string `json:"went_in" doc:"What went in?"`
 	CameOut  string `json:"came_out" doc:"What came out?"`
 	Happened string `json:"happened" doc:"What happened?"`
+	// Evaluated is absent where nothing was.
+	Evaluated string `json:"evaluated,omitempty" doc:"What did evaluations find?"`
 }
 
 // Recipe is where and how a run was started.

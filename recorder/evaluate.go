@@ -39,7 +39,8 @@ type Evaluating struct {
 }
 
 // Evaluate runs a program that evaluates a checkpoint under a recorder, and tells the service what it found: figures,
-// prediction sheets, notes. Where the service is away they wait in the spool, and evaluation is nil. A program that ends
+// prediction sheets, notes. Where the service is away they wait in the spool, and evaluation is nil. A program that
+// ends
 // with another code than 0 has found nothing.
 func Evaluate(ctx context.Context, o Options, e Evaluating, command []string) (*api.Evaluation, int, error) {
 	folder, err := socketFolder(o)
@@ -92,8 +93,9 @@ func Evaluate(ctx context.Context, o Options, e Evaluating, command []string) (*
 	nothing := len(n.figures) == 0 && len(n.done) == 0
 	n.mutex.Unlock()
 	if nothing {
-		return nil, 0, errors.Join(errors.New("it said nothing: neither a figure nor predictions; let it speak to the recorder as training does (docs/evaluations.md)"),
-			s.Remove())
+		return nil, 0,
+			errors.Join(errors.New("it said nothing: neither a figure nor predictions; let it speak to the recorder as training does (docs/evaluations.md)"),
+				s.Remove())
 	}
 	if err := s.AppendEnd(spool.Ending{State: "finished", At: time.Now()}, endTime); err != nil {
 		r.say("the spool's disk takes nothing (%v); what waits in memory is sent from there", withoutPath(err))
@@ -154,7 +156,8 @@ func readEvaluation(s *spool.Spool) (evaluated, error) {
 			}
 		case spool.Note:
 			var n api.NewNote
-			if json.Unmarshal(record.Body, &n) == nil && len(out.notes) < mostNotes && !slices.Contains(out.notes, n.Text) {
+			if json.Unmarshal(record.Body, &n) == nil && len(out.notes) < mostNotes && !slices.Contains(out.notes,
+				n.Text) {
 				out.notes = append(out.notes, n.Text)
 			}
 		case spool.Sheet:

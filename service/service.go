@@ -105,7 +105,8 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	s.Weights.ReadFrom(s.Checkpoints)
 	s.Runs = runs.New(f, on[runs.Tx]{db}, s.Checkpoints, s.Judging, o.LostAfter)
 	s.Comparing = comparing.New(f, db, s.Curves)
-	s.Pages = pages.New(f, db, s.Runs, s.Judging, s.Checkpoints, s.Searches, s.Sheets)
+	s.Pages = pages.New(f, db, s.Runs, s.Judging, s.Checkpoints, s.Searches, s.Sheets,
+		s.Evaluations)
 	return s
 }
 

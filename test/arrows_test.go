@@ -71,7 +71,7 @@ var rooms = map[string]struct {
 	"kembrel/service": {
 		all:   []string{"act", "finding", "rules"},
 		bases: map[string][]string{"act": {}, "rules": {}, "finding": {"act"}},
-		more: map[string][]string{"pages": {"checkpoints", "judging", "runs", "searches", "sheets"},
+		more: map[string][]string{"pages": {"checkpoints", "evaluations", "judging", "runs", "searches", "sheets"},
 			"comparing": {"comparing/document"}},
 	},
 	"kembrel/cli":      {all: []string{"term"}, bases: map[string][]string{"term": {}}},
@@ -150,9 +150,9 @@ func TestStoriesEndOnlyWhatTheyFound(t *testing.T) {
 
 // consoleRooms says what of the console's other folders each folder may import, beside api/ and shared/.
 var consoleRooms = map[string][]string{
-	"api": {}, "shared": {}, "chart": {}, "people": {}, "storage": {}, "checkpoints": {}, "data": {},
-	"runs": {"chart"}, "predictions": {},
-	"compare": {"chart", "predictions"}, "run": {"chart", "checkpoints", "predictions"},
+	"api": {}, "shared": {}, "chart": {}, "people": {}, "storage": {}, "checkpoints": {"evaluations"}, "data": {},
+	"runs": {"chart"}, "predictions": {}, "evaluations": {"predictions"},
+	"compare": {"chart", "predictions"}, "run": {"chart", "checkpoints", "evaluations", "predictions"},
 }
 
 func TestConsoleFoldersDoNotImportEachOther(t *testing.T) {

@@ -3,6 +3,7 @@ package web_test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"math"
 	"testing"
@@ -22,7 +23,8 @@ func newEvaluation(at api.CheckpointInput, data string, figures map[string]api.F
 	return in
 }
 
-// Figures are compared with what was recorded: exactly, or within a tolerance; where nothing is in common it is refused.
+// Figures are compared with what was recorded: exactly, or within a tolerance; where nothing is in common it is
+// refused.
 func TestVerification(t *testing.T) {
 	s := serve(t)
 	s.project(t)
@@ -45,7 +47,8 @@ func TestVerification(t *testing.T) {
 	require.Len(t, got.Verified, 4)
 	require.False(t, got.Verified[0].Same, "the latest first")
 	other := newEvaluation(at, "", map[string]api.Float{"loss.test": 1})
-	for within, says := range map[api.Float]string{0: "none of the figures reported (loss.test) was recorded", -1: "from 0 up"} {
+	for within, says := range map[api.Float]string{0: "none of the figures reported (loss.test) was recorded",
+		-1: "from 0 up"} {
 		other.Body.Verify = &within
 		refuse(t, s, api.AddEvaluation, other, api.Invalid, says)
 	}
@@ -100,10 +103,12 @@ func TestEvaluations(t *testing.T) {
 	refuse(t, s, api.AddSheet, wrong, api.NotFound, "no evaluation 9")
 
 	// The latest on some data is what the filter knows.
-	call(t, s, api.AddEvaluation, newEvaluation(at, "test", map[string]api.Float{"accuracy.test": 0.5, "accuracy.val": 0.9}))
+	call(t, s, api.AddEvaluation, newEvaluation(at, "test", map[string]api.Float{"accuracy.test": 0.5,
+		"accuracy.val": 0.9}))
 	for where, want := range map[string]int{
 		`evaluated("hydrophone#1:test").accuracy < 0.99`: 1, `evaluated("hydrophone#1:test").accuracy > 0.99`: 0,
-		`evaluated("test").accuracy == 0.5`: 1, `evaluated("test")["accuracy.val"] == 0.9`: 1, `evaluated("val").accuracy > 0`: 0,
+		`evaluated("test").accuracy == 0.5`: 1, `evaluated("test")["accuracy.val"] == 0.9`: 1,
+		`evaluated("val").accuracy > 0`:            0,
 		`has(evaluated("hydrophone#1:test").pace)`: 1, `has(evaluated("hydrophone#1:test").f1)`: 0} {
 		page := call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10},
 			RunChoice: api.RunChoice{Where: where}})
@@ -127,7 +132,8 @@ func TestEvaluations(t *testing.T) {
 	}
 	refuse(t, s, api.AddEvaluation, newEvaluation(at, "not an address", nil), api.Invalid, "no address of data")
 	refuse(t, s, api.AddEvaluation, newEvaluation(at, "", map[string]api.Float{"a/b": 1}), api.Invalid, "curve name")
-	refuse(t, s, api.GetEvaluation, &api.EvaluationInput{RunInput: leg.RunInput, Evaluation: 7}, api.NotFound, "evaluation 7")
+	refuse(t, s, api.GetEvaluation, &api.EvaluationInput{RunInput: leg.RunInput, Evaluation: 7}, api.NotFound,
+		"evaluation 7")
 
 	// Every look at a test split is counted, however it was looked at.
 	ledger := call(t, s, api.GetSnapshot, &api.SnapshotInput{DatasetInput: api.DatasetInput{Dataset: "hydrophone"},
@@ -136,4 +142,40 @@ func TestEvaluations(t *testing.T) {
 	require.EqualValues(t, 2, ledger.Looks)
 	require.Equal(t, []string{"accuracy.test", "pace.test"}, []string{ledger.Curves[0].Curve, ledger.Curves[1].Curve})
 	require.InDelta(t, added.Figures[0].Value, float64(ledger.Curves[0].Best), 1e-12, "what the answers give")
+}
+
+// A model that was trained on another snapshot's split has seen what that shares with the one it is evaluated on.
+func TestEvaluatedOnWhatItWasTrainedOn(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	at := s.keepWeights(t, leg, 10, tensor.Float64("w", []int64{1}, []float64{1}))
+	s.snapshot(t, honest(100)...)
+	other := honest(100)
+	for i := range other {
+		other[i].Split = map[string]string{"train": "test", "val": "train"}[other[i].Split]
+	}
+	for i := range 5 {
+		other[i].Split, other[i].Key, other[i].Group = "val", fmt.Sprint("renamed", i), "elsewhere" // by its bytes
+	}
+	other[40].Split = "val" // of a voyage that was validated on only
+	s.snapshot(t, other...)
+	in := batch(leg, 1, 1, "loss.val", 1)
+	in.Body.Data = []api.DataUse{{Use: "train", Asked: "hydrophone#1:train"}, {Use: "val", Asked: "hydrophone#1:val"}}
+	call(t, s, api.SendBatch, in)
+	for data, want := range map[string]int64{"hydrophone#2:val": 5, "hydrophone#2:test": 75, "hydrophone#2:train": 0,
+		"hydrophone#1:val": 0} {
+		e := call(t, s, api.AddEvaluation, newEvaluation(at, data, nil))
+		sheet := s.newSheet(t, leg.RunInput, e.Split, 1, answers(t, 300, 3, honestly))
+		sheet.Body.Of = e.Number
+		got := call(t, s, api.AddSheet, sheet)
+		if want == 0 {
+			require.Empty(t, got.Alarms, data)
+			continue
+		}
+		require.Len(t, got.Alarms, 1, data)
+		require.Equal(t, []any{assess.InTraining, want, "hydrophone#1:train"},
+			[]any{got.Alarms[0].Kind, got.Alarms[0].Count, got.Alarms[0].Trained}, data)
+		require.Contains(t, got.Alarms[0].Says, "on which it was trained")
+	}
 }

@@ -2,6 +2,7 @@ package evaluations
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -65,10 +66,16 @@ func listing(all []api.Evaluation) term.Listing {
 	return l
 }
 
+// shown are the figures from a sheet that are listed; kembrel predictions show has all.
+var shown = []string{"accuracy", "log_loss", "mae", "rmse"}
+
 // found are the figures of an evaluation in a line.
 func found(e api.Evaluation) string {
 	var parts []string
 	for _, f := range e.Figures {
+		if f.Computed && !slices.Contains(shown, f.Name) {
+			continue
+		}
 		text := f.Name + "=" + term.Number(float64(f.Value))
 		if f.Low != nil && f.High != nil {
 			text += fmt.Sprintf(" (%.3g to %.3g)", *f.Low, *f.High)

@@ -267,6 +267,9 @@ func (a *Commands) showRun(r *api.RunDetail) {
 		p("  %-8s %s", "memory", api.Bytes(c.Memory))
 	}
 	p("\nWhat came out?  %s", r.Answers.CameOut)
+	if r.Answers.Evaluated != "" {
+		p("\nWhat did evaluations find?  %s", term.Printable(r.Answers.Evaluated))
+	}
 	p("\nWhat happened?  %s", r.Answers.Happened)
 	for _, leg := range r.Legs {
 		end := ""

@@ -40,6 +40,7 @@ type Alarm struct {
 	Of       int64      `json:"of,omitempty" doc:"Of how many"`
 	Pairs    [][2]int   `json:"pairs,omitempty" maxItems:"1000" doc:"Places of classes, and of those that are answered for them"`
 	Data     string     `json:"data,omitempty" doc:"The split of a snapshot that examples are in"`
+	Trained  string     `json:"trained,omitempty" doc:"The split of another snapshot, on which it was trained, that has them too"`
 	Odd      *OddCounts `json:"odd,omitempty"`
 }
 

@@ -17,7 +17,7 @@ type Measured struct {
 
 // Measure is the figure's name as curves and filters have it: log_loss for log loss, mae for mean absolute error.
 func (m Measured) Measure() string {
-	return strings.ToLower(strings.NewReplacer("mean absolute error", "mae", "root mean squared error", "rmse", " ", "_").
+	return strings.ToLower(strings.NewReplacer("mean absolute error", "mae", "root mean squared error", "rmse", ", ", "_", " ", "_").
 		Replace(m.Name))
 }
 

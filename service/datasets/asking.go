@@ -471,6 +471,43 @@ func (s *Datasets) KeptItems(ctx context.Context, address string, keys []string)
 	return out, err
 }
 
+// sharedKey names what is counted as shared.
+type sharedKey struct {
+	of, in         int64
+	split, trained string
+}
+
+// SharedItems counts the items of a split that a split of another snapshot, on which something was trained, has too.
+func (s *Datasets) SharedItems(ctx context.Context, of, in string) (int64, error) {
+	var rows [2]store.Snapshot
+	var splits [2]string
+	var files [2]*kept.File
+	for i, address := range []string{of, in} {
+		at, err := api.ParseData(address)
+		if err != nil {
+			return 0, err
+		}
+		splits[i] = at.Split
+		if rows[i], err = s.db.FindSnapshot(ctx, at.Dataset, at.Number); err != nil {
+			return 0, err
+		}
+		if files[i], err = s.open(ctx, rows[i]); err != nil {
+			return 0, err
+		}
+	}
+	key := sharedKey{rows[0].ID, rows[1].ID, splits[0], splits[1]}
+	if n, known := s.shared.Get(key); known {
+		return n, nil
+	}
+	s.looking.Lock() // one is read at a time, which bounds memory
+	defer s.looking.Unlock()
+	n, err := kept.Shared(files[0], splits[0], files[1], splits[1])
+	if err == nil {
+		s.shared.Add(key, n)
+	}
+	return n, err
+}
+
 // GetSnapshotDifference says how a snapshot differs from another.
 func (s *Datasets) GetSnapshotDifference(ctx context.Context, _ act.Who,
 	in *api.SnapshotDifferenceInput) (*api.SnapshotDifference, error) {

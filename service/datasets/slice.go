@@ -57,6 +57,7 @@ type Datasets struct {
 	making  chan struct{}                   // so many are made at a time
 	marks   *lru.Cache[int64, []kept.Found] // of the snapshots asked for lately
 	files   *lru.Cache[int64, *kept.File]   // the same, each with a chunk of 4 MiB
+	shared  *lru.Cache[sharedKey, int64]
 }
 
 // mostMaking bounds how many snapshots are sorted at once, mostMarks how many have their marks in memory.
@@ -75,7 +76,11 @@ func New(a *act.Act, db Storage, chunks *pack.Packs) *Datasets {
 	if err != nil {
 		panic(err) // of a constant
 	}
-	return &Datasets{files: files, Act: a, db: db, chunks: chunks, wake: make(chan struct{}, 1),
+	shared, err := lru.New[sharedKey, int64](1000)
+	if err != nil {
+		panic(err) // of a constant
+	}
+	return &Datasets{files: files, shared: shared, Act: a, db: db, chunks: chunks, wake: make(chan struct{}, 1),
 		making: make(chan struct{}, mostMaking),
 		marks:  marks}
 }

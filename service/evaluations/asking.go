@@ -157,7 +157,8 @@ func (s *Evaluations) show(ctx context.Context, in api.RunInput, run int64,
 }
 
 func toEvaluation(r store.Evaluation, sheets []store.EvaluatedSheet) (api.Evaluation, error) {
-	out := api.Evaluation{Number: r.Number, Step: r.Step, Epoch: api.Float(r.Epoch), Data: r.Data, Split: r.Split, Figures: []api.EvaluatedFigure{}, Host: r.Host,
+	out := api.Evaluation{Number: r.Number, Step: r.Step, Epoch: api.Float(r.Epoch), Data: r.Data, Split: r.Split,
+		Figures: []api.EvaluatedFigure{}, Host: r.Host,
 		Who: r.Who, Started: r.Started, Ended: r.Ended}
 	var said map[string]api.Float
 	err := errors.Join(json.Unmarshal(r.Measures, &said), json.Unmarshal(r.Notes, &out.Notes),
@@ -226,7 +227,7 @@ func sayEvaluation(e *api.Evaluation) string {
 		parts = append(parts, text)
 	}
 	for _, f := range e.Figures {
-		if place(f.Name) < len(first) {
+		if place(f.Name) < len(first) && (f.Name != "log_loss" || len(parts) < 2) { // it is the loss, as a rule
 			tell(f)
 		}
 	}

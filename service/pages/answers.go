@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"kembrel/api"
+	"kembrel/service/act"
 )
 
 func sayWentIn(r *api.RunDetail) string {
@@ -48,6 +49,39 @@ func sayCameOut(count, size int64) string {
 		return "1 checkpoint, " + api.Bytes(size) + "."
 	}
 	return fmt.Sprintf("%d checkpoints, %s.", count, api.Bytes(size))
+}
+
+// sayEvaluated says what the latest evaluation on each data found, the latest first; "" where there is none.
+func sayEvaluated(list []api.Evaluation) string {
+	var parts []string
+	seen, alarmed := map[string]bool{}, 0
+	for _, e := range list {
+		on := e.Data
+		if on == "" {
+			on = e.Split
+		}
+		if seen[on] {
+			continue
+		}
+		seen[on] = true
+		for _, s := range e.Sheets {
+			if len(s.Alarms) > 0 {
+				alarmed++
+				break
+			}
+		}
+		if len(parts) < 3 {
+			_, at, _ := strings.Cut(e.Checkpoint, "@")
+			parts = append(parts, "@"+at+": "+strings.TrimSuffix(e.Says, ".")+".")
+		}
+	}
+	if more := len(seen) - len(parts); more > 0 {
+		parts = append(parts, fmt.Sprintf("And on %d more.", more))
+	}
+	if alarmed > 0 {
+		parts = append(parts, act.Many(alarmed, "of these raises an alarm.", "of these raise alarms."))
+	}
+	return strings.Join(parts, " ")
 }
 
 func sayHappened(r *api.RunDetail) string {

@@ -11,8 +11,11 @@ import (
 	"kembrel/store"
 )
 
+// mostEvaluations is how many evaluations the sentence on a run's page is made of.
+const mostEvaluations = 50
+
 // GetRun shows a run with its legs, notes, curves and the sentences of its page.
-func (s *Pages) GetRun(ctx context.Context, _ act.Who, in *api.RunInput) (*api.RunDetail, error) {
+func (s *Pages) GetRun(ctx context.Context, who act.Who, in *api.RunInput) (*api.RunDetail, error) {
 	run, row, _, err := s.RunWith(ctx, *in)
 	if err != nil {
 		return nil, err
@@ -95,7 +98,13 @@ func (s *Pages) GetRun(ctx context.Context, _ act.Who, in *api.RunInput) (*api.R
 	if out.Raised, err = s.sheets.Raised(ctx, row); err != nil {
 		return nil, err
 	}
-	out.Answers = api.Answers{Learning: out.Verdict.Said, WentIn: sayWentIn(out), CameOut: sayCameOut(count, size),
+	found, err := s.evaluations.ListEvaluations(ctx, who, &api.EvaluationsInput{RunInput: *in,
+		PageInput: api.PageInput{Limit: mostEvaluations}})
+	if err != nil {
+		return nil, err
+	}
+	out.Answers = api.Answers{Evaluated: sayEvaluated(found.Items), Learning: out.Verdict.Said, WentIn: sayWentIn(out),
+		CameOut:  sayCameOut(count, size),
 		Happened: sayHappened(out)}
 	return out, nil
 }

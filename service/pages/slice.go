@@ -2,6 +2,7 @@ package pages
 
 import (
 	"kembrel/service/checkpoints"
+	"kembrel/service/evaluations"
 	"kembrel/service/finding"
 	"kembrel/service/judging"
 	"kembrel/service/runs"
@@ -18,10 +19,12 @@ type Pages struct {
 	checkpoints *checkpoints.Checkpoints
 	searches    *searches.Searches
 	sheets      *sheets.Sheets
+	evaluations *evaluations.Evaluations
 }
 
 // New makes the slice.
 func New(f *finding.Finder, db Storage, r *runs.Runs, j *judging.Judging, c *checkpoints.Checkpoints,
-	s *searches.Searches, p *sheets.Sheets) *Pages {
-	return &Pages{Finder: f, db: db, runs: r, judging: j, checkpoints: c, searches: s, sheets: p}
+	s *searches.Searches, p *sheets.Sheets, e *evaluations.Evaluations) *Pages {
+	return &Pages{Finder: f, db: db, runs: r, judging: j, checkpoints: c, searches: s, sheets: p,
+		evaluations: e}
 }

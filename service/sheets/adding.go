@@ -124,7 +124,20 @@ func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*
 		return nil, err
 	}
 	s.Live.News()
+	if n.EvaluationID != 0 { // whose figures are known: there is nothing to wait for
+		if err := s.compareNow(ctx, run, number); err != nil {
+			s.Log.Warn("a sheet waits to be held against what was said", "run", run, "sheet", number, "err", err)
+		}
+	}
 	return s.sheet(ctx, in.RunInput, run, number)
+}
+
+func (s *Sheets) compareNow(ctx context.Context, run int64, number int) error {
+	rows, err := s.db.ListSheets(ctx, store.SheetQuery{Run: run, Number: number, Limit: 1})
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	return s.compare(ctx, store.Uncompared{Run: run, ID: rows[0].ID})
 }
 
 // assess reads the files of a sheet and fills in what it comes to.

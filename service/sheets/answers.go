@@ -55,6 +55,10 @@ func sayAlarm(a assess.Alarm) string {
 	case assess.AlwaysWrong:
 		return fmt.Sprintf("%s is always answered wrongly, and %s of it.", a.Class, isOrAre(a.Count))
 	case assess.InTraining:
+		if a.Trained != "" {
+			return fmt.Sprintf("%s of the %s items of %s are also in %s, on which it was trained: the figures look better than the model is.",
+				api.Thousands(a.Count), api.Thousands(a.Of), a.Data, a.Trained)
+		}
 		return fmt.Sprintf("%d of the %d items of %s are in the training split too, or others of their group are: the figures are too good.",
 			a.Count, a.Of, a.Data)
 	case assess.OddScores:

@@ -83,7 +83,7 @@ func (s *Sheets) compare(ctx context.Context, u store.Uncompared) error {
 	if err != nil {
 		return err
 	}
-	items, leaking, err := s.splitOf(ctx, row)
+	of, err := s.seenOf(ctx, row)
 	if err != nil {
 		return err
 	}
@@ -97,7 +97,7 @@ func (s *Sheets) compare(ctx context.Context, u store.Uncompared) error {
 			continue
 		}
 		found = append(found, name)
-		whole := items == 0 || items == row.Examples
+		whole := of.items == 0 || of.items == row.Examples
 		if alarm := a.Against(name, names[name], v, whole); alarm != nil && !has(assess.FigureDiffers, name) {
 			alarms = append(alarms, *alarm)
 		}
@@ -107,8 +107,9 @@ func (s *Sheets) compare(ctx context.Context, u store.Uncompared) error {
 			alarms = append(alarms, *alarm)
 		}
 	}
-	if leaking > 0 && row.Split != "train" && !has(assess.InTraining, "") {
-		alarms = append(alarms, assess.Alarm{Kind: assess.InTraining, Count: leaking, Of: items, Data: row.Data})
+	if of.leaking > 0 && row.Split != "train" && !has(assess.InTraining, "") {
+		alarms = append(alarms, assess.Alarm{Kind: assess.InTraining, Count: of.leaking, Of: of.items, Data: row.Data,
+			Trained: of.trained})
 	}
 	done := len(found) == len(names) || row.Evaluation != nil || time.Since(row.Created) > patience
 	if !done && len(alarms) == had && slices.Equal(found, row.Held) {
@@ -190,38 +191,53 @@ func (s *Sheets) readings(ctx context.Context, row store.Sheet, names []string) 
 	return out, nil
 }
 
-// splitOf says of the split of a snapshot that a sheet is on how many items it has, and how many of them another split
-// has too, where the run used that snapshot; 0: not known.
-func (s *Sheets) splitOf(ctx context.Context, row store.Sheet) (items, leaking int64, err error) {
+// seen says how many items of a sheet's data the run was trained on too, and on what.
+type seen struct {
+	items, leaking int64
+	trained        string // "": another split of the same snapshot
+}
+
+// seenOf says of the split of a snapshot that a sheet is on how many items it has, and how many of them training has
+// seen; 0: not known.
+func (s *Sheets) seenOf(ctx context.Context, row store.Sheet) (out seen, err error) {
 	at, err := api.ParseData(row.Data)
 	if err != nil {
-		return 0, 0, nil // none is known
+		return out, nil // none is known
 	}
 	snapshot, err := s.db.FindSnapshot(ctx, at.Dataset, at.Number)
 	if errors.Is(err, store.ErrNone) {
-		return 0, 0, nil
+		return out, nil
 	} else if err != nil {
-		return 0, 0, err
+		return out, err
+	}
+	var found *dataset.Findings
+	if json.Unmarshal(snapshot.Answers, &found) != nil || found == nil {
+		return out, nil
+	}
+	leaking := int64(0)
+	for _, c := range found.Splits {
+		if c.Name == at.Split {
+			out.items, leaking = c.Items, c.Leaking
+		}
 	}
 	uses, err := s.db.RunData(ctx, []int64{row.Run})
 	if err != nil {
-		return 0, 0, err
+		return out, err
 	}
-	used := slices.ContainsFunc(uses, func(u store.RunData) bool {
-		return u.Snapshot != nil && *u.Snapshot == snapshot.ID
-	})
-	var found *dataset.Findings
-	if json.Unmarshal(snapshot.Answers, &found) != nil || found == nil {
-		return 0, 0, nil
-	}
-	for _, c := range found.Splits {
-		if c.Name == at.Split && used {
-			return c.Items, c.Leaking, nil
-		} else if c.Name == at.Split {
-			return c.Items, 0, nil
+	for _, u := range uses {
+		if u.Snapshot == nil {
+			continue
+		}
+		if *u.Snapshot == snapshot.ID && out.trained == "" {
+			out.leaking = leaking
+		} else if *u.Snapshot != snapshot.ID && u.Use == "train" {
+			out.trained = u.Address
+			if out.leaking, err = s.items.SharedItems(ctx, row.Data, u.Address); err != nil {
+				return out, err
+			}
 		}
 	}
-	return 0, 0, nil
+	return out, nil
 }
 
 // GetDisagreement says where two models disagree on the examples that both answered, by key.

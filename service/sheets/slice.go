@@ -44,8 +44,10 @@ type Tx interface {
 	SetAlarms(ctx context.Context, run int64) error
 }
 
-// Items finds items of snapshots by their keys: those whose bytes are kept.
+// Items finds items of snapshots by their keys, those whose bytes are kept, and counts those of a split that another,
+// on which something was trained, has too.
 type Items interface {
+	SharedItems(ctx context.Context, of, in string) (int64, error)
 	KeptItems(ctx context.Context, address string, keys []string) (map[string]api.ExampleItem, error)
 }
 

@@ -2,6 +2,7 @@
 import { ElButton, ElOption, ElSelect } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { answer, client, type Checkpoint, type Tensors, type Weights } from '../api/client'
+import Found from '../evaluations/Found.vue'
 import Question from '../shared/Question.vue'
 import WeightBands from './WeightBands.vue'
 import { useLive } from '../shared/live'
@@ -47,7 +48,16 @@ watch(() => props.at, load)
 watch(chosen, (_, before) => {
   if (before) void readWeights()
 })
-useLive({ project: props.project, run: String(props.number) }, { hello: load, checkpoint: load, summary: load })
+/** Rises when something was found of a checkpoint. */
+const found = ref(0)
+const again = async () => {
+  found.value++
+  await load()
+}
+useLive(
+  { project: props.project, run: String(props.number) },
+  { hello: load, checkpoint: again, predictions: again, summary: load },
+)
 
 const rows = computed(() => {
   const list = tensors.value?.tensors ?? []
@@ -188,6 +198,8 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
           restores it, runs your evaluation, and compares.
         </p>
       </Question>
+
+      <Found :project="project" :number="number" :at="at" :mark="found" />
 
       <Question
         v-if="tensors"

@@ -6,6 +6,7 @@ import { answer, client, type Checkpoint, type Output, type RunDetail } from '..
 import CheckpointTable from '../checkpoints/CheckpointTable.vue'
 import CurveControls from '../chart/CurveControls.vue'
 import CurveChart from '../chart/CurveChart.vue'
+import Found from '../evaluations/Found.vue'
 import NextSteps from './NextSteps.vue'
 import LegAxis from './LegAxis.vue'
 import Question from '../shared/Question.vue'
@@ -27,7 +28,7 @@ const path = { project: props.project, number: props.number }
 const run = ref<RunDetail>()
 const checkpoints = ref<Checkpoint[]>([])
 const output = ref<Output[]>([])
-/** Rises when predictions come. */
+/** Rises when predictions come, and when a checkpoint has been evaluated. */
 const answers = ref(0)
 const { problem, loader } = useLoading()
 const { curves, read } = useCurves(props.project, props.number)
@@ -168,6 +169,7 @@ const { connected } = useLive(
       await Promise.all([loadRun(), loadCheckpoints(), loadMachine()])
     },
     checkpoint: async () => {
+      answers.value++
       await Promise.all([loadRun(), loadCheckpoints()])
     },
     readings: loadCurves,
@@ -361,6 +363,8 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
           @changed="loadCheckpoints"
         />
       </Question>
+
+      <Found :project="project" :number="number" :says="run.answers.evaluated" :mark="answers" />
 
       <Question title="What went in?" :says="run.answers.went_in">
         <WentIn :run="run" />
