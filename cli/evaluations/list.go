@@ -73,7 +73,7 @@ var shown = []string{"accuracy", "log_loss", "mae", "rmse"}
 func found(e api.Evaluation) string {
 	var parts []string
 	for _, f := range e.Figures {
-		if f.Computed && !slices.Contains(shown, f.Name) {
+		if f.Computed && !slices.Contains(shown, f.Name) || f.Name == "log_loss" && len(parts) > 1 { // it is the loss
 			continue
 		}
 		text := f.Name + "=" + term.Number(float64(f.Value))
