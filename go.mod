@@ -44,6 +44,8 @@ require (
 	gonum.org/v1/plot v0.17.0
 )
 
+require github.com/aymanbagabas/go-udiff v0.4.1
+
 require (
 	cel.dev/expr v0.25.1 // indirect
 	codeberg.org/go-fonts/liberation v0.5.0 // indirect

@@ -156,6 +156,7 @@ type Recipe struct {
 
 	Data        map[string]string `json:"data,omitempty" maxProperties:"100" doc:"Data that it was started with, by what for"`
 	ReadOutput  string            `json:"read_output,omitempty" maxLength:"4096" doc:"How readings were found in the program's output: auto, or a pattern"`
+	Keep        []string          `json:"keep,omitempty" maxItems:"100" doc:"Patterns of files that were kept with the run at its end"`
 	Inside      string            `json:"inside,omitempty" maxLength:"8192" doc:"The folder's place in its repository"`
 	Remote      string            `json:"remote,omitempty" maxLength:"8192" doc:"Where the repository came from, without credentials"`
 	Changes     string            `json:"changes,omitempty" maxLength:"1048576" doc:"What was not committed, as a patch (git diff --binary HEAD)"`

@@ -16,6 +16,7 @@ import (
 	"kembrel/cli/curves"
 	"kembrel/cli/data"
 	"kembrel/cli/evaluations"
+	"kembrel/cli/files"
 	"kembrel/cli/history"
 	"kembrel/cli/people"
 	"kembrel/cli/predictions"
@@ -39,6 +40,7 @@ type (
 	ofData        = data.Commands
 	ofPredictions = predictions.Commands
 	ofEvaluations = evaluations.Commands
+	ofFiles       = files.Commands
 )
 
 // commands are those of all folders.
@@ -55,6 +57,7 @@ type commands struct {
 	ofData
 	ofPredictions
 	ofEvaluations
+	ofFiles
 }
 
 // New makes the command tree. more are commands from elsewhere, made with the same App; one whose Use begins with
@@ -65,7 +68,7 @@ func New(version string, more ...func(*term.App) *cobra.Command) *cobra.Command 
 	a := commands{app, record.Commands{App: app}, runs.Commands{App: app}, projects.Commands{App: app},
 		curves.Commands{App: app}, history.Commands{App: app}, checkpoints.Commands{App: app},
 		compare.Commands{App: app}, people.Commands{App: app}, data.Commands{App: app},
-		predictions.Commands{App: app}, evaluations.Commands{App: app}}
+		predictions.Commands{App: app}, evaluations.Commands{App: app}, files.Commands{App: app}}
 	root := &cobra.Command{
 		Use:   "kembrel",
 		Short: "Record, watch, compare and restore training runs",
@@ -100,7 +103,7 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 		a.Runs(), a.Change(), a.Archive(), a.DeleteRun(), a.Views(), a.Compare(), a.Search(), a.Searches(),
 		a.Data(), a.Predictions(), a.Confusion(), a.Open(),
 		a.Show(), a.Curves(), a.Follow(), a.Verdict(), a.StopRule(), a.Export(), a.ImportCommand(), a.Checkpoints(),
-		a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Evaluate(), a.Evaluations(), a.Match(),
+		a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Evaluate(), a.Evaluations(), a.Files(), a.Match(),
 		a.DiffWeights(), a.Tensors(),
 		a.SignIn(), a.SignOut(), a.WhoAmI(), a.Tokens(), a.Sessions(), a.People(), a.Teams(), a.Roles(), a.Audit(),
 		a.Config(), a.version(), record.Drain())

@@ -87,6 +87,7 @@ func Evaluate(ctx context.Context, o Options, e Evaluating, command []string) (*
 	if code := cmd.ProcessState.ExitCode(); code != 0 || ctx.Err() != nil {
 		return nil, cmp.Or(code, 130), s.Remove()
 	}
+	r.session.keepMatched(ctx, ".", o.Keep, s.Leg.Started)
 	r.session.sayRefused()
 	n := r.session
 	n.mutex.Lock()
@@ -124,8 +125,8 @@ var errUnsent = errors.New("what was found is not with the service yet")
 type evaluated struct {
 	figures map[string]api.Float
 	notes   []string
-	sheets  []spool.Manifest
-	ended   *time.Time // nil: it was cut off
+	handed  []spool.Manifest // sheets and files
+	ended   *time.Time       // nil: it was cut off
 }
 
 // mostNotes is how many notes of an evaluation are kept.
@@ -160,12 +161,12 @@ func readEvaluation(s *spool.Spool) (evaluated, error) {
 				n.Text) {
 				out.notes = append(out.notes, n.Text)
 			}
-		case spool.Sheet:
+		case spool.Sheet, spool.File:
 			var m spool.Manifest
 			if err := json.Unmarshal(record.Body, &m); err != nil {
 				return out, err
 			}
-			out.sheets = append(out.sheets, m)
+			out.handed = append(out.handed, m)
 		case spool.End:
 			var e spool.Ending
 			if err := json.Unmarshal(record.Body, &e); err != nil {
@@ -203,7 +204,7 @@ func (s *sender) sendEvaluation(ctx context.Context) error {
 	if err := tell(found.notes); err != nil {
 		return err
 	}
-	for _, m := range found.sheets {
+	for _, m := range found.handed {
 		if err := s.sendHanded(ctx, m); err != nil {
 			return err
 		}
@@ -216,7 +217,7 @@ func (s *sender) sendEvaluation(ctx context.Context) error {
 	for _, n := range remarks[:min(len(remarks), mostNotes)] {
 		notes = append(notes, n.Text)
 	}
-	if len(notes) > 0 || len(found.sheets) > 0 {
+	if len(notes) > 0 || len(found.handed) > 0 {
 		return tell(notes) // the answer has what the sheets gave
 	}
 	return nil

@@ -101,7 +101,7 @@ func missed(step int64, why string) string {
 // abandon forgets a checkpoint that the program could not write, which makes room. The mutex is held.
 func (n *session) abandon(m protocol.Message, out *outbox) error {
 	manifest, ok := n.open[m.Key]
-	if !ok || manifest.Sheet != nil {
+	if !ok || manifest.Kind() != protocol.Checkpoint {
 		return fmt.Errorf("checkpoint %.60q is not open", m.Key)
 	}
 	delete(n.open, m.Key)

@@ -42,7 +42,7 @@ func (n *session) begin(m protocol.Message, out *outbox) error {
 
 func (n *session) commit(m protocol.Message, out *outbox) error {
 	manifest, ok := n.open[m.Key]
-	ok = ok && manifest.Sheet == nil
+	ok = ok && manifest.Kind() == protocol.Checkpoint
 	if !ok && n.done[m.Key] { // a program tells a new recorder again what the old one had kept
 		out.put(protocol.Reply{Kind: "kept", ID: m.ID, Checkpoint: m.Key})
 		return nil

@@ -27,7 +27,7 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	}
 	cmd := &exec.Cmd{Path: path, Args: command, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
 	recipe := Describe(ctx, command, o.Chosen)
-	recipe.ReadOutput = o.Output
+	recipe.ReadOutput, recipe.Keep = o.Output, o.Keep
 	for _, u := range o.Data {
 		if recipe.Data == nil {
 			recipe.Data = map[string]string{}
@@ -86,6 +86,7 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	signal.Stop(signals)
 	status := cmd.ProcessState.Sys().(syscall.WaitStatus)
 	if r != nil {
+		r.session.keepMatched(ctx, ".", o.Keep, r.spool.Leg.Started)
 		end := ending(cmd.ProcessState, r.session, r.ended)
 		// it took the signal, and ended because of it
 		if asked, _ := r.asked.Load().(string); end.State != "finished" && end.Signal == "" {

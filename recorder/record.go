@@ -46,6 +46,7 @@ type Options struct {
 	Err      io.Writer
 
 	Data []api.DataUse // what the run uses, as whoever starts it says
+	Keep []string      // patterns of files that the program writes, to be kept at its end
 
 	space.Place
 	Begin  *Beginning // how the leg begins; nil: a new run, afresh

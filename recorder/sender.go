@@ -303,7 +303,7 @@ func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifes
 			fresh := record.Number > passed // not seen before a step back
 			passed = max(passed, record.Number)
 			switch record.Kind {
-			case spool.Checkpoint, spool.Sheet:
+			case spool.Checkpoint, spool.Sheet, spool.File:
 				var m spool.Manifest
 				if err := json.Unmarshal(record.Body, &m); err != nil {
 					return nil, fmt.Errorf("record %d: %w", record.Number, err)

@@ -93,7 +93,7 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 		record, err := r.Next(size)
 		if errors.Is(err, io.EOF) {
 			for _, m := range n.open {
-				n.steps[m.Step] = n.steps[m.Step] || m.Sheet == nil
+				n.steps[m.Step] = n.steps[m.Step] || m.Kind() == protocol.Checkpoint
 			}
 			return n, nil
 		}
@@ -113,10 +113,10 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 			if err := json.Unmarshal(record.Body, n.ended); err != nil {
 				return nil, err
 			}
-		case spool.Checkpoint, spool.Sheet:
+		case spool.Checkpoint, spool.Sheet, spool.File:
 			var m spool.Manifest
 			if err := json.Unmarshal(record.Body, &m); err == nil {
-				n.steps[m.Step] = n.steps[m.Step] || m.Sheet == nil
+				n.steps[m.Step] = n.steps[m.Step] || m.Kind() == protocol.Checkpoint
 				delete(n.open, m.Key)
 				n.done[m.Key] = true
 			}
@@ -297,8 +297,8 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 		return n.keepReadings(m, out)
 	case protocol.Data:
 		return n.data(m, out)
-	case protocol.Sheet:
-		return n.sheet(m, out)
+	case protocol.Sheet, protocol.FileKind:
+		return n.hand(m, out)
 	case protocol.NoteKind:
 		if out.rank > 0 {
 			m.Text = fmt.Sprintf("Rank %d: %s", out.rank, m.Text)

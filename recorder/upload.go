@@ -20,6 +20,7 @@ import (
 	"kembrel/client"
 	"kembrel/core/chunk"
 	"kembrel/core/tensor"
+	"kembrel/recorder/protocol"
 	"kembrel/recorder/spool"
 )
 
@@ -35,8 +36,11 @@ func (s *sender) sendHanded(ctx context.Context, m spool.Manifest) error {
 		return nil // committed before
 	}
 	commit := s.commitCheckpoint
-	if m.Sheet != nil {
+	switch m.Kind() {
+	case protocol.Sheet:
 		commit = s.addSheet
+	case protocol.FileKind:
+		commit = s.addFile
 	}
 	early := s.takeEarly(m.Key)
 	for try := 0; ; try++ {
@@ -54,7 +58,7 @@ func (s *sender) sendHanded(ctx context.Context, m spool.Manifest) error {
 		}
 		switch {
 		case err == nil:
-			if m.Sheet == nil {
+			if m.Kind() == protocol.Checkpoint {
 				s.stored.Add(1)
 			}
 			s.settled.Store(0)
@@ -66,8 +70,8 @@ func (s *sender) sendHanded(ctx context.Context, m spool.Manifest) error {
 			return err
 		case try < 2 && (api.Is(err, api.Conflict) || api.Is(err, api.Mismatch)):
 			continue // chunks were cleaned away or damaged on the way: send what is missing now
-		case m.Sheet != nil && (api.Is(err, api.Invalid) || api.Is(err, api.TooLarge)):
-			return s.refuseSheet(m, err)
+		case m.Kind() != protocol.Checkpoint && (api.Is(err, api.Invalid) || api.Is(err, api.TooLarge)):
+			return s.refuseHanded(m, err)
 		}
 		return s.setAside(m, err)
 	}
@@ -138,13 +142,16 @@ func (s *sender) takeEarly(key string) *early {
 }
 
 func (s *sender) setAside(m spool.Manifest, why error) error {
-	what := "checkpoint"
-	if m.Sheet != nil {
-		what = "prediction sheet"
+	what := fmt.Sprintf("checkpoint of step %d", m.Step)
+	switch m.Kind() {
+	case protocol.Sheet:
+		what = fmt.Sprintf("prediction sheet of step %d", m.Step)
+	case protocol.FileKind:
+		what = "file " + m.Path
 	}
-	s.putAside(fmt.Errorf("%s of step %d: %w", what, m.Step, why))
-	s.say("%s of step %d: %v; it stays in the spool", what, m.Step, why)
-	s.remark(fmt.Sprintf("The %s of step %d is not with the service: %s. It is kept in the spool %s on the machine that recorded it.", what, m.Step, problemOf(why), filepath.Base(s.spool.Folder)))
+	s.putAside(fmt.Errorf("%s: %w", what, why))
+	s.say("%s: %v; it stays in the spool", what, why)
+	s.remark(fmt.Sprintf("The %s is not with the service: %s. It is kept in the spool %s on the machine that recorded it.", what, problemOf(why), filepath.Base(s.spool.Folder)))
 	return nil
 }
 

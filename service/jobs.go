@@ -33,7 +33,7 @@ type lookout struct {
 // Work marks lost runs and clears expired sessions.
 func (w *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
 	if err := errors.Join(w.service.LoseRuns(ctx), w.service.LookAgain(ctx), w.service.EraseRuns(ctx),
-		w.service.DropDue(ctx), w.service.InspectPending(ctx)); err != nil {
+		w.service.DropDue(ctx), w.service.DropDueFiles(ctx), w.service.InspectPending(ctx)); err != nil {
 		return err
 	}
 	return errors.Join(w.service.db.ClearExpired(ctx), w.service.db.GatherTally(ctx))

@@ -14,6 +14,7 @@ import (
 	"kembrel/service/curves"
 	"kembrel/service/datasets"
 	"kembrel/service/evaluations"
+	"kembrel/service/files"
 	"kembrel/service/finding"
 	"kembrel/service/judging"
 	"kembrel/service/pages"
@@ -54,6 +55,7 @@ type Service struct {
 	*datasets.Datasets
 	*sheets.Sheets
 	*evaluations.Evaluations
+	*files.Files
 	*pages.Pages
 
 	db      *pg.Store
@@ -80,6 +82,7 @@ var (
 	_ datasets.Tx    = pg.Queries{}
 	_ sheets.Tx      = pg.Queries{}
 	_ evaluations.Tx = pg.Queries{}
+	_ files.Tx       = pg.Queries{}
 )
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
@@ -100,6 +103,7 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	s.Datasets = datasets.New(a, on[datasets.Tx]{db}, chunks)
 	s.Sheets = sheets.New(f, on[sheets.Tx]{db}, chunks, s.Datasets)
 	s.Evaluations = evaluations.New(f, on[evaluations.Tx]{db})
+	s.Files = files.New(f, on[files.Tx]{db}, chunks)
 	s.Checkpoints = checkpoints.New(f, on[checkpoints.Tx]{db}, chunks, s.Weights, s.Evaluations)
 	s.Evaluations.FindIn(s.Checkpoints)
 	s.Weights.ReadFrom(s.Checkpoints)

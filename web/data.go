@@ -95,6 +95,15 @@ func (w *server) exampleMedia(ctx context.Context, _ act.Who, in *api.ExampleMed
 	return media(r, name, tag)
 }
 
+// runFile sends a file that a run wrote.
+func (w *server) runFile(ctx context.Context, _ act.Who, in *api.RunFileContentInput) (*huma.StreamResponse, error) {
+	r, f, err := w.service.RunFileContent(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return media(r, f.Path, "")
+}
+
 // media sends bytes of strangers. What they are is told by their content, so that a browser shows pictures, plays
 // sounds, and runs nothing. tag stands for the bytes where they never change; "" where their address names the latest.
 func media(r content, name, tag string) (*huma.StreamResponse, error) {

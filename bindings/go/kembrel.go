@@ -94,6 +94,7 @@ type reply struct {
 	Kept       int64  `json:"kept"`
 	Checkpoint string `json:"checkpoint"`
 	Sheet      string `json:"sheet"`
+	File       string `json:"file"`
 	Folder     string `json:"folder"`
 	Stop       bool   `json:"stop"`
 	What       string `json:"what"`
@@ -409,7 +410,7 @@ func (r *Run) handOver(kind string, say func(), write func(folder string) (field
 	end := func(do string) {
 		r.begin(kind)
 		r.line = appendText(append(r.line, `,"do":`...), do)
-		r.line = appendText(append(append(append(r.line, `,"`...), kind...), `":`...), begun.Checkpoint+begun.Sheet)
+		r.line = appendText(append(append(append(r.line, `,"`...), kind...), `":`...), begun.Checkpoint+begun.Sheet+begun.File)
 	}
 	if err != nil {
 		end("abandon")

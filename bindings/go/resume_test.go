@@ -138,3 +138,46 @@ func TestEvaluateAlone(t *testing.T) {
 	require.NoError(t, e.Predictions(Predictions{Keys: []string{"a"}, Value: []float64{1}}))
 	e.End()
 }
+
+// A file is copied into the folder that the recorder gives, by its path below the working folder or its name.
+func TestFile(t *testing.T) {
+	r := listen(t)
+	into := t.TempDir()
+	begun := make(chan string, 9)
+	go func() {
+		r.welcome()
+		for {
+			m := r.next()
+			if m == nil {
+				return
+			}
+			switch m["do"] {
+			case "begin":
+				begun <- m["path"].(string)
+				r.say(fmt.Sprintf(`{"kind":"folder","id":%v,"file":"k","folder":%q}`, m["id"], into))
+			case "commit":
+				begun <- "commit " + m["file"].(string)
+				r.say(fmt.Sprintf(`{"kind":"kept","id":%v,"file":"k"}`, m["id"]))
+			case "abandon":
+				begun <- "abandon"
+			}
+		}
+	}()
+	run := record(t)
+	elsewhere := filepath.Join(t.TempDir(), "results.txt")
+	require.NoError(t, os.WriteFile(elsewhere, []byte("1 2"), 0o600))
+	require.NoError(t, run.File(elsewhere, ""))
+	require.Equal(t, []string{"results.txt", "commit k"}, []string{<-begun, <-begun})
+	got, err := os.ReadFile(filepath.Join(into, "results.txt"))
+	require.NoError(t, err)
+	require.Equal(t, "1 2", string(got))
+	require.NoError(t, run.File("resume_test.go", ""))
+	require.Equal(t, []string{"resume_test.go", "commit k"}, []string{<-begun, <-begun})
+	require.NoError(t, run.File(elsewhere, "a/b.txt"))
+	require.Equal(t, []string{"a/b.txt", "commit k"}, []string{<-begun, <-begun})
+	for _, odd := range []string{"nothing.txt", into} {
+		require.Equal(t, true, run.File(odd, "") != nil)
+		<-begun
+		require.Equal(t, "abandon", <-begun)
+	}
+}

@@ -36,6 +36,14 @@ func (f *dataFlag) Set(text string) error {
 	return nil
 }
 
+// keepOf are the patterns of files to keep that were given, or those that a recipe had.
+func keepOf(given []string, recipe api.Recipe) []string {
+	if len(given) > 0 {
+		return given
+	}
+	return recipe.Keep
+}
+
 // dataOf is what was given, or what a recipe had.
 func dataOf(given []api.DataUse, recipe api.Recipe) []api.DataUse {
 	if len(given) > 0 {

@@ -129,6 +129,8 @@ func addRecording(f *pflag.FlagSet, o *recorder.Options) {
 		"find readings in what the program prints: auto (name=0.31, name: 0.31 and JSON lines, with their step or epoch), or a regular expression with named groups such as '(?P<epoch>\\d+).*loss (?P<loss_val>\\S+)'")
 	f.Var((*dataFlag)(&o.Data), "data",
 		"what data the run uses, such as val=hydrophone#3:val; may be given many times")
+	f.StringArrayVar(&o.Keep, "keep", nil,
+		"files that the program writes and that are kept with the run at its end, such as 'out/*.csv' or 'report/**'; may be given many times")
 	f.BoolVar(&o.Quiet, "quiet", false, "print nothing of the recorder's own")
 }
 

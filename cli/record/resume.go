@@ -124,7 +124,12 @@ func (a *Commands) start(cmd *cobra.Command, r *recordFlags, command []string, c
 	o := a.RecorderOptions()
 	o.Wait, o.Content, o.Quiet, o.Enforce, o.Grace, o.Project, o.Title, o.Hyper, o.Begin, o.Chosen = r.o.Wait,
 		r.o.Content, r.o.Quiet, r.o.Enforce, r.o.Grace, r.o.Project, r.title, r.o.Hyper, r.o.Begin, chosen
-	o.Place, o.Substituted, o.Output, o.Data = r.o.Place, r.o.Substituted, r.o.Output, r.o.Data
+	o.Place, o.Substituted, o.Output, o.Data, o.Keep = r.o.Place, r.o.Substituted, r.o.Output, r.o.Data, r.o.Keep
+	for _, pattern := range o.Keep {
+		if err := recorder.CheckKeep(pattern); err != nil {
+			return term.Usage("--keep %w", err)
+		}
+	}
 	if o.Output != "" {
 		if _, err := printed.New(o.Output); err != nil {
 			return term.Usage("--read-output: %w", err)
@@ -185,7 +190,7 @@ func (a *Commands) resumeRun(cmd *cobra.Command, r *recordFlags, address, with s
 	}
 	b.TakeOver, b.More = takeOver, r.more
 	r.o.Project, r.o.Begin, r.o.Output = detail.Project, b, cmp.Or(r.o.Output, detail.Recipe.ReadOutput)
-	r.o.Data = dataOf(r.o.Data, detail.Recipe)
+	r.o.Data, r.o.Keep = dataOf(r.o.Data, detail.Recipe), keepOf(r.o.Keep, detail.Recipe)
 	if !r.o.Quiet {
 		fmt.Fprintf(a.Err, "kembrel: %s goes on from %s (step %d): %s\n", run, b.Checkpoint.Address, b.Checkpoint.Step,
 			plain.Line(term.Quoted(command)))
@@ -346,6 +351,6 @@ func (a *Commands) startAgain(cmd *cobra.Command, r *recordFlags, p *place, from
 		fmt.Fprintf(a.Err, "kembrel: from %s: %s\n", b.Origin.From, plain.Line(term.Quoted(command)))
 	}
 	r.o.Project, r.o.Begin, r.o.Output = from.Project, b, cmp.Or(r.o.Output, from.Recipe.ReadOutput)
-	r.o.Data = dataOf(r.o.Data, from.Recipe)
+	r.o.Data, r.o.Keep = dataOf(r.o.Data, from.Recipe), keepOf(r.o.Keep, from.Recipe)
 	return a.start(cmd, r, command, nil)
 }

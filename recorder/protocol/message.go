@@ -29,6 +29,9 @@ const Version = 1
 // Variable is the environment variable that names the socket.
 const Variable = "KEMBREL_RECORDER"
 
+// MaxPath is how long the path of a file is that is no checkpoint, in bytes.
+const MaxPath = 1000
+
 // MaxLine is the longest line, in bytes.
 const MaxLine = 8 << 20
 
@@ -44,6 +47,7 @@ const (
 	Taken      = "taken"
 	Data       = "data"
 	Sheet      = "sheet"
+	FileKind   = "file"
 )
 
 // Message is a line from the program, checked. Which fields are set depends on Kind.
@@ -87,6 +91,7 @@ type Message struct {
 
 	Answers sheet.Says // sheet begin
 	Split   string     // sheet begin
+	Path    string     // file begin
 
 	Text  string // note
 	State string // end
@@ -108,6 +113,7 @@ type Reply struct {
 	Kept       int64  `json:"kept,omitempty"` // welcome: the last message kept, for who comes back
 	Checkpoint string `json:"checkpoint,omitempty"`
 	Sheet      string `json:"sheet,omitempty"`
+	File       string `json:"file,omitempty"`
 	Folder     string `json:"folder,omitempty"` // welcome: the spool; folder: where to write the checkpoint or sheet
 	Stop       bool   `json:"stop,omitempty"`
 	What       string `json:"what,omitempty"`
@@ -181,6 +187,7 @@ type raw struct {
 	Count      int64                      `json:"count"`
 
 	Sheet         string   `json:"sheet"`
+	File          string   `json:"file"`
 	Split         string   `json:"split"`
 	Task          string   `json:"task"`
 	Classes       []string `json:"classes"`
@@ -246,6 +253,8 @@ func Parse(line []byte, now time.Time) (Message, error) {
 		err = m.data(r)
 	case Sheet:
 		err = m.sheet(r)
+	case FileKind:
+		err = m.file(r)
 	case End:
 		if m.State = r.State; m.State != "" && m.State != "finished" && m.State != "stopped" && m.State != "failed" {
 			err = fmt.Errorf("state %.40q of end is none of finished, stopped, failed", m.State)
@@ -254,7 +263,7 @@ func Parse(line []byte, now time.Time) (Message, error) {
 			m.Why = m.Why[:2000]
 		}
 	default:
-		err = fmt.Errorf("kind %.40q is none of hello, start, hyper, taken, readings, checkpoint, data, sheet, note, end",
+		err = fmt.Errorf("kind %.40q is none of hello, start, hyper, taken, readings, checkpoint, data, sheet, file, note, end",
 			r.Kind)
 	}
 	return m, err
@@ -319,6 +328,21 @@ func (m *Message) sheet(r raw) error {
 		return nil
 	}
 	return fmt.Errorf("do %.40q of sheet is none of begin, commit, abandon", m.Do)
+}
+
+// file reads the beginning or the end of a file that is no checkpoint.
+func (m *Message) file(r raw) error {
+	switch m.Do, m.Key, m.Path = r.Do, r.File, r.Path; m.Do {
+	case "begin":
+		if len(m.Path) > MaxPath {
+			return fmt.Errorf("a path has at most %d bytes", MaxPath)
+		}
+		return checkpoint.CheckPath(m.Path)
+	case "commit", "abandon":
+		m.Why = m.Why[:min(len(m.Why), 2000)]
+		return nil
+	}
+	return fmt.Errorf("do %.40q of file is none of begin, commit, abandon", m.Do)
 }
 
 // start reads what the program says of itself.

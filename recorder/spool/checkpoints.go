@@ -15,7 +15,7 @@ import (
 	"kembrel/core/sheet"
 )
 
-// Manifest is a checkpoint handed over by the program, or a prediction sheet.
+// Manifest is a checkpoint handed over by the program, or a prediction sheet, or a file that it wrote.
 type Manifest struct {
 	Key     string               `json:"key"`
 	Step    int64                `json:"step"`
@@ -25,7 +25,19 @@ type Manifest struct {
 	Figures map[string]api.Float `json:"figures,omitempty"`
 	Ranks   int                  `json:"ranks,omitempty"` // that hand over files; 0: the one process
 	Files   []ManifestFile       `json:"files"`
-	Sheet   *Answers             `json:"sheet,omitempty"` // nil: it is a checkpoint
+	Sheet   *Answers             `json:"sheet,omitempty"` // of a prediction sheet
+	Path    string               `json:"path,omitempty"`  // of a file that is no checkpoint
+}
+
+// Kind is what it is, as the protocol calls it: checkpoint, sheet or file.
+func (m Manifest) Kind() string {
+	switch {
+	case m.Sheet != nil:
+		return "sheet"
+	case m.Path != "":
+		return "file"
+	}
+	return "checkpoint"
 }
 
 // Answers say what a prediction sheet is.

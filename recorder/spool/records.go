@@ -23,15 +23,16 @@ type Kind byte
 
 // The kinds of record.
 const (
-	Readings   Kind = 1 // names and a journal payload
-	Hyper      Kind = 2 // JSON: name to value
-	Note       Kind = 3 // JSON: api.NewNote
-	Checkpoint Kind = 4 // JSON: Manifest
-	End        Kind = 5 // JSON: Ending; nothing comes after it
-	Said       Kind = 6 // JSON: Ending, of which the program said State and Why
-	Program    Kind = 7 // JSON: api.ProgramSays
-	Data       Kind = 8 // JSON: api.DataUse
-	Sheet      Kind = 9 // JSON: Manifest with Sheet
+	Readings   Kind = 1  // names and a journal payload
+	Hyper      Kind = 2  // JSON: name to value
+	Note       Kind = 3  // JSON: api.NewNote
+	Checkpoint Kind = 4  // JSON: Manifest
+	End        Kind = 5  // JSON: Ending; nothing comes after it
+	Said       Kind = 6  // JSON: Ending, of which the program said State and Why
+	Program    Kind = 7  // JSON: api.ProgramSays
+	Data       Kind = 8  // JSON: api.DataUse
+	Sheet      Kind = 9  // JSON: Manifest with Sheet
+	File       Kind = 10 // JSON: Manifest with Path
 )
 
 // Batched reports whether records of this kind go to the service in batches, which it counts.

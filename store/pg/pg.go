@@ -9,6 +9,7 @@ import (
 	"kembrel/store/pg/datasets"
 	"kembrel/store/pg/db"
 	"kembrel/store/pg/evaluations"
+	"kembrel/store/pg/files"
 	"kembrel/store/pg/finding"
 	"kembrel/store/pg/judging"
 	"kembrel/store/pg/people"
@@ -33,6 +34,7 @@ type (
 	ofDatasets    = datasets.Queries
 	ofSheets      = sheets.Queries
 	ofEvaluations = evaluations.Queries
+	ofFiles       = files.Queries
 
 	news   = act.Store
 	engine = curves.Store
@@ -54,6 +56,7 @@ type Queries struct {
 	ofDatasets
 	ofSheets
 	ofEvaluations
+	ofFiles
 }
 
 func queries(q db.Q) Queries {
@@ -61,7 +64,8 @@ func queries(q db.Q) Queries {
 		ofRuns: runs.Queries{Q: q}, ofFinding: finding.Queries{Q: q}, ofCurves: curves.Queries{Q: q},
 		ofJudging: judging.Queries{Q: q}, ofCheckpoints: checkpoints.Queries{Q: q}, ofWeights: weights.Queries{Q: q},
 		ofSearches: searches.Queries{Q: q}, ofDatasets: datasets.Queries{Q: q},
-		ofSheets: sheets.Queries{Q: q}, ofEvaluations: evaluations.Queries{Q: q}}
+		ofSheets: sheets.Queries{Q: q}, ofEvaluations: evaluations.Queries{Q: q},
+		ofFiles: files.Queries{Q: q}}
 }
 
 // Store is a database with Kembrel's tables.
@@ -76,7 +80,7 @@ type Store struct {
 func Open(ctx context.Context, url string) (*Store, error) {
 	d, err := db.Open(ctx, url, db.Files, act.Files, people.Files, projects.Files, runs.Files, finding.Files,
 		curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files,
-		datasets.Files, sheets.Files, evaluations.Files)
+		datasets.Files, sheets.Files, evaluations.Files, files.Files)
 	if err != nil {
 		return nil, err
 	}

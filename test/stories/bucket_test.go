@@ -18,7 +18,6 @@ import (
 // The bucket is away at the start, is there, is away again while a run trains, and is back: the service says so all
 // along, and nothing is lost.
 func TestBucketComesAndGoes(t *testing.T) {
-	t.Parallel()
 	var away atomic.Bool
 	away.Store(true)
 	place := buckets.New(t, "kembrel", func(inner http.Handler) http.Handler {

@@ -145,7 +145,6 @@ func flip(t *testing.T, path string) {
 // A store is moved from the disk into a bucket, by copying while the service runs and once more after; then the service
 // keeps its blobs there.
 func TestMovingTheStoreIntoABucket(t *testing.T) {
-	t.Parallel()
 	place := buckets.New(t, "kembrel")
 	w := newWorld(t)
 	w.start(t)

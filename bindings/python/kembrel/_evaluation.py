@@ -71,6 +71,10 @@ class Evaluation:
         columns["step"] = 0
         return self._run.predictions(str(split or self.split or "val"), keys, **columns)
 
+    def file(self, path: Any, name: str = "") -> bool:
+        """Keeps a file with the evaluation, as run.file does."""
+        return self._run.file(path, name)
+
     def note(self, text: str) -> None:
         """Leaves a line of text on the evaluation."""
         self._run.note(text)

@@ -8,6 +8,7 @@ import json
 import math
 import os
 import pathlib
+import shutil
 import signal
 import sys
 import tempfile
@@ -251,39 +252,80 @@ class Run(Connection):
             fields["epoch"] = self._epoch(epoch)
         if step is not None:
             fields["step"] = whole(step, "step")
-        begun = self._ask("sheet", **fields) or self._ask("sheet", **fields)
+        columns = {
+            "true": true,
+            "predicted": predicted,
+            "scores": scores,
+            "groups": groups,
+            "texts": texts,
+            "media": media,
+            "own": own,
+        }
+        return self._hand_over(
+            "sheet",
+            fields,
+            f"the predictions on {split}",
+            lambda folder: {
+                "files": write_sheet(folder, keys, classes=names, task=task, **columns)
+            },
+        )
+
+    @safe(False)
+    def file(self, path: Any, name: str = "") -> bool:
+        """Keeps a file with the run that is no checkpoint, as it is now: a report, a table, a
+        picture. It goes by its path below the working folder, by its name from elsewhere, or by the
+        name given; one of the same name takes the place of the one before. It returns once the file
+        is copied. False where it could not be, which problem tells.
+        """
+        if self.rank or self._silent:
+            return True  # rank 0 hands over
+        given = pathlib.Path(os.fspath(path)).absolute()
+        if not name:
+            below = os.path.relpath(given)
+            name = given.name if below.startswith("..") else pathlib.Path(below).as_posix()
+        name = str(name)
+
+        def write(folder: pathlib.Path) -> Dict[str, Any]:
+            if not given.is_file():  # a pipe would be waited for
+                raise ValueError(
+                    "it is no plain file" if given.exists() else "there is no such file"
+                )
+            to = folder / name
+            to.parent.mkdir(parents=True, exist_ok=True)
+            shutil.copyfile(given, to)
+            return {}
+
+        return self._hand_over("file", {"do": "begin", "path": name}, f"the file {name}", write)
+
+    def _hand_over(
+        self,
+        kind: str,
+        fields: Dict[str, Any],
+        what: str,
+        write: Callable[[pathlib.Path], Dict[str, Any]],
+    ) -> bool:
+        """Asks for a folder, has it written, and hands it over with the fields that write gives."""
+        begun = self._ask(kind, **fields) or self._ask(kind, **fields)
         if begun is None or begun["kind"] != "folder":
             return False
         try:
-            files = write_sheet(
-                pathlib.Path(begun["folder"]),
-                keys,
-                true=true,
-                predicted=predicted,
-                scores=scores,
-                groups=groups,
-                texts=texts,
-                media=media,
-                own=own,
-                classes=names,
-                task=task,
-            )
+            more = write(pathlib.Path(begun["folder"]))
         except Exception as e:
             why = f"{e.strerror or e}" if isinstance(e, OSError) else f"{type(e).__name__}: {e}"
-            self._fail(f"the predictions on {split} could not be written: {why}"[:500], "sheet")
-            self._tell(
-                "sheet",
-                do="abandon",
-                sheet=begun["sheet"],
-                why=f"they could not be written: {why}"[:2000],
-            )
+            self._fail(f"{what} could not be written: {why}"[:500], kind)
+            told = {
+                "do": "abandon",
+                kind: begun[kind],
+                "why": f"it could not be written: {why}"[:2000],
+            }
+            self._tell(kind, **told)
             return False
         with self._lock:
             id = self._next()
-            told = {"kind": "sheet", "id": id, "do": "commit", "sheet": begun["sheet"]}
-            line = json.dumps({**told, "files": files}).encode() + b"\n"
-            self._unsettled[id] = line
-            self._send(id, line)
+            line = {"kind": kind, "id": id, "do": "commit", kind: begun[kind], **more}
+            text = json.dumps(line).encode() + b"\n"
+            self._unsettled[id] = text
+            self._send(id, text)
         return True
 
     @safe(False)

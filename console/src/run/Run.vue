@@ -8,6 +8,7 @@ import CurveControls from '../chart/CurveControls.vue'
 import CurveChart from '../chart/CurveChart.vue'
 import Found from '../evaluations/Found.vue'
 import NextSteps from './NextSteps.vue'
+import Written from '../files/Written.vue'
 import LegAxis from './LegAxis.vue'
 import Question from '../shared/Question.vue'
 import StateMark from '../shared/StateMark.vue'
@@ -30,6 +31,8 @@ const checkpoints = ref<Checkpoint[]>([])
 const output = ref<Output[]>([])
 /** Rises when predictions come, and when a checkpoint has been evaluated. */
 const answers = ref(0)
+/** Rises when files come or go. */
+const files = ref(0)
 const { problem, loader } = useLoading()
 const { curves, read } = useCurves(props.project, props.number)
 const machine = useCurves(props.project, props.number)
@@ -159,6 +162,10 @@ const { connected } = useLive(
     leg: loadRun,
     predictions: async () => {
       answers.value++
+      await Promise.resolve()
+    },
+    file: async () => {
+      files.value++
       await Promise.resolve()
     },
     alarm: async () => {
@@ -365,6 +372,8 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
       </Question>
 
       <Found :project="project" :number="number" :says="run.answers.evaluated" :mark="answers" />
+
+      <Written :project="project" :number="number" :mark="files" />
 
       <Question title="What went in?" :says="run.answers.went_in">
         <WentIn :run="run" />

@@ -11,6 +11,7 @@ export type Kind =
   | 'leg'
   | 'checkpoint'
   | 'predictions'
+  | 'file'
   | 'alarm'
   | 'readings'
   | 'summary'

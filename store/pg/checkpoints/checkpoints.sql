@@ -27,7 +27,7 @@ with here as (select digest from chunk where digest = any(@digests) and bad = ''
 update chunk c set uses = uses + 1 from here where c.digest = here.digest returning c.digest, c.size;
 
 -- query: chunk_release
--- The chunks of a run's checkpoints and prediction sheets, or of one checkpoint, are used by so many fewer.
+-- The chunks of a run's checkpoints, prediction sheets and files, or of one checkpoint, are used by so many fewer.
 with used as (
     select digest, count(*) as n from (
         select distinct f.checkpoint, substring(f.chunks from 36 * i + 1 for 32) as digest
@@ -36,7 +36,10 @@ with used as (
         where f.run = @run and (@checkpoint = 0 or f.checkpoint = @checkpoint)
         union all
         select * from (select distinct f.sheet, substring(f.chunks from 36 * i + 1 for 32) as digest
-        from sheet_file f cross join lateral generate_series(0, length(f.chunks) / 36 - 1) i where f.run = @run and @checkpoint = 0) s) d group by digest),
+        from sheet_file f cross join lateral generate_series(0, length(f.chunks) / 36 - 1) i where f.run = @run and @checkpoint = 0) s
+        union all
+        select * from (select distinct f.id, substring(f.chunks from 36 * i + 1 for 32) as digest
+        from run_file f cross join lateral generate_series(0, length(f.chunks) / 36 - 1) i where f.run = @run and @checkpoint = 0 and f.dropped is null) w) d group by digest),
 here as (select c.digest, u.n from chunk c join used u on u.digest = c.digest order by c.digest for update of c)
 update chunk c set uses = uses - here.n, kept = now() from here where c.digest = here.digest;
 

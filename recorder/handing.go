@@ -1,0 +1,180 @@
+package recorder
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kembrel/api"
+	"kembrel/client"
+	"kembrel/recorder/protocol"
+	"kembrel/recorder/spool"
+)
+
+// How a program hands over a prediction sheet, or a file that it wrote: like a checkpoint it is given a folder and writes
+// into it. What is wrong in the files of a sheet is found out by the service, costs the sheet alone, and is said on the
+// run.
+
+// hand answers a message on a sheet or a file. The mutex is held.
+func (n *session) hand(m protocol.Message, out *outbox) error {
+	if m.Do == "begin" {
+		return n.beginHanding(m, out)
+	}
+	manifest, ok := n.open[m.Key]
+	switch {
+	case !ok && n.done[m.Key] && m.Do == "commit": // told again to a new recorder
+		out.put(handed(protocol.Reply{Kind: "kept", ID: m.ID}, m.Kind, m.Key))
+		return nil
+	case !ok || manifest.Kind() != m.Kind:
+		return fmt.Errorf("%s %.60q is not open; begin it first", m.Kind, m.Key)
+	case m.Do == "commit":
+		go n.commitHanded(manifest, m, out) // it waits for the disk
+		return nil
+	}
+	why := m.Why
+	if why == "" {
+		why = "the program gave it up"
+	}
+	n.forgetHanded(m.Key)
+	return n.keepJSON(spool.Note, m, api.NewNote{At: time.Now(), Text: unkept(manifest, errors.New(why))}, out)
+}
+
+// handed names in an answer what was handed over.
+func handed(r protocol.Reply, kind, key string) protocol.Reply {
+	if kind == protocol.FileKind {
+		r.File = key
+	} else {
+		r.Sheet = key
+	}
+	return r
+}
+
+func (n *session) beginHanding(m protocol.Message, out *outbox) error {
+	manifest := spool.Manifest{Key: uuid.NewString(), Step: n.lastStep, Epoch: api.Float(n.lastEpoch), Path: m.Path}
+	if m.Kind == protocol.Sheet {
+		manifest.Step, manifest.Sheet = m.Step, &spool.Answers{Says: m.Answers, Split: m.Split}
+		switch {
+		case !math.IsNaN(m.Epoch):
+			manifest.Epoch = api.Float(m.Epoch)
+		case math.IsNaN(n.lastEpoch):
+			manifest.Epoch = api.Float(m.Step)
+		}
+		if e := n.evaluate; e != nil {
+			if e.Split != "" && e.Split != m.Split {
+				return fmt.Errorf("the answers are on %s, and %s is evaluated", m.Split, e.Split)
+			}
+			manifest.Step, manifest.Epoch = e.Step, e.Epoch
+		}
+	}
+	folder := n.spool.OpenFolder(manifest.Key)
+	err := os.MkdirAll(folder, 0o700)
+	if err == nil {
+		if err = n.spool.Begin(manifest); err != nil {
+			os.RemoveAll(folder)
+		}
+	}
+	if err != nil {
+		err = fmt.Errorf("make a folder for it: %w", withoutPath(err))
+		n.remark(unkept(manifest, err))
+		return onTheRun{err}
+	}
+	n.open[manifest.Key] = manifest
+	out.put(handed(protocol.Reply{Kind: "folder", ID: m.ID, Folder: folder}, m.Kind, manifest.Key))
+	return nil
+}
+
+func unkept(m spool.Manifest, why error) string {
+	if m.Sheet == nil {
+		return fmt.Sprintf("The file %s was not kept: %s.", m.Path, problemOf(why))
+	}
+	return fmt.Sprintf("The predictions on %s at step %d were not kept: %s.", m.Sheet.Split, m.Step, problemOf(why))
+}
+
+// forgetHanded forgets what was begun. The mutex is held.
+func (n *session) forgetHanded(key string) {
+	delete(n.open, key)
+	n.spool.Ended(key)
+	os.RemoveAll(n.spool.OpenFolder(key))
+}
+
+// commitHanded keeps a sheet or a file and answers.
+func (n *session) commitHanded(manifest spool.Manifest, m protocol.Message, out *outbox) {
+	files := m.Files
+	if m.Kind == protocol.FileKind {
+		files = []protocol.File{{Part: "file", Path: manifest.Path}}
+	}
+	if err := n.keepHanded(manifest, files); err != nil {
+		n.problem(out, m, onTheRun{err})
+		return
+	}
+	n.settled(out.rank)
+	out.put(handed(protocol.Reply{Kind: "kept", ID: m.ID}, m.Kind, m.Key))
+}
+
+// keepHanded makes what lies in its folder durable. What it fails at is left on the run.
+func (n *session) keepHanded(manifest spool.Manifest, files []protocol.File) error {
+	paths := make([]string, len(files))
+	for i, f := range files {
+		paths[i] = f.Path
+	}
+	sizes, err := n.spool.Keep(manifest.Key, paths)
+	if err == nil {
+		manifest.Saved = time.Now()
+		for i, f := range files {
+			manifest.Files = append(manifest.Files, spool.ManifestFile{Part: f.Part, Path: f.Path, Size: sizes[i]})
+		}
+		kind := spool.Sheet
+		if manifest.Sheet == nil {
+			kind = spool.File
+		}
+		err = n.spool.AppendNow(kind, 0, manifest)
+	}
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	if err != nil {
+		err = withoutPath(err)
+		n.forgetHanded(manifest.Key)
+		n.remark(unkept(manifest, err))
+		return err
+	}
+	delete(n.open, manifest.Key)
+	n.done[manifest.Key] = true
+	n.spool.Ended(manifest.Key)
+	return nil
+}
+
+// addSheet hands a sheet over whose chunks are with the service.
+func (s *sender) addSheet(ctx context.Context, m spool.Manifest, files []api.File) error {
+	in := &api.NewSheet{RunInput: s.leg.RunInput, Key: m.Key}
+	in.Body.Says, in.Body.Split, in.Body.Leg, in.Body.Step, in.Body.Epoch, in.Body.Files = m.Sheet.Says, m.Sheet.Split,
+		s.leg.Leg, m.Step, m.Epoch, files
+	if s.evaluation != nil {
+		in.Body.Of = s.evaluation.Number
+	}
+	_, err := client.Call(ctx, s.client, api.AddSheet, in)
+	return err
+}
+
+// addFile adds a file whose chunks are with the service.
+func (s *sender) addFile(ctx context.Context, m spool.Manifest, files []api.File) error {
+	in := &api.NewRunFile{RunInput: s.leg.RunInput, Key: m.Key}
+	in.Body.Leg, in.Body.File = s.leg.Leg, files[0]
+	if s.evaluation != nil {
+		in.Body.Of = s.evaluation.Number
+	}
+	_, err := client.Call(ctx, s.client, api.AddRunFile, in)
+	return err
+}
+
+// refuseHanded leaves on the run why the service refuses a sheet or a file, which no waiting changes, and lets it go.
+func (s *sender) refuseHanded(m spool.Manifest, why error) error {
+	text := unkept(m, why)
+	s.say("%s", text)
+	s.remark(text)
+	return s.spool.Forget(m.Key)
+}

@@ -1,0 +1,2 @@
+// Package files has the queries on files that runs wrote.
+package files
