@@ -16,7 +16,8 @@ type RunFile struct {
 	Dropped *time.Time `json:"dropped,omitempty" doc:"When its bytes went; what it was stays known"`
 }
 
-// NewRunFile adds a file whose chunks have been sent. One of the same path takes the place of the one before. Sent again
+// NewRunFile adds a file whose chunks have been sent. One of the same path takes the place of the one before. Sent
+// again
 // with the same key it answers the same one.
 type NewRunFile struct {
 	RunInput
@@ -123,7 +124,8 @@ var (
 	GetRunFile = declare[RunFileContentInput, None](Spec{ID: "run-file", Method: "GET", Path: runFilesPath + "/content",
 		Summary: "Download a file that a run wrote (Range works)", Access: Reader, Status: 200})
 	ViewRunFile = declare[RunFileViewInput, RunFileView](Spec{ID: "run-file-view", Method: "GET",
-		Path: runFilesPath + "/view", Summary: "Show lines or rows of a file that a run wrote", Access: Reader, Long: true})
+		Path: runFilesPath + "/view", Summary: "Show lines or rows of a file that a run wrote", Access: Reader,
+		Long: true})
 	DropRunFile = declare[RunFileInput, None](Spec{ID: "drop-run-file", Method: "DELETE", Path: runFilesPath,
 		Summary: "Let the bytes of a file go", Access: Member, Own: Recorder})
 	GetRunFilesDifference = declare[RunFilesDifferenceInput, RunFilesDifference](Spec{ID: "run-files-difference",

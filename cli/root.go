@@ -103,7 +103,8 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 		a.Runs(), a.Change(), a.Archive(), a.DeleteRun(), a.Views(), a.Compare(), a.Search(), a.Searches(),
 		a.Data(), a.Predictions(), a.Confusion(), a.Open(),
 		a.Show(), a.Curves(), a.Follow(), a.Verdict(), a.StopRule(), a.Export(), a.ImportCommand(), a.Checkpoints(),
-		a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Evaluate(), a.Evaluations(), a.Files(), a.Match(),
+		a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Evaluate(), a.Evaluations(), a.Files(),
+		a.Match(),
 		a.DiffWeights(), a.Tensors(),
 		a.SignIn(), a.SignOut(), a.WhoAmI(), a.Tokens(), a.Sessions(), a.People(), a.Teams(), a.Roles(), a.Audit(),
 		a.Config(), a.version(), record.Drain())

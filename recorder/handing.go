@@ -16,9 +16,9 @@ import (
 	"kembrel/recorder/spool"
 )
 
-// How a program hands over a prediction sheet, or a file that it wrote: like a checkpoint it is given a folder and writes
-// into it. What is wrong in the files of a sheet is found out by the service, costs the sheet alone, and is said on the
-// run.
+// How a program hands over a prediction sheet, or a file that it wrote: like a checkpoint it is given a folder and
+// writes into it. What is wrong in the files of a sheet is found out by the service, costs the sheet alone, and is said
+// on the run.
 
 // hand answers a message on a sheet or a file. The mutex is held.
 func (n *session) hand(m protocol.Message, out *outbox) error {

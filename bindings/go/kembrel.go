@@ -410,7 +410,8 @@ func (r *Run) handOver(kind string, say func(), write func(folder string) (field
 	end := func(do string) {
 		r.begin(kind)
 		r.line = appendText(append(r.line, `,"do":`...), do)
-		r.line = appendText(append(append(append(r.line, `,"`...), kind...), `":`...), begun.Checkpoint+begun.Sheet+begun.File)
+		r.line = appendText(append(append(append(r.line, `,"`...), kind...), `":`...),
+			begun.Checkpoint+begun.Sheet+begun.File)
 	}
 	if err != nil {
 		end("abandon")

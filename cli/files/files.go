@@ -209,7 +209,8 @@ func (a *Commands) write(ctx context.Context, f api.RunFile, into string, overwr
 	}
 	return a.WriteFile(path, func(w io.Writer) error {
 		body, err := client.Stream(ctx, a.Client(), api.GetRunFile,
-			&api.RunFileContentInput{RunFileInput: api.RunFileInput{RunInput: term.RunOf(addr), Path: f.Path, Of: f.Of}})
+			&api.RunFileContentInput{RunFileInput: api.RunFileInput{RunInput: term.RunOf(addr), Path: f.Path,
+				Of: f.Of}})
 		if err != nil {
 			return err
 		}
@@ -320,7 +321,8 @@ func (a *Commands) add(ctx context.Context, run api.RunInput, path string) error
 func (a *Commands) drop() *cobra.Command {
 	of := 0
 	cmd := &cobra.Command{Use: "drop RUN PATH...", Short: "Let the bytes of files go", Args: cobra.MinimumNArgs(2),
-		Long: `Let the bytes of files go that a run wrote. Their paths, sizes and digests stay known.`, Example: "  kembrel files drop vessels/3 out/large.bin",
+		Long:              `Let the bytes of files go that a run wrote. Their paths, sizes and digests stay known.`,
+		Example:           "  kembrel files drop vessels/3 out/large.bin",
 		ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			addr, err := term.Address(args[0], true, false)

@@ -25,6 +25,7 @@ import (
 // settings are what a training can be told; each is a hyperparameter but for pace, keep and title.
 type settings struct {
 	hidden, activation, optimiser, title, keep, split     string
+	report                                                string
 	fault                                                 string
 	clips, epochs, batch, saveEvery, saveSteps, dropEvery int
 	freeze, sheets                                        int
@@ -117,6 +118,7 @@ func parse(args []string) settings {
 	flags.IntVar(&s.sheets, "sheets", 0, "epochs between prediction sheets on the validation clips; 0: none")
 	flags.StringVar(&s.fault, "fault", "",
 		"go wrong in a way that the loss hides: swapped (tug and ferry), silent (motor sailer), figure (accuracy)")
+	flags.StringVar(&s.report, "report", "", "folder to write a table, a text, pictures and sounds of the training into")
 	flags.IntVar(&s.epochs, "epochs", 30, "passes over the training clips")
 	flags.IntVar(&s.batch, "batch", 32, "clips per step")
 	flags.IntVar(&s.saveEvery, "save-every", 5, "epochs between checkpoints")
@@ -212,6 +214,7 @@ func train(s settings) error {
 	cutAt, _ := strconv.ParseInt(os.Getenv("HARBOUR_CUT_AT"), 10, 64) // the step at which the demo's power cut comes
 	run.SaveWhen(kembrel.Policy{Epochs: float64(s.saveEvery), Steps: int64(s.saveSteps),
 		Best: "loss.val lower", Signal: true})
+	written := report{folder: s.report}
 	for t.position.Epoch <= s.epochs {
 		began := time.Now()
 		rate := schedule(s.rate, t.position.Epoch, s.dropEvery, s.drop)
@@ -244,6 +247,7 @@ func train(s settings) error {
 			run.Readings(t.position.Step, epoch, kembrel.V("loss.train", trainLoss), kembrel.V("loss.val", valLoss),
 				kembrel.V("accuracy.train", trainAccuracy), kembrel.V("accuracy.val", valAccuracy),
 				kembrel.V("lr", rate))
+			written.epoch(epoch, trainLoss, valLoss, trainAccuracy, valAccuracy)
 			fmt.Printf("epoch %2d of %d  loss %.4f / %.4f  accuracy %.3f / %.3f\n", t.position.Epoch, s.epochs,
 				trainLoss, valLoss, trainAccuracy, valAccuracy)
 			if s.sheets > 0 && (t.position.Epoch%s.sheets == 0 || t.position.Epoch == s.epochs) {
@@ -267,6 +271,9 @@ func train(s settings) error {
 		run.Readings(t.position.Step, float64(s.epochs), kembrel.V("loss.test", loss),
 			kembrel.V("accuracy.test", accuracy))
 		fmt.Printf("test  loss %.4f  accuracy %.3f\n", loss, accuracy)
+	}
+	if err := written.write(t.net, t.val); err != nil {
+		fmt.Fprintln(os.Stderr, "harbour: no report:", err)
 	}
 	run.End(kembrel.Finished, fmt.Sprintf("All %d epochs done.", s.epochs))
 	return nil
@@ -344,8 +351,8 @@ func evaluate(folder, by string) error {
 	if err != nil {
 		return err
 	}
-	truth := examplesOf(clips)
 	pre.Scaling.apply(clips)
+	truth := examplesOf(clips)
 	loss, accuracy := net.evaluate(clips)
 	fmt.Printf("loss.%s %v\naccuracy.%s %v\n", name, loss, name, accuracy)
 	asked.Figures(kembrel.V("loss."+name, loss), kembrel.V("accuracy."+name, accuracy))

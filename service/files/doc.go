@@ -1,3 +1,4 @@
-// Package files takes the files that runs and evaluations wrote and that are no checkpoints, and shows, compares and lets
+// Package files takes the files that runs and evaluations wrote and that are no checkpoints, and shows, compares and
+// lets
 // them go.
 package files

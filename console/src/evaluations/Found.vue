@@ -59,7 +59,7 @@ const command = computed(
           <th v-if="compared">As recorded</th>
           <th>Predictions</th>
           <th>Who, when</th>
-          <th></th>
+          <th>Rest</th>
         </tr>
       </thead>
       <tbody v-for="e in list" :key="e.number">

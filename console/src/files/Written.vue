@@ -46,7 +46,7 @@ const says = computed(() => {
           <th>Kind</th>
           <th class="n">Size</th>
           <th>Written</th>
-          <th></th>
+          <th>Remark</th>
         </tr>
       </thead>
       <tbody>

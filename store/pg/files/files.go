@@ -10,7 +10,8 @@ import (
 
 // ListRunFiles lists files of a run, by path.
 func (q Queries) ListRunFiles(ctx context.Context, f store.RunFileQuery) ([]store.RunFile, error) {
-	return db.List[store.RunFile](ctx, q, "run_file_list", db.A{"run": f.Run, "evaluation": f.Evaluation, "path": f.Path,
+	return db.List[store.RunFile](ctx, q, "run_file_list", db.A{"run": f.Run, "evaluation": f.Evaluation,
+		"path":  f.Path,
 		"after": f.After, "since": f.Since, "limit": f.Limit})
 }
 
