@@ -17,8 +17,7 @@ type RunFile struct {
 }
 
 // NewRunFile adds a file whose chunks have been sent. One of the same path takes the place of the one before. Sent
-// again
-// with the same key it answers the same one.
+// again with the same key it answers the same one.
 type NewRunFile struct {
 	RunInput
 	Key  string `header:"Idempotency-Key" format:"uuid" required:"true"`
