@@ -22,6 +22,24 @@ type Comparison struct {
 	Differ    []FactRow      `json:"differ" doc:"What differs of what went in"`
 	Same      []FactRow      `json:"same" doc:"What all have in common, with one value"`
 	Changes   []CodeChange   `json:"changes" doc:"What was not committed, where that differs"`
+
+	Evaluated []ComparedEvaluation `json:"evaluated,omitempty" doc:"What the runs' latest evaluations on the same data found; absent where there are none"`
+}
+
+// ComparedEvaluation is what the latest evaluations of runs on one set of data give for one measure.
+type ComparedEvaluation struct {
+	On      string          `json:"on" example:"hydrophone#3:test"`
+	Measure string          `json:"measure" example:"accuracy"`
+	Values  []Float         `json:"values" doc:"Of each run, in their order; NaN: none"`
+	Alarmed []bool          `json:"alarmed" doc:"Whether the run's raises an alarm, as where it was trained on some of the data"`
+	Groups  []ComparedGroup `json:"groups" doc:"The same of each group"`
+}
+
+// ComparedGroup is the same of runs of one setting.
+type ComparedGroup struct {
+	Mean    Float `json:"mean"`
+	Runs    int   `json:"runs" doc:"That were evaluated on it"`
+	Alarmed bool  `json:"alarmed,omitempty" doc:"One of them raises an alarm"`
 }
 
 // CompareAnswers are the sentences that open the sections of a comparison.
@@ -30,6 +48,8 @@ type CompareAnswers struct {
 	Apart    string `json:"apart" doc:"Which of the next cannot be told apart"`
 	Differed string `json:"differed" doc:"What differed?"`
 	Learned  string `json:"learned" doc:"How did they learn?"`
+
+	Evaluated string `json:"evaluated,omitempty" doc:"What did evaluations find?"`
 }
 
 // RunGroup are runs of one setting.

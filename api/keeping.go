@@ -109,6 +109,15 @@ type StorageSizes struct {
 	Items []SizedPart `json:"items" doc:"At most 1,000"`
 	Loose int64       `json:"loose" doc:"Bytes as stored that no checkpoint holds any more, and that cleaning frees within about a day"`
 	As    time.Time   `json:"as_of"`
+
+	Beside []SizedKind `json:"beside,omitempty" doc:"What is kept that is no checkpoint; its bytes are not among those above"`
+}
+
+// SizedKind is what things of a kind take.
+type SizedKind struct {
+	Kind  string `json:"kind" enum:"predictions,files"`
+	Count int64  `json:"count"`
+	Bytes int64  `json:"bytes" doc:"Before what is equal is kept once, and packed"`
 }
 
 // The operations on what stays.

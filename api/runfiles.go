@@ -32,7 +32,8 @@ type NewRunFile struct {
 type RunFilesInput struct {
 	RunInput
 	PageInput
-	Of int `query:"evaluation" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Only of this evaluation; 0: only of the run itself; -1: all"`
+	Of  int  `query:"evaluation" minimum:"0" maximum:"2147483647" doc:"Only of this evaluation"`
+	Own bool `query:"own" doc:"Only of the run itself, not of its evaluations"`
 }
 
 // RunFileInput names a file of a run.

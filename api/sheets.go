@@ -94,6 +94,7 @@ type SheetsInput struct {
 	RunInput
 	PageInput
 	Split string `query:"split" maxLength:"50" doc:"Only of this split"`
+	Step  string `query:"step" pattern:"^[0-9]{0,18}$" doc:"Only of this step"`
 }
 
 // SheetInput names a sheet.
@@ -129,6 +130,38 @@ type Example struct {
 	Own       map[string]json.RawMessage `json:"own,omitempty"`
 	Item      *ExampleItem               `json:"item,omitempty" doc:"The item of the snapshot of this key, where its bytes are kept"`
 	Suspect   bool                       `json:"suspect,omitempty" doc:"The model surely contradicts the label (Northcutt et al. 2021)"`
+	Marks     []Mark                     `json:"marks,omitempty" doc:"What people say of its label, the latest last"`
+}
+
+// Mark is what a person says of the label of an example.
+type Mark struct {
+	Key   string    `json:"key"`
+	Mark  string    `json:"mark" enum:"right,wrong,unclear"`
+	Label string    `json:"label,omitempty" doc:"What a wrong one should be"`
+	Was   string    `json:"was,omitempty" doc:"The label that was looked at"`
+	Who   string    `json:"who"`
+	At    time.Time `json:"at"`
+	Own   bool      `json:"own,omitempty" doc:"Of whoever asks"`
+}
+
+// NewMark says something of the label of an example, in the place of what the same person said before.
+type NewMark struct {
+	ExampleInput
+	Body struct {
+		Mark  string `json:"mark" enum:"right,wrong,unclear"`
+		Label string `json:"label,omitempty" maxLength:"200" doc:"What a wrong one should be"`
+	}
+}
+
+// MarksInput lists marks.
+type MarksInput struct {
+	SheetInput
+}
+
+// Marks are what people said of the labels of a sheet's examples.
+type Marks struct {
+	Scope string `json:"scope" example:"hydrophone#3" doc:"What they are kept with: the snapshot, or the run and the split where none is known"`
+	Items []Mark `json:"items" doc:"The latest last"`
 }
 
 // ExampleItem is the item of a snapshot that an example is.
@@ -265,6 +298,14 @@ var (
 	GetExamplesFile = declare[ExamplesFileInput, None](Spec{ID: "examples-file", Method: "GET",
 		Path: sheetPath + "/{sheet}/file", Summary: "Export a prediction sheet as a table", Access: Reader, Status: 200,
 		Long: true})
+	SetMark = declare[NewMark, Example](Spec{ID: "mark-example", Method: "PUT",
+		Path:    sheetPath + "/{sheet}/examples/{row}/mark",
+		Summary: "Say whether the label of an example is right, wrong or unclear", Access: Member})
+	DropMark = declare[ExampleInput, Example](Spec{ID: "unmark-example", Method: "DELETE",
+		Path: sheetPath + "/{sheet}/examples/{row}/mark", Summary: "Take back what one said of the label of an example",
+		Access: Member, Status: 200})
+	ListMarks = declare[MarksInput, Marks](Spec{ID: "marks", Method: "GET", Path: sheetPath + "/{sheet}/marks",
+		Summary: "List what people said of the labels of a sheet's examples", Access: Reader})
 	GetCutoffs = declare[CutoffsInput, Cutoffs](Spec{ID: "cutoffs", Method: "GET", Path: sheetPath + "/{sheet}/cutoffs",
 		Summary: "Say what answering only from a score on comes to", Access: Reader})
 	GetDisagreement = declare[DisagreementInput, SheetDisagreement](Spec{ID: "disagreement", Method: "GET",

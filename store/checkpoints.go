@@ -80,6 +80,13 @@ type Holder struct {
 	Standing
 }
 
+// SizedKind is what things of a kind, that are no checkpoints, take.
+type SizedKind struct {
+	Kind  string
+	Count int64
+	Bytes int64
+}
+
 // ChunkTotals is what all chunks come to.
 type ChunkTotals struct {
 	Chunks, Bytes, Stored, Damaged, Missing, Loose, Held, Checkpoints int64

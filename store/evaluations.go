@@ -40,6 +40,14 @@ type EvaluationQuery struct {
 	Limit      int
 }
 
+// LatestEvaluation is what the latest evaluation of a run on some data measured.
+type LatestEvaluation struct {
+	Run      int64
+	On       string // data or, where none was named, split
+	Measures json.RawMessage
+	Alarmed  bool
+}
+
 // EvaluatedSheet is a prediction sheet of an evaluation.
 type EvaluatedSheet struct {
 	Evaluation int64

@@ -62,10 +62,22 @@ type SheetQuery struct {
 	Number int    // only this; 0: all
 	Like   *Sheet // only those of the same data, by the training or by evaluations; nil: all
 	Last   bool   // only those that no later leg replaced, by step
+	At     *int64 // only of this step; nil: all
 	Limit  int
 }
 
 // Uncompared is a sheet whose figures were not held against the curves of its run yet.
 type Uncompared struct {
 	Run, ID int64
+}
+
+// Mark is what a person says of the label of an example.
+type Mark struct {
+	Key    string
+	Mark   string // right, wrong, unclear
+	Label  string // what a wrong one should be; "": it was not said
+	Was    string // the label that was looked at
+	Who    string
+	Person int64
+	At     time.Time
 }

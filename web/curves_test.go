@@ -301,3 +301,27 @@ func TestMachineReadingsAreNoTraining(t *testing.T) {
 		return strings.Contains(call(t, s, api.GetRun, &leg.RunInput).Answers.Happened, "At most 50 % of the CPU.")
 	}, 60*time.Second, 50*time.Millisecond, "peaks are said")
 }
+
+// A rule that was replaced while a run was judged by it says nothing any more.
+func TestStopRuleReplacedMeanwhile(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	own := &api.RunRuleInput{RunInput: leg.RunInput}
+	own.Body.Rule = &api.StopRule{Patience: 7}
+	call(t, s, api.SetRunRule, own)
+	run := int64(0)
+	require.NoError(t, s.db.Pool.QueryRow(ctx, "select id from run where number = $1", leg.Number).Scan(&run))
+	row, err := s.db.Judgements(ctx, []int64{run})
+	require.NoError(t, err)
+	own.Body.Rule.Patience = 8
+	call(t, s, api.SetRunRule, own)
+	first, err := s.db.SetStopped(ctx, row[0].ID, row[0].Rule, api.Stopped{Why: "the rule before"})
+	require.NoError(t, err)
+	require.False(t, first)
+	row, err = s.db.Judgements(ctx, []int64{row[0].ID})
+	require.NoError(t, err)
+	first, err = s.db.SetStopped(ctx, row[0].ID, row[0].Rule, api.Stopped{Why: "the rule in force"})
+	require.NoError(t, err)
+	require.True(t, first)
+}

@@ -60,7 +60,7 @@ func TestRunFiles(t *testing.T) {
 			"text"}} {
 		require.Equal(t, want.kind, call(t, s, api.AddRunFile, s.newFile(t, run, path, want.content)).Kind, path)
 	}
-	all := &api.RunFilesInput{RunInput: run, Of: -1, PageInput: api.PageInput{Limit: 4}}
+	all := &api.RunFilesInput{RunInput: run, PageInput: api.PageInput{Limit: 4}}
 	page := call(t, s, api.ListRunFiles, all)
 	all.Cursor = page.Next
 	paths := ""
@@ -189,7 +189,7 @@ func TestFileRule(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, s.service.DropDueFiles(ctx))
 	gone := func(run api.RunInput) bool {
-		return call(t, s, api.ListRunFiles, &api.RunFilesInput{RunInput: run, Of: -1,
+		return call(t, s, api.ListRunFiles, &api.RunFilesInput{RunInput: run,
 			PageInput: api.PageInput{Limit: 9}}).Items[0].Dropped != nil
 	}
 	require.Equal(t, []bool{false, true}, []bool{gone(running.RunInput), gone(ended)})

@@ -376,3 +376,63 @@ func large(t testing.TB) map[string][]byte {
 		Shape: []int64{50_000, 100}}, Data: data}))
 	return map[string][]byte{sheet.ExamplesFile: lines.Bytes(), sheet.ScoresFile: npy.Bytes()}
 }
+
+// What people say of labels is kept with the snapshot, one word a person, and chooses examples; the labels that should
+// be are told for a new snapshot.
+func TestMarks(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	snapshot := s.snapshot(t, honest(300)...)
+	in := batch(leg, 1, 1, "loss.val", 1)
+	in.Body.Data = []api.DataUse{{Use: "val", Asked: snapshot.Address + ":val"}}
+	call(t, s, api.SendBatch, in)
+	call(t, s, api.AddSheet, s.newSheet(t, leg.RunInput, "val", 1, answers(t, 300, 2, honestly)))
+	at := api.SheetInput{RunInput: leg.RunInput}
+	say := func(who *served, row int, mark, label string) *api.Example {
+		in := &api.NewMark{ExampleInput: api.ExampleInput{SheetInput: at, Row: row}}
+		in.Body.Mark, in.Body.Label = mark, label
+		return call(t, who, api.SetMark, in)
+	}
+	teo := s.as(t, "Teo", map[string]string{"vessels": "member"})
+	require.Equal(t, "right", say(s, 0, "right", "").Marks[0].Mark)
+	got := say(teo, 0, "wrong", "ferry").Marks
+	require.Equal(t, []any{"right", "Ines", false, "wrong", "ferry", "tug", "Teo", true},
+		[]any{got[0].Mark, got[0].Who, got[0].Own, got[1].Mark, got[1].Label, got[1].Was, got[1].Who, got[1].Own})
+	say(s, 1, "wrong", "")
+	say(s, 1, "unclear", "")
+	all := call(t, s, api.ListMarks, &api.MarksInput{SheetInput: at})
+	require.Equal(t, snapshot.Address, all.Scope)
+	require.Len(t, all.Items, 3, "one of each person on each example")
+	for where, want := range map[string]int{`mark == "wrong"`: 1, `mark in ["wrong", "unclear"]`: 2,
+		`mark == "right"`: 0} {
+		list := call(t, s, api.ListExamples, &api.ExamplesInput{SheetInput: at, Where: where, Order: "key", Limit: 10})
+		require.Equal(t, want, list.Count, where)
+	}
+	// Another run on the same snapshot knows them.
+	other := ofRun(s.trained(t, `{"lr": 0.1}`, api.Recipe{}, loss(1)))
+	e := call(t, s, api.AddEvaluation, newEvaluation(api.CheckpointInput{RunInput: leg.RunInput,
+		At: s.keepWeights(t, leg, 10, tensor.Float64("w", []int64{1}, []float64{1})).At}, snapshot.Address+":val", nil))
+	sheet := s.newSheet(t, leg.RunInput, "val", 1, answers(t, 300, 2, honestly))
+	sheet.Body.Of = e.Number
+	made := call(t, s, api.AddSheet, sheet)
+	require.Len(t, call(t, s, api.GetExample, &api.ExampleInput{SheetInput: api.SheetInput{RunInput: leg.RunInput,
+		Sheet: made.Number}}).Marks, 2)
+	// Without a snapshot they stay with the run.
+	call(t, s, api.AddSheet, s.newSheet(t, other, "val", 1, answers(t, 300, 2, honestly)))
+	require.Equal(t, "vessels/2:val", call(t, s, api.ListMarks,
+		&api.MarksInput{SheetInput: api.SheetInput{RunInput: other}}).Scope)
+	require.Empty(t, call(t, teo, api.DropMark, &api.ExampleInput{SheetInput: at, Row: 0}).Marks[1:])
+
+	bad := &api.NewMark{ExampleInput: api.ExampleInput{SheetInput: at}}
+	for says, body := range map[string][2]string{"none of the classes": {"wrong", "dredger"},
+		"is the label that it has":      {"wrong", "tug"},
+		"only of a label that is wrong": {"right", "ferry"}, "": {"maybe", ""}} {
+		bad.Body.Mark, bad.Body.Label = body[0], body[1]
+		refuse(t, s, api.SetMark, bad, api.Invalid, says)
+	}
+	bad.Body.Mark, bad.Body.Label, bad.Row = "right", "", 300
+	refuse(t, s, api.SetMark, bad, api.NotFound, "no example 300")
+	bad.Row = 0
+	refuse(t, s.as(t, "Rolf", map[string]string{"vessels": "reader"}), api.SetMark, bad, api.Denied, "")
+}

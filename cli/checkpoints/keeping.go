@@ -363,8 +363,15 @@ holds, which dropping frees; shared is held by others too.`,
 				row(i.Address, i.Title, i.Sizes)
 			}
 			row("together", "", s.Total)
-			if err := a.Print(output, l, s); err != nil || output != "table" || s.Loose == 0 {
+			if err := a.Print(output, l, s); err != nil || output != "table" {
 				return err
+			}
+			for _, b := range s.Beside {
+				fmt.Fprintf(a.Out, "%s %s beside checkpoints, %s before they are packed\n", api.Thousands(b.Count), b.Kind,
+					api.Bytes(b.Bytes))
+			}
+			if s.Loose == 0 {
+				return nil
 			}
 			fmt.Fprintf(a.Out, "\n%s more are held by no checkpoint; cleaning frees them within about a day, kembrel storage free --now at once.\n", api.Bytes(s.Loose))
 			return nil

@@ -109,6 +109,27 @@ held against the noise between seeds (docs/comparing.md). With six runs or more 
 	return cmd
 }
 
+// evaluatedTable has a row for each measure on each data, and a column for each setting.
+func evaluatedTable(c *api.Comparison) term.Listing {
+	head := []string{"on", "measure"}
+	for _, g := range c.Groups {
+		head = append(head, g.Label+"#")
+	}
+	l := term.List(head...)
+	for _, e := range c.Evaluated {
+		row := []string{e.On, e.Measure}
+		for _, g := range e.Groups {
+			text := blankNaN(g.Mean)
+			if g.Alarmed {
+				text += " !"
+			}
+			row = append(row, text)
+		}
+		l.Add(row...)
+	}
+	return l
+}
+
 func rankTable(c *api.Comparison) term.Listing {
 	l := term.List("rank#", "setting", "runs", "best#", "±#", "last#", "against the next")
 	l.Shorten = 1
@@ -154,6 +175,12 @@ func (a *Commands) showComparison(ctx context.Context, in *api.CompareInput, c *
 	ranks := rankTable(c)
 	ranks.Fit(wide - 2)
 	p("%s", term.Indent(ranks.Render()))
+	if len(c.Evaluated) > 0 {
+		p("\n%s", paragraph("What did evaluations find?  "+c.Answers.Evaluated, wide))
+		l := evaluatedTable(c)
+		l.Fit(wide - 2)
+		p("%s", term.Indent(l.Render()))
+	}
 	p("\n%s", paragraph("What differed?  "+c.Answers.Differed, wide))
 	for _, l := range factTables(c, c.Differ, wide-2) {
 		p("%s", term.Indent(l.Render()))

@@ -24,7 +24,8 @@ import (
 // Files makes the command files with those below it.
 func (a *Commands) Files() *cobra.Command {
 	var output string
-	of := -1
+	var of int
+	var own bool
 	cmd := &cobra.Command{Use: "files RUN", Short: "List the files that a run wrote and that are no checkpoints",
 		Args: term.Arguments("RUN"),
 		Long: `List the files that a run or its evaluations wrote and that are no checkpoints: reports, tables, pictures. A program hands them over (run.file), or
@@ -34,7 +35,7 @@ kembrel record --keep 'out/*.csv' does at its end (docs/files.md).`,
   kembrel files diff vessels/3 vessels/8`,
 		ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			all, err := a.list(cmd.Context(), args[0], of)
+			all, err := a.list(cmd.Context(), args[0], of, own)
 			if err != nil {
 				return err
 			}
@@ -56,19 +57,21 @@ kembrel record --keep 'out/*.csv' does at its end (docs/files.md).`,
 			return a.Print(output, l, map[string]any{"items": term.OrEmpty(all)})
 		}}
 	term.OutputFlag(cmd, &output)
-	cmd.Flags().IntVar(&of, "evaluation", -1, "only those of this evaluation; 0: only those of the run itself")
+	cmd.Flags().IntVar(&of, "evaluation", 0, "only those of this evaluation")
+	cmd.Flags().BoolVar(&own, "own", false, "only those of the run itself, not of its evaluations")
 	cmd.AddCommand(a.show(), a.restore(), a.diff(), a.addFiles(), a.drop(), a.rule())
 	return cmd
 }
 
-// list lists the files of a run; of: of this evaluation, 0: of the run itself, -1: all.
-func (a *Commands) list(ctx context.Context, run string, of int) ([]api.RunFile, error) {
+// list lists the files of a run: of an evaluation, of the run itself (own), or all.
+func (a *Commands) list(ctx context.Context, run string, of int, own bool) ([]api.RunFile, error) {
 	addr, err := term.Address(run, true, false)
 	if err != nil {
 		return nil, err
 	}
-	return client.All(ctx, a.Client(), api.ListRunFiles, &api.RunFilesInput{RunInput: term.RunOf(addr), Of: of,
-		PageInput: api.PageInput{Limit: 500}}, func(in *api.RunFilesInput, cursor string) { in.Cursor = cursor })
+	in := &api.RunFilesInput{RunInput: term.RunOf(addr), Of: of, Own: own, PageInput: api.PageInput{Limit: 500}}
+	return client.All(ctx, a.Client(), api.ListRunFiles, in,
+		func(in *api.RunFilesInput, cursor string) { in.Cursor = cursor })
 }
 
 func (a *Commands) show() *cobra.Command {
@@ -146,7 +149,7 @@ func (a *Commands) restore() *cobra.Command {
 					return term.Usage("%q is no pattern of files, such as 'out/*.csv'", p)
 				}
 			}
-			all, err := a.list(cmd.Context(), args[0], of)
+			all, err := a.list(cmd.Context(), args[0], of, of == 0)
 			if err != nil {
 				return err
 			}
@@ -321,7 +324,7 @@ func (a *Commands) add(ctx context.Context, run api.RunInput, path string) error
 func (a *Commands) drop() *cobra.Command {
 	of := 0
 	cmd := &cobra.Command{Use: "drop RUN PATH...", Short: "Let the bytes of files go", Args: cobra.MinimumNArgs(2),
-		Long:              `Let the bytes of files go that a run wrote. Their paths, sizes and digests stay known.`,
+		Long:              `Let the bytes of files go that a run wrote. Path, digest and length stay known.`,
 		Example:           "  kembrel files drop vessels/3 out/large.bin",
 		ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -125,7 +125,7 @@ key, true, predicted, right, score, margin, loss, group, text and your own colum
 	fl.StringVar(&disagree, "disagree", "", "examples to which this run answers otherwise")
 	fl.Float64Var(&cutoff, "cutoff", 0, "with --to: leave answers out whose score is below this")
 	term.FilesFlag(cmd, &files, ".csv, .jsonl or .parquet")
-	cmd.AddCommand(a.show(), a.add())
+	cmd.AddCommand(a.show(), a.add(), a.mark(), a.marks())
 	return cmd
 }
 

@@ -16,8 +16,14 @@ import (
 // saySizes says what the bytes of checkpoints come to.
 func saySizes(z *api.StorageSizes, what string) string {
 	t := z.Total
+	beside := ""
+	for _, b := range z.Beside {
+		beside += fmt.Sprintf(" Beside them %s of %s.", map[string]string{
+			"predictions": act.Many(int(b.Count), "prediction sheet", "prediction sheets"),
+			"files":       act.Many(int(b.Count), "file of a run", "files of runs")}[b.Kind], api.Bytes(b.Bytes))
+	}
 	if t.Checkpoints == 0 {
-		return "No checkpoint is held."
+		return "No checkpoint is held." + beside
 	}
 	says := fmt.Sprintf("%s of %s %s", act.Many(t.Checkpoints, "checkpoint", "checkpoints"), api.Bytes(t.Whole),
 		"take "+api.Bytes(t.Stored))
@@ -43,7 +49,7 @@ func saySizes(z *api.StorageSizes, what string) string {
 		says += fmt.Sprintf(" %s after a grace period.", act.Many(t.Going, "checkpoint is to be deleted",
 			"checkpoints are to be deleted"))
 	}
-	return says
+	return says + beside
 }
 
 // sizesAge is how old the bytes may be that are shown: adding up those of 10,000 checkpoints of 300 MB takes five
@@ -141,6 +147,17 @@ func (s *Checkpoints) GetStorage(ctx context.Context, _ act.Who, in *api.Storage
 		return cmp.Or(cmp.Compare(b.Stored, a.Stored), cmp.Compare(b.Dropped, a.Dropped),
 			cmp.Compare(a.Address, b.Address))
 	})
+	if all { // otherwise it would tell of projects that are not seen
+		beside, err := s.db.SizedBeside(ctx, project)
+		if err != nil {
+			return nil, err
+		}
+		for _, b := range beside {
+			if b.Count > 0 {
+				out.Beside = append(out.Beside, api.SizedKind(b))
+			}
+		}
+	}
 	out.Says = saySizes(out, map[string]string{"project": "project", "run": "run"}[by])
 	out.Items = out.Items[:min(len(out.Items), 1000)]
 	return out, nil

@@ -19,6 +19,7 @@ type Storage interface {
 	CheckpointByKey(ctx context.Context, key string) (run int64, c store.Checkpoint, err error)
 	CheckpointSums(ctx context.Context, by string, project int64) ([]store.CheckpointSum, error)
 	ChunkSlice(ctx context.Context, after []byte, upto []byte, limit int) ([]pack.Entry, error)
+	SizedBeside(ctx context.Context, project int64) ([]store.SizedKind, error)
 	ChunkTotals(ctx context.Context) (store.ChunkTotals, error)
 	ChunksBehind(ctx context.Context, name string, at int64, digest []byte, share float64,
 		limit int) ([]pack.Entry, error)

@@ -191,7 +191,11 @@ func (s *Comparing) Compare(ctx context.Context, _ act.Who, in *api.CompareInput
 	}) {
 		out.Changes = []api.CodeChange{}
 	}
-	out.Answers = api.CompareAnswers{Best: compare.SayRanking(groups, lower), Apart: compare.SayApart(groups),
+	if out.Evaluated, err = s.evaluated(ctx, c.runs, groups); err != nil {
+		return nil, err
+	}
+	out.Answers = api.CompareAnswers{Evaluated: sayEvaluated(out.Evaluated, out.Groups),
+		Best: compare.SayRanking(groups, lower), Apart: compare.SayApart(groups),
 		Differed: sayDiffered(differ, same), Learned: sayLearned(out.Runs)}
 	return out, nil
 }

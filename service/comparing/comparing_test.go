@@ -22,6 +22,7 @@ type bench struct {
 	*slicetest.Harbour
 	recipes map[int64]string
 	used    []store.RunData
+	found   []store.LatestEvaluation
 }
 
 func (b *bench) CachedCurves(context.Context, int64, []string, int) (*store.RunCurves, error) {
@@ -37,6 +38,10 @@ func (b *bench) FindRuns(_ context.Context, q store.RunQuery) (out []store.RunPl
 
 func (b *bench) Landmarks(context.Context, store.RunQuery, int) ([]store.Landmark, error) {
 	return []store.Landmark{{Place: int64(len(b.Runs))}}, nil
+}
+
+func (b *bench) LatestEvaluations(context.Context, []int64) ([]store.LatestEvaluation, error) {
+	return b.found, nil
 }
 
 func (b *bench) RunData(context.Context, []int64) ([]store.RunData, error) { return b.used, nil }

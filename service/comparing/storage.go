@@ -13,6 +13,7 @@ type Storage interface {
 	CachedCurves(ctx context.Context, run int64, names []string, highest int) (*store.RunCurves, error)
 	FindRuns(ctx context.Context, in store.RunQuery) ([]store.RunPlace, error)
 	Landmarks(ctx context.Context, in store.RunQuery, every int) ([]store.Landmark, error)
+	LatestEvaluations(ctx context.Context, runs []int64) ([]store.LatestEvaluation, error)
 	RunByNumber(ctx context.Context, project int64, number int) (store.Run, error)
 	RunData(ctx context.Context, runs []int64) ([]store.RunData, error)
 	RunValues(ctx context.Context, in store.RunQuery, numbers []int64,

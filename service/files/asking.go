@@ -28,7 +28,10 @@ func (s *Files) ListRunFiles(ctx context.Context, _ act.Who, in *api.RunFilesInp
 	if err != nil {
 		return nil, err
 	}
-	q := store.RunFileQuery{Run: run, Evaluation: in.Of, Limit: in.Limit + 1}
+	q := store.RunFileQuery{Run: run, Evaluation: -1, Limit: in.Limit + 1}
+	if in.Own || in.Of > 0 {
+		q.Evaluation = in.Of
+	}
 	if in.Cursor != "" { // the evaluation's number, and the path
 		number, path, ok := strings.Cut(in.Cursor, " ")
 		if q.Since, err = strconv.Atoi(number); err != nil || !ok || path == "" || q.Since < 0 {

@@ -142,8 +142,9 @@ func LowerIsBetter(o verdict.Objective, curve string) bool {
 		return o.Direction == verdict.Lower
 	}
 	measure, _, _ := strings.Cut(curve, ".")
-	return slices.ContainsFunc([]string{"loss", "error", "perplexity"},
-		func(word string) bool { return strings.Contains(measure, word) })
+	return slices.Contains([]string{"mae", "mse", "rmse", "brier_score"}, measure) ||
+		slices.ContainsFunc([]string{"loss", "error", "perplexity"},
+			func(word string) bool { return strings.Contains(measure, word) })
 }
 
 // states are the values that a run's state can have.

@@ -69,7 +69,7 @@ func TestColumnsOf(t *testing.T) {
 
 func TestLowerIsBetter(t *testing.T) {
 	for curve, lower := range map[string]bool{"loss.val": true, "loss.train": true, "word-error.test": true,
-		"perplexity": true, "accuracy.val": false, "lr": false, "f1.loss": false} {
+		"perplexity": true, "rmse.val": true, "rmsd": false, "accuracy.val": false, "lr": false, "f1.loss": false} {
 		require.Equal(t, lower, finding.LowerIsBetter(loss, curve), curve)
 	}
 	require.False(t, finding.LowerIsBetter(verdict.Objective{Curve: "loss.val", Direction: verdict.Higher}, "loss.val"))

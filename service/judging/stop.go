@@ -68,7 +68,7 @@ func (s *Judging) watchRun(ctx context.Context, row store.Judgement) error {
 	stopped := stoppedAt(o, *rule, w.watch)
 	first := false
 	err = s.db.InTx(ctx, func(q Tx) (err error) {
-		if first, err = q.SetStopped(ctx, row.ID, stopped); err != nil || !first {
+		if first, err = q.SetStopped(ctx, row.ID, row.Rule, stopped); err != nil || !first {
 			return err
 		}
 		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: row.ID, Verb: "told-to-stop"})

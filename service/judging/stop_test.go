@@ -107,7 +107,7 @@ func (m *mole) Summaries(_ context.Context, runs []int64, _ string) (out []store
 	return out, nil
 }
 
-func (m *mole) SetStopped(_ context.Context, run int64, stopped any) (bool, error) {
+func (m *mole) SetStopped(_ context.Context, run int64, _ json.RawMessage, stopped any) (bool, error) {
 	row := m.rows[run]
 	first := row.Stopped == nil
 	text, err := json.Marshal(stopped)

@@ -32,5 +32,5 @@ type Tx interface {
 	DisputeVerdict(ctx context.Context, run int64, dispute any) error
 	SetProjectStopRule(ctx context.Context, project int64, rule any) error
 	SetRunStopRule(ctx context.Context, run int64, rule any) error
-	SetStopped(ctx context.Context, run int64, stopped any) (bool, error)
+	SetStopped(ctx context.Context, run int64, rule json.RawMessage, stopped any) (bool, error)
 }

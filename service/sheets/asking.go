@@ -59,7 +59,15 @@ func (s *Sheets) ListSheets(ctx context.Context, _ act.Who, in *api.SheetsInput)
 			return nil, api.Fail(api.Invalid, "the cursor is none of this list")
 		}
 	}
-	rows, err := s.db.ListSheets(ctx, store.SheetQuery{Run: run, Split: in.Split, Below: below, Limit: in.Limit + 1})
+	q := store.SheetQuery{Run: run, Split: in.Split, Below: below, Limit: in.Limit + 1}
+	if in.Step != "" {
+		step, err := strconv.ParseInt(in.Step, 10, 64)
+		if err != nil {
+			return nil, api.Fail(api.Invalid, "step %.40q is no whole number", in.Step)
+		}
+		q.At = &step
+	}
+	rows, err := s.db.ListSheets(ctx, q)
 	if err != nil {
 		return nil, err
 	}

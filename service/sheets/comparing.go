@@ -267,7 +267,7 @@ func (s *Sheets) GetDisagreement(ctx context.Context, who act.Who,
 	if out.Second, err = toSheet(other.RunInput, second); err != nil {
 		return nil, err
 	}
-	rows, err := rowsOf(a, in.Where, "")
+	rows, err := s.rowsOf(ctx, first, a, in.Where, "")
 	if err != nil {
 		return nil, err
 	}

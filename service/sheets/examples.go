@@ -16,7 +16,7 @@ import (
 )
 
 // rowsOf are the examples that fulfil a condition, in an order.
-func rowsOf(w *whole, text, order string) ([]int, error) {
+func (s *Sheets) rowsOf(ctx context.Context, of store.Sheet, w *whole, text, order string) ([]int, error) {
 	rows := make([]int, 0, w.Len())
 	if text == "" {
 		for i := range w.Len() {
@@ -28,6 +28,17 @@ func rowsOf(w *whole, text, order string) ([]int, error) {
 			p := api.Fail(api.Invalid, "%v", err)
 			p.Field = "where"
 			return nil, p
+		}
+		if c.AsksMarks() {
+			marks, err := s.marksOf(ctx, of, nil)
+			if err != nil {
+				return nil, err
+			}
+			latest := map[string]string{}
+			for _, m := range marks {
+				latest[m.Key] = m.Mark
+			}
+			c.Marked(latest)
 		}
 		for i := range w.Len() {
 			if c.Holds(i) {
@@ -87,7 +98,7 @@ func (s *Sheets) ListExamples(ctx context.Context, _ act.Who, in *api.ExamplesIn
 	if err != nil {
 		return nil, err
 	}
-	rows, err := rowsOf(w, in.Where, in.Order)
+	rows, err := s.rowsOf(ctx, row, w, in.Where, in.Order)
 	if err != nil {
 		return nil, err
 	}
@@ -100,6 +111,9 @@ func (s *Sheets) ListExamples(ctx context.Context, _ act.Who, in *api.ExamplesIn
 	}
 	for _, i := range rows[min(in.From, len(rows)):min(in.From+in.Limit, len(rows))] {
 		out.Items = append(out.Items, toExample(w, i))
+	}
+	if err := s.withMarks(ctx, row, out.Items); err != nil {
+		return nil, err
 	}
 	return out, s.withItems(ctx, row.Data, out.Items)
 }
@@ -174,7 +188,10 @@ func (s *Sheets) GetExample(ctx context.Context, _ act.Who, in *api.ExampleInput
 	if err := s.withItems(ctx, row.Data, list); err != nil {
 		return nil, err
 	}
-	out.Item = list[0].Item
+	if err := s.withMarks(ctx, row, list); err != nil {
+		return nil, err
+	}
+	out.Item, out.Marks = list[0].Item, list[0].Marks
 	over, err := s.db.ListSheets(ctx, row.Series(mostOver))
 	if err != nil {
 		return nil, err

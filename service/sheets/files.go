@@ -50,7 +50,7 @@ func (s *Sheets) ExamplesTable(ctx context.Context, in *api.ExamplesFileInput,
 	if err != nil {
 		return err
 	}
-	rows, err := rowsOf(w, in.Where, "")
+	rows, err := s.rowsOf(ctx, row, w, in.Where, "")
 	if err != nil {
 		return err
 	}

@@ -21,6 +21,8 @@ import (
 // Storage is what this slice needs of the store.
 type Storage interface {
 	FindSnapshot(ctx context.Context, dataset string, number int) (store.Snapshot, error)
+	ListMarks(ctx context.Context, project int64, scope string, keys []string) ([]store.Mark, error)
+	RunOf(ctx context.Context, run int64) (project int64, address string, err error)
 	ListEvaluations(ctx context.Context, e store.EvaluationQuery) ([]store.Evaluation, error)
 	ListSheets(ctx context.Context, s store.SheetQuery) ([]store.Sheet, error)
 	RunData(ctx context.Context, runs []int64) ([]store.RunData, error)
@@ -41,6 +43,8 @@ type Tx interface {
 	ComparedSheet(ctx context.Context, run, id int64, had, alarms json.RawMessage, held []string, compared bool) (bool,
 		error)
 	MeasureEvaluation(ctx context.Context, run, id int64, measures json.RawMessage) error
+	DropMark(ctx context.Context, project int64, scope, key string, person int64) error
+	PutMark(ctx context.Context, project int64, scope string, m store.Mark) error
 	SetAlarms(ctx context.Context, run int64) error
 }
 

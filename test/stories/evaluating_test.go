@@ -153,6 +153,8 @@ with kembrel.evaluation() as found:
     found.predictions(["a", "b", "c"], scores=[[0.75, 0.25], [0.5, 0.5], [0, 1]], classes=["tug", "ferry"])
     found.predictions(["a", "a"], true=["tug", "ferry"], predicted=["tug", "tug"], classes=["tug", "ferry"])
     found.predictions(["a"], split="elsewhere", true=[1.0], predicted=[2.0])
+    open("report.txt", "w").write("as it should be")
+    found.file("report.txt")
     found.note("as it should be")
     found._run.checkpoint(1, weights={"w": 1})
 print(found.folder)
@@ -171,6 +173,9 @@ print(found.folder)
 	}
 	require.Equal(t, map[string]api.Float{"loss": 0.125, "accuracy": 0.75, "a.b": 1}, figures, "the last counts")
 	require.Len(t, found[0].Sheets, 1, "one without labels; the others cost themselves")
+	require.Equal(t, 1, w.written(t, "vessels/1")["report.txt"].Of)
+	require.Contains(t, w.kembrel(t, "files", "vessels/1", "--own"), "no file that was kept")
+	require.Equal(t, "as it should be\n", w.kembrel(t, "files", "show", "vessels/1", "report.txt", "--evaluation", "1"))
 	notes := strings.Join(found[0].Notes, "\n")
 	for _, want := range []string{"as it should be", "is there twice",
 		"the answers are on elsewhere, and val is evaluated",

@@ -37,6 +37,9 @@ func TestPredictionsDocument(t *testing.T) {
 		}
 	}
 	require.Contains(t, out, "the score of cargo ship")
+	relabelled, err := os.ReadFile(w.folder + "/relabelled.csv")
+	require.NoError(t, err)
+	require.Equal(t, "key,label\nvoyage1000002/tug-1.npy,ferry\n", string(relabelled))
 
 	answers, err := os.ReadFile(w.folder + "/answers.csv")
 	require.NoError(t, err)
@@ -108,6 +111,10 @@ func TestPredictionsInTheBrowser(t *testing.T) {
 	do(t, ctx, "one large", act(`document.querySelector('.ex .key').click()`),
 		until(`document.querySelector('.one audio')?.duration > 1.9`))
 	shows(t, ctx, `document.body.innerText`, "Score of motor sailer, 0 at the foot")
+	do(t, ctx, "its label is wrong", act(`document.querySelectorAll('.marks button')[1].click()`),
+		until(`document.querySelector('.marks .should')`))
+	is(t, ctx, `document.querySelectorAll('.marks button')[1].getAttribute('aria-pressed')`, "true")
+	require.Contains(t, w.kembrel(t, "predictions", "marks", "vessels/2"), "wrong")
 	do(t, ctx, "the cutoff by keys", until(`document.querySelector('.el-slider')?.offsetHeight > 10`),
 		act(`document.querySelector('[role=slider]').focus()`), chromedp.KeyEvent(kb.ArrowRight))
 	shows(t, ctx, `document.body.innerText`, "From 0.51 on,")

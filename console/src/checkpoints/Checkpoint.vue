@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { answer, client, type Checkpoint, type Tensors, type Weights } from '../api/client'
 import Found from '../evaluations/Found.vue'
 import Question from '../shared/Question.vue'
+import Wrong from '../predictions/Wrong.vue'
 import WeightBands from './WeightBands.vue'
 import { useLive } from '../shared/live'
 import { useLoading } from '../shared/loading'
@@ -198,6 +199,8 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
           restores it, runs your evaluation, and compares.
         </p>
       </Question>
+
+      <Wrong :project="project" :number="number" :step="checkpoint.step" :mark="found" />
 
       <Found :project="project" :number="number" :at="at" :mark="found" />
 

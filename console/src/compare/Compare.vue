@@ -2,6 +2,7 @@
 import { ElButton, ElOption, ElSegmented, ElSelect } from 'element-plus'
 import { computed, ref, shallowRef, watch } from 'vue'
 import { answer, client, type Comparison, type Mattered, type TradeOff, type Words } from '../api/client'
+import EvaluatedTable from './EvaluatedTable.vue'
 import FactTable from './FactTable.vue'
 import Learned from './Learned.vue'
 import MarginTable from './MarginTable.vue'
@@ -205,6 +206,13 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
             :baseline="comparison.baseline ?? 0"
           />
           <MarginTable :groups="comparison.groups ?? []" />
+        </Question>
+        <Question
+          v-if="comparison.evaluated?.length"
+          title="What did evaluations find?"
+          :says="comparison.answers.evaluated"
+        >
+          <EvaluatedTable :comparison="comparison" />
         </Question>
         <Question title="What differed?" :says="comparison.answers.differed">
           <FactTable :comparison="comparison" />

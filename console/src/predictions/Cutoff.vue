@@ -50,6 +50,18 @@ const says = computed(() => {
 const W = 260
 const roc = computed(() => rates.value.map(([x, y], i) => `${i ? 'L' : 'M'}${x * W} ${W - y * W}`).join(''))
 const area = computed(() => props.sheet.assessed.classes?.find((c) => c.name === name.value)?.area)
+/** Recall against precision, from the highest score on; where nothing is answered there is no precision. */
+const traded = computed(() =>
+  points.value
+    .filter((p) => p.precision !== undefined)
+    .map((p, i) => `${i ? 'L' : 'M'}${(p.recall ?? 0) * W} ${W - (p.precision ?? 0) * W}`)
+    .join(''),
+)
+const share = computed(() => {
+  const c = props.sheet.assessed.classes?.find((x) => x.name === name.value)
+  return c && props.sheet.labelled ? c.true / props.sheet.labelled : 0
+})
+const average = computed(() => props.sheet.assessed.classes?.find((c) => c.name === name.value)?.average)
 const curve = computed(() =>
   points.value
     .filter((p) => p.answered > 0)
@@ -100,6 +112,23 @@ const curve = computed(() =>
           <template v-else>right: share that is answered, up: share of those that is right</template>
         </figcaption>
       </figure>
+      <figure v-if="name">
+        <svg :width="W + 8" :height="W + 8" viewBox="-4 -4 268 268" role="img" aria-label="Precision against recall">
+          <path :d="`M0 ${W}H${W}M0 0V${W}`" stroke="var(--rule2)" fill="none" />
+          <path :d="`M0 ${W - share * W}H${W}`" stroke="var(--rule)" fill="none" />
+          <path :d="traded" stroke="var(--c1)" stroke-width="1.8" fill="none" />
+          <circle
+            v-if="here?.precision !== undefined"
+            :cx="(here.recall ?? 0) * W"
+            :cy="W - (here.precision ?? 0) * W"
+            r="4"
+            fill="var(--c2)"
+          />
+        </svg>
+        <figcaption class="small">
+          right: recall, up: precision{{ average === undefined ? '' : `; average ${average.toFixed(3)}` }}
+        </figcaption>
+      </figure>
     </div>
   </Question>
 </template>
@@ -107,13 +136,15 @@ const curve = computed(() =>
 <style scoped>
 .both {
   display: flex;
-  gap: 40px;
+  flex-wrap: wrap;
+  gap: 20px 40px;
   align-items: flex-start;
 }
 .set {
-  width: 320px;
+  width: 300px;
 }
 figure {
   margin: 0;
+  width: 268px;
 }
 </style>

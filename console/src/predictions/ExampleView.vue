@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
+import { ElButton, ElOption, ElSelect } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { answer, client, type ExampleDetail } from '../api/client'
 import Shown from '../shared/Shown.vue'
@@ -26,6 +26,25 @@ watch(
   },
   { immediate: true },
 )
+/** What the reader said of its label; a wrong one may be given the right class. */
+const mine = computed(() => one.value?.marks?.find((m) => m.own))
+const classes = computed(() => (one.value?.sheet.classes ?? []).filter((c) => c !== one.value?.true))
+async function say(mark: 'right' | 'wrong' | 'unclear', label = '') {
+  const e = one.value
+  if (!e) return
+  const params = { path: { project: props.project, number: props.number, sheet: e.sheet.number, row: e.row } }
+  const url = '/api/v1/projects/{project}/runs/{number}/sheets/{sheet}/examples/{row}/mark'
+  try {
+    const back = mine.value?.mark === mark && mine.value.label === (label || undefined)
+    const got = back
+      ? await answer(client.DELETE(url, { params }))
+      : await answer(client.PUT(url, { params, body: { mark, label: label || undefined } }))
+    if (one.value?.row === e.row) one.value = { ...one.value, marks: got.marks }
+    problem.value = ''
+  } catch (x) {
+    problem.value = (x as Error).message
+  }
+}
 const shown = computed(() => {
   const e = one.value
   if (!e) return []
@@ -83,6 +102,34 @@ const changes = computed(() => {
       <p v-if="one.suspect" class="small warn">
         The model surely contradicts this label: either is wrong, and a person says which.
       </p>
+      <div v-if="one.true ?? one.target" class="marks" role="group" aria-label="What is its label?">
+        <span class="small">Its label is</span>
+        <ElButton
+          v-for="m in ['right', 'wrong', 'unclear'] as const"
+          :key="m"
+          size="small"
+          :type="mine?.mark === m ? 'primary' : undefined"
+          :aria-pressed="mine?.mark === m"
+          @click="say(m)"
+        >
+          {{ m }}
+        </ElButton>
+        <ElSelect
+          v-if="mine?.mark === 'wrong' && classes.length"
+          :model-value="mine.label ?? ''"
+          size="small"
+          class="should"
+          placeholder="it should be"
+          aria-label="What it should be"
+          @change="(c: string) => say('wrong', c)"
+        >
+          <ElOption v-for="c in classes" :key="c" :value="c" />
+        </ElSelect>
+      </div>
+      <p v-for="m in one.marks?.filter((x) => !x.own) ?? []" :key="m.who" class="small">
+        {{ m.who }}: {{ m.mark }}
+        <template v-if="m.label">, it should be {{ m.label }}</template>
+      </p>
       <table v-if="scores.length">
         <thead>
           <tr>
@@ -139,6 +186,19 @@ const changes = computed(() => {
 .key {
   margin: 8px 0;
   overflow-wrap: anywhere;
+}
+.marks {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px;
+  align-items: center;
+  margin: 6px 0;
+}
+.marks .el-button {
+  margin: 0;
+}
+.should {
+  width: 140px;
 }
 .miss {
   color: var(--warn);

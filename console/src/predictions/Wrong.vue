@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { client, type SheetDetail } from '../api/client'
 import Broken from './Broken.vue'
 import ClassTable from './ClassTable.vue'
@@ -7,19 +7,34 @@ import Matrix from './Matrix.vue'
 import Question from '../shared/Question.vue'
 import { number as text, toNumber } from '../shared/format'
 
-/** On the page of a run: what it gets wrong by its latest predictions. Nothing where it has none. */
-const props = defineProps<{ project: string; number: number; mark: number }>()
+/**
+ * What a run gets wrong by its latest predictions, or a checkpoint by the latest at its step. Nothing where there are
+ * none.
+ */
+const props = defineProps<{ project: string; number: number; mark: number; step?: number }>()
 const sheet = ref<SheetDetail>()
 watch(
-  () => props.mark,
+  () => [props.mark, props.step],
   async () => {
-    const path = { project: props.project, number: props.number, sheet: 0 }
+    const of = { project: props.project, number: props.number }
+    let chosen = 0
+    if (props.step !== undefined) {
+      const query = { step: String(props.step), limit: 1 }
+      const list = await client.GET('/api/v1/projects/{project}/runs/{number}/sheets', {
+        params: { path: of, query },
+      })
+      chosen = list.data?.items?.[0]?.number ?? -1
+    }
+    if (chosen < 0) return
+    const path = { ...of, sheet: chosen }
     const got = await client.GET('/api/v1/projects/{project}/runs/{number}/sheets/{sheet}', { params: { path } })
     if (got.data) sheet.value = got.data
   },
   { immediate: true },
 )
-const link = `/${props.project}/${props.number}/predictions`
+const link = computed(
+  () => `/${props.project}/${props.number}/predictions${props.step === undefined ? '' : `/${sheet.value?.number}`}`,
+)
 </script>
 
 <template>

@@ -21,6 +21,7 @@ var fields = []filter.Named{
 	{Name: "loss", Kind: filter.Number, Label: "Loss", Says: "the negative logarithm of the score of the label"},
 	{Name: "group", Kind: filter.Text, Label: "Group", Says: "what it belongs to, such as a voyage"},
 	{Name: "text", Kind: filter.Text, Label: "Text", Says: "its text"},
+	{Name: "mark", Kind: filter.Text, Label: "Mark", Says: "what a person said of the label: `right`, `wrong`, `unclear`"},
 }
 
 // errorField is there in sheets of numbers, instead of what is about scores.
@@ -37,7 +38,14 @@ type Condition struct {
 	asks  []string
 	own   map[string]int
 	run   filter.Run
+	marks map[string]string
 }
+
+// AsksMarks reports whether the condition is on what people said of labels.
+func (c *Condition) AsksMarks() bool { return slices.Contains(c.asks, "mark") }
+
+// Marked sets what people said of labels, by key.
+func (c *Condition) Marked(marks map[string]string) { c.marks = marks }
 
 // Parse reads a condition on the examples of a sheet. Columns whose names are no words are written column["depth (m)"].
 func Parse(s *sheet.Sheet, text string, now time.Time) (*Condition, error) {
@@ -131,6 +139,10 @@ func (c *Condition) Holds(i int) bool {
 			v = s.Margin(i)
 		case "loss":
 			v = s.Loss(i)
+		case "mark":
+			if m, ok := c.marks[s.Keys[i]]; ok {
+				v = m
+			}
 		default:
 			if at, ok := c.own[name]; ok {
 				v = s.Own[at].Values[i]

@@ -59,3 +59,8 @@ func (q Queries) CheckpointStats(ctx context.Context, run int64) (count, size in
 	r, err := db.One[struct{ Count, Size int64 }](ctx, q, "checkpoint_stats", db.A{"run": run})
 	return r.Count, r.Size, err
 }
+
+// SizedBeside sums up what runs of a project (0: all) keep beside checkpoints.
+func (q Queries) SizedBeside(ctx context.Context, project int64) ([]store.SizedKind, error) {
+	return db.List[store.SizedKind](ctx, q, "sized_beside", db.A{"project": project})
+}

@@ -104,3 +104,10 @@ where c.dropped is null and position(@digest::bytea in f.chunks) > 0 and (positi
 -- query: chunk_totals
 select count(*) as chunks, coalesce(sum(size), 0)::bigint as bytes, coalesce(sum(stored), 0)::bigint as stored, count(*) filter (where bad = 'damaged') as damaged, count(*) filter (where bad = 'missing') as missing,
     coalesce(sum(stored) filter (where uses = 0), 0)::bigint as loose, coalesce((select sum(size) from checkpoint where dropped is null), 0)::bigint as held, (select count(*) from checkpoint where dropped is null) as checkpoints from chunk;
+
+-- query: sized_beside
+-- What runs of a project (0: all) keep beside checkpoints.
+select 'predictions' as kind, count(*) as count, coalesce(sum(s.size), 0)::bigint as bytes from sheet s join run r on r.id = s.run where @project = 0 or r.project = @project::bigint
+union all
+select 'files', count(*), coalesce(sum(f.size), 0)::bigint from run_file f join run r on r.id = f.run where f.dropped is null and (@project = 0 or r.project = @project::bigint)
+order by kind;

@@ -46,6 +46,11 @@ func (q Queries) MeasureEvaluation(ctx context.Context, run, id int64, measures 
 	return err
 }
 
+// LatestEvaluations lists what the latest evaluation of each run on each data measured.
+func (q Queries) LatestEvaluations(ctx context.Context, runs []int64) ([]store.LatestEvaluation, error) {
+	return db.List[store.LatestEvaluation](ctx, q, "evaluation_latest", db.A{"runs": runs})
+}
+
 // EvaluationSheets lists the prediction sheets of evaluations of a run.
 func (q Queries) EvaluationSheets(ctx context.Context, run int64, ids []int64) ([]store.EvaluatedSheet, error) {
 	return db.List[store.EvaluatedSheet](ctx, q, "evaluation_sheets", db.A{"run": run, "evaluations": ids})

@@ -32,3 +32,9 @@ update evaluation set measures = measures || @measures where run = @run and id =
 -- query: evaluation_sheets
 select s.evaluation, s.number, s.split, s.examples, s.figures, s.alarms from sheet s
 where s.run = @run and s.evaluation = any(@evaluations) order by s.number;
+
+-- query: evaluation_latest
+-- Of each run on each data.
+select distinct on (e.run, coalesce(nullif(e.data, ''), e.split)) e.run, coalesce(nullif(e.data, ''), e.split) as "on", e.measures,
+    exists (select 1 from sheet s where s.run = e.run and s.evaluation = e.id and jsonb_array_length(s.alarms) > 0) as alarmed
+from evaluation e where e.run = any(@runs) and (e.data <> '' or e.split <> '') order by e.run, coalesce(nullif(e.data, ''), e.split), e.number desc;

@@ -39,8 +39,9 @@ where r.id = g.run and r.state = 'running' and r.verdict is distinct from g.verd
 update run set dispute = @dispute where id = @run;
 
 -- query: stopped_set
--- Only the first time.
-update run set stopped = @stopped where id = @run and stopped is null and state = 'running';
+-- Only the first time, and only while the rule that said so is the one in force.
+update run r set stopped = @stopped from project p
+where r.id = @run and p.id = r.project and r.stopped is null and r.state = 'running' and coalesce(r.stop_rule, p.stop_rule) = @rule;
 
 -- query: stop_rule_of_run
 update run set stop_rule = @rule, stopped = case when state = 'running' then null else stopped end where id = @run;

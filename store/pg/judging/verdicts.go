@@ -31,9 +31,10 @@ func (q Queries) DisputeVerdict(ctx context.Context, run int64, dispute any) err
 	return err
 }
 
-// SetStopped keeps that a rule said stop; false where one had said so before, or the run is over.
-func (q Queries) SetStopped(ctx context.Context, run int64, stopped any) (bool, error) {
-	n, err := q.Exec(ctx, "stopped_set", db.A{"run": run, "stopped": stopped})
+// SetStopped keeps that a rule said stop; false where one had said so before, the run is over, or another rule is in
+// force by now.
+func (q Queries) SetStopped(ctx context.Context, run int64, rule json.RawMessage, stopped any) (bool, error) {
+	n, err := q.Exec(ctx, "stopped_set", db.A{"run": run, "rule": rule, "stopped": stopped})
 	return n > 0, err
 }
 

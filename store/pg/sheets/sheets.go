@@ -24,7 +24,7 @@ func (q Queries) list(ctx context.Context, s store.SheetQuery, whole bool) ([]st
 		like = *s.Like
 	}
 	return db.List[store.Sheet](ctx, q, "sheet_list", db.A{"like": s.Like != nil, "data": like.Data,
-		"own": like.Evaluation == nil, "run": s.Run, "split": s.Split, "below": s.Below,
+		"own": like.Evaluation == nil, "at": s.At, "run": s.Run, "split": s.Split, "below": s.Below,
 		"number": s.Number, "last": s.Last, "limit": s.Limit, "whole": whole})
 }
 
@@ -92,4 +92,22 @@ func (q Queries) ComparedSheet(ctx context.Context, run, id int64, had, alarms j
 func (q Queries) SetAlarms(ctx context.Context, run int64) error {
 	_, err := q.Exec(ctx, "run_alarms", db.A{"run": run})
 	return err
+}
+
+// PutMark keeps what a person says of an example's label, in the place of what they said before.
+func (q Queries) PutMark(ctx context.Context, project int64, scope string, m store.Mark) error {
+	_, err := q.Exec(ctx, "mark_put", db.A{"project": project, "scope": scope, "key": m.Key, "person": m.Person,
+		"mark": m.Mark, "label": m.Label, "was": m.Was})
+	return err
+}
+
+// DropMark takes it back.
+func (q Queries) DropMark(ctx context.Context, project int64, scope, key string, person int64) error {
+	_, err := q.Exec(ctx, "mark_drop", db.A{"project": project, "scope": scope, "key": key, "person": person})
+	return err
+}
+
+// ListMarks lists marks of some examples, or of all (nil), the latest last.
+func (q Queries) ListMarks(ctx context.Context, project int64, scope string, keys []string) ([]store.Mark, error) {
+	return db.List[store.Mark](ctx, q, "mark_list", db.A{"project": project, "scope": scope, "keys": keys})
 }

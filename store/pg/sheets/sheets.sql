@@ -3,7 +3,7 @@
 select s.run, s.id, s.number, s.key::text, s.leg, s.step, s.epoch, s.split, s.task, s.classes, s.probabilities, s.examples, s.labelled, s.figures,
     case when @whole then s.assessed else 'null' end as assessed, s.alarms, s.held, s.compared, s.data, v.number as evaluation, s.source, s.size, p.name as who, s.created
 from sheet s join person p on p.id = s.person left join evaluation v on v.run = s.run and v.id = s.evaluation
-where s.run = @run and (@split = '' or s.split = @split) and (not @like or s.data = @data and (s.evaluation is null) = @own) and (@below = 0 or s.number < @below::int) and (@number = 0 or s.number = @number::int)
+where s.run = @run and (@split = '' or s.split = @split) and (not @like or s.data = @data and (s.evaluation is null) = @own) and (@below = 0 or s.number < @below::int) and (@number = 0 or s.number = @number::int) and (@at::bigint is null or s.step = @at)
     and (not @last or not exists (select 1 from leg l where l.run = s.run and s.leg > 0 and l.number > s.leg and l.from_step <= s.step)
         and not exists (select 1 from sheet o where o.run = s.run and o.split = s.split and o.step = s.step and o.data = s.data
             and (o.evaluation is null) = (s.evaluation is null) and o.number > s.number))
@@ -49,3 +49,15 @@ with latest as (
     order by s.split, s.step desc, s.number desc),
 kinds as (select coalesce(array_agg(distinct a ->> 'kind' order by a ->> 'kind'), '{}') as list from latest cross join lateral jsonb_array_elements(latest.alarms) a)
 update run r set alarms = kinds.list from kinds where r.id = @run and r.alarms <> kinds.list;
+
+-- query: mark_put
+insert into example_mark (project, scope, key, person, mark, label, was) values (@project, @scope, @key, @person, @mark, @label, @was)
+on conflict (project, scope, key, person) do update set mark = excluded.mark, label = excluded.label, was = excluded.was, at = now();
+
+-- query: mark_drop
+delete from example_mark where project = @project and scope = @scope and key = @key and person = @person;
+
+-- query: mark_list
+-- The latest last.
+select m.key, m.mark, m.label, m.was, p.name as who, m.person, m.at from example_mark m join person p on p.id = m.person
+where m.project = @project and m.scope = @scope and (@keys::text[] is null or m.key = any(@keys)) order by m.at, m.key limit 200000;
