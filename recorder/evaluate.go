@@ -75,6 +75,7 @@ func Evaluate(ctx context.Context, o Options, e Evaluating, command []string) (*
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, o.Out, o.Err
 	cmd.Env = append(os.Environ(), protocol.Variable+"="+s.Leg.Socket, FolderVariable+"="+e.Folder,
 		DataVariable+"="+e.Data)
+	before := versions(ctx, ".", o.Keep)
 	if err = cmd.Start(); err == nil {
 		r.noteProgram(cmd.Process.Pid)
 		err = cmd.Wait()
@@ -87,7 +88,7 @@ func Evaluate(ctx context.Context, o Options, e Evaluating, command []string) (*
 	if code := cmd.ProcessState.ExitCode(); code != 0 || ctx.Err() != nil {
 		return nil, cmp.Or(code, 130), s.Remove()
 	}
-	r.session.keepMatched(ctx, ".", o.Keep, s.Leg.Started)
+	r.session.keepMatched(ctx, ".", o.Keep, before)
 	r.session.sayRefused()
 	n := r.session
 	n.mutex.Lock()

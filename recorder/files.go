@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"syscall"
 	"time"
 
@@ -37,9 +39,54 @@ func CheckKeep(pattern string) error {
 	return nil
 }
 
-// keepMatched keeps the files that the patterns name below a folder and that were written since the program began. What
-// cannot be kept costs itself, and is left on the run. Links that leave the folder are not followed.
-func (n *session) keepMatched(ctx context.Context, folder string, patterns []string, since time.Time) {
+// version is what tells whether a file was written again. Its time is that of its file system, whose clock may be
+// another than this machine's: versions are compared with each other only.
+type version struct {
+	time time.Time
+	size int64
+}
+
+// matching are the files that a pattern names below a folder, by path. Links that leave the folder, or lead nowhere,
+// are
+// not among them.
+func matching(ctx context.Context, root *os.Root, pattern string) (map[string]version, error) {
+	out := map[string]version{}
+	err := doublestar.GlobWalk(root.FS(), filepath.ToSlash(pattern), func(path string, _ fs.DirEntry) error {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if info, err := root.Stat(path); err == nil && info.Mode().IsRegular() {
+			out[path] = version{info.ModTime(), info.Size()}
+		}
+		if len(out) > mostMatched {
+			return fmt.Errorf("there are more than %d files", mostMatched)
+		}
+		return nil
+	}, doublestar.WithFilesOnly())
+	return out, err
+}
+
+// versions are the files that patterns name before a program begins.
+func versions(ctx context.Context, folder string, patterns []string) map[string]version {
+	out := map[string]version{}
+	if len(patterns) == 0 {
+		return out
+	}
+	root, err := os.OpenRoot(folder)
+	if err != nil {
+		return out // said at the end
+	}
+	defer root.Close()
+	for _, pattern := range patterns {
+		found, _ := matching(ctx, root, pattern) // said at the end
+		maps.Copy(out, found)
+	}
+	return out
+}
+
+// keepMatched keeps the files that the patterns name below a folder and that the program wrote: those that were not
+// there before, or are other ones now. What cannot be kept costs itself, and is left on the run.
+func (n *session) keepMatched(ctx context.Context, folder string, patterns []string, before map[string]version) {
 	if len(patterns) == 0 {
 		return
 	}
@@ -51,36 +98,28 @@ func (n *session) keepMatched(ctx context.Context, folder string, patterns []str
 	defer root.Close()
 	seen, older := map[string]bool{}, 0
 	for _, pattern := range patterns {
-		matched := 0
-		err := doublestar.GlobWalk(root.FS(), filepath.ToSlash(pattern), func(path string, d fs.DirEntry) error {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			info, err := root.Stat(path)
-			switch {
-			case err != nil || !info.Mode().IsRegular() || seen[path]: // a link that leaves, or leads nowhere
-				return nil
-			case len(seen) == mostMatched:
-				return fmt.Errorf("there are more than %d files", mostMatched)
-			}
-			matched++
-			seen[path] = true
-			if info.ModTime().Before(since.Add(-time.Second)) { // clocks of file systems are coarse
-				older++
-				return nil
-			}
-			n.keepCopy(path, func() (*os.File, error) { return root.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0) })
-			return nil
-		}, doublestar.WithFilesOnly())
+		found, err := matching(ctx, root, pattern)
 		switch {
 		case err != nil:
 			n.remark(fmt.Sprintf("Not all files of %s were kept: %v.", pattern, withoutPath(err)))
-		case matched == 0:
+		case len(found) == 0:
 			n.remark(fmt.Sprintf("There was no file %s to keep.", pattern))
+		}
+		for _, path := range slices.Sorted(maps.Keys(found)) {
+			if seen[path] || len(seen) == mostMatched {
+				continue
+			}
+			seen[path] = true
+			if was, there := before[path]; there && was.size == found[path].size && was.time.Equal(found[path].time) {
+				older++
+				continue
+			}
+			n.keepCopy(path, func() (*os.File, error) { return root.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0) })
 		}
 	}
 	if older > 0 {
-		n.remark(fmt.Sprintf("%d files that were to be kept are older than the run, which did not write them.", older))
+		n.remark(fmt.Sprintf("%d files that were to be kept were there before the run, which did not write them.",
+			older))
 	}
 }
 

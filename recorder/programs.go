@@ -61,6 +61,7 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 			r.readOutput()
 		}
 	}
+	before := versions(ctx, ".", o.Keep)
 	if err := cmd.Start(); err != nil {
 		if r != nil {
 			r.hangUp()
@@ -86,7 +87,7 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	signal.Stop(signals)
 	status := cmd.ProcessState.Sys().(syscall.WaitStatus)
 	if r != nil {
-		r.session.keepMatched(ctx, ".", o.Keep, r.spool.Leg.Started)
+		r.session.keepMatched(ctx, ".", o.Keep, before)
 		end := ending(cmd.ProcessState, r.session, r.ended)
 		// it took the signal, and ended because of it
 		if asked, _ := r.asked.Load().(string); end.State != "finished" && end.Signal == "" {

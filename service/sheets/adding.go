@@ -6,6 +6,7 @@ import (
 	"errors"
 	"math"
 	"slices"
+	"sync"
 
 	"github.com/google/uuid"
 
@@ -82,10 +83,11 @@ func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*
 	}
 	select {
 	case s.taking <- struct{}{}:
-		defer func() { <-s.taking }()
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
+	release := sync.OnceFunc(func() { <-s.taking })
+	defer release()
 	alarms, err := s.assess(ctx, &n, in.Body.Says)
 	if err != nil {
 		return nil, err
@@ -124,6 +126,7 @@ func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*
 		return nil, err
 	}
 	s.Live.News()
+	release()                // what follows may read whole snapshots
 	if n.EvaluationID != 0 { // whose figures are known: there is nothing to wait for
 		if err := s.compareNow(ctx, run, number); err != nil {
 			s.Log.Warn("a sheet waits to be held against what was said", "run", run, "sheet", number, "err", err)

@@ -51,7 +51,7 @@ func TestFilesAreKept(t *testing.T) {
 	require.NoError(t, os.WriteFile(old, []byte("a,b\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(w.folder, "secret"), []byte("a key"), 0o600))
 	program := `cd out && mkdir -p deep/er && echo "a,b
-1,2" > new.csv && touch -d "2 days ago" old.csv && echo deep > deep/er/note.txt && ln -s ../secret link.csv && ln -s /etc/hostname far.csv && mkfifo pipe.csv &&
+1,2" > new.csv && touch -d "2 days ago" new.csv && echo deep > deep/er/note.txt && ln -s ../secret link.csv && ln -s /etc/hostname far.csv && mkfifo pipe.csv &&
 echo gone > "odd name é.csv" && ln -s new.csv near.csv && exit 3`
 	cmd := w.recordWith([]string{"--keep", "out/*.csv", "--keep", "out/**/*.txt", "--keep", "nothing/*"}, "/bin/sh",
 		"-c", program)
@@ -72,7 +72,7 @@ echo gone > "odd name é.csv" && ln -s new.csv near.csv && exit 3`
 		notes += n.Text + "\n"
 	}
 	require.Contains(t, notes, "There was no file nothing/* to keep.")
-	require.Contains(t, notes, "1 files that were to be kept are older than the run")
+	require.Contains(t, notes, "1 files that were to be kept were there before the run")
 	require.Equal(t, []string{"out/*.csv", "out/**/*.txt", "nothing/*"}, detail.Recipe.Keep)
 	w.nothingWaits(t)
 
