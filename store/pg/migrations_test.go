@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kembrel/core/verdict"
+	"kembrel/store"
 )
 
 // Objectives and stop rules of before, which were texts, come over whole, and go back as they were.
@@ -49,4 +50,54 @@ func TestObjectivesComeOver(t *testing.T) {
 	do(up)
 	_, err = f.Pool.Exec(ctx, `update project set objective = '{"curve":"loss.val","direction":"down"}'`)
 	require.ErrorContains(t, err, "project_objective_check")
+}
+
+// Verifications, which were a table of their own, are evaluations afterwards, and go back as they were.
+func TestVerificationsComeOver(t *testing.T) {
+	f := start(t)
+	run := f.run(t)
+	do := func(sql string, args ...any) {
+		t.Helper()
+		_, err := f.Pool.Exec(ctx, sql, args...)
+		require.NoError(t, err)
+	}
+	halves := func(name string) (up, down string) {
+		t.Helper()
+		text, err := os.ReadFile("db/migrations/" + name)
+		require.NoError(t, err)
+		up, down, found := strings.Cut(string(text), "-- +goose Down")
+		require.True(t, found)
+		return up, down
+	}
+	upFiles, downFiles := halves("0023_run_files.sql")
+	up, down := halves("0022_evaluations.sql")
+	do(downFiles)
+	do(down)
+	var point int64
+	require.NoError(t, f.Pool.QueryRow(ctx, `insert into checkpoint (run, key, leg, step, epoch, saved, size)
+		values ($1, gen_random_uuid(), 1, 12, 3, now(), 1) returning id`, run).Scan(&point))
+	for _, result := range []string{
+		`{"same": false, "figures": [{"curve": "loss.val", "recorded": 0.5, "found": "NaN", "tolerance": 0, "same": false}]}`,
+		`{"same": true, "command": ["./harbour", "evaluate"], "figures": [{"curve": "loss.val", "recorded": 0.5, "found": 0.5, "tolerance": 0, "same": true}]}`} {
+		do("insert into verification (run, checkpoint, person, host, result) values ($1, $2, $3, 'hydra-2', $4)", run, point,
+			f.person, result)
+	}
+	do(up)
+	do(upFiles)
+	list, err := f.ListEvaluations(ctx, store.EvaluationQuery{Run: run, Verified: true, Limit: 9})
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	require.Equal(t, []any{2, int64(12), "hydra-2"}, []any{list[0].Number, list[0].Step, list[0].Host}, "the latest first")
+	require.JSONEq(t, `{"loss.val": 0.5}`, string(list[0].Figures))
+	require.JSONEq(t, `["./harbour", "evaluate"]`, string(list[0].Command))
+	require.JSONEq(t, `{"loss.val": "NaN"}`, string(list[1].Figures))
+	require.JSONEq(t, `[]`, string(list[1].Command))
+	do(downFiles)
+	do(down)
+	var same, command string
+	require.NoError(t, f.Pool.QueryRow(ctx, `select result ->> 'same', result ->> 'command' from verification
+		order by id desc limit 1`).Scan(&same, &command))
+	require.Equal(t, []string{"true", `["./harbour", "evaluate"]`}, []string{same, command})
+	do(up)
+	do(upFiles)
 }
