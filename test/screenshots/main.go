@@ -44,7 +44,7 @@ func main() {
 		{"data", "/data/hydrophone/1", "tbody tr"},
 		{"predictions-dark", "/vessels/21/predictions", "svg[role=application]"},
 		{"checkpoint", "/vessels/3/checkpoints/best", ".tensors"},
-		{"run-evidence", "/vessels/3#what-came-out", ".u-over"},
+		{"run-evidence", "/vessels/19?file=0:report/report.txt#evaluations", "#files pre"},
 	}
 	if err := takePages(*out, *link, base, pages, *only); err != nil {
 		log.Fatal(err)
