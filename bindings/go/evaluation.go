@@ -42,7 +42,7 @@ var ErrNoEvaluation = errors.New("this program is not run by kembrel evaluate: w
 // kembrel evaluate around the program its Folder is "" and err is ErrNoEvaluation.
 func Evaluate(ctx context.Context) (*Evaluation, error) {
 	e := &Evaluation{run: newRun(true), Resume: Resume{Epoch: math.NaN()}}
-	e.run.ended = true
+	e.run.ended, e.run.err = true, ErrNoEvaluation // it is returned, and said no more
 	if os.Getenv("KEMBREL_RECORDER") == "" {
 		return e, ErrNoEvaluation
 	}
