@@ -79,7 +79,8 @@ func TestVerificationsComeOver(t *testing.T) {
 	for _, result := range []string{
 		`{"same": false, "figures": [{"curve": "loss.val", "recorded": 0.5, "found": "NaN", "tolerance": 0, "same": false}]}`,
 		`{"same": true, "command": ["./harbour", "evaluate"], "figures": [{"curve": "loss.val", "recorded": 0.5, "found": 0.5, "tolerance": 0, "same": true}]}`} {
-		do("insert into verification (run, checkpoint, person, host, result) values ($1, $2, $3, 'hydra-2', $4)", run, point,
+		do("insert into verification (run, checkpoint, person, host, result) values ($1, $2, $3, 'hydra-2', $4)", run,
+			point,
 			f.person, result)
 	}
 	do(up)
@@ -87,7 +88,8 @@ func TestVerificationsComeOver(t *testing.T) {
 	list, err := f.ListEvaluations(ctx, store.EvaluationQuery{Run: run, Verified: true, Limit: 9})
 	require.NoError(t, err)
 	require.Len(t, list, 2)
-	require.Equal(t, []any{2, int64(12), "hydra-2"}, []any{list[0].Number, list[0].Step, list[0].Host}, "the latest first")
+	require.Equal(t, []any{2, int64(12), "hydra-2"}, []any{list[0].Number, list[0].Step, list[0].Host},
+		"the latest first")
 	require.JSONEq(t, `{"loss.val": 0.5}`, string(list[0].Figures))
 	require.JSONEq(t, `["./harbour", "evaluate"]`, string(list[0].Command))
 	require.JSONEq(t, `{"loss.val": "NaN"}`, string(list[1].Figures))
