@@ -72,8 +72,7 @@ type SheetAt struct {
 }
 
 // NewSheet hands over a prediction sheet whose files' chunks have been sent. Sent again with the same key it answers
-// the
-// same one.
+// the same one.
 type NewSheet struct {
 	RunInput
 	Key  string `header:"Idempotency-Key" format:"uuid" required:"true"`

@@ -40,8 +40,7 @@ type Evaluating struct {
 
 // Evaluate runs a program that evaluates a checkpoint under a recorder, and tells the service what it found: figures,
 // prediction sheets, notes. Where the service is away they wait in the spool, and evaluation is nil. A program that
-// ends
-// with another code than 0 has found nothing.
+// ends with another code than 0 has found nothing.
 func Evaluate(ctx context.Context, o Options, e Evaluating, command []string) (*api.Evaluation, int, error) {
 	folder, err := socketFolder(o)
 	if err != nil {

@@ -47,8 +47,7 @@ type version struct {
 }
 
 // matching are the files that a pattern names below a folder, by path. Links that leave the folder, or lead nowhere,
-// are
-// not among them.
+// are not among them.
 func matching(ctx context.Context, root *os.Root, pattern string) (map[string]version, error) {
 	out := map[string]version{}
 	err := doublestar.GlobWalk(root.FS(), filepath.ToSlash(pattern), func(path string, _ fs.DirEntry) error {

@@ -28,8 +28,7 @@ import (
 const uploadsAtOnce = 4
 
 // sendHanded sends the chunks that the service lacks of a checkpoint or a prediction sheet, then commits it. One that
-// the
-// service refuses for good is set aside and does not hold up the others.
+// the service refuses for good is set aside and does not hold up the others.
 func (s *sender) sendHanded(ctx context.Context, m spool.Manifest) error {
 	folder := s.spool.KeptFolder(m.Key)
 	if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {

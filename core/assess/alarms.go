@@ -60,11 +60,10 @@ const leastDoubled = 5
 // Alarms finds what is wrong in a sheet of classes by itself.
 //
 // A class is never answered, or always wrong, where it has ten examples or more. One answer for everything is said
-// where
-// at least 95 % of ten or more answers are one class that fewer than 80 % of the examples are of. Labels look permuted
-// where another assignment of answers to classes (the best one, by the Hungarian method: Kuhn 1955) fits at least half
-// of the examples, and a tenth of all more than the answers as they are by more than four standard errors; where just
-// two classes change places, and more than half of each is answered as the other, they are swapped.
+// where at least 95 % of ten or more answers are one class that fewer than 80 % of the examples are of. Labels look
+// permuted where another assignment of answers to classes (the best one, by the Hungarian method: Kuhn 1955) fits at
+// least half of the examples, and a tenth of all more than the answers as they are by more than four standard errors;
+// where just two classes change places, and more than half of each is answered as the other, they are swapped.
 func (a *Assessment) Alarms(s *sheet.Sheet) []Alarm {
 	var out []Alarm
 	if s.Task != sheet.Classes {
@@ -235,8 +234,7 @@ func Assign(gain [][]float64) []int {
 
 // Against compares a figure that a program recorded with that of its sheet; nil: they agree, or nothing can be said.
 // whole says that the sheet has all examples that the program's figure is of; otherwise they may differ by four
-// standard
-// errors of a sample more. A recorded share above 1 is taken for percent.
+// standard errors of a sample more. A recorded share above 1 is taken for percent.
 func (a *Assessment) Against(curve, figure string, recorded float64, whole bool) *Alarm {
 	f, ok := a.Figure(figure)
 	if !ok || math.IsNaN(recorded) || math.IsInf(recorded, 0) {

@@ -72,8 +72,7 @@ func ToFiles(in []api.File) (files []store.File, chunks map[chunk.Digest]int64, 
 }
 
 // Safe makes chunks durable, before a manifest names them, and looks whether the packs that hold them are as long as
-// they
-// are to be; what is not is to be sent again.
+// they are to be; what is not is to be sent again.
 func (s *Act) Safe(ctx context.Context, packs *pack.Packs, chunks map[chunk.Digest]int64) error {
 	if err := packs.Flush(ctx); err != nil {
 		if db.Away(err) {

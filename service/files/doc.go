@@ -1,4 +1,3 @@
 // Package files takes the files that runs and evaluations wrote and that are no checkpoints, and shows, compares and
-// lets
-// them go.
+// lets them go.
 package files

@@ -167,8 +167,7 @@ func (s *Sheets) said(ctx context.Context, row store.Sheet, names []string) (map
 var errPassed = errors.New("passed")
 
 // readings are the values of curves at the step or, where they have none there, in the epoch of a sheet, by the leg
-// that
-// counts.
+// that counts.
 func (s *Sheets) readings(ctx context.Context, row store.Sheet, names []string) (map[string]float64, error) {
 	out := map[string]float64{}
 	for _, name := range names {

@@ -17,8 +17,7 @@ import (
 )
 
 // docs/predictions.md, as it is written: a training that goes wrong unseen is told by what it answers; its predictions
-// go
-// out into a file and come back from it.
+// go out into a file and come back from it.
 func TestPredictionsDocument(t *testing.T) {
 	t.Parallel()
 	w := emptyHome(t)

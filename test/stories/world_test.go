@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -125,11 +126,16 @@ func newWorld(t *testing.T) *world {
 	return w
 }
 
+// ports are given out one after another, from anywhere on: stories that run at once never get the same.
+var ports atomic.Int64
+
+func init() { ports.Store(rand.Int64N(10_000)) }
+
 // freeAddress finds a port below those that the system gives to outgoing connections, so that nobody takes it before
 // the service does.
 func freeAddress(t *testing.T) string {
 	for range 100 {
-		address := fmt.Sprint("127.0.0.1:", 10_000+rand.IntN(10_000))
+		address := fmt.Sprint("127.0.0.1:", 10_000+ports.Add(1)%10_000)
 		if listener, err := net.Listen("tcp", address); err == nil {
 			listener.Close()
 			return address

@@ -7,8 +7,9 @@ import os
 import pathlib
 from typing import Any, Callable, Dict, Iterable, Optional, Tuple
 
+from ._handing import safe
 from ._resumed import Resumed
-from ._run import Run, safe
+from ._run import Run
 
 
 class Evaluation:

@@ -1,8 +1,7 @@
 <script setup lang="ts">
 import type { Comparison } from '../api/client'
-import { legible } from '../chart/lines'
 import { number as text, toNumber } from '../shared/format'
-import { lookOf } from './looks'
+import GroupHeads from './GroupHeads.vue'
 
 /** What the latest evaluations on the same data found, a column for each group. */
 defineProps<{ comparison: Comparison }>()
@@ -14,15 +13,7 @@ defineProps<{ comparison: Comparison }>()
       <tr>
         <th scope="col">On</th>
         <th scope="col">Measure</th>
-        <th
-          v-for="(g, i) in comparison.groups"
-          :key="i"
-          scope="col"
-          class="n"
-          :style="{ color: legible(`var(${lookOf(i).colour})`) }"
-        >
-          {{ g.label }}
-        </th>
+        <GroupHeads :groups="comparison.groups ?? []" />
       </tr>
     </thead>
     <tbody>

@@ -1,8 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import type { Comparison, FactRow } from '../api/client'
-import { legible } from '../chart/lines'
-import { lookOf } from './looks'
+import GroupHeads from './GroupHeads.vue'
 
 /** What differs of what went in, a column for each group; what is the same is folded away. */
 defineProps<{ comparison: Comparison }>()
@@ -17,15 +16,7 @@ const shown = (r: FactRow, v: string) =>
       <thead>
         <tr>
           <th scope="col"><span class="visually-hidden">What</span></th>
-          <th
-            v-for="(g, i) in comparison.groups"
-            :key="i"
-            scope="col"
-            class="n"
-            :style="{ color: legible(`var(${lookOf(i).colour})`) }"
-          >
-            {{ g.label }}
-          </th>
+          <GroupHeads :groups="comparison.groups ?? []" />
         </tr>
       </thead>
       <tbody>

@@ -201,12 +201,4 @@ thead th {
 tr.on td {
   background: var(--accent2);
 }
-.link {
-  background: none;
-  border: 0;
-  padding: 0;
-  color: var(--accent);
-  cursor: pointer;
-  font: inherit;
-}
 </style>

@@ -315,12 +315,4 @@ table + .bars {
 .share {
   width: 90px;
 }
-.link {
-  background: none;
-  border: 0;
-  padding: 0;
-  color: var(--accent);
-  cursor: pointer;
-  font-size: inherit;
-}
 </style>

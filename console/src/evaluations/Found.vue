@@ -136,14 +136,6 @@ const command = computed(
 </template>
 
 <style scoped>
-.link {
-  background: none;
-  border: 0;
-  padding: 0;
-  color: var(--accent);
-  cursor: pointer;
-  font: inherit;
-}
 .strip {
   margin-right: 10px;
 }

@@ -130,12 +130,4 @@ pre {
 img {
   max-width: 100%;
 }
-.link {
-  background: none;
-  border: 0;
-  padding: 0;
-  color: var(--accent);
-  cursor: pointer;
-  font: inherit;
-}
 </style>

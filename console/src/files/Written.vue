@@ -79,14 +79,6 @@ const says = computed(() => {
 </template>
 
 <style scoped>
-.link {
-  background: none;
-  border: 0;
-  padding: 0;
-  color: var(--accent);
-  cursor: pointer;
-  font: inherit;
-}
 .chosen td {
   background: var(--accent2);
 }

@@ -85,14 +85,6 @@ const three = (v: number | undefined) => (v === undefined ? '' : v.toFixed(3))
   width: auto;
   min-width: 0;
 }
-.link {
-  background: none;
-  border: 0;
-  padding: 0;
-  color: var(--accent);
-  cursor: pointer;
-  font: inherit;
-}
 .all td {
   font-weight: 600;
   border-bottom: 0;

@@ -273,12 +273,6 @@ tr.on td {
   background: var(--accent2);
 }
 .link {
-  background: none;
-  border: 0;
-  padding: 0;
-  color: var(--accent);
-  cursor: pointer;
-  font: inherit;
   font-family: var(--mono);
 }
 table {

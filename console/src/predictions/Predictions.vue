@@ -190,14 +190,6 @@ const W = 200
 .which {
   width: 180px;
 }
-.link {
-  background: none;
-  border: 0;
-  padding: 0;
-  color: var(--accent);
-  cursor: pointer;
-  font: inherit;
-}
 .figures {
   width: 520px;
 }

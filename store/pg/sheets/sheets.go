@@ -79,8 +79,7 @@ func (q Queries) UncomparedSheets(ctx context.Context) ([]store.Uncompared, erro
 }
 
 // ComparedSheet notes alarms of a sheet that had others, which curves it was held against, and whether nothing is left
-// to
-// hold against it; false: another did.
+// to hold against it; false: another did.
 func (q Queries) ComparedSheet(ctx context.Context, run, id int64, had, alarms json.RawMessage,
 	held []string, compared bool) (bool, error) {
 	n, err := q.Exec(ctx, "sheet_compared", db.A{"run": run, "id": id, "had": had, "alarms": alarms, "held": held,
