@@ -108,7 +108,7 @@ func Evaluate(ctx context.Context, o Options, e Evaluating, command []string) (*
 	defer cancel()
 	go func() { r.sending <- r.sender.send(sending) }()
 	err = r.awaitSent()
-	if err != nil && e.Verify != nil && errors.Is(err, errRefused) {
+	if e.Verify != nil && r.sender.evaluation == nil && errors.Is(err, errRefused) {
 		return nil, 0, errors.Join(errors.Unwrap(err), s.Remove()) // it cannot be compared, now or later
 	}
 	r.close(err)
@@ -217,10 +217,12 @@ func (s *sender) sendEvaluation(ctx context.Context) error {
 	for _, n := range remarks[:min(len(remarks), mostNotes)] {
 		notes = append(notes, n.Text)
 	}
-	if len(notes) > 0 || len(found.handed) > 0 {
-		return tell(notes) // the answer has what the sheets gave
+	if len(notes) > 0 || len(found.handed) > 0 { // the answer has what the sheets gave
+		if err := tell(notes); err != nil {
+			return err
+		}
 	}
-	return nil
+	return s.leftAside()
 }
 
 // cutOffEvaluation reports whether a spool holds an evaluation whose program never ended: nothing was found.

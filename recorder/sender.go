@@ -114,11 +114,16 @@ func (s *sender) send(ctx context.Context) error {
 		err = cause
 	}
 	if err == nil {
-		s.mutex.Lock()
-		err = s.aside
-		s.mutex.Unlock()
+		err = s.leftAside()
 	}
 	return s.refused(ctx, err)
+}
+
+// leftAside is why the spool is still needed when everything else is sent; nil: it is not.
+func (s *sender) leftAside() error {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	return s.aside
 }
 
 // refused notes in the spool why the service will not have it.

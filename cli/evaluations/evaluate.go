@@ -24,6 +24,7 @@ const example = "kembrel evaluate vessels/3@best --data hydrophone#3:test -- ./h
 // Evaluate makes the command evaluate.
 func (a *Commands) Evaluate() *cobra.Command {
 	var output, data, of string
+	var keep []string
 	var files term.Files
 	var cutoff float64
 	var wait time.Duration
@@ -44,6 +45,11 @@ KEMBREL_VERIFY_FOLDER, and in what kembrel.evaluation() answers; the data in pla
 			}
 			if err := files.Check("csv", "jsonl", "parquet"); err != nil {
 				return err
+			}
+			for _, pattern := range keep {
+				if err := recorder.CheckKeep(pattern); err != nil {
+					return term.Usage("--keep %w", err)
+				}
 			}
 			if !(cutoff >= 0 && cutoff <= 1) {
 				return term.Usage("--cutoff %v is none of 0 to 1", cutoff)
@@ -67,7 +73,7 @@ KEMBREL_VERIFY_FOLDER, and in what kembrel.evaluation() answers; the data in pla
 			if len(files.Paths) > 0 && len(points) != 1 {
 				return term.Usage("--to writes the answers of one checkpoint; these are %d", len(points))
 			}
-			r := &evaluating{Commands: a, command: args[n:], data: data, wait: wait}
+			r := &evaluating{Commands: a, command: args[n:], data: data, wait: wait, keep: keep}
 			if err := r.look(ctx); err != nil {
 				return err
 			}
@@ -94,6 +100,8 @@ KEMBREL_VERIFY_FOLDER, and in what kembrel.evaluation() answers; the data in pla
 		"on what: the split of a snapshot, such as hydrophone#3:test, or what the run used data for, such as val")
 	f.StringVar(&of, "of", "", "which checkpoints: 'best of PROJECT where FILTER', or last, or e12 (docs/filter.md)")
 	f.Float64Var(&cutoff, "cutoff", 0, "with --to: leave answers out whose score is below this")
+	f.StringArrayVar(&keep, "keep", nil,
+		"files that the program writes and that are kept with the evaluation, such as 'out/*.csv'; may be given many times")
 	f.DurationVar(&wait, "wait", 10*time.Second,
 		"how long to wait, once the program has ended, for a service that does not answer")
 	term.FilesFlag(cmd, &files, ".csv, .jsonl or .parquet, of the answers to each example")
@@ -133,6 +141,7 @@ type evaluating struct {
 	data, split string
 	verify      *api.Float
 	wait        time.Duration
+	keep        []string
 }
 
 // look finds the data that was named, so that what is wrong with it is said before anything is run.
@@ -214,7 +223,7 @@ func (r *evaluating) one(ctx context.Context, addr api.Address) (*api.Evaluation
 		command[i] = strings.NewReplacer("{folder}", folder, "{data}", r.data).Replace(command[i])
 	}
 	o := r.RecorderOptions()
-	o.Out, o.Wait = term.Raw(r.Err), r.wait
+	o.Out, o.Wait, o.Keep = term.Raw(r.Err), r.wait, r.keep
 	e, code, err := recorder.Evaluate(ctx, o, recorder.Evaluating{Run: run, Checkpoint: c, Folder: folder,
 		Data: r.data, Split: r.split, Verify: r.verify}, command)
 	if err == nil && code != 0 {

@@ -179,10 +179,8 @@ func measures(figures map[string]api.Float, split string) map[string]api.Float {
 	out := map[string]api.Float{}
 	for _, name := range slices.Sorted(maps.Keys(figures)) {
 		measure, of := curve.SplitName(name)
-		if split != "" && of != "" && of != split {
+		if of != "" && of != split {
 			measure = name // of another split, which is told
-		} else if split == "" && of != "" {
-			measure = name
 		}
 		out[measure] = figures[name]
 	}

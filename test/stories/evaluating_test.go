@@ -2,6 +2,7 @@ package stories
 
 import (
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -154,6 +155,7 @@ with kembrel.evaluation() as found:
     found.predictions(["a", "a"], true=["tug", "ferry"], predicted=["tug", "tug"], classes=["tug", "ferry"])
     found.predictions(["a"], split="elsewhere", true=[1.0], predicted=[2.0])
     open("report.txt", "w").write("as it should be")
+    open("second.csv", "w").write("a,b\n")
     found.file("report.txt")
     found.note("as it should be")
     found._run.checkpoint(1, weights={"w": 1})
@@ -161,8 +163,10 @@ print(found.folder)
 `)
 	_, errs, code := run(w.record(train...))
 	require.Zero(t, code, errs)
-	out, errs, code := w.try(append([]string{"evaluate", "vessels/1@last", "--data", "val", "--"}, judge...)...)
+	out, errs, code := w.try(append([]string{"evaluate", "vessels/1@last", "--data", "val", "--keep", "*.csv", "--"},
+		judge...)...)
 	require.Zero(t, code, out+errs)
+	require.Equal(t, 1, w.written(t, "vessels/1")["second.csv"].Of)
 	require.Contains(t, errs, "vessels/1@e1 1 1.0 val val {'w': [0.5, 2.0]}")
 	require.Contains(t, errs, "none {'weights': {'w': [0.5, 2.0]}}")
 	found := w.evaluations(t, "vessels/1")
@@ -193,4 +197,34 @@ print(found.folder)
 	require.Contains(t, out, "None")
 	require.Contains(t, errs, "is not run by kembrel evaluate")
 	require.Len(t, w.runs(t), 1, "it is no run either")
+}
+
+// Predictions that the service does not take at the moment, though it took the evaluation, stay in the spool until it
+// does.
+func TestEvaluationWhoseSheetIsSetAside(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "create", "vessels")
+	_, errs, code := run(w.record(w.harbour, "train", "--clips", "960", "--epochs", "1"))
+	require.Zero(t, code, errs)
+	proxy := w.refusing(t)
+	proxy.set(func(r *http.Request, _ string) *api.Problem {
+		if strings.HasSuffix(r.URL.Path, "/sheets") && r.Method == http.MethodPost {
+			return api.Fail(api.Denied, "not today")
+		}
+		return nil
+	})
+	there := w.through(t, proxy.URL)
+	_, errs, code = there.try("evaluate", "vessels/1@last", "--", w.harbour, "evaluate")
+	require.NotZero(t, code, errs)
+	require.Contains(t, errs, "not today")
+	require.Empty(t, w.evaluations(t, "vessels/1")[0].Sheets)
+	require.Contains(t, w.kembrel(t, "spool"), "not today")
+	proxy.set(func(*http.Request, string) *api.Problem { return nil })
+	there.kembrel(t, "spool", "send")
+	found := w.evaluations(t, "vessels/1")
+	require.Len(t, found, 1, "it is the same evaluation")
+	require.EqualValues(t, 960, found[0].Sheets[0].Examples)
+	w.nothingWaits(t)
 }
