@@ -18,6 +18,7 @@ import (
 	"kembrel/cli/evaluations"
 	"kembrel/cli/files"
 	"kembrel/cli/history"
+	"kembrel/cli/lineage"
 	"kembrel/cli/people"
 	"kembrel/cli/predictions"
 	"kembrel/cli/projects"
@@ -41,6 +42,7 @@ type (
 	ofPredictions = predictions.Commands
 	ofEvaluations = evaluations.Commands
 	ofFiles       = files.Commands
+	ofLineage     = lineage.Commands
 )
 
 // commands are those of all folders.
@@ -58,6 +60,7 @@ type commands struct {
 	ofPredictions
 	ofEvaluations
 	ofFiles
+	ofLineage
 }
 
 // New makes the command tree. more are commands from elsewhere, made with the same App; one whose Use begins with
@@ -68,7 +71,8 @@ func New(version string, more ...func(*term.App) *cobra.Command) *cobra.Command 
 	a := commands{app, record.Commands{App: app}, runs.Commands{App: app}, projects.Commands{App: app},
 		curves.Commands{App: app}, history.Commands{App: app}, checkpoints.Commands{App: app},
 		compare.Commands{App: app}, people.Commands{App: app}, data.Commands{App: app},
-		predictions.Commands{App: app}, evaluations.Commands{App: app}, files.Commands{App: app}}
+		predictions.Commands{App: app}, evaluations.Commands{App: app}, files.Commands{App: app},
+		lineage.Commands{App: app}}
 	root := &cobra.Command{
 		Use:   "kembrel",
 		Short: "Record, watch, compare and restore training runs",
@@ -101,7 +105,7 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 	}
 	root.AddCommand(a.Record(), a.Reading(), a.Resume(), a.Branch(), a.Rerun(), a.SpoolCommand(), blobs, a.Projects(),
 		a.Runs(), a.Change(), a.Archive(), a.DeleteRun(), a.Views(), a.Compare(), a.Search(), a.Searches(),
-		a.Data(), a.Predictions(), a.Confusion(), a.Open(),
+		a.Data(), a.Lineage(), a.Predictions(), a.Confusion(), a.Open(),
 		a.Show(), a.Curves(), a.Follow(), a.Verdict(), a.StopRule(), a.Export(), a.ImportCommand(), a.Checkpoints(),
 		a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Evaluate(), a.Evaluations(), a.Files(),
 		a.Match(),

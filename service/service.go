@@ -17,6 +17,7 @@ import (
 	"kembrel/service/files"
 	"kembrel/service/finding"
 	"kembrel/service/judging"
+	"kembrel/service/lineage"
 	"kembrel/service/pages"
 	"kembrel/service/people"
 	"kembrel/service/projects"
@@ -56,6 +57,7 @@ type Service struct {
 	*sheets.Sheets
 	*evaluations.Evaluations
 	*files.Files
+	*lineage.Lineage
 	*pages.Pages
 
 	db      *pg.Store
@@ -108,6 +110,7 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	s.Evaluations.FindIn(s.Checkpoints)
 	s.Weights.ReadFrom(s.Checkpoints)
 	s.Runs = runs.New(f, on[runs.Tx]{db}, s.Checkpoints, s.Judging, o.LostAfter)
+	s.Lineage = lineage.New(f, db, s.Checkpoints)
 	s.Comparing = comparing.New(f, db, s.Curves)
 	s.Pages = pages.New(f, db, s.Runs, s.Judging, s.Checkpoints, s.Searches, s.Sheets,
 		s.Evaluations)

@@ -22,13 +22,15 @@ func (w *server) elsewhere(engine *gin.Engine) {
 	engine.POST("/oidc/:provider/logout", w.endedElsewhere)
 }
 
-// back is where a provider sends the browser: this service, as the browser reached it.
-func (w *server) back(c *gin.Context) string {
-	scheme := "http://"
+// back is where a provider sends the browser.
+func (w *server) back(c *gin.Context) string { return w.here(c) + "/oidc/" + c.Param("provider") + "/back" }
+
+// here is this service, as whoever asks reached it.
+func (w *server) here(c *gin.Context) string {
 	if w.options.Secure {
-		scheme = "https://"
+		return "https://" + c.Request.Host
 	}
-	return scheme + c.Request.Host + "/oidc/" + c.Param("provider") + "/back"
+	return "http://" + c.Request.Host
 }
 
 // ownPage is a page of the console that somebody may be sent to; anything else is its start.

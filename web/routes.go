@@ -145,6 +145,8 @@ func (w *server) routes() {
 	bind(w, api.ListItems, s.ListItems)
 	bindStream(w, api.GetItemsFile, w.items)
 	bindStream(w, api.GetItemBytes, w.itemBytes)
+	bind(w, api.GetLineage, s.GetLineage)
+	bindStream(w, api.GetProvenance, w.provenance)
 	bind(w, api.AddSheet, s.AddSheet)
 	bind(w, api.ListSheets, s.ListSheets)
 	bind(w, api.GetSheet, s.GetSheet)

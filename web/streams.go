@@ -63,6 +63,27 @@ func (w *server) comparison(ctx context.Context, who act.Who, in *api.DocumentIn
 	}}, nil
 }
 
+// provenance sends lineage as W3C PROV, its things named as this service's.
+func (w *server) provenance(ctx context.Context, who act.Who, in *api.ProvenanceInput) (*huma.StreamResponse, error) {
+	l, err := w.service.GetLineage(ctx, who, &in.LineageInput)
+	if err != nil {
+		return nil, err
+	}
+	return &huma.StreamResponse{Body: func(c huma.Context) {
+		g := humagin.Unwrap(c)
+		var content bytes.Buffer
+		write, name, media := l.WriteJSON, "lineage.json", "application/json"
+		if in.Format == "n" {
+			write, name, media = l.WriteN, "lineage.provn", "text/provenance-notation"
+		}
+		if err := write(&content, w.here(g)); err != nil { // of what cannot be written as JSON: there is none
+			panic(err)
+		}
+		g.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s"`, name))
+		g.Data(http.StatusOK, media, content.Bytes())
+	}}, nil
+}
+
 // file sends a file of a checkpoint; Range and If-Range work as its ETag is the digest.
 func (w *server) file(ctx context.Context, _ act.Who, in *api.FileInput) (*huma.StreamResponse, error) {
 	reader, file, saved, err := w.service.OpenFile(ctx, in)

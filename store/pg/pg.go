@@ -12,6 +12,7 @@ import (
 	"kembrel/store/pg/files"
 	"kembrel/store/pg/finding"
 	"kembrel/store/pg/judging"
+	"kembrel/store/pg/lineage"
 	"kembrel/store/pg/people"
 	"kembrel/store/pg/projects"
 	"kembrel/store/pg/runs"
@@ -35,6 +36,7 @@ type (
 	ofSheets      = sheets.Queries
 	ofEvaluations = evaluations.Queries
 	ofFiles       = files.Queries
+	ofLineage     = lineage.Queries
 
 	news   = act.Store
 	engine = curves.Store
@@ -57,6 +59,7 @@ type Queries struct {
 	ofSheets
 	ofEvaluations
 	ofFiles
+	ofLineage
 }
 
 func queries(q db.Q) Queries {
@@ -65,7 +68,7 @@ func queries(q db.Q) Queries {
 		ofJudging: judging.Queries{Q: q}, ofCheckpoints: checkpoints.Queries{Q: q}, ofWeights: weights.Queries{Q: q},
 		ofSearches: searches.Queries{Q: q}, ofDatasets: datasets.Queries{Q: q},
 		ofSheets: sheets.Queries{Q: q}, ofEvaluations: evaluations.Queries{Q: q},
-		ofFiles: files.Queries{Q: q}}
+		ofFiles: files.Queries{Q: q}, ofLineage: lineage.Queries{Q: q}}
 }
 
 // Store is a database with Kembrel's tables.
@@ -80,7 +83,7 @@ type Store struct {
 func Open(ctx context.Context, url string) (*Store, error) {
 	d, err := db.Open(ctx, url, db.Files, act.Files, people.Files, projects.Files, runs.Files, finding.Files,
 		curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files,
-		datasets.Files, sheets.Files, evaluations.Files, files.Files)
+		datasets.Files, sheets.Files, evaluations.Files, files.Files, lineage.Files)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,142 @@
+// Package lineage has the command that says where things come from and what uses them.
+package lineage
+
+import (
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/cli/term"
+	"kembrel/client"
+	"kembrel/core/lineage"
+)
+
+// Commands are those of this folder.
+type Commands struct{ *term.App }
+
+// Lineage makes the command lineage.
+func (a *Commands) Lineage() *cobra.Command {
+	var output string
+	var files term.Files
+	in := &api.LineageInput{Limit: 300}
+	cmd := &cobra.Command{Use: "lineage ADDRESS", Short: "Say where a thing comes from and what uses it",
+		Args: term.Arguments("ADDRESS"),
+		Long: `Say where a snapshot, a run, a checkpoint or an evaluation comes from, and what uses it, to any depth: the data that a run used, the checkpoint that it went
+on from, the run that it did again, the checkpoints that were evaluated, and on what. --to writes the same as W3C PROV.`,
+		Example: `  kembrel lineage vessels/3@best
+  kembrel lineage hydrophone#1 --only after --depth 1
+  kembrel lineage vessels/3 --to lineage.provn`,
+		ValidArgsFunction: a.Complete(true, true),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in.Of = args[0]
+			if err := files.Check("json", "provn"); err != nil {
+				return err
+			}
+			for _, path := range files.Paths {
+				if err := a.WriteFile(path, func(w io.Writer) error {
+					p := &api.ProvenanceInput{LineageInput: *in, Format: "json"}
+					if term.Kind(path, "json") == "provn" {
+						p.Format = "n"
+					}
+					body, err := client.Stream(cmd.Context(), a.Client(), api.GetProvenance, p)
+					if err != nil {
+						return err
+					}
+					defer body.Close()
+					_, err = io.Copy(w, body)
+					return err
+				}); err != nil {
+					return err
+				}
+			}
+			if len(files.Paths) > 0 {
+				return nil
+			}
+			got, err := client.Call(cmd.Context(), a.Client(), api.GetLineage, in)
+			if err != nil {
+				return err
+			}
+			l := term.List("side", "links#", "thing", "how", "what", "who", "when")
+			l.Shorten = 4
+			sides(&got.Graph, output == "table", &l)
+			if output == "table" {
+				for _, says := range []string{got.Before, got.After} {
+					if says != "" {
+						fmt.Fprintln(a.Out, term.Printable(says))
+					}
+				}
+				if len(l.Rows) == 0 {
+					return nil
+				}
+				fmt.Fprintln(a.Out)
+			}
+			return a.Print(output, l, got)
+		}}
+	term.OutputFlag(cmd, &output)
+	f := cmd.Flags()
+	f.StringVar(&in.Only, "only", "", "before: only where it comes from; after: only what uses it")
+	f.IntVar(&in.Depth, "depth", 0, "so many links away at most; 0: all")
+	f.IntVar(&in.Limit, "limit", 300, "so many things at most, the nearest first")
+	term.FilesFlag(cmd, &files, ".provn (PROV-N) or .json (PROV-JSON)")
+	cmd.RegisterFlagCompletionFunc("only", cobra.FixedCompletions([]string{"before", "after"},
+		cobra.ShellCompDirectiveNoFileComp))
+	return cmd
+}
+
+// sides lists what is before and after the thing asked for, each as a tree; what stands in it already is not unfolded
+// again.
+func sides(g *lineage.Graph, indent bool, l *term.Listing) {
+	seen := map[int]bool{}
+	var walk func(at, depth int, side string)
+	walk = func(at, depth int, side string) {
+		for _, link := range g.Links {
+			here, other, sign := link.To, link.From, -1
+			if side == "after" {
+				here, other, sign = link.From, link.To, 1
+			}
+			n := g.Nodes[other]
+			if here != at || n.Depth*sign <= 0 {
+				continue
+			}
+			thing := n.Address
+			if n.State == lineage.Hidden {
+				thing = "(not for you to see)"
+			}
+			if indent {
+				thing = strings.Repeat("  ", depth-1) + thing
+			}
+			when := ""
+			if !n.At.IsZero() {
+				when = term.When(n.At)
+			}
+			what := string(n.Kind)
+			for _, more := range []string{n.Title, n.State} {
+				if more != "" && more != lineage.Hidden {
+					what += ", " + more
+				}
+			}
+			if seen[other] {
+				what = "see above"
+			}
+			l.Add(side, strconv.Itoa(depth), thing, how(link), what, n.Who, when)
+			if !seen[other] {
+				seen[other] = true
+				walk(other, depth+1, side)
+			}
+		}
+	}
+	walk(g.Of, 1, "before")
+	walk(g.Of, 1, "after")
+}
+
+// how says in what way one thing was made with another, and of data also which split.
+func how(l lineage.Edge) string {
+	if _, split, ok := strings.Cut(l.Detail, ": "); ok {
+		return l.Say() + " " + split
+	}
+	return l.Say()
+}
