@@ -3,6 +3,7 @@ package api
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -45,6 +46,21 @@ var projectKey = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 func CheckProjectKey(key string) error {
 	if !projectKey.MatchString(key) {
 		return fmt.Errorf("project key %.60q: write a lower-case letter, then up to 39 letters, digits or hyphens, such as vessels", key)
+	}
+	return nil
+}
+
+// taken are names that the console and the service need for pages of their own, those to come included.
+var taken = []string{"account", "api", "assets", "audit", "catalogue", "data", "enter", "go", "lineage", "models", "oidc",
+	"people", "python", "searches", "sign-in", "sites", "storage", "subscriptions", "teams", "write-ups"}
+
+// CheckNewProjectKey says why there can be no new project with a key, or nil.
+func CheckNewProjectKey(key string) error {
+	if err := CheckProjectKey(key); err != nil {
+		return err
+	}
+	if slices.Contains(taken, key) {
+		return fmt.Errorf("a project cannot be called %s: the console has a page of that name", key)
 	}
 	return nil
 }

@@ -4,6 +4,7 @@ package lineage
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -93,15 +94,8 @@ func sides(g *lineage.Graph, indent bool, l *term.Listing) {
 	seen := map[int]bool{}
 	var walk func(at, depth int, side string)
 	walk = func(at, depth int, side string) {
-		for _, link := range g.Links {
-			here, other, sign := link.To, link.From, -1
-			if side == "after" {
-				here, other, sign = link.From, link.To, 1
-			}
-			n := g.Nodes[other]
-			if here != at || n.Depth*sign <= 0 {
-				continue
-			}
+		for _, b := range beside(g, at, side) {
+			n := g.Nodes[b.node]
 			thing := n.Address
 			if n.State == lineage.Hidden {
 				thing = "(not for you to see)"
@@ -119,13 +113,13 @@ func sides(g *lineage.Graph, indent bool, l *term.Listing) {
 					what += ", " + more
 				}
 			}
-			if seen[other] {
+			if seen[b.node] {
 				what = "see above"
 			}
-			l.Add(side, strconv.Itoa(depth), thing, how(link), what, n.Who, when)
-			if !seen[other] {
-				seen[other] = true
-				walk(other, depth+1, side)
+			l.Add(side, strconv.Itoa(depth), thing, strings.Join(b.how, ", "), what, n.Who, when)
+			if !seen[b.node] {
+				seen[b.node] = true
+				walk(b.node, depth+1, side)
 			}
 		}
 	}
@@ -133,10 +127,32 @@ func sides(g *lineage.Graph, indent bool, l *term.Listing) {
 	walk(g.Of, 1, "after")
 }
 
-// how says in what way one thing was made with another, and of data also which split.
-func how(l lineage.Edge) string {
-	if _, split, ok := strings.Cut(l.Detail, ": "); ok {
-		return l.Say() + " " + split
+// neighbour is a thing one link away, with all the ways in which the two belong together.
+type neighbour struct {
+	node int
+	how  []string
+}
+
+// beside are the neighbours of a thing on one side.
+func beside(g *lineage.Graph, at int, side string) (out []neighbour) {
+	for _, e := range g.Links {
+		here, other, sign := e.To, e.From, -1
+		if side == "after" {
+			here, other, sign = e.From, e.To, 1
+		}
+		if here != at || g.Nodes[other].Depth*sign <= 0 {
+			continue
+		}
+		i := slices.IndexFunc(out, func(n neighbour) bool { return n.node == other })
+		if i < 0 {
+			i = len(out)
+			out = append(out, neighbour{node: other})
+		}
+		how := e.Say()
+		if use, used := strings.CutPrefix(how, "used for "); used && len(out[i].how) > 0 {
+			how = use
+		}
+		out[i].how = append(out[i].how, how)
 	}
-	return l.Say()
+	return out
 }

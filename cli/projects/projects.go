@@ -46,7 +46,7 @@ func (a *Commands) projectMake() *cobra.Command {
 		Example: "  kembrel projects create vessels --title \"Vessel classes\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Body.Key = args[0]
-			if err := api.CheckProjectKey(args[0]); err != nil {
+			if err := api.CheckNewProjectKey(args[0]); err != nil {
 				return term.Usage("%w", err)
 			}
 			p, err := client.Call(cmd.Context(), a.Client(), api.CreateProject, in)

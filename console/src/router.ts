@@ -20,6 +20,12 @@ export const router = createRouter({
       component: () => import('./data/Snapshot.vue'),
       props: (r) => ({ dataset: r.params.dataset, at: Number(r.params.snapshot || 0) }),
     },
+    {
+      path: '/lineage',
+      name: 'lineage',
+      component: () => import('./lineage/Lineage.vue'),
+      props: (r) => ({ of: typeof r.query.of === 'string' ? r.query.of : '' }),
+    },
     { path: '/people', name: 'people', component: () => import('./people/People.vue') },
     { path: '/account', name: 'account', component: () => import('./people/Account.vue') },
     { path: '/audit', name: 'audit', component: () => import('./people/Audit.vue') },

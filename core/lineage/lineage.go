@@ -110,9 +110,18 @@ func (g *Graph) Sort() {
 		g.Links[i].From, g.Links[i].To = place[l.From], place[l.To]
 	}
 	slices.SortFunc(g.Links, func(a, b Edge) int {
-		return cmp.Or(a.To-b.To, a.From-b.From, strings.Compare(string(a.How), string(b.How)),
+		return cmp.Or(a.To-b.To, a.From-b.From, strings.Compare(string(a.How), string(b.How)), turn(a)-turn(b),
 			strings.Compare(a.Detail, b.Detail))
 	})
+}
+
+// turn has what data was used for in the order in which people name it.
+func turn(l Edge) int {
+	use, _, _ := strings.Cut(l.Detail, ":")
+	if i := slices.Index([]string{"train", "val", "test"}, use); i >= 0 {
+		return i
+	}
+	return 3
 }
 
 func compare(a, b Node) int {
@@ -169,13 +178,13 @@ func (g *Graph) say(which func(Node) bool, head, none string) string {
 	return text
 }
 
-// Say says in a few words how a link's end came of its beginning, seen from the end: "trained on", "saved by".
+// Say says in a few words how a link's end came of its beginning, seen from the end: "used for train", "saved by".
 func (l Edge) Say() string {
 	switch l.How {
 	case Data:
-		use, _, _ := strings.Cut(l.Detail, ":")
-		if use == "train" {
-			return "trained on"
+		use, split, _ := strings.Cut(l.Detail, ": ")
+		if _, name, _ := strings.Cut(split, ":"); name != "" && name != use {
+			use += " (its " + name + ")"
 		}
 		return "used for " + use
 	case Saved:

@@ -78,8 +78,10 @@ func TestSentences(t *testing.T) {
 	none := &Graph{Nodes: []Node{{Kind: Run, Address: "vessels/9"}}}
 	require.Equal(t, "It comes from nothing that is known here.", none.Before())
 	require.Equal(t, "Nothing that is known here uses it.", none.After())
-	require.Equal(t, "trained on", Edge{How: Data, Detail: "train: a#1:train"}.Say())
-	require.Equal(t, "used for probe", Edge{How: Data, Detail: "probe"}.Say())
+	for detail, says := range map[string]string{"train: a#1:train": "used for train", "probe": "used for probe",
+		"val: a#1:test": "used for val (its test)", "val: a#1": "used for val"} {
+		require.Equal(t, says, Edge{How: Data, Detail: detail}.Say())
+	}
 }
 
 // reads has a program that knows PROV read our PROV-JSON and write it as PROV-N.
@@ -123,7 +125,7 @@ func isEmpty(s string) bool { return s == "" }
 func TestLocalNames(t *testing.T) {
 	for text, want := range map[string]string{"vessels/7@e13": "here:vessels/7@e13",
 		"hydrophone#3": "here:hydrophone#3",
-		"a.": "here:a%2E", "ä(b)": "here:%C3%A4%28b%29", "-x-y": "here:%2Dx-y"} {
+		"a.":           "here:a%2E", "ä(b)": "here:%C3%A4%28b%29", "-x-y": "here:%2Dx-y"} {
 		require.Equal(t, want, local(text))
 	}
 	require.Equal(t, "urn:kembrel:service:", here("nowhere"))

@@ -256,9 +256,8 @@ func (s *Lineage) node(ctx context.Context, r store.LineageNode) (lineage.Node, 
 		if err != nil {
 			return n, err
 		}
-		n.Title = strings.TrimSpace(found + " on " + r.On)
-		if r.On == "" {
-			n.Title = found
+		if n.Title = found; r.On != "" {
+			n.Title = strings.TrimSpace(found + " on " + r.On)
 		}
 	}
 	if r.Doomed {

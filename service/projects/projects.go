@@ -3,7 +3,6 @@ package projects
 import (
 	"context"
 	"errors"
-	"slices"
 
 	"kembrel/api"
 	"kembrel/core/verdict"
@@ -69,16 +68,10 @@ func (s *Projects) addBest(ctx context.Context, row store.CountedProject, p *api
 	return nil
 }
 
-// taken are keys that would stand in the way of the console's own pages.
-var taken = []string{"people", "account", "audit", "data", "storage", "sign-in", "enter", "assets", "api", "python", "go"}
-
 // CreateProject makes a project. A key that is taken is a conflict.
 func (s *Projects) CreateProject(ctx context.Context, who act.Who, in *api.NewProject) (*api.Project, error) {
-	if err := api.CheckProjectKey(in.Body.Key); err != nil {
+	if err := api.CheckNewProjectKey(in.Body.Key); err != nil {
 		return nil, api.Fail(api.Invalid, "%v", err)
-	}
-	if slices.Contains(taken, in.Body.Key) {
-		return nil, api.Fail(api.Invalid, "%q is the address of a page of the console; choose another key", in.Body.Key)
 	}
 	if in.Body.Objective == (api.Objective{}) {
 		in.Body.Objective = defaultObjective

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
@@ -89,7 +90,8 @@ func TestDataThatLeaks(t *testing.T) {
 	do(t, ctx, "list the leaking items",
 		act(`[...document.querySelectorAll('button')].find(b => b.innerText === 'list them').click()`))
 	shows(t, ctx, `document.body.innerText`, "2,760 of 3,360 items")
-	do(t, ctx, "show one", act(`[...document.querySelectorAll('button')].find(b => b.innerText.includes('tug-1.npy')).click()`),
+	do(t, ctx, "show one",
+		act(`[...document.querySelectorAll('button')].find(b => b.innerText.includes('tug-1.npy')).click()`),
 		until(`document.querySelector('canvas')?.width === 16`))
 	shows(t, ctx, `document.body.innerText`, "24 × 16")
 	shows(t, ctx, `location.search`, "same-group")
@@ -101,6 +103,32 @@ func TestDataThatLeaks(t *testing.T) {
 	}
 	do(t, ctx, "the run", chromedp.Navigate(w.url+"/vessels/1"),
 		until(`document.body.innerText.includes('hydrophone#1:val')`))
+
+	// where it comes from, by mouse and keys
+	require.Contains(t, w.kembrel(t, "lineage", "vessels/1"), "used for train, val, test")
+	provn := w.kembrel(t, "lineage", "vessels/1", "--to", w.folder+"/lineage.provn")
+	require.Empty(t, provn)
+	content, err = os.ReadFile(w.folder + "/lineage.provn")
+	require.NoError(t, err)
+	require.Contains(t, string(content),
+		`used(here:vessels/1, here:hydrophone#1, -, [kembrel:split="hydrophone#1:val", `)
+	do(t, ctx, "its lineage",
+		act(`[...document.querySelectorAll('a')].find(a => a.textContent.startsWith('Where does it come from')).click()`),
+		until(`document.querySelectorAll('g.node').length === 2`))
+	shows(t, ctx, `document.body.innerText`, "It comes from the snapshot hydrophone#1.")
+	do(t, ctx, "the data by keys", act(`document.querySelector('g.node.of').focus()`), chromedp.KeyEvent(kb.ArrowLeft),
+		until(`document.querySelector('.picked').innerText.includes('hydrophone#1')`))
+	do(t, ctx, "its own lineage",
+		act(`[...document.querySelectorAll('a')].find(a => a.textContent.trim() === 'its own lineage').click()`),
+		until(`document.title === 'Lineage of hydrophone#1 · Kembrel' && document.querySelector('g.node.of.snapshot')`))
+	here = await[string](t, ctx, `location.href`, nil)
+	for _, look := range []string{"light", "dark"} {
+		do(t, ctx, look, act(fmt.Sprintf(`localStorage.setItem('kembrel-theme', '%s')`, look)), chromedp.Navigate(here),
+			until(`document.querySelectorAll('g.node').length === 2`))
+		require.Empty(t, axe(t, ctx), "lineage, %s", look)
+	}
+	do(t, ctx, "what is not there", chromedp.Navigate(w.url+"/lineage?of=hydrophone%239"),
+		until(`document.querySelector('[role=alert]')?.innerText.includes('there is no hydrophone#9')`))
 }
 
 // Folders, changes, and what is wrong with them: nothing half made, each said where it is.
@@ -213,8 +241,10 @@ with kembrel.record("vessels") as run:
     run.data("val", keys=(f"clip{n:04d}" for n in reversed(range(7000)) if n // 100 % 7 == 6), dataset="hydrophone")
     run.data("part", keys=[f"clip{n:04d}" for n in range(50)])
     for odd in (lambda: run.data(5), lambda: run.data("val2", keys=3), lambda: run.data("Bad Use", keys=["a"]),
-                lambda: run.data("few", keys=["a", "b"], digests=["x"]), lambda: run.data("one", keys=[None, 7, b"x" * 32]),
-                lambda: run.data(other=object()), lambda: run.data("none", keys=[]), lambda: run.data("dig", digests=[b"y" * 32])):
+                lambda: run.data("few", keys=["a", "b"], digests=["x"]), lambda: run.data("one", keys=[None, 7,
+	b"x" * 32]),
+                lambda: run.data(other=object()), lambda: run.data("none", keys=[]), lambda: run.data("dig",
+	digests=[b"y" * 32])):
         odd()
     run.readings(1, 1, {"loss.val": 0.5})
 print("went on")

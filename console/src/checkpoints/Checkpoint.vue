@@ -3,6 +3,7 @@ import { ElButton, ElOption, ElSelect } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { answer, client, type Checkpoint, type Tensors, type Weights } from '../api/client'
 import Found from '../evaluations/Found.vue'
+import LineageLink from '../lineage/LineageLink.vue'
 import Question from '../shared/Question.vue'
 import Wrong from '../predictions/Wrong.vue'
 import WeightBands from './WeightBands.vue'
@@ -135,6 +136,7 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
       </div>
 
       <Question title="What is it good for?" :says="goodFor">
+        <template #aside><LineageLink :of="checkpoint.address" /></template>
         <table>
           <thead>
             <tr>

@@ -3,6 +3,7 @@ import { ElOption, ElSelect } from 'element-plus'
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { answer, client, type Snapshot, type SnapshotDifference } from '../api/client'
+import LineageLink from '../lineage/LineageLink.vue'
 import Question from '../shared/Question.vue'
 import Items from './Items.vue'
 import ShareBar from './ShareBar.vue'
@@ -225,6 +226,7 @@ function list(where: string) {
         </template>
       </Question>
       <Question title="Who used it?" :says="snapshot.answers?.used">
+        <template #aside><LineageLink :of="snapshot.address" /></template>
         <table v-if="snapshot.users?.length" class="narrow">
           <thead>
             <tr>

@@ -10,6 +10,7 @@ import Found from '../evaluations/Found.vue'
 import NextSteps from './NextSteps.vue'
 import Written from '../files/Written.vue'
 import LegAxis from './LegAxis.vue'
+import LineageLink from '../lineage/LineageLink.vue'
 import Question from '../shared/Question.vue'
 import StateMark from '../shared/StateMark.vue'
 import StopRule from '../shared/StopRule.vue'
@@ -376,6 +377,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
       <Written :project="project" :number="number" :mark="files" />
 
       <Question title="What went in?" :says="run.answers.went_in">
+        <template #aside><LineageLink :of="run.address" /></template>
         <WentIn :run="run" />
       </Question>
 

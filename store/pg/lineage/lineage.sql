@@ -85,6 +85,6 @@ select 'checkpoint', c.run, c.id, j.key, r.number, '', 0, c.leg, c.step, c.epoch
 from unnest(@point_runs::bigint[], @points::bigint[]) k(run, id) join checkpoint c on c.run = k.run and c.id = k.id join run r on r.id = c.run join project j on j.id = r.project
 union all
 select 'evaluation', e.run, e.id, j.key, r.number, '', e.number, 0, 0, 'NaN', false, false, '', coalesce(p.name, ''), e.ended, '', r.doomed is not null, 0,
-    coalesce(nullif(e.data, ''), e.split), e.measures, 0
+    coalesce(nullif(e.split, ''), e.data), e.measures, 0
 from unnest(@found_runs::bigint[], @founds::bigint[]) k(run, id) join evaluation e on e.run = k.run and e.id = k.id join run r on r.id = e.run join project j on j.id = r.project
 left join person p on p.id = e.person;
