@@ -46,7 +46,6 @@ function page(n: Placed): string {
   const [run, evaluation] = n.address.split('/evaluations/')
   return evaluation ? linkTo(run) + '#evaluations' : linkTo(n.address)
 }
-const says = (n: Placed) => `${n.address} ${n.second}, ${n.kind}`
 function move(e: KeyboardEvent) {
   if (!drawing.value || !e.key.startsWith('Arrow')) return
   e.preventDefault()
@@ -157,7 +156,7 @@ function save(kind: string) {
               role="button"
               :data-node="n.index"
               :tabindex="n.index === picked ? 0 : -1"
-              :aria-label="says(n)"
+              :aria-description="n.kind"
               :aria-pressed="n.index === picked"
               :class="['node', n.kind, { of: n.index === lineage.of, on: n.index === picked, faint: !known(n) }]"
               :transform="`translate(${n.x - n.width / 2},${n.y - n.height / 2})`"
