@@ -151,7 +151,7 @@ func TestStoriesEndOnlyWhatTheyFound(t *testing.T) {
 // consoleRooms says what of the console's other folders each folder may import, beside api/ and shared/.
 var consoleRooms = map[string][]string{
 	"api": {}, "shared": {}, "chart": {}, "people": {}, "storage": {}, "checkpoints": {"evaluations", "predictions"}, "data": {},
-	"runs": {"chart"}, "predictions": {}, "evaluations": {"predictions"}, "files": {},
+	"runs": {"chart"}, "predictions": {}, "evaluations": {"predictions"}, "files": {}, "lineage": {"chart"},
 	"compare": {"chart", "predictions"}, "run": {"chart", "checkpoints", "evaluations", "files", "predictions"},
 }
 
