@@ -21,16 +21,17 @@ const (
 	AlwaysWrong   AlarmKind = "always-wrong"    // none of the examples of a class is answered rightly
 	InTraining    AlarmKind = "in-training"     // examples are in the training split
 	OddScores     AlarmKind = "odd-scores"      // probabilities outside 0 to 1, or that do not sum to 1, or no numbers
-	Doubled       AlarmKind = "doubled-inputs"  // inputs that come several times, or are blank
+	Doubled       AlarmKind = "doubled-inputs"  // inputs that come several times
+	Blank         AlarmKind = "blank-inputs"    // inputs that show nothing
 )
 
 // AlarmKinds are all of them.
 var AlarmKinds = []AlarmKind{FigureDiffers, Swapped, Permuted, Shuffled, OneAnswer, NeverAnswered, AlwaysWrong,
-	InTraining, OddScores, Doubled}
+	InTraining, OddScores, Doubled, Blank}
 
 // Alarm is something wrong that a falling loss hides, with its evidence. Which fields are set depends on Kind.
 type Alarm struct {
-	Kind     AlarmKind  `json:"kind" enum:"figure-differs,swapped-labels,permuted-labels,shuffled-labels,one-answer,never-answered,always-wrong,in-training,odd-scores,doubled-inputs"`
+	Kind     AlarmKind  `json:"kind" enum:"figure-differs,swapped-labels,permuted-labels,shuffled-labels,one-answer,never-answered,always-wrong,in-training,odd-scores,doubled-inputs,blank-inputs"`
 	Class    string     `json:"class,omitempty"`
 	Other    string     `json:"other,omitempty" doc:"Of two classes that are answered for each other"`
 	Curve    string     `json:"curve,omitempty" doc:"Whose figure the sheet does not give"`
@@ -57,6 +58,27 @@ const leastExamples = 10
 // leastDoubled is how many examples show the same before that is said; they are a hundredth of all, too.
 const leastDoubled = 5
 
+// leastBlank is how many examples show nothing before that is said; they are a hundredth of all, too.
+const leastBlank = 5
+
+// unanswered finds classes of several labels, or of masks, that are never answered or always wrong.
+func (a *Assessment) unanswered(task sheet.Task) (out []Alarm) {
+	least, of := int64(leastExamples), a.Labelled
+	if task == sheet.Masks {
+		least, of = max(least, a.Pixels/1000), a.Pixels
+	}
+	for _, c := range a.Classes {
+		switch {
+		case c.True < least || c.Right > 0:
+		case c.Predicted == 0:
+			out = append(out, Alarm{Kind: NeverAnswered, Class: c.Name, Count: c.True, Of: of})
+		default:
+			out = append(out, Alarm{Kind: AlwaysWrong, Class: c.Name, Count: c.True, Of: of})
+		}
+	}
+	return out
+}
+
 // Alarms finds what is wrong in a sheet of classes by itself.
 //
 // A class is never answered, or always wrong, where it has ten examples or more. One answer for everything is said
@@ -64,11 +86,11 @@ const leastDoubled = 5
 // permuted where another assignment of answers to classes (the best one, by the Hungarian method: Kuhn 1955) fits at
 // least half of the examples, and a tenth of all more than the answers as they are by more than four standard errors;
 // where just two classes change places, and more than half of each is answered as the other, they are swapped.
+//
+// Of several labels a class is never answered or always wrong likewise; of masks, a class with a thousandth of all pixels
+// or more. What is odd of scores and inputs is said whatever the answers are.
 func (a *Assessment) Alarms(s *sheet.Sheet) []Alarm {
 	var out []Alarm
-	if s.Task != sheet.Classes {
-		return nil
-	}
 	if odd := (OddCounts{a.Outside, a.Unsummed, a.NotNumber}); odd != (OddCounts{}) {
 		out = append(out, Alarm{Kind: OddScores, Odd: &odd, Count: odd.Outside + odd.Unsummed + odd.NotNumber,
 			Of: a.Examples})
@@ -76,7 +98,17 @@ func (a *Assessment) Alarms(s *sheet.Sheet) []Alarm {
 	if a.Doubled >= leastDoubled && 100*a.Doubled >= a.Examples {
 		out = append(out, Alarm{Kind: Doubled, Count: a.Doubled, Of: a.Examples})
 	}
+	if a.Blank >= leastBlank && 100*a.Blank >= a.Examples {
+		out = append(out, Alarm{Kind: Blank, Count: a.Blank, Of: a.Examples})
+	}
 	if a.Labelled == 0 {
+		return out
+	}
+	if s.Task == sheet.Labels || s.Task == sheet.Masks {
+		out = append(out, a.unanswered(s.Task)...)
+	}
+	if s.Task != sheet.Classes {
+		SortAlarms(out)
 		return out
 	}
 	one := a.oneAnswer()

@@ -24,17 +24,19 @@ func (m Measured) Measure() string {
 // Class is what a sheet says of one class. What cannot be said is absent: recall of a class without examples.
 type Class struct {
 	Name      string    `json:"name"`
-	True      int64     `json:"true" doc:"Examples of it"`
+	True      int64     `json:"true" doc:"Examples of it; of masks, pixels"`
 	Predicted int64     `json:"predicted" doc:"Answers that name it"`
 	Right     int64     `json:"right"`
 	Recall    *Interval `json:"recall,omitempty" doc:"Of its examples, the share that is answered so"`
 	Precision *Interval `json:"precision,omitempty" doc:"Of the answers that name it, the share that is right"`
 	F1        *float64  `json:"f1,omitempty" doc:"Harmonic mean of the two"`
 	Area      *float64  `json:"area,omitempty" doc:"Area under its ROC curve, against the rest: the chance that an example of it has a higher score for it than another"`
+	IoU       *float64  `json:"iou,omitempty" doc:"Of masks: intersection over union"`
 	Average   *float64  `json:"average,omitempty" doc:"Average precision: the area under its precision-recall curve, as steps"`
 }
 
-// Cell says how often one class is answered for another. Places of classes; -1 is none.
+// Cell says how often one class is answered for another. Places of classes; -1 is none. Of several labels it says how
+// often the one is missed where the other is added: -1 answered where nothing is added, -1 true where nothing is missed.
 type Cell struct {
 	True      int   `json:"t"`
 	Predicted int   `json:"p"`
@@ -68,6 +70,8 @@ type Assessment struct {
 	Outside   int64      `json:"outside,omitempty" doc:"Examples with a probability below 0 or above 1"`
 	NotNumber int64      `json:"not_number,omitempty" doc:"Examples with a score that is not a number"`
 	Doubled   int64      `json:"doubled,omitempty" doc:"Examples that show the same as another"`
+	Blank     int64      `json:"blank,omitempty" doc:"Examples that show nothing: one colour, silence, an empty text"`
+	Pixels    int64      `json:"pixels,omitempty" doc:"Of masks: the pixels that classes and cells count, instead of examples"`
 }
 
 // Figure finds a figure by its name.
@@ -83,8 +87,18 @@ func (a *Assessment) Figure(name string) (Measured, bool) {
 func Of(s *sheet.Sheet) *Assessment {
 	a := &Assessment{Examples: int64(s.Len()), Figures: []Measured{}}
 	a.Groups = units(s).groups
-	if s.Task == sheet.Number {
+	switch s.Task {
+	case sheet.Number:
 		a.numbers(s)
+		return a
+	case sheet.Text:
+		a.texts(s)
+		return a
+	case sheet.Masks:
+		a.masks(s)
+		return a
+	case sheet.Labels:
+		a.labels(s)
 		return a
 	}
 	a.scores(s)
@@ -123,7 +137,7 @@ func (a *Assessment) scores(s *sheet.Sheet) {
 			a.NotNumber++
 		case outside:
 			a.Outside++
-		case math.Abs(sum-1) > sumError:
+		case s.Task == sheet.Classes && math.Abs(sum-1) > sumError:
 			a.Unsummed++
 		}
 	}
@@ -232,7 +246,7 @@ func (a *Assessment) ranks(s *sheet.Sheet) {
 		list = list[:0]
 		for i := range s.Len() {
 			if v := s.Row(i)[c]; s.Labelled(i) && v == v {
-				list = append(list, scored{v, s.True[i] == int32(c)})
+				list = append(list, scored{v, s.Is(i, int32(c))})
 			}
 		}
 		slices.SortFunc(list, func(x, y scored) int {

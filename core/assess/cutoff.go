@@ -40,7 +40,7 @@ func Cutoffs(s *sheet.Sheet, class int) []Cutoff {
 	all := int64(0)
 	for i := range s.Len() {
 		if row := s.Row(i); row != nil && s.Labelled(i) && row[class] == row[class] {
-			is := s.True[i] == int32(class)
+			is := s.Is(i, int32(class))
 			list = append(list, scored{row[class], is})
 			if is {
 				all++

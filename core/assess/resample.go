@@ -232,18 +232,24 @@ func (a *Assessment) figures(s *sheet.Sheet) {
 			t.firsts++
 		}
 	}
+	a.measure(s, count, reset, t.figures)
+}
+
+// measure adds the figures of what is counted, with their intervals by resampling; that of the share of right answers is
+// Wilson's where examples are drawn one by one.
+func (a *Assessment) measure(s *sheet.Sheet, count func(i int32), reset func(), figures func() []named) {
 	reset()
 	for i := range s.Len() {
 		if s.Labelled(i) {
 			count(int32(i))
 		}
 	}
-	all := t.figures()
+	all := figures()
 	drawn := make([][]float64, len(all))
 	reset()
 	u := units(s)
 	u.each(count, func() {
-		for i, f := range t.figures() {
+		for i, f := range figures() {
 			drawn[i] = append(drawn[i], f.value)
 		}
 		reset()
@@ -253,7 +259,7 @@ func (a *Assessment) figures(s *sheet.Sheet) {
 			continue
 		}
 		out := Measured{Name: f.name, Interval: Interval{Value: f.value}, Lower: f.lower}
-		if f.name == "accuracy" && u.groups < 2 {
+		if (f.name == "accuracy" || f.name == "exact match") && u.groups < 2 {
 			out.Interval = *Wilson(a.Right, a.Labelled)
 		} else if low, high, ok := percentiles(drawn[i]); ok {
 			out.Interval = out.Between(low, high)
@@ -299,26 +305,5 @@ func (a *Assessment) numbers(s *sheet.Sheet) {
 			math.Sqrt(squared / n)},
 			{"R2", false, 1 - squared/(squares-target*target/n)}, {"mean error", false, sum / n}}
 	}
-	for i := range s.Len() {
-		count(int32(i))
-	}
-	found := figures()
-	drawn := make([][]float64, len(found))
-	reset()
-	units(s).each(count, func() {
-		for i, f := range figures() {
-			drawn[i] = append(drawn[i], f.value)
-		}
-		reset()
-	})
-	for i, f := range found {
-		if math.IsNaN(f.value) || math.IsInf(f.value, 0) {
-			continue
-		}
-		out := Measured{Name: f.name, Interval: Interval{Value: f.value}, Lower: f.lower}
-		if low, high, ok := percentiles(drawn[i]); ok {
-			out.Interval = out.Between(low, high)
-		}
-		a.Figures = append(a.Figures, out)
-	}
+	a.measure(s, count, reset, figures)
 }

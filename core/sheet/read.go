@@ -12,7 +12,6 @@ import (
 	"slices"
 	"strconv"
 
-	"kembrel/core/chunk"
 	"kembrel/core/plain"
 	"kembrel/core/tensor"
 )
@@ -69,6 +68,11 @@ func Read(says Says, files map[string]File) (*Sheet, error) {
 	}
 	if err := r.arrays(files); err != nil {
 		return nil, err
+	}
+	if says.Task == Masks {
+		if err := r.masks(files[MediaFile]); err != nil {
+			return nil, err
+		}
 	}
 	return r.sheet, r.finish()
 }
@@ -135,20 +139,8 @@ func (r *reading) add(l *Line) error {
 	r.seen[l.Key] = true
 	i := s.Len()
 	s.Keys = append(s.Keys, l.Key)
-	if s.Task == Number {
-		target, err1 := number(l.True)
-		value, err2 := number(l.Predicted)
-		if err := cmp.Or(err1, err2); err != nil {
-			return r.wrong("%v", err)
-		}
-		s.Target, s.Value = append(s.Target, target), append(s.Value, value)
-	} else {
-		label, err1 := r.class(l.True)
-		answer, err2 := r.class(l.Predicted)
-		if err := cmp.Or(err1, err2); err != nil {
-			return r.wrong("%v", err)
-		}
-		s.True, s.Predicted = append(s.True, label), append(s.Predicted, answer)
+	if err := r.answers(l); err != nil {
+		return r.wrong("%v", err)
 	}
 	if l.Group != "" || s.Groups != nil {
 		s.Groups = append(grown(s.Groups, i), l.Group)
@@ -169,6 +161,76 @@ func (r *reading) add(l *Line) error {
 		s.Media = append(grown(s.Media, i), l.Media)
 	}
 	return r.own(i, l.Own)
+}
+
+// answers takes what is true of an example and what was answered.
+func (r *reading) answers(l *Line) error {
+	s := r.sheet
+	var err1, err2 error
+	switch s.Task {
+	case Number:
+		s.Target, err1 = with(s.Target, number, l.True)
+		s.Value, err2 = with(s.Value, number, l.Predicted)
+	case Labels:
+		s.TrueSets, err1 = with(s.TrueSets, r.set, l.True)
+		s.AnswerSets, err2 = with(s.AnswerSets, r.set, l.Predicted)
+	case Text:
+		s.TrueTexts, err1 = with(s.TrueTexts, text, l.True)
+		s.AnswerTexts, err2 = with(s.AnswerTexts, text, l.Predicted)
+	case Masks:
+		if len(l.True)+len(l.Predicted) > 0 {
+			return fmt.Errorf("masks are among its media, as %s and %s", TrueMask, AnswerMask)
+		}
+	default:
+		s.True, err1 = with(s.True, r.class, l.True)
+		s.Predicted, err2 = with(s.Predicted, r.class, l.Predicted)
+	}
+	return cmp.Or(err1, err2)
+}
+
+// with is a column with one more value.
+func with[T any](column []T, read func(json.RawMessage) (T, error), from json.RawMessage) ([]T, error) {
+	v, err := read(from)
+	return append(column, v), err
+}
+
+// text reads a text; nil: there is none.
+func text(from json.RawMessage) (*string, error) {
+	if len(from) == 0 || string(from) == "null" {
+		return nil, nil
+	}
+	var out string
+	if err := json.Unmarshal(from, &out); err != nil {
+		return nil, fmt.Errorf("%.60s is no text", from)
+	}
+	out = plain.Text(out)
+	return &out, nil
+}
+
+// set reads classes, a list of names or places; nil: there is none.
+func (r *reading) set(from json.RawMessage) ([]int32, error) {
+	if len(from) == 0 || string(from) == "null" {
+		return nil, nil
+	}
+	var list []json.RawMessage
+	if err := json.Unmarshal(from, &list); err != nil {
+		return nil, fmt.Errorf("%.60s is no list of classes", from)
+	}
+	if len(list) > MaxClasses {
+		return nil, fmt.Errorf("it has %d labels; there are at most %d classes", len(list), MaxClasses)
+	}
+	out := make([]int32, 0, len(list))
+	for _, one := range list {
+		place, err := r.class(one)
+		if err != nil {
+			return nil, err
+		}
+		if place != None {
+			out = append(out, place)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out), nil
 }
 
 // grown is a column with so many values, of which those that are missing are zero.
@@ -266,7 +328,7 @@ func (r *reading) arrays(files map[string]File) error {
 	s := r.sheet
 	n := int64(s.Len())
 	if f := files[ScoresFile]; f != nil {
-		if s.Task != Classes {
+		if s.Task != Classes && s.Task != Labels {
 			return &Wrong{File: ScoresFile, What: "scores belong to classes"}
 		}
 		t, shape, err := openArray(ScoresFile, f, 2)
@@ -297,7 +359,14 @@ func (r *reading) arrays(files map[string]File) error {
 			return orWrong(ScoresFile, err)
 		}
 	}
-	if f := files[PredictedFile]; f != nil {
+	if f := files[PredictedFile]; f != nil && s.Task == Labels {
+		if err := r.answerSets(f); err != nil {
+			return err
+		}
+	} else if f != nil {
+		if s.Task != Classes && s.Task != Number {
+			return &Wrong{File: PredictedFile, What: fmt.Sprintf("there is no such file of %s", s.Task)}
+		}
 		t, shape, err := openArray(PredictedFile, f, 1)
 		if err != nil {
 			return err
@@ -322,9 +391,41 @@ func (r *reading) arrays(files map[string]File) error {
 	return nil
 }
 
+// answerSets reads an array with a row an example and a column a class: what is not 0 is answered.
+func (r *reading) answerSets(f File) error {
+	s := r.sheet
+	t, shape, err := openArray(PredictedFile, f, 2)
+	if err != nil {
+		return err
+	}
+	n := int64(s.Len())
+	if !r.named && len(r.places) == 0 && shape[1] > 0 && shape[1] <= MaxClasses {
+		r.number(int(shape[1]))
+	}
+	if shape[0] != n || !r.named || shape[1] != int64(len(s.Classes)) || n*shape[1] > MaxScores {
+		return &Wrong{File: PredictedFile,
+			What: fmt.Sprintf("its shape is %v; a row for each of the %d examples and a column for each class that is named are wanted",
+				shape, n)}
+	}
+	at := int64(0)
+	for i := range s.AnswerSets {
+		s.AnswerSets[i] = []int32{}
+	}
+	return orWrong(PredictedFile, t.Floats(0, func(part []float64) error {
+		for _, v := range part {
+			if v != 0 && v == v {
+				i := at / shape[1]
+				s.AnswerSets[i] = append(s.AnswerSets[i], int32(at%shape[1]))
+			}
+			at++
+		}
+		return nil
+	}))
+}
+
 // orWrong is what is wrong with a file where its format is; other errors are those of reading.
 func orWrong(file string, err error) error {
-	if errors.Is(err, tensor.ErrFormat) {
+	if err != nil && errors.Is(err, tensor.ErrFormat) {
 		return &Wrong{File: file, What: err.Error()}
 	}
 	return err
@@ -378,13 +479,11 @@ func (r *reading) finish() error {
 		}
 	}
 	slices.SortFunc(s.Own, func(a, b Column) int { return bytes.Compare([]byte(a.Name), []byte(b.Name)) })
-	if s.Task == Number {
+	if !s.Task.Classed() || s.Task == Masks {
 		return nil
 	}
 	most := int32(None)
-	for i := range s.True {
-		most = max(most, s.True[i], s.Predicted[i])
-	}
+	r.each(func(place int32) int32 { most = max(most, place); return place })
 	switch {
 	case len(s.Classes) > 0:
 		if int(most) >= len(s.Classes) {
@@ -409,23 +508,55 @@ func (r *reading) finish() error {
 			at, _ := slices.BinarySearch(s.Classes, name)
 			to[i] = int32(at)
 		}
-		for i := range s.True {
-			if s.True[i] != None {
-				s.True[i] = to[s.True[i]]
-			}
-			if s.Predicted[i] != None {
-				s.Predicted[i] = to[s.Predicted[i]]
+		r.each(func(place int32) int32 { return to[place] })
+		for _, sets := range [][][]int32{s.TrueSets, s.AnswerSets} {
+			for _, set := range sets {
+				slices.Sort(set)
 			}
 		}
 	}
-	if s.Scores != nil {
-		for i := range s.Predicted {
-			if s.Predicted[i] == None {
-				s.Predicted[i] = largest(s.Row(i))
+	if s.Scores == nil {
+		return nil
+	}
+	for i := range s.Predicted {
+		if s.Predicted[i] == None {
+			s.Predicted[i] = largest(s.Row(i))
+		}
+	}
+	for i := range s.AnswerSets {
+		if s.AnswerSets[i] != nil {
+			continue
+		}
+		s.AnswerSets[i] = []int32{}
+		for c, v := range s.Row(i) {
+			if v >= LabelFrom {
+				s.AnswerSets[i] = append(s.AnswerSets[i], int32(c))
 			}
 		}
 	}
 	return nil
+}
+
+// LabelFrom is the score from which on a label is answered, where only scores are told.
+const LabelFrom = 0.5
+
+// each sets every place of a class that is true or answered to what to makes of it.
+func (r *reading) each(to func(int32) int32) {
+	s := r.sheet
+	for _, column := range [][]int32{s.True, s.Predicted} {
+		for i, place := range column {
+			if place != None {
+				column[i] = to(place)
+			}
+		}
+	}
+	for _, sets := range [][][]int32{s.TrueSets, s.AnswerSets} {
+		for _, set := range sets {
+			for i, place := range set {
+				set[i] = to(place)
+			}
+		}
+	}
 }
 
 // largest is the place of the largest score, the first of several; None where all are NaN.
@@ -437,51 +568,4 @@ func largest(row []float32) int32 {
 		}
 	}
 	return at
-}
-
-// mostHeld is how many bytes of media are compared with each other.
-const mostHeld = 256 << 20
-
-// Doubled is how many examples show what another shows too: the same text, or the same bytes under the same name of
-// media. Media beyond 256 MB are not compared.
-func (s *Sheet) Doubled(media File) (int64, error) {
-	type shown struct {
-		name  string
-		bytes chunk.Digest
-	}
-	first := map[shown]int{}
-	doubled := map[int]bool{}
-	note := func(i int, name string, content []byte) {
-		at := shown{name, chunk.Sum(content)}
-		if other, ok := first[at]; ok {
-			doubled[i], doubled[other] = true, true
-		} else {
-			first[at] = i
-		}
-	}
-	for i, text := range s.Texts {
-		if text != "" {
-			note(i, "", []byte(text))
-		}
-	}
-	if media == nil || media.Size() > mostHeld {
-		return int64(len(doubled)), nil
-	}
-	var buffer []byte
-	seen := map[Span]bool{}
-	for i, all := range s.Media {
-		for name, at := range all {
-			if seen[at] { // one picture for several examples is told apart by nobody
-				doubled[i] = true
-				continue
-			}
-			seen[at] = true
-			buffer = slices.Grow(buffer[:0], int(at.Size))[:at.Size]
-			if _, err := media.ReadAt(buffer, at.At); err != nil && !errors.Is(err, io.EOF) {
-				return 0, err
-			}
-			note(i, name, buffer)
-		}
-	}
-	return int64(len(doubled)), nil
 }

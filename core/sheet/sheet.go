@@ -40,12 +40,21 @@ type Task string
 // The tasks.
 const (
 	Classes Task = "classes" // one of some classes
+	Labels  Task = "labels"  // any of some classes: none, one or several
 	Number  Task = "number"
+	Text    Task = "text"
+	Masks   Task = "masks" // a class for each pixel of a picture
 )
+
+// Tasks are all of them.
+var Tasks = []Task{Classes, Labels, Number, Text, Masks}
+
+// Classed reports whether answers are of classes.
+func (t Task) Classed() bool { return t == Classes || t == Labels || t == Masks }
 
 // Says is what is said of a sheet beside its examples.
 type Says struct {
-	Task    Task     `json:"task" enum:"classes,number" doc:"What the model answers with"`
+	Task    Task     `json:"task" enum:"classes,labels,number,text,masks" doc:"What the model answers with"`
 	Classes []string `json:"classes,omitempty" maxItems:"1000" doc:"Their names, in the order of the scores; absent: those that true and predicted name, by name"`
 	// Probabilities says what the scores are; nil: they are taken for probabilities where nearly all rows are.
 	Probabilities *bool `json:"probabilities,omitempty" doc:"Whether scores are probabilities; absent: where nearly all rows look so"`
@@ -79,6 +88,19 @@ type Sheet struct {
 	Scores    []float32 // row-major, a row an example; nil: none
 	Own       []Column
 	Media     []map[string]Span
+
+	TrueSets    [][]int32      // labels and masks: the classes that are true, rising; nil: not known
+	AnswerSets  [][]int32      // labels and masks: those that are answered; nil: nothing was
+	TrueTexts   []*string      // text; nil: not known
+	AnswerTexts []*string      // text; nil: nothing
+	Pixels      [][]PixelCount // masks: nil where one of the two is not there
+}
+
+// PixelCount says how many pixels of a picture that are of one class are answered as another. Pixels of Void are left
+// out.
+type PixelCount struct {
+	True, Answer int32
+	Count        int64
 }
 
 // Len is how many examples there are.
@@ -95,14 +117,34 @@ func (s *Sheet) Row(i int) []float32 {
 
 // Labelled reports whether it is known what is true of an example.
 func (s *Sheet) Labelled(i int) bool {
-	if s.Task == Number {
+	switch s.Task {
+	case Number:
 		return !math.IsNaN(s.Target[i])
+	case Labels:
+		return s.TrueSets[i] != nil
+	case Text:
+		return s.TrueTexts[i] != nil
+	case Masks:
+		return s.Pixels[i] != nil
 	}
 	return s.True[i] != None
 }
 
-// Right reports whether an answer is the true class.
-func (s *Sheet) Right(i int) bool { return s.True[i] != None && s.True[i] == s.Predicted[i] }
+// Right reports whether an answer is what is true: the class, all labels and no other, the text to the letter, each
+// pixel. No number is right.
+func (s *Sheet) Right(i int) bool {
+	switch s.Task {
+	case Number:
+		return false
+	case Labels:
+		return s.TrueSets[i] != nil && s.AnswerSets[i] != nil && slices.Equal(s.TrueSets[i], s.AnswerSets[i])
+	case Text:
+		return s.TrueTexts[i] != nil && s.AnswerTexts[i] != nil && *s.TrueTexts[i] == *s.AnswerTexts[i]
+	case Masks:
+		return s.Pixels[i] != nil && s.Error(i) == 0
+	}
+	return s.True[i] != None && s.True[i] == s.Predicted[i]
+}
 
 // Class is the name of a class; "": none.
 func (s *Sheet) Class(place int32) string {
@@ -120,6 +162,15 @@ func (s *Sheet) Bytes() int64 {
 	}
 	for _, t := range s.Texts {
 		n += 16 + int64(len(t))
+	}
+	for i := range s.TrueTexts {
+		n += 48 + int64(len(Deref(s.TrueTexts[i]))+len(Deref(s.AnswerTexts[i])))
+	}
+	for i := range s.TrueSets {
+		n += 48 + 4*int64(len(s.TrueSets[i])+len(s.AnswerSets[i]))
+	}
+	for _, p := range s.Pixels {
+		n += 24 + 16*int64(len(p))
 	}
 	return n + int64(len(s.Own)*len(s.Keys)*24+len(s.Media)*80+len(s.Groups)*16)
 }
@@ -142,18 +193,23 @@ var mediaName = regexp.MustCompile(`^[a-z][a-z0-9_.-]{0,39}$`)
 
 // Reserved are the names that no column of one's own may have.
 var Reserved = []string{"key", "true", "predicted", "group", "text", "scores", "score", "right", "loss", "margin",
-	"error", "media", "column", "row"}
+	"error", "media", "column", "row", "missed", "added"}
 
 // Check says what is wrong with what is said, or nil.
 func (s Says) Check() error {
 	switch s.Task {
 	case Classes:
-	case Number:
+	case Labels:
+	case Number, Text:
 		if len(s.Classes) > 0 {
-			return fmt.Errorf("a sheet of numbers has no classes")
+			return fmt.Errorf("answers that are a %s have no classes", s.Task)
+		}
+	case Masks:
+		if len(s.Classes) == 0 {
+			return fmt.Errorf("say the classes of the masks, in the order of their indexes")
 		}
 	default:
-		return fmt.Errorf("task %.40q is none of classes, number", s.Task)
+		return fmt.Errorf("task %.40q is none of %v", s.Task, Tasks)
 	}
 	if len(s.Classes) > MaxClasses {
 		return fmt.Errorf("%d classes are too many; at most %d", len(s.Classes), MaxClasses)

@@ -128,7 +128,21 @@ func TestReadRefuses(t *testing.T) {
 			map[string]string{sheet.ExamplesFile: `{"key":"a","true":"tug","predicted":0}`}},
 		`class "tug" is there twice`: {sheet.Says{Task: sheet.Classes, Classes: []string{"tug", "tug"}},
 			map[string]string{sheet.ExamplesFile: two}},
-		"none of classes, number": {sheet.Says{Task: "masks"}, map[string]string{sheet.ExamplesFile: two}},
+		"none of [classes labels number text masks]": {sheet.Says{Task: "notes"}, map[string]string{sheet.ExamplesFile: two}},
+		"say the classes of the masks":               {sheet.Says{Task: "masks"}, map[string]string{sheet.ExamplesFile: two}},
+		"no list of classes":                         {sheet.Says{Task: "labels"}, map[string]string{sheet.ExamplesFile: two}},
+		"is no text":                                 {sheet.Says{Task: "text"}, map[string]string{sheet.ExamplesFile: `{"key":"a","true":3}`}},
+		"answers that are a text have no classes": {sheet.Says{Task: "text", Classes: []string{"a"}},
+			map[string]string{sheet.ExamplesFile: two}},
+		"its shape is [2 1]": {sheet.Says{Task: "labels", Classes: []string{"ferry", "tug"}}, map[string]string{
+			sheet.ExamplesFile:  `{"key":"a","true":["tug"]}` + "\n" + `{"key":"b"}`,
+			sheet.PredictedFile: npy(t, "F32", []int64{2, 1}, 1, 0)}},
+		"masks lie in it": {sheet.Says{Task: "masks", Classes: []string{"water"}},
+			map[string]string{sheet.ExamplesFile: `{"key":"a"}`}},
+		"masks are among its media": {sheet.Says{Task: "masks", Classes: []string{"water"}},
+			map[string]string{sheet.ExamplesFile: two}},
+		"is no PNG": {sheet.Says{Task: "masks", Classes: []string{"water"}}, map[string]string{
+			sheet.ExamplesFile: `{"key":"a","media":{"predicted":{"at":0,"size":4}}}`, sheet.MediaFile: "nope"}},
 	} {
 		_, err := read(in.says, in.files)
 		var wrong *sheet.Wrong
@@ -148,7 +162,7 @@ func TestDoubled(t *testing.T) {
 	s, err := read(sheet.Says{Task: sheet.Classes}, map[string]string{sheet.ExamplesFile: lines,
 		sheet.MediaFile: "sameothesame"})
 	require.NoError(t, err)
-	n, err := s.Doubled(bytes.NewReader([]byte("sameothesame")))
+	n, _, err := s.Inputs(bytes.NewReader([]byte("sameothesame")))
 	require.NoError(t, err)
 	require.EqualValues(t, 4, n, "a and c, d and e")
 }
@@ -237,11 +251,13 @@ func TestTable(t *testing.T) {
 // Whatever the files hold, reading ends, with a sheet or with what is wrong.
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(two), []byte("\x93NUMPY"), []byte{0, 0})
+	f.Add([]byte(`{"key":"a","true":[1],"predicted":[0,1]}`), []byte{}, []byte{})
+	f.Add([]byte(`{"key":"a","media":{"predicted":{"at":0,"size":4},"true":{"at":0,"size":4}}}`), []byte{}, []byte("\x89PNG"))
 	f.Add([]byte(`{"key":"a","true":1,"media":{"x":{"at":0,"size":1}}}`), []byte{}, []byte("x"))
 	f.Fuzz(func(t *testing.T, lines, scores, media []byte) {
 		for _, says := range []sheet.Says{{Task: sheet.Classes}, {Task: sheet.Classes, Classes: []string{"ferry",
 			"tug"}},
-			{Task: sheet.Number}} {
+			{Task: sheet.Number}, {Task: sheet.Labels}, {Task: sheet.Text}, {Task: sheet.Masks, Classes: []string{"a", "b"}}} {
 			files := map[string]sheet.File{sheet.ExamplesFile: bytes.NewReader(lines)}
 			if len(scores) > 0 {
 				files[sheet.ScoresFile] = bytes.NewReader(scores)
@@ -256,8 +272,10 @@ func FuzzRead(f *testing.F) {
 			for i := range s.Len() {
 				s.Labelled(i)
 				s.Margin(i)
+				s.Right(i)
+				s.Error(i)
 			}
-			s.Doubled(bytes.NewReader(media))
+			s.Inputs(bytes.NewReader(media))
 		}
 	})
 }

@@ -173,7 +173,7 @@ func (s *Sheets) assess(ctx context.Context, n *store.NewSheet, says sheet.Says)
 		return nil, ctx.Err()
 	}
 	a := assess.Of(got)
-	if a.Doubled, err = got.Doubled(media); err != nil {
+	if a.Doubled, a.Blank, err = got.Inputs(media); err != nil {
 		return nil, err
 	}
 	alarms := append([]assess.Alarm{}, a.Alarms(got)...)

@@ -12,8 +12,9 @@ import (
 // fields are what conditions on examples may name beside the columns of one's own.
 var fields = []filter.Named{
 	{Name: "key", Kind: filter.Text, Label: "Key", Says: "path or id"},
-	{Name: "true", Kind: filter.Text, Label: "True", Says: "the label; of a sheet of numbers, the number"},
-	{Name: "predicted", Kind: filter.Text, Label: "Predicted", Says: "the answer; of a sheet of numbers, the number"},
+	{Name: "true", Kind: filter.Text, Label: "True",
+		Says: "the label; of numbers the number, of texts the text, of several labels and masks a list: `\"tug\" in true`"},
+	{Name: "predicted", Kind: filter.Text, Label: "Predicted", Says: "the answer, likewise"},
 	{Name: "right", Kind: filter.Truth, Label: "Right",
 		Says: "whether they are the same; absent where there is no label"},
 	{Name: "score", Kind: filter.Number, Label: "Score", Says: "of the answer"},
@@ -24,12 +25,38 @@ var fields = []filter.Named{
 	{Name: "mark", Kind: filter.Text, Label: "Mark", Says: "what a person said of the label: `right`, `wrong`, `unclear`"},
 }
 
-// errorField is there in sheets of numbers, instead of what is about scores.
-var errorField = filter.Named{Name: "error", Kind: filter.Number, Label: "Error",
-	Says: "the answer less what is true; of numbers"}
+// others are fields of answers that are no single classes, instead of what is about scores.
+var others = []filter.Named{
+	{Name: "error", Kind: filter.Number, Label: "Error",
+		Says: "of numbers the answer less what is true, of texts the character error rate, of labels and masks one less what both have in common"},
+	{Name: "missed", Kind: filter.List, Label: "Missed", Says: "of several labels and masks: what is true and not answered"},
+	{Name: "added", Kind: filter.List, Label: "Added", Says: "what is answered and not true"},
+}
 
 // Fields are what conditions on examples may name beside the columns of one's own.
-func Fields() []filter.Named { return append(slices.Clone(fields), errorField) }
+func Fields() []filter.Named { return append(slices.Clone(fields), others...) }
+
+// fieldsOf are those of a task.
+func fieldsOf(task sheet.Task) (out []filter.Named) {
+	without := map[sheet.Task][]string{
+		sheet.Classes: {"error", "missed", "added"},
+		sheet.Labels:  {"score", "margin", "loss"},
+		sheet.Masks:   {"score", "margin", "loss"},
+		sheet.Text:    {"score", "margin", "loss", "missed", "added"},
+		sheet.Number:  {"right", "score", "margin", "loss", "missed", "added"},
+	}[task]
+	kind := map[sheet.Task]filter.Kind{sheet.Number: filter.Number, sheet.Labels: filter.List,
+		sheet.Masks: filter.List}
+	for _, f := range Fields() {
+		if k, other := kind[task]; other && (f.Name == "true" || f.Name == "predicted") {
+			f.Kind = k
+		}
+		if !slices.Contains(without, f.Name) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
 
 // Condition is a condition on the examples of a sheet. It is for one goroutine.
 type Condition struct {
@@ -49,17 +76,7 @@ func (c *Condition) Marked(marks map[string]string) { c.marks = marks }
 
 // Parse reads a condition on the examples of a sheet. Columns whose names are no words are written column["depth (m)"].
 func Parse(s *sheet.Sheet, text string, now time.Time) (*Condition, error) {
-	l := &filter.Language{Of: "example", Columns: map[string]filter.Kind{}}
-	for _, f := range Fields() {
-		switch {
-		case s.Task == sheet.Number && slices.Contains([]string{"right", "score", "margin", "loss"}, f.Name),
-			s.Task != sheet.Number && f.Name == "error":
-			continue
-		case s.Task == sheet.Number && (f.Name == "true" || f.Name == "predicted"):
-			f.Kind = filter.Number
-		}
-		l.Fields = append(l.Fields, f)
-	}
+	l := &filter.Language{Of: "example", Columns: map[string]filter.Kind{}, Fields: fieldsOf(s.Task)}
 	c := &Condition{sheet: s, own: map[string]int{}, run: filter.Run{Fields: map[string]any{}}}
 	for i, own := range s.Own {
 		kind := filter.Any
@@ -105,8 +122,13 @@ func (c *Condition) Holds(i int) bool {
 		switch name {
 		case " text":
 			c.run.Texts = append(c.run.Texts[:0], s.Keys[i], s.Group(i), s.Text(i))
-			if s.Task == sheet.Classes {
+			switch s.Task {
+			case sheet.Classes:
 				c.run.Texts = append(c.run.Texts, s.Class(s.True[i]), s.Class(s.Predicted[i]))
+			case sheet.Labels, sheet.Masks:
+				c.run.Texts = append(append(c.run.Texts, s.Names(s.TrueSets[i])...), s.Names(s.AnswerSets[i])...)
+			case sheet.Text:
+				c.run.Texts = append(c.run.Texts, sheet.Deref(s.TrueTexts[i]), sheet.Deref(s.AnswerTexts[i]))
 			}
 			continue
 		case "key":
@@ -116,23 +138,19 @@ func (c *Condition) Holds(i int) bool {
 		case "text":
 			v = s.Text(i)
 		case "true":
-			if s.Task == sheet.Number {
-				v = s.Target[i]
-			} else if s.Labelled(i) {
-				v = s.Class(s.True[i])
-			}
+			v = truth(s, i)
 		case "predicted":
-			if s.Task == sheet.Number {
-				v = s.Value[i]
-			} else {
-				v = s.Class(s.Predicted[i])
-			}
+			v = answer(s, i)
+		case "missed":
+			v = s.Names(s.Missed(i))
+		case "added":
+			v = s.Names(s.Added(i))
 		case "right":
 			if s.Labelled(i) {
 				v = s.Right(i)
 			}
 		case "error":
-			v = s.Value[i] - s.Target[i]
+			v = s.Error(i)
 		case "score":
 			v = s.Score(i)
 		case "margin":
@@ -151,4 +169,32 @@ func (c *Condition) Holds(i int) bool {
 		c.run.Fields[name] = v
 	}
 	return c.node.Matches(c.run)
+}
+
+// truth is what is true of an example, as conditions have it; nil: not known.
+func truth(s *sheet.Sheet, i int) any {
+	switch {
+	case s.Task == sheet.Number:
+		return s.Target[i]
+	case s.Task == sheet.Labels || s.Task == sheet.Masks:
+		return s.Names(s.TrueSets[i])
+	case !s.Labelled(i):
+		return nil
+	case s.Task == sheet.Text:
+		return *s.TrueTexts[i]
+	}
+	return s.Class(s.True[i])
+}
+
+// answer is what was answered.
+func answer(s *sheet.Sheet, i int) any {
+	switch s.Task {
+	case sheet.Number:
+		return s.Value[i]
+	case sheet.Labels, sheet.Masks:
+		return s.Names(s.AnswerSets[i])
+	case sheet.Text:
+		return sheet.Deref(s.AnswerTexts[i])
+	}
+	return s.Class(s.Predicted[i])
 }
