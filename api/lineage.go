@@ -38,7 +38,9 @@ var (
 )
 
 // EvaluationAddress is the address of an evaluation of a run.
-func EvaluationAddress(run string, number int) string { return fmt.Sprintf("%s/evaluations/%d", run, number) }
+func EvaluationAddress(run string, number int) string {
+	return fmt.Sprintf("%s/evaluations/%d", run, number)
+}
 
 // ParseEvaluation reads the address of an evaluation.
 func ParseEvaluation(text string) (run Address, number int, ok bool) {

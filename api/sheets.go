@@ -16,7 +16,7 @@ type Sheet struct {
 	Leg      int               `json:"leg,omitempty" doc:"Absent where it was added later"`
 	Step     int64             `json:"step"`
 	Epoch    Float             `json:"epoch"`
-	Task     sheet.Task        `json:"task" enum:"classes,number"`
+	Task     sheet.Task        `json:"task" enum:"classes,labels,number,text,masks"`
 	Classes  []string          `json:"classes,omitempty"`
 	Examples int64             `json:"examples"`
 	Labelled int64             `json:"labelled" doc:"Examples of which it is known what is true"`
@@ -57,7 +57,8 @@ type SheetPair struct {
 	True      string          `json:"true"`
 	Predicted string          `json:"predicted"`
 	Count     int64           `json:"count"`
-	Share     assess.Interval `json:"share" doc:"Of the examples of the true class"`
+	Share     assess.Interval `json:"share" doc:"Of the examples, or pixels, of the true class"`
+	Where     string          `json:"where" doc:"Condition that lists its examples"`
 	Says      string          `json:"says"`
 }
 
@@ -107,7 +108,7 @@ type SheetInput struct {
 type ExamplesInput struct {
 	SheetInput
 	Where string `query:"where" maxLength:"4000" doc:"Only examples that fulfil this, such as true == \"tug\" && predicted == \"ferry\" (docs/predictions.md)"`
-	Order string `query:"order" enum:"key,surest,doubtful,loss,suspect,error" default:"key" doc:"As they came; by score, the highest or the closest first; by loss; by how surely the label is contradicted; by the size of the error"`
+	Order string `query:"order" enum:"key,surest,doubtful,loss,suspect,error" default:"key" doc:"As they came; of classes by score, the highest or the closest first, by loss, or by how surely the label is contradicted; of anything else by the size of the error"`
 	From  int    `query:"from" minimum:"0" maximum:"1000000" doc:"How many to leave out"`
 	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"60"`
 }
@@ -116,13 +117,16 @@ type ExamplesInput struct {
 type Example struct {
 	Row       int                        `json:"row" doc:"Its place in the sheet, from 0"`
 	Key       string                     `json:"key"`
-	True      string                     `json:"true,omitempty"`
+	True      string                     `json:"true,omitempty" doc:"The class, or of texts the text"`
 	Predicted string                     `json:"predicted,omitempty"`
+	Labels    []string                   `json:"labels,omitempty" doc:"Of several labels and masks: the classes that are true"`
+	Answered  []string                   `json:"answered,omitempty" doc:"Those that are answered"`
 	Target    *Float                     `json:"target,omitempty" doc:"Of a sheet of numbers: what is true"`
 	Value     *Float                     `json:"value,omitempty" doc:"The answer"`
 	Right     *bool                      `json:"right,omitempty" doc:"Absent where it is not known what is true"`
 	Score     *Float                     `json:"score,omitempty" doc:"Of the answer"`
 	Loss      *Float                     `json:"loss,omitempty"`
+	Error     *Float                     `json:"error,omitempty" doc:"How far the answer is off: of numbers their difference, of texts the character error rate, of labels and masks one less what both have in common"`
 	Group     string                     `json:"group,omitempty"`
 	Text      string                     `json:"text,omitempty"`
 	Media     []string                   `json:"media,omitempty" doc:"What it can show of itself"`
@@ -214,6 +218,7 @@ type ExampleAt struct {
 	Value     *Float `json:"value,omitempty"`
 	Score     *Float `json:"score,omitempty" doc:"Of the answer"`
 	OfTrue    *Float `json:"of_true,omitempty" doc:"Score of the true class"`
+	Error     *Float `json:"error,omitempty"`
 }
 
 // ExamplesFileInput asks for a sheet as a table.

@@ -23,7 +23,9 @@ func (w *server) elsewhere(engine *gin.Engine) {
 }
 
 // back is where a provider sends the browser.
-func (w *server) back(c *gin.Context) string { return w.here(c) + "/oidc/" + c.Param("provider") + "/back" }
+func (w *server) back(c *gin.Context) string {
+	return w.here(c) + "/oidc/" + c.Param("provider") + "/back"
+}
 
 // here is this service, as whoever asks reached it.
 func (w *server) here(c *gin.Context) string {

@@ -2,9 +2,13 @@ package kembrel
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"image"
+	"image/color"
+	"image/png"
 	"maps"
 	"math"
 	"os"
@@ -30,6 +34,13 @@ type Predictions struct {
 	Target    []float64   // of answers that are numbers: what is true; NaN: not known
 	Value     []float64   // and the answers
 
+	// Several labels: names of classes, of all those in Classes where that is given; nil: not known, or from Scores.
+	TrueLabels, PredictedLabels [][]string
+	// Texts. One that is not known cannot be told from an empty one; leave TrueTexts nil where none is known.
+	TrueTexts, PredictedTexts []string
+	// Masks: pictures whose pixels are places in Classes, 255 none; nil: none.
+	TrueMasks, PredictedMasks []*image.Paletted
+
 	Media map[string][][]byte // what a person is shown, by name: bytes of pictures or sounds; nil: none of an example
 	Own   map[string][]any    // columns of one's own: texts, numbers, booleans
 }
@@ -45,10 +56,7 @@ func (r *Run) Predictions(p Predictions) error {
 }
 
 func (r *Run) predictions(p Predictions) error {
-	task := "number"
-	if p.Classes != nil {
-		task = "classes"
-	}
+	task := p.task()
 	classes, err := json.Marshal(p.Classes)
 	if err == nil {
 		err = p.check()
@@ -72,10 +80,28 @@ func (r *Run) predictions(p Predictions) error {
 	})
 }
 
+// task is what the answers are.
+func (p *Predictions) task() string {
+	switch {
+	case p.TrueMasks != nil || p.PredictedMasks != nil:
+		return "masks"
+	case p.TrueLabels != nil || p.PredictedLabels != nil:
+		return "labels"
+	case p.TrueTexts != nil || p.PredictedTexts != nil:
+		return "text"
+	case p.Classes != nil:
+		return "classes"
+	}
+	return "number"
+}
+
 // check says what does not fit together.
 func (p *Predictions) check() error {
 	sizes := map[string]int{"Groups": len(p.Groups), "Texts": len(p.Texts), "True": len(p.True),
-		"Predicted": len(p.Predicted), "Scores": len(p.Scores), "Target": len(p.Target), "Value": len(p.Value)}
+		"Predicted": len(p.Predicted), "Scores": len(p.Scores), "Target": len(p.Target), "Value": len(p.Value),
+		"TrueLabels": len(p.TrueLabels), "PredictedLabels": len(p.PredictedLabels), "TrueTexts": len(p.TrueTexts),
+		"PredictedTexts": len(p.PredictedTexts), "TrueMasks": len(p.TrueMasks),
+		"PredictedMasks": len(p.PredictedMasks)}
 	for name, values := range p.Media {
 		sizes[name] = len(values)
 	}
@@ -97,12 +123,13 @@ func (p *Predictions) check() error {
 
 // exampleLine is a line of examples.jsonl.
 type exampleLine struct {
-	Key   string                    `json:"key"`
-	True  any                       `json:"true,omitempty"`
-	Group string                    `json:"group,omitempty"`
-	Text  string                    `json:"text,omitempty"`
-	Media map[string]map[string]int `json:"media,omitempty"`
-	Own   map[string]any            `json:"own,omitempty"`
+	Key       string                    `json:"key"`
+	True      any                       `json:"true,omitempty"`
+	Predicted any                       `json:"predicted,omitempty"`
+	Group     string                    `json:"group,omitempty"`
+	Text      string                    `json:"text,omitempty"`
+	Media     map[string]map[string]int `json:"media,omitempty"`
+	Own       map[string]any            `json:"own,omitempty"`
 }
 
 // write writes the files of a sheet and returns their names.
@@ -137,9 +164,13 @@ func (p *Predictions) write(folder string) (files []string, err error) {
 		}
 	}
 	var places []map[string]map[string]int
-	if len(p.Media) > 0 {
+	media, err := p.media()
+	if err != nil {
+		return nil, err
+	}
+	if len(media) > 0 {
 		files = append(files, "media")
-		if places, err = p.writeMedia(filepath.Join(folder, "media")); err != nil {
+		if places, err = p.writeMedia(filepath.Join(folder, "media"), media); err != nil {
 			return nil, err
 		}
 	}
@@ -149,10 +180,20 @@ func (p *Predictions) write(folder string) (files []string, err error) {
 		for i, key := range p.Keys {
 			l := exampleLine{Key: key}
 			switch {
+			case p.TrueLabels != nil && p.TrueLabels[i] != nil:
+				l.True = p.TrueLabels[i]
+			case p.TrueTexts != nil:
+				l.True = p.TrueTexts[i]
 			case p.Classes != nil && p.True != nil && p.True[i] >= 0:
 				l.True = p.True[i]
 			case p.Classes == nil && p.Target != nil && !math.IsNaN(p.Target[i]) && !math.IsInf(p.Target[i], 0):
 				l.True = p.Target[i]
+			}
+			switch {
+			case p.PredictedLabels != nil && p.PredictedLabels[i] != nil:
+				l.Predicted = p.PredictedLabels[i]
+			case p.PredictedTexts != nil:
+				l.Predicted = p.PredictedTexts[i]
 			}
 			if p.Groups != nil {
 				l.Group = p.Groups[i]
@@ -177,12 +218,42 @@ func (p *Predictions) write(folder string) (files []string, err error) {
 	})
 }
 
+// media are what a person is shown, with the masks, as PNG.
+func (p *Predictions) media() (map[string][][]byte, error) {
+	out := maps.Clone(p.Media)
+	for name, masks := range map[string][]*image.Paletted{"true": p.TrueMasks, "predicted": p.PredictedMasks} {
+		if masks == nil {
+			continue
+		}
+		list := make([][]byte, len(masks))
+		for i, m := range masks {
+			if m == nil {
+				continue
+			}
+			whole := *m // a palette of 256, so that each pixel keeps its place
+			for len(whole.Palette) < 256 {
+				whole.Palette = append(whole.Palette[:len(whole.Palette):len(whole.Palette)], color.Gray{Y: 255})
+			}
+			var content bytes.Buffer
+			if err := png.Encode(&content, &whole); err != nil {
+				return nil, err
+			}
+			list[i] = content.Bytes()
+		}
+		if out == nil {
+			out = map[string][][]byte{}
+		}
+		out[name] = list
+	}
+	return out, nil
+}
+
 // writeMedia writes all media behind each other and returns where those of each example lie.
-func (p *Predictions) writeMedia(path string) ([]map[string]map[string]int, error) {
+func (p *Predictions) writeMedia(path string, media map[string][][]byte) ([]map[string]map[string]int, error) {
 	places, at := make([]map[string]map[string]int, len(p.Keys)), 0
 	err := inFile(path, func(w *bufio.Writer) error {
-		for _, name := range slices.Sorted(maps.Keys(p.Media)) { // so that it is the same each time
-			for i, content := range p.Media[name] {
+		for _, name := range slices.Sorted(maps.Keys(media)) { // so that it is the same each time
+			for i, content := range media[name] {
 				if len(content) == 0 {
 					continue
 				}

@@ -1,7 +1,11 @@
 package kembrel
 
 import (
+	"bytes"
 	"encoding/binary"
+	"image"
+	"image/color"
+	"image/png"
 	"math"
 	"os"
 	"path/filepath"
@@ -50,4 +54,39 @@ func TestPredictions(t *testing.T) {
 		{Split: "val", Keys: []string{"a"}, Classes: []string{"tug"}, Scores: [][]float32{{1, 0}}}} {
 		require.True(t, run.Predictions(p) != nil)
 	}
+}
+
+// Several labels, texts and masks are files like the others.
+func TestTasksOfPredictions(t *testing.T) {
+	written := func(p Predictions) string {
+		folder := t.TempDir()
+		require.NoError(t, p.check())
+		_, err := p.write(folder)
+		require.NoError(t, err)
+		lines, err := os.ReadFile(filepath.Join(folder, "examples.jsonl"))
+		require.NoError(t, err)
+		return string(lines)
+	}
+	labels := Predictions{Keys: []string{"a", "b"}, TrueLabels: [][]string{{"tug", "ferry"}, {}},
+		PredictedLabels: [][]string{{"tug"}, nil}}
+	require.Equal(t, "labels", labels.task())
+	require.Equal(t, `{"key":"a","true":["tug","ferry"],"predicted":["tug"]}`+"\n"+`{"key":"b","true":[]}`+"\n",
+		written(labels))
+	text := Predictions{Keys: []string{"a"}, TrueTexts: []string{"fog"}, PredictedTexts: []string{""}}
+	require.Equal(t, "text", text.task())
+	require.Equal(t, `{"key":"a","true":"fog","predicted":""}`+"\n", written(text))
+
+	m := image.NewPaletted(image.Rect(0, 0, 2, 1), color.Palette{color.Black, color.White})
+	m.Pix = []uint8{1, 255}
+	masks := Predictions{Keys: []string{"a", "b"}, Classes: []string{"water", "hull"}, TrueMasks: []*image.Paletted{m,
+		nil},
+		PredictedMasks: []*image.Paletted{m, m}}
+	require.Equal(t, "masks", masks.task())
+	media, err := masks.media()
+	require.NoError(t, err)
+	back, err := png.Decode(bytes.NewReader(media["true"][0]))
+	require.NoError(t, err)
+	require.Equal(t, string([]byte{1, 255}), string(back.(*image.Paletted).Pix))
+	require.True(t, media["true"][1] == nil)
+	require.Equal(t, 2, len(m.Palette))
 }

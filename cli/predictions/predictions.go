@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -197,13 +198,17 @@ func (a *Commands) examples(ctx context.Context, in *api.ExamplesInput, output s
 }
 
 func exampleList(items []api.Example) term.Listing {
-	var groups, texts, numbers bool
+	var groups, texts, numbers, off bool
 	for _, e := range items {
 		groups, texts, numbers = groups || e.Group != "", texts || e.Text != "", numbers || e.Value != nil
+		off = off || e.Error != nil || e.Labels != nil || e.Answered != nil
 	}
 	head := []string{"key", "true", "predicted", "score#", "loss#"}
-	if numbers {
+	switch {
+	case numbers:
 		head = []string{"key", "true#", "predicted#", "error#"}
+	case off:
+		head = []string{"key", "true", "predicted", "error#"}
 	}
 	if groups {
 		head = append(head, "group")
@@ -216,11 +221,12 @@ func exampleList(items []api.Example) term.Listing {
 	for _, e := range items {
 		row := []string{term.Printable(e.Key), term.Printable(e.True), term.Printable(e.Predicted), digits(e.Score),
 			digits(e.Loss)}
-		if numbers {
-			row = []string{term.Printable(e.Key), digits(e.Target), digits(e.Value), ""}
-			if e.Target != nil && e.Value != nil {
-				row[3] = term.Number(float64(*e.Value - *e.Target))
-			}
+		switch {
+		case numbers:
+			row = []string{term.Printable(e.Key), digits(e.Target), digits(e.Value), digits(e.Error)}
+		case off:
+			row = []string{term.Printable(e.Key), answer(e.True, e.Labels), answer(e.Predicted, e.Answered),
+				digits(e.Error)}
 		}
 		if groups {
 			row = append(row, term.Printable(e.Group))
@@ -231,6 +237,14 @@ func exampleList(items []api.Example) term.Listing {
 		l.Add(row...)
 	}
 	return l
+}
+
+// answer is a text, or several classes.
+func answer(text string, classes []string) string {
+	if text == "" {
+		text = strings.Join(classes, "; ")
+	}
+	return term.Printable(text)
 }
 
 func digits(v *api.Float) string {
@@ -256,7 +270,7 @@ func (a *Commands) disagree(ctx context.Context, in *api.ExamplesInput, other, o
 	l := term.List("key", "true", got.First.Run, "score#", got.Second.Run, "score#")
 	l.Empty, l.Shorten = "They answer alike.", 0
 	for _, e := range got.Items {
-		l.Add(term.Printable(e.Key), term.Printable(e.True), term.Printable(e.Predicted), digits(e.Score),
+		l.Add(term.Printable(e.Key), answer(e.True, e.Labels), answer(e.Predicted, e.Answered), digits(e.Score),
 			term.Printable(e.Other), digits(e.OtherScore))
 	}
 	if output == "table" {
@@ -362,11 +376,20 @@ func (a *Commands) head(d *api.SheetDetail) {
 
 func classList(d *api.SheetDetail) term.Listing {
 	l := term.List("class", "examples#", "recall#", "95 %", "precision#", "F1#", "area#")
+	masks := d.Task == sheet.Masks
+	if masks {
+		l = term.List("class", "pixels#", "recall#", "", "precision#", "Dice#", "IoU#")
+	}
 	for _, c := range d.Assessed.Classes {
 		row := []string{term.Printable(c.Name), api.Thousands(c.True), "", "", "", share(c.F1), share(c.Area)}
+		if masks {
+			row[6] = share(c.IoU)
+		}
 		if c.Recall != nil {
-			row[2], row[3] = fmt.Sprintf("%.3f", c.Recall.Value), fmt.Sprintf("%.3f to %.3f", *c.Recall.Low,
-				*c.Recall.High)
+			row[2] = fmt.Sprintf("%.3f", c.Recall.Value)
+			if c.Recall.Low != nil {
+				row[3] = fmt.Sprintf("%.3f to %.3f", *c.Recall.Low, *c.Recall.High)
+			}
 		}
 		if c.Precision != nil {
 			row[4] = fmt.Sprintf("%.3f", c.Precision.Value)
@@ -385,7 +408,8 @@ func (a *Commands) Confusion() *cobra.Command {
 	var which choice
 	shares := false
 	cmd := &cobra.Command{Use: "confusion RUN", Short: "Draw what a model takes for what", Args: term.Arguments("RUN"),
-		Long: `Draw the confusion matrix of a prediction sheet: a row a true class, a column an answer. What is wrong is marked the darker the larger its share of the row.`,
+		Long: `Draw the confusion matrix of a prediction sheet: a row a true class, a column an answer; of masks it counts pixels. Of several labels a row is what is missed and
+a column what is added in the same example. What is wrong is marked the darker the larger its share of the row.`,
 		Example: `  kembrel confusion vessels/3
   kembrel confusion vessels/3 --split test --shares
   kembrel confusion vessels/3 --output csv`,
@@ -399,10 +423,9 @@ func (a *Commands) Confusion() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if d.Task != sheet.Classes {
-				return fmt.Errorf("sheet %d of %s has numbers for answers, so nothing is taken for something else",
-					d.Number,
-					d.Run)
+			if !d.Task.Classed() {
+				return fmt.Errorf("the answers of sheet %d of %s are of the task %s, so nothing is taken for something else",
+					d.Number, d.Run, d.Task)
 			}
 			if output == "table" && len(d.Classes) > mostDrawn {
 				return fmt.Errorf("%d classes are too many to draw here; --output csv writes the matrix, predictions show the worst pairs",
@@ -439,27 +462,38 @@ var shades = []struct {
 // matrix draws the confusion matrix.
 func matrix(d *api.SheetDetail, shares, shaded bool) term.Listing {
 	k := len(d.Classes)
-	counts := make([][]int64, k)
-	none := false
+	counts := make([][]int64, k+1)
+	none, added := false, false
 	for i := range counts {
 		counts[i] = make([]int64, k+1)
 	}
 	for _, c := range d.Assessed.Cells {
-		at := c.Predicted
+		row, at := c.True, c.Predicted
 		if at < 0 {
 			at, none = k, true
 		}
-		counts[c.True][at] = c.Count
+		if row < 0 {
+			row, added = k, true
+		}
+		counts[row][at] = c.Count
 	}
-	head := []string{"true \\ predicted"}
+	corner, nothing := "true \\ predicted", "no answer"
+	if d.Task == sheet.Labels {
+		corner, nothing = "missed \\ added", "nothing"
+	}
+	head := []string{corner}
 	for _, c := range d.Classes {
 		head = append(head, term.Printable(c)+"#")
 	}
 	if none {
-		head = append(head, "no answer#")
+		head = append(head, nothing+"#")
 	}
 	l := term.List(head...)
-	for i, c := range d.Assessed.Classes {
+	rows := slices.Clone(d.Assessed.Classes)
+	if added {
+		rows = append(rows, assess.Class{Name: nothing})
+	}
+	for i, c := range rows {
 		row := []string{term.Printable(c.Name)}
 		for j := range len(head) - 1 {
 			n, part := counts[i][j], 0.0

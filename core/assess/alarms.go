@@ -43,6 +43,7 @@ type Alarm struct {
 	Data     string     `json:"data,omitempty" doc:"The split of a snapshot that examples are in"`
 	Trained  string     `json:"trained,omitempty" doc:"The split of another snapshot, on which it was trained, that has them too"`
 	Odd      *OddCounts `json:"odd,omitempty"`
+	Pixels   bool       `json:"pixels,omitempty" doc:"Count and of are pixels, not examples"`
 }
 
 // OddCounts say how many examples have odd scores.
@@ -63,17 +64,17 @@ const leastBlank = 5
 
 // unanswered finds classes of several labels, or of masks, that are never answered or always wrong.
 func (a *Assessment) unanswered(task sheet.Task) (out []Alarm) {
-	least, of := int64(leastExamples), a.Labelled
-	if task == sheet.Masks {
+	least, of, pixels := int64(leastExamples), a.Labelled, task == sheet.Masks
+	if pixels {
 		least, of = max(least, a.Pixels/1000), a.Pixels
 	}
 	for _, c := range a.Classes {
 		switch {
 		case c.True < least || c.Right > 0:
 		case c.Predicted == 0:
-			out = append(out, Alarm{Kind: NeverAnswered, Class: c.Name, Count: c.True, Of: of})
+			out = append(out, Alarm{Kind: NeverAnswered, Class: c.Name, Count: c.True, Of: of, Pixels: pixels})
 		default:
-			out = append(out, Alarm{Kind: AlwaysWrong, Class: c.Name, Count: c.True, Of: of})
+			out = append(out, Alarm{Kind: AlwaysWrong, Class: c.Name, Count: c.True, Of: of, Pixels: pixels})
 		}
 	}
 	return out
@@ -87,8 +88,8 @@ func (a *Assessment) unanswered(task sheet.Task) (out []Alarm) {
 // least half of the examples, and a tenth of all more than the answers as they are by more than four standard errors;
 // where just two classes change places, and more than half of each is answered as the other, they are swapped.
 //
-// Of several labels a class is never answered or always wrong likewise; of masks, a class with a thousandth of all pixels
-// or more. What is odd of scores and inputs is said whatever the answers are.
+// Of several labels a class is never answered or always wrong likewise; of masks, a class with a thousandth of all
+// pixels or more. What is odd of scores and inputs is said whatever the answers are.
 func (a *Assessment) Alarms(s *sheet.Sheet) []Alarm {
 	var out []Alarm
 	if odd := (OddCounts{a.Outside, a.Unsummed, a.NotNumber}); odd != (OddCounts{}) {
@@ -272,7 +273,7 @@ func (a *Assessment) Against(curve, figure string, recorded float64, whole bool)
 	if !ok || math.IsNaN(recorded) || math.IsInf(recorded, 0) {
 		return nil
 	}
-	share, said := figure == "accuracy" || figure == "balanced accuracy", recorded
+	share, said := figure == "accuracy" || figure == "balanced accuracy" || figure == "exact match", recorded
 	if share && recorded > 1 {
 		recorded /= 100
 	}

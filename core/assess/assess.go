@@ -17,7 +17,8 @@ type Measured struct {
 
 // Measure is the figure's name as curves and filters have it: log_loss for log loss, mae for mean absolute error.
 func (m Measured) Measure() string {
-	return strings.ToLower(strings.NewReplacer("mean absolute error", "mae", "root mean squared error", "rmse", ", ", "_", " ", "_").
+	return strings.ToLower(strings.NewReplacer("mean absolute error", "mae", "root mean squared error", "rmse", ", ",
+		"_", " ", "_").
 		Replace(m.Name))
 }
 
@@ -36,7 +37,8 @@ type Class struct {
 }
 
 // Cell says how often one class is answered for another. Places of classes; -1 is none. Of several labels it says how
-// often the one is missed where the other is added: -1 answered where nothing is added, -1 true where nothing is missed.
+// often the one is missed where the other is added: -1 answered where nothing is added, -1 true where nothing is
+// missed.
 type Cell struct {
 	True      int   `json:"t"`
 	Predicted int   `json:"p"`

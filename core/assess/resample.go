@@ -235,8 +235,8 @@ func (a *Assessment) figures(s *sheet.Sheet) {
 	a.measure(s, count, reset, t.figures)
 }
 
-// measure adds the figures of what is counted, with their intervals by resampling; that of the share of right answers is
-// Wilson's where examples are drawn one by one.
+// measure adds the figures of what is counted, with their intervals by resampling; that of the share of right answers
+// is Wilson's where examples are drawn one by one.
 func (a *Assessment) measure(s *sheet.Sheet, count func(i int32), reset func(), figures func() []named) {
 	reset()
 	for i := range s.Len() {

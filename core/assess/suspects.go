@@ -12,7 +12,7 @@ import (
 // Northcutt, Jiang and Chuang 2021), by how far that score is above the label's. Either the label is wrong or the model
 // is wrong with conviction; which, a person says.
 func Suspects(s *sheet.Sheet) []int {
-	if s.Scores == nil {
+	if s.Scores == nil || s.Task != sheet.Classes {
 		return nil
 	}
 	k := len(s.Classes)

@@ -10,8 +10,8 @@ import (
 
 // labels assesses answers of any of some classes. Exact match is the share of examples with all labels right and no
 // other; Jaccard is the mean of the labels that are both true and answered over those that are either (Jaccard 1901;
-// nothing true and nothing answered is 1); Hamming loss is the share of all decisions that is wrong (Tsoumakas and Katakis
-// 2007). Means of classes leave out classes that are never true.
+// nothing true and nothing answered is 1); Hamming loss is the share of all decisions that is wrong (Tsoumakas and
+// Katakis 2007). Means of classes leave out classes that are never true.
 func (a *Assessment) labels(s *sheet.Sheet) {
 	a.scores(s)
 	k := len(s.Classes)
@@ -180,10 +180,10 @@ func (a *Assessment) texts(s *sheet.Sheet) {
 	})
 }
 
-// masks assesses classes of pixels: intersection over union (Jaccard 1901) and Dice (1945, which is F1) of each class over
-// all pictures, their means over the classes that are true or answered anywhere, and the share of pixels that is right.
-// Classes and cells count pixels, which are not independent, so that they have no intervals; the figures have those of
-// drawing pictures.
+// masks assesses classes of pixels: intersection over union (Jaccard 1901) and Dice (1945, which is F1) of each class
+// over all pictures, their means over the classes that are true or answered anywhere, and the share of pixels that is
+// right. Classes and cells count pixels, which are not independent, so that they have no intervals; the figures have
+// those of drawing pictures.
 func (a *Assessment) masks(s *sheet.Sheet) {
 	k := len(s.Classes)
 	counts := map[[2]int]int64{}

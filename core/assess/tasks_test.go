@@ -54,14 +54,16 @@ func TestSeveralLabelsByHand(t *testing.T) {
 	none := assess.Of(&sheet.Sheet{Says: s.Says, Keys: []string{"a"}, TrueSets: [][]int32{nil},
 		AnswerSets: [][]int32{{1}}})
 	require.Empty(t, none.Figures)
-	empty := assess.Of(&sheet.Sheet{Says: s.Says, Keys: []string{"a"}, TrueSets: [][]int32{{}}, AnswerSets: [][]int32{{}}})
+	empty := assess.Of(&sheet.Sheet{Says: s.Says, Keys: []string{"a"}, TrueSets: [][]int32{{}},
+		AnswerSets: [][]int32{{}}})
 	require.Equal(t, 1.0, values(empty)["Jaccard, mean of examples"], "nothing to say, nothing said")
 	require.NotContains(t, values(empty), "F1, of all labels", "not defined")
 }
 
 // Scores of several labels are each by itself, so they need not sum to 1.
 func TestScoresOfSeveralLabels(t *testing.T) {
-	s := &sheet.Sheet{Says: sheet.Says{Task: sheet.Labels, Classes: []string{"ferry", "tug"}}, Keys: []string{"a", "b", "c"},
+	s := &sheet.Sheet{Says: sheet.Says{Task: sheet.Labels, Classes: []string{"ferry", "tug"}}, Keys: []string{"a", "b",
+		"c"},
 		TrueSets: [][]int32{{0, 1}, {1}, {0}}, AnswerSets: [][]int32{{0, 1}, {1}, {}},
 		Scores: []float32{0.9, 0.8, 0.1, 0.7, 0.4, 0.3}}
 	a := assess.Of(s)
@@ -95,8 +97,10 @@ func TestTextsByHand(t *testing.T) {
 func TestMasksByHand(t *testing.T) {
 	s := &sheet.Sheet{Says: sheet.Says{Task: sheet.Masks, Classes: []string{"water", "hull", "quay", "buoy"}},
 		Keys: []string{"a", "b"}, TrueSets: make([][]int32, 2), AnswerSets: make([][]int32, 2),
-		Pixels: [][]sheet.PixelCount{{{True: 0, Answer: 0, Count: 50}, {True: 1, Answer: 0, Count: 10}, {True: 1, Answer: 1, Count: 30}},
-			{{True: 0, Answer: 0, Count: 80}, {True: 2, Answer: 0, Count: 15}, {True: 2, Answer: sheet.None, Count: 5}}}}
+		Pixels: [][]sheet.PixelCount{{{True: 0, Answer: 0, Count: 50}, {True: 1, Answer: 0, Count: 10}, {True: 1,
+			Answer: 1, Count: 30}},
+			{{True: 0, Answer: 0, Count: 80}, {True: 2, Answer: 0, Count: 15}, {True: 2, Answer: sheet.None,
+				Count: 5}}}}
 	a := assess.Of(s)
 	water, hull := 130.0/155, 30.0/40
 	near(t, map[string]float64{"IoU, mean of classes": (water + hull + 0) / 3,

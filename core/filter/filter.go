@@ -438,6 +438,9 @@ func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 			}
 		}
 	case Equal, Less, LessEqual:
+		if a.Kind == List && b.Op == Literal && b.Kind == Text {
+			return r.wrong(e, "%[1]s is a list: write %[2]q in %[1]s", a.Name, b.Lit)
+		}
 		if a.Kind != b.Kind && a.Kind != Any && b.Kind != Any {
 			return r.wrong(e, "a %s cannot be compared with a %s", a.Kind, b.Kind)
 		}

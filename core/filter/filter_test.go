@@ -59,6 +59,7 @@ func TestErrorsPointAtTheColumn(t *testing.T) {
 		`state = "finished"`:        {7, ""},
 		`hyper.lr <`:                {11, ""},
 		`stat == "failed"`:          {1, `there is no "stat"`},
+		`tags == "baseline"`:        {6, `tags is a list: write "baseline" in tags`},
 		`state == 3`:                {7, "a text cannot be compared with a number"},
 		`tags < 3`:                  {6, ""},
 		`evaluated("test") > 1`:     {10, "which measure"},

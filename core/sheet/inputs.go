@@ -12,16 +12,17 @@ import (
 	"kembrel/core/chunk"
 )
 
-// Limits of what is looked at of inputs: bytes of media that are compared with each other, and pixels that are looked at.
+// Limits of what is looked at of inputs: bytes of media that are compared with each other, and pixels that are looked
+// at.
 const (
 	mostHeld   = 256 << 20
 	mostLooked = 200_000_000
 )
 
 // Inputs counts the examples that show what another shows too (the same text, or the same bytes under the same name of
-// media), and those that show nothing: a text of white space alone among others that are not, a picture of one colour, a
-// sound that never changes. Media beyond 256 MB are not looked at, nor pictures beyond 200 million pixels in all. Masks
-// are no inputs.
+// media), and those that show nothing: a text of white space alone among others that are not, a picture of one colour,
+// a sound that never changes. Media beyond 256 MB are not looked at, nor pictures beyond 200 million pixels in all.
+// Masks are no inputs.
 func (s *Sheet) Inputs(media File) (doubled, blank int64, err error) {
 	type shown struct {
 		name  string

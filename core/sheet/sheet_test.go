@@ -128,10 +128,14 @@ func TestReadRefuses(t *testing.T) {
 			map[string]string{sheet.ExamplesFile: `{"key":"a","true":"tug","predicted":0}`}},
 		`class "tug" is there twice`: {sheet.Says{Task: sheet.Classes, Classes: []string{"tug", "tug"}},
 			map[string]string{sheet.ExamplesFile: two}},
-		"none of [classes labels number text masks]": {sheet.Says{Task: "notes"}, map[string]string{sheet.ExamplesFile: two}},
-		"say the classes of the masks":               {sheet.Says{Task: "masks"}, map[string]string{sheet.ExamplesFile: two}},
-		"no list of classes":                         {sheet.Says{Task: "labels"}, map[string]string{sheet.ExamplesFile: two}},
-		"is no text":                                 {sheet.Says{Task: "text"}, map[string]string{sheet.ExamplesFile: `{"key":"a","true":3}`}},
+		"none of [classes labels number text masks]": {sheet.Says{Task: "notes"},
+			map[string]string{sheet.ExamplesFile: two}},
+		"say the classes of the masks": {sheet.Says{Task: "masks"},
+			map[string]string{sheet.ExamplesFile: two}},
+		"no list of classes": {sheet.Says{Task: "labels"},
+			map[string]string{sheet.ExamplesFile: two}},
+		"is no text": {sheet.Says{Task: "text"},
+			map[string]string{sheet.ExamplesFile: `{"key":"a","true":3}`}},
 		"answers that are a text have no classes": {sheet.Says{Task: "text", Classes: []string{"a"}},
 			map[string]string{sheet.ExamplesFile: two}},
 		"its shape is [2 1]": {sheet.Says{Task: "labels", Classes: []string{"ferry", "tug"}}, map[string]string{
@@ -252,12 +256,14 @@ func TestTable(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(two), []byte("\x93NUMPY"), []byte{0, 0})
 	f.Add([]byte(`{"key":"a","true":[1],"predicted":[0,1]}`), []byte{}, []byte{})
-	f.Add([]byte(`{"key":"a","media":{"predicted":{"at":0,"size":4},"true":{"at":0,"size":4}}}`), []byte{}, []byte("\x89PNG"))
+	f.Add([]byte(`{"key":"a","media":{"predicted":{"at":0,"size":4},"true":{"at":0,"size":4}}}`), []byte{},
+		[]byte("\x89PNG"))
 	f.Add([]byte(`{"key":"a","true":1,"media":{"x":{"at":0,"size":1}}}`), []byte{}, []byte("x"))
 	f.Fuzz(func(t *testing.T, lines, scores, media []byte) {
 		for _, says := range []sheet.Says{{Task: sheet.Classes}, {Task: sheet.Classes, Classes: []string{"ferry",
 			"tug"}},
-			{Task: sheet.Number}, {Task: sheet.Labels}, {Task: sheet.Text}, {Task: sheet.Masks, Classes: []string{"a", "b"}}} {
+			{Task: sheet.Number}, {Task: sheet.Labels}, {Task: sheet.Text}, {Task: sheet.Masks, Classes: []string{"a",
+				"b"}}} {
 			files := map[string]sheet.File{sheet.ExamplesFile: bytes.NewReader(lines)}
 			if len(scores) > 0 {
 				files[sheet.ScoresFile] = bytes.NewReader(scores)

@@ -41,7 +41,8 @@ func TestSeveralLabels(t *testing.T) {
 	require.Equal(t, []string{"dredger", "ferry", "tug"}, s.Classes)
 	require.Equal(t, [][]int32{{1, 2}, {}, {2}, nil}, s.TrueSets)
 	require.Equal(t, [][]int32{{1}, {0}, {2}, {2}}, s.AnswerSets)
-	require.Equal(t, []bool{true, true, true, false}, []bool{s.Labelled(0), s.Labelled(1), s.Labelled(2), s.Labelled(3)})
+	require.Equal(t, []bool{true, true, true, false}, []bool{s.Labelled(0), s.Labelled(1), s.Labelled(2),
+		s.Labelled(3)})
 	require.Equal(t, []bool{false, false, true, false}, []bool{s.Right(0), s.Right(1), s.Right(2), s.Right(3)})
 	require.InDelta(t, 0.5, s.Error(0), 1e-12)
 	require.InDelta(t, 1, s.Error(1), 1e-12)
@@ -182,10 +183,12 @@ func TestMasks(t *testing.T) {
 func TestBlankInputs(t *testing.T) {
 	flat, spotted := maskOf(t, 2, 3, 3, 3, 3), maskOf(t, 2, 3, 3, 3, 4)
 	sound := func(samples string) string { return "RIFF....WAVEfmt ................data\x10\x00\x00\x00" + samples }
-	silent, loud := sound(strings.Repeat("\x00", 16)), sound("\x00\x00\x01\x00\x02\x00\x03\x00\x00\x00\x01\x00\x02\x00\x03\x00")
+	silent, loud := sound(strings.Repeat("\x00", 16)),
+		sound("\x00\x00\x01\x00\x02\x00\x03\x00\x00\x00\x01\x00\x02\x00\x03\x00")
 	var lines, media strings.Builder
 	for i, content := range []string{flat, spotted, silent, loud} {
-		fmt.Fprintf(&lines, `{"key":"%d","true":0,"media":{"shown":{"at":%d,"size":%d}}}`+"\n", i, media.Len(), len(content))
+		fmt.Fprintf(&lines, `{"key":"%d","true":0,"media":{"shown":{"at":%d,"size":%d}}}`+"\n", i, media.Len(),
+			len(content))
 		media.WriteString(content)
 	}
 	lines.WriteString(`{"key":"t","true":0,"text":"  "}` + "\n" + `{"key":"u","true":0,"text":"fog"}`)

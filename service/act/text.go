@@ -45,3 +45,10 @@ func SortedKeys[V any](m map[string]V) []string {
 	sort.Strings(out)
 	return out
 }
+
+func Cut(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	return strings.ToValidUTF8(text[:most], "")
+}

@@ -7,7 +7,6 @@ import (
 	"maps"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -30,7 +29,7 @@ func (s *Evaluations) AddEvaluation(ctx context.Context, who act.Who, in *api.Ne
 	}
 	notes := []string{}
 	for _, n := range in.Body.Notes {
-		notes = append(notes, cut(act.Clean(n), mostNote))
+		notes = append(notes, act.Cut(act.Clean(n), mostNote))
 	}
 	told, err := json.Marshal(notes)
 	if err != nil {
@@ -109,13 +108,6 @@ func (s *Evaluations) AddEvaluation(ctx context.Context, who act.Who, in *api.Ne
 
 // mostNote is how long a note is, in bytes.
 const mostNote = 2000
-
-func cut(text string, most int) string {
-	if len(text) <= most {
-		return text
-	}
-	return strings.ToValidUTF8(text[:most], "")
-}
 
 // on finds the data that was named: the split of a snapshot, or what the run used for something.
 func (s *Evaluations) on(ctx context.Context, e *store.Evaluation, named string) error {

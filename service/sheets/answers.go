@@ -51,9 +51,9 @@ func sayAlarm(a assess.Alarm) string {
 		return fmt.Sprintf("%s is the answer to nearly everything: %d of %s.", a.Class, a.Count,
 			act.Many(int(a.Of), "example", "examples"))
 	case assess.NeverAnswered:
-		return fmt.Sprintf("%s is never answered, and %s of it.", a.Class, isOrAre(a.Count))
+		return fmt.Sprintf("%s is never answered, and %s of it.", a.Class, isOrAre(a))
 	case assess.AlwaysWrong:
-		return fmt.Sprintf("%s is always answered wrongly, and %s of it.", a.Class, isOrAre(a.Count))
+		return fmt.Sprintf("%s is always answered wrongly, and %s of it.", a.Class, isOrAre(a))
 	case assess.InTraining:
 		if a.Trained != "" {
 			return fmt.Sprintf("%s of the %s items of %s are also in %s, on which it was trained: the figures look better than the model is.",
@@ -75,24 +75,53 @@ func sayAlarm(a assess.Alarm) string {
 		return strings.Join(parts, ", ") + "."
 	case assess.Doubled:
 		return fmt.Sprintf("%d of %s show the same as another.", a.Count, act.Many(int(a.Of), "example", "examples"))
+	case assess.Blank:
+		return fmt.Sprintf("%d of %s show nothing: one colour, silence or no text.", a.Count,
+			act.Many(int(a.Of), "example", "examples"))
 	}
 	return string(a.Kind)
 }
 
-func isOrAre(n int64) string {
-	if n == 1 {
-		return "there is 1 example"
+func isOrAre(a assess.Alarm) string {
+	unit := "example"
+	if a.Pixels {
+		unit = "pixel"
 	}
-	return fmt.Sprintf("there are %d examples", n)
+	if a.Count == 1 {
+		return "there is 1 " + unit
+	}
+	return fmt.Sprintf("there are %s %ss", api.Thousands(a.Count), unit)
+}
+
+// wherePair is the condition that lists the examples of a pair; "" stands for nothing true or nothing answered.
+func wherePair(task sheet.Task, truth, answer string) string {
+	switch {
+	case task == sheet.Classes:
+		return fmt.Sprintf("true == %q && predicted == %q", truth, answer)
+	case task == sheet.Masks && answer == "":
+		return fmt.Sprintf("%q in true && error > 0", truth)
+	case task == sheet.Masks:
+		return fmt.Sprintf("%q in true && %q in predicted", truth, answer)
+	case truth == answer:
+		return fmt.Sprintf("%q in true && %q in predicted", truth, answer)
+	case truth == "":
+		return fmt.Sprintf("%q in added", answer)
+	case answer == "":
+		return fmt.Sprintf("%q in missed", truth)
+	}
+	return fmt.Sprintf("%q in missed && %q in added", truth, answer)
 }
 
 // whereOf is the condition that lists the examples of an alarm; "": it is about all, or they cannot be listed.
-func whereOf(a assess.Alarm, classes []string) string {
+func whereOf(task sheet.Task, a assess.Alarm, classes []string) string {
 	switch a.Kind {
 	case assess.Swapped:
 		return fmt.Sprintf("true == %[1]q && predicted == %[2]q || true == %[2]q && predicted == %[1]q", a.Class,
 			a.Other)
 	case assess.NeverAnswered, assess.AlwaysWrong:
+		if task != sheet.Classes {
+			return fmt.Sprintf("%q in true", a.Class)
+		}
 		return fmt.Sprintf("true == %q", a.Class)
 	case assess.OneAnswer:
 		return fmt.Sprintf("predicted == %q && right == false", a.Class)
@@ -101,27 +130,32 @@ func whereOf(a assess.Alarm, classes []string) string {
 			return fmt.Sprintf("true == %q && predicted == %q", classes[p[0]], classes[p[1]])
 		}
 	case assess.FigureDiffers, assess.Shuffled:
+		if task == sheet.Number {
+			return ""
+		}
 		return "right == false"
 	}
 	return ""
 }
 
-// silent is what is said where no alarm of a kind is raised.
+// silent is what is said where no alarm of a kind is raised, and of which tasks.
 var silent = []struct {
 	kinds []assess.AlarmKind
+	of    []sheet.Task
 	says  string
 }{
-	{[]assess.AlarmKind{assess.NeverAnswered, assess.AlwaysWrong}, "no class is never answered or always wrong"},
-	{[]assess.AlarmKind{assess.OneAnswer}, "not one answer for everything"},
-	{[]assess.AlarmKind{assess.Swapped, assess.Permuted, assess.Shuffled},
+	{[]assess.AlarmKind{assess.NeverAnswered, assess.AlwaysWrong},
+		[]sheet.Task{sheet.Classes, sheet.Labels, sheet.Masks}, "no class is never answered or always wrong"},
+	{[]assess.AlarmKind{assess.OneAnswer}, []sheet.Task{sheet.Classes}, "not one answer for everything"},
+	{[]assess.AlarmKind{assess.Swapped, assess.Permuted, assess.Shuffled}, []sheet.Task{sheet.Classes},
 		"labels are not swapped, permuted or shuffled"},
-	{[]assess.AlarmKind{assess.OddScores}, "no odd scores"},
-	{[]assess.AlarmKind{assess.InTraining}, "no item is known to be in training"},
+	{[]assess.AlarmKind{assess.OddScores}, []sheet.Task{sheet.Classes, sheet.Labels}, "no odd scores"},
+	{[]assess.AlarmKind{assess.InTraining}, sheet.Tasks, "no item is known to be in training"},
 }
 
 // sayQuiet says which alarms are silent.
 func sayQuiet(s *api.Sheet) string {
-	if s.Task != sheet.Classes || s.Labelled == 0 {
+	if s.Labelled == 0 {
 		return ""
 	}
 	var parts []string
@@ -132,7 +166,7 @@ func sayQuiet(s *api.Sheet) string {
 			" what the answers give")
 	}
 	for _, q := range silent {
-		raised := false
+		raised := !slices.Contains(q.of, s.Task)
 		for _, kind := range q.kinds {
 			for _, a := range s.Alarms {
 				raised = raised || a.Kind == kind
@@ -148,13 +182,27 @@ func sayQuiet(s *api.Sheet) string {
 	return "Quiet: " + strings.Join(parts, ", ") + "."
 }
 
-// sayPair says how often a class is taken for another.
-func sayPair(p api.SheetPair, of, reverse int64) string {
-	if p.Predicted == "" {
+// sayPair says how often a class is taken for another; of says of how many.
+func sayPair(task sheet.Task, p api.SheetPair, of, reverse int64) string {
+	many := fmt.Sprintf("%s of %s", api.Thousands(p.Count), api.Thousands(of))
+	switch {
+	case task == sheet.Masks && p.Predicted == "":
+		return fmt.Sprintf("%s gets no answer: %s pixels (%s).", p.True, many, percent(p.Share.Value))
+	case task == sheet.Masks:
+		return fmt.Sprintf("%s taken for %s: %s pixels (%s).", p.True, p.Predicted, many, percent(p.Share.Value))
+	}
+	many += fmt.Sprintf(" (95 %% %s to %s)", strings.TrimSuffix(percent(*p.Share.Low), " %"), percent(*p.Share.High))
+	switch {
+	case task == sheet.Labels && p.True == "":
+		return fmt.Sprintf("%s added where nothing is missed: %s of its answers.", p.Predicted, many)
+	case task == sheet.Labels && p.Predicted == "":
+		return fmt.Sprintf("%s missed, and nothing said in its place: %s.", p.True, many)
+	case task == sheet.Labels:
+		return fmt.Sprintf("%s missed where %s is added: %s.", p.True, p.Predicted, many)
+	case p.Predicted == "":
 		return fmt.Sprintf("%s gets no answer: %d of %d.", p.True, p.Count, of)
 	}
-	text := fmt.Sprintf("%s taken for %s: %d of %d (95 %% %s to %s)", p.True, p.Predicted, p.Count, of,
-		strings.TrimSuffix(percent(*p.Share.Low), " %"), percent(*p.Share.High))
+	text := fmt.Sprintf("%s taken for %s: %s", p.True, p.Predicted, many)
 	switch times := float64(p.Count) / float64(reverse); {
 	case reverse == 0:
 		return text + "; the reverse never."
@@ -185,7 +233,7 @@ func saySheet(s *api.Sheet) string {
 // sayDetail says what a model gets wrong, the worst first.
 func sayDetail(d *api.SheetDetail) string {
 	if len(d.Pairs) == 0 {
-		if d.Task == sheet.Classes && d.Labelled > 0 {
+		if d.Task.Classed() && d.Labelled > 0 && len(d.Assessed.Cells) > 0 {
 			return "Nothing: every answer is right. " + saySheet(&d.Sheet)
 		}
 		return saySheet(&d.Sheet)

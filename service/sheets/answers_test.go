@@ -30,14 +30,18 @@ func TestAlarmsAreSaid(t *testing.T) {
 		assess.InTraining:    {"31 of the 160 items of hydrophone#1:val are in the training split too", ""},
 		assess.OddScores:     {"1 example has a score that is not a number, 2 examples have probabilities that do not sum to 1.", ""},
 		assess.Doubled:       {"31 of 160 examples show the same as another.", ""},
+		assess.Blank:         {"31 of 160 examples show nothing: one colour, silence or no text.", ""},
 	} {
 		alarm := assess.Alarm{Kind: kind, Class: "tug", Other: "ferry", Curve: "accuracy.val", Recorded: &a, Given: &b,
 			Count: 31, Of: 160, Pairs: [][2]int{{0, 1}}, Data: "hydrophone#1:val",
 			Odd: &assess.OddCounts{NotNumber: 1, Unsummed: 2}}
 		require.Contains(t, sayAlarm(alarm), want[0], kind)
-		require.Equal(t, want[1], whereOf(alarm, classes), kind)
+		require.Equal(t, want[1], whereOf(sheet.Classes, alarm, classes), kind)
 	}
-	require.Len(t, assess.AlarmKinds, 10)
+	require.Len(t, assess.AlarmKinds, 11)
+	lost := assess.Alarm{Kind: assess.NeverAnswered, Class: "hull", Count: 1200, Pixels: true}
+	require.Equal(t, "hull is never answered, and there are 1,200 pixels of it.", sayAlarm(lost))
+	require.Equal(t, `"hull" in true`, whereOf(sheet.Masks, lost, nil))
 }
 
 // Silence is said of what was looked at only, and of no kind that is raised.
@@ -48,7 +52,7 @@ func TestQuiet(t *testing.T) {
 		{Alarm: assess.Alarm{Kind: assess.NeverAnswered}}}
 	require.NotContains(t, sayQuiet(s), "accuracy.val")
 	require.NotContains(t, sayQuiet(s), "never answered")
-	require.Empty(t, sayQuiet(&api.Sheet{Task: sheet.Number, Labelled: 10}))
+	require.Equal(t, "Quiet: no item is known to be in training.", sayQuiet(&api.Sheet{Task: sheet.Number, Labelled: 10}))
 	require.Empty(t, sayQuiet(&api.Sheet{Task: sheet.Classes}), "of answers without labels nothing is known")
 }
 

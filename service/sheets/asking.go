@@ -41,7 +41,8 @@ func toSheet(in api.RunInput, r store.Sheet) (api.Sheet, error) {
 		json.Unmarshal(r.Alarms, &alarms))
 	assess.SortAlarms(alarms)
 	for _, a := range alarms {
-		out.Alarms = append(out.Alarms, api.Alarm{Alarm: a, Says: sayAlarm(a), Where: whereOf(a, out.Classes)})
+		out.Alarms = append(out.Alarms, api.Alarm{Alarm: a, Says: sayAlarm(a),
+			Where: whereOf(out.Task, a, out.Classes)})
 	}
 	out.Says = saySheet(&out)
 	return out, err
@@ -211,7 +212,7 @@ func (s *Sheets) GetSheet(ctx context.Context, _ act.Who, in *api.SheetInput) (*
 		return nil, err
 	}
 	out.Scores, out.Quiet = out.Assessed.Scores != "", sayQuiet(&out.Sheet)
-	out.Pairs = pairsOf(&out.Assessed)
+	out.Pairs = pairsOf(out.Task, &out.Assessed)
 	if len(out.Pairs) > mostPairs {
 		out.Pairs = out.Pairs[:mostPairs]
 	}
@@ -268,8 +269,9 @@ func toAt(r store.Sheet, classes []string) (api.SheetAt, error) {
 	return out, nil
 }
 
-// pairsOf are the classes that are taken for others, the most frequent first.
-func pairsOf(a *assess.Assessment) []api.SheetPair {
+// pairsOf are the classes that are taken for others, the most frequent first; of several labels those that are missed
+// or added.
+func pairsOf(task sheet.Task, a *assess.Assessment) []api.SheetPair {
 	counts := map[[2]int]int64{}
 	var cells []assess.Cell
 	for _, c := range a.Cells {
@@ -280,12 +282,19 @@ func pairsOf(a *assess.Assessment) []api.SheetPair {
 	slices.SortStableFunc(cells, func(x, y assess.Cell) int { return cmp.Compare(y.Count, x.Count) })
 	out := []api.SheetPair{}
 	for _, c := range cells {
-		t := a.Classes[c.True]
-		p := api.SheetPair{True: t.Name, Count: c.Count, Share: *assess.Wilson(c.Count, t.True)}
+		p := api.SheetPair{Count: c.Count}
+		of := int64(0)
 		if c.Predicted >= 0 {
-			p.Predicted = a.Classes[c.Predicted].Name
+			p.Predicted, of = a.Classes[c.Predicted].Name, a.Classes[c.Predicted].Predicted
 		}
-		p.Says = sayPair(p, t.True, counts[[2]int{c.Predicted, c.True}])
+		if c.True >= 0 {
+			p.True, of = a.Classes[c.True].Name, a.Classes[c.True].True
+		}
+		if p.Share = *assess.Wilson(c.Count, of); a.Pixels > 0 { // which are not independent
+			p.Share.Low, p.Share.High = nil, nil
+		}
+		p.Says = sayPair(task, p, of, counts[[2]int{c.Predicted, c.True}])
+		p.Where = wherePair(task, p.True, p.Predicted)
 		out = append(out, p)
 	}
 	return out

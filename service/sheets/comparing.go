@@ -57,7 +57,7 @@ func (s *Sheets) CompareSome(ctx context.Context) error {
 }
 
 // held are the measures whose curves are held against the figures that a sheet gives.
-var held = []string{"accuracy", "log_loss", "mae", "rmse"}
+var held = []string{"accuracy", "log_loss", "mae", "rmse", "exact_match", "hamming_loss"}
 
 // compare holds one sheet against the curves of its run at its step, and its data against the training data.
 func (s *Sheets) compare(ctx context.Context, u store.Uncompared) error {
@@ -256,8 +256,8 @@ func (s *Sheets) GetDisagreement(ctx context.Context, who act.Who,
 	if err != nil {
 		return nil, err
 	}
-	if a.Task != sheet.Classes || b.Task != sheet.Classes {
-		return nil, api.Fail(api.Conflict, "only answers that are classes agree or disagree")
+	if a.Task == sheet.Number || a.Task != b.Task {
+		return nil, api.Fail(api.Conflict, "answers that are %s and %s do not agree or disagree", a.Task, b.Task)
 	}
 	out := &api.SheetDisagreement{Classes: []api.ClassDisagreement{}, Items: []api.TwoAnswers{}}
 	if out.First, err = toSheet(in.RunInput, first); err != nil {
@@ -279,18 +279,23 @@ func (s *Sheets) GetDisagreement(ctx context.Context, who act.Who,
 		if !ok {
 			continue
 		}
-		answers := a.Class(a.Predicted[i]) != b.Class(b.Predicted[j])
+		one, other := given(a, i), given(b, j)
+		answers := one != other
 		if !a.Labelled(i) {
 			if answers && in.Kind == "answers" {
 				listed = append(listed, [2]int{i, j})
 			}
 			continue
 		}
-		right := a.Class(a.True[i])
-		x, y := a.Right(i), b.Class(b.Predicted[j]) == right
+		x, y := a.Right(i), b.Right(j)
+		if a.Task != sheet.Masks { // what is true counts as the first has it
+			y = other == truth(a, i)
+		}
 		kind := map[[2]bool]int{{true, true}: 0, {true, false}: 1, {false, true}: 2, {false, false}: 3}[[2]bool{x, y}]
 		all[kind]++
-		classes[a.True[i]][kind]++
+		if a.Task == sheet.Classes {
+			classes[a.True[i]][kind]++
+		}
 		if [...]string{"both", "first", "second", "neither"}[kind] == in.Kind || answers && in.Kind == "answers" {
 			listed = append(listed, [2]int{i, j})
 		}
@@ -305,7 +310,7 @@ func (s *Sheets) GetDisagreement(ctx context.Context, who act.Who,
 	out.Says, out.Count = sayDisagreement(out), len(listed)
 	for _, at := range listed[min(in.From, len(listed)):min(in.From+in.Limit, len(listed))] {
 		out.Items = append(out.Items, api.TwoAnswers{Example: toExample(a, at[0]), OtherRow: at[1],
-			Other: b.Class(b.Predicted[at[1]]), OtherScore: float(b.Score(at[1]))})
+			Other: given(b, at[1]), OtherScore: float(b.Score(at[1]))})
 	}
 	list := make([]api.Example, len(out.Items))
 	for i, x := range out.Items {

@@ -5,6 +5,8 @@ import (
 	"context"
 	"math"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"kembrel/api"
@@ -70,12 +72,12 @@ func rankOf(w *whole, order string) (func(i int) float64, error) {
 	if order == "" || order == "key" {
 		return nil, nil
 	}
-	if (order == "error") != (w.Task == sheet.Number) {
+	if (order == "error") == (w.Task == sheet.Classes) {
 		return nil, api.Fail(api.Invalid, "examples of %s cannot be ordered by %s", w.Task, order)
 	}
 	switch order {
 	case "error":
-		return func(i int) float64 { return -math.Abs(w.Value[i] - w.Target[i]) }, nil
+		return func(i int) float64 { return -math.Abs(w.Error(i)) }, nil
 	case "surest":
 		return func(i int) float64 { return -w.Score(i) }, nil
 	case "doubtful":
@@ -148,18 +150,52 @@ func float(v float64) *api.Float {
 	return &f
 }
 
+// given is an answer as a text: classes by name, several with a semicolon between them.
+func given(w *whole, i int) string {
+	switch w.Task {
+	case sheet.Labels, sheet.Masks:
+		return strings.Join(w.Names(w.AnswerSets[i]), "; ")
+	case sheet.Text:
+		return sheet.Deref(w.AnswerTexts[i])
+	case sheet.Number:
+		return strconv.FormatFloat(w.Value[i], 'g', -1, 64)
+	}
+	return w.Class(w.Predicted[i])
+}
+
+// truth is what is true as a text, likewise; "": not known, or nothing is.
+func truth(w *whole, i int) string {
+	switch w.Task {
+	case sheet.Labels, sheet.Masks:
+		return strings.Join(w.Names(w.TrueSets[i]), "; ")
+	case sheet.Text:
+		return sheet.Deref(w.TrueTexts[i])
+	case sheet.Number:
+		return strconv.FormatFloat(w.Target[i], 'g', -1, 64)
+	}
+	return w.Class(w.True[i])
+}
+
 func toExample(w *whole, i int) api.Example {
 	out := api.Example{Row: i, Key: w.Keys[i], Group: w.Group(i), Text: w.Text(i)}
-	if w.Task == sheet.Number {
+	switch w.Task {
+	case sheet.Number:
 		out.Target, out.Value = float(w.Target[i]), float(w.Value[i])
-	} else {
+	case sheet.Labels, sheet.Masks:
+		out.Labels, out.Answered = w.Names(w.TrueSets[i]), w.Names(w.AnswerSets[i])
+	case sheet.Text:
+		out.True, out.Predicted = sheet.Deref(w.TrueTexts[i]), sheet.Deref(w.AnswerTexts[i])
+	default:
 		out.True, out.Predicted = w.Class(w.True[i]), w.Class(w.Predicted[i])
 		out.Score, out.Loss = float(w.Score(i)), float(w.Loss(i))
-		if w.Labelled(i) {
-			right := w.Right(i)
-			out.Right = &right
-		}
 		_, out.Suspect = w.suspects()[i]
+	}
+	if w.Task != sheet.Classes {
+		out.Error = float(w.Error(i))
+	}
+	if w.Task != sheet.Number && w.Labelled(i) {
+		right := w.Right(i)
+		out.Right = &right
 	}
 	if w.Media != nil {
 		out.Media = act.SortedKeys(w.Media[i])
@@ -207,9 +243,14 @@ func (s *Sheets) GetExample(ctx context.Context, _ act.Who, in *api.ExampleInput
 			continue
 		}
 		at := api.ExampleAt{Number: r.Number, Step: r.Step, Epoch: api.Float(r.Epoch)}
-		if other.Task == sheet.Number {
+		switch other.Task {
+		case sheet.Number:
 			at.Value = float(other.Value[i])
-		} else {
+		case sheet.Labels, sheet.Masks:
+			at.Predicted, at.Error = given(other, i), float(other.Error(i))
+		case sheet.Text:
+			at.Predicted, at.Error = given(other, i), float(other.Error(i))
+		default:
 			at.Predicted, at.Score = other.Class(other.Predicted[i]), float(other.Score(i))
 			if place := slices.Index(other.Classes, out.True); place >= 0 && other.Scores != nil {
 				at.OfTrue = float(float64(other.Row(i)[place]))

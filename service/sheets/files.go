@@ -56,6 +56,9 @@ func (s *Sheets) ExamplesTable(ctx context.Context, in *api.ExamplesFileInput,
 	}
 	t := history.NewTable(in.Format, begin(fmt.Sprintf("%s-%d-%s-%d", in.Project, in.Number, row.Split, row.Number)))
 	t.Declare("key", "true", "predicted")
+	if w.Task != sheet.Classes {
+		t.Declare("error")
+	}
 	if w.Groups != nil {
 		t.Declare("group")
 	}
@@ -93,7 +96,7 @@ func shortest(v float32) float64 {
 
 func tableRow(w *whole, i int, scores []string, cutoff float64) history.Row {
 	row := history.Row{{Name: "key", Value: w.Keys[i]}}
-	given := func(text string) any {
+	there := func(text string) any {
 		if text == "" {
 			return nil
 		}
@@ -103,18 +106,21 @@ func tableRow(w *whole, i int, scores []string, cutoff float64) history.Row {
 		row = append(row, history.Cell{Name: "true", Value: w.Target[i]},
 			history.Cell{Name: "predicted", Value: w.Value[i]})
 	} else {
-		answer := w.Class(w.Predicted[i])
+		answer := given(w, i)
 		if cutoff > 0 && !(w.Score(i) >= cutoff) {
 			answer = ""
 		}
-		row = append(row, history.Cell{Name: "true", Value: given(w.Class(w.True[i]))},
-			history.Cell{Name: "predicted", Value: given(answer)})
+		row = append(row, history.Cell{Name: "true", Value: there(truth(w, i))},
+			history.Cell{Name: "predicted", Value: there(answer)})
+	}
+	if w.Task != sheet.Classes {
+		row = append(row, history.Cell{Name: "error", Value: w.Error(i)})
 	}
 	if w.Groups != nil {
-		row = append(row, history.Cell{Name: "group", Value: given(w.Groups[i])})
+		row = append(row, history.Cell{Name: "group", Value: there(w.Groups[i])})
 	}
 	if w.Texts != nil {
-		row = append(row, history.Cell{Name: "text", Value: given(w.Texts[i])})
+		row = append(row, history.Cell{Name: "text", Value: there(w.Texts[i])})
 	}
 	for c, name := range scores {
 		row = append(row, history.Cell{Name: name, Value: shortest(w.Row(i)[c])})

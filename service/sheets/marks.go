@@ -86,8 +86,8 @@ func (s *Sheets) SetMark(ctx context.Context, who act.Who, in *api.NewMark) (*ap
 			if m.Label != "" && m.Label == m.Was {
 				return api.Fail(api.Invalid, "%s is the label that it has", m.Label)
 			}
-		} else {
-			m.Was = fmt.Sprint(w.Target[in.Row])
+		} else if w.Labelled(in.Row) {
+			m.Was = act.Cut(truth(w, in.Row), 200)
 		}
 		if m.Was == "" {
 			return api.Fail(api.Conflict, "%s has no label of which something could be said", m.Key)

@@ -12,7 +12,8 @@ from itertools import islice
 from typing import Any, Callable, Dict, Iterable, Optional, Sequence, TypeVar
 
 from ._connection import Connection
-from ._sheet import column, of_numbers, write_sheet
+from ._arrays import is_array
+from ._sheet import task_of, write_sheet
 from ._values import number, whole
 
 _ITEMS = 2000  # keys and digests in a message
@@ -127,19 +128,20 @@ class Handing(Connection):
         """Hands over the model's answers on examples of a split, at an epoch or step. keys are the
         examples' names, each once, as the items of the dataset where there is one; true and
         predicted are names of classes or their places in classes, or numbers (task "number"),
-        None where there is none; scores an array (examples, classes), from which predicted follows
-        where it is absent. groups, texts and own columns are as many. media is what a person is
-        shown, by name: for each example bytes (a picture, a sound), a path, or an array as a
-        picture. It returns once the files are written. False where they could not be, which problem
-        tells.
+        None where there is none; several labels as lists of classes or as an array (examples,
+        classes) of 0 and 1 (task "labels"); texts with task="text"; masks as arrays (height,
+        width) of places of classes (task "masks"). scores is an array (examples, classes), from
+        which predicted follows where it is absent. groups, texts and own columns are as many.
+        media is what a person is shown, by name: for each example bytes (a picture, a sound), a
+        path, or an array as a picture. It returns once the files are written. False where they
+        could not be, which problem tells.
         """
         if self.rank or self._silent:
             return True  # rank 0 hands over
-        true = None if true is None else column(true)
+        if true is not None and not is_array(true):
+            true = list(true)
         if not task:
-            task = (
-                "number" if scores is None and classes is None and of_numbers(true) else "classes"
-            )
+            task = task_of(true, predicted, scores, classes)
         names = None if classes is None else [str(c) for c in classes]
         fields: Dict[str, Any] = {"do": "begin", "split": str(split), "task": task}
         if names is not None:

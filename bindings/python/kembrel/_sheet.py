@@ -77,6 +77,100 @@ def _plain(value: Any) -> Any:
     return int(v) if v == int(v) and abs(v) < 2**53 else v
 
 
+def task_of(true: Any, predicted: Any, scores: Any, classes: Any) -> str:
+    """What the answers look like: several labels where a value is a list of classes or a row of an
+    array of two dimensions, masks where it is an array of two dimensions itself, numbers where they
+    are not all whole, and else one class. Texts look like classes, so they must be told.
+    """
+    for values in (true, predicted):
+        if values is None or isinstance(values, (str, bytes)):
+            continue
+        if is_array(values):
+            dimensions = len(to_bytes(values)[1])
+            if dimensions > 1:
+                return "labels" if dimensions == 2 else "masks"
+            continue
+        for value in column(values):
+            if isinstance(value, (list, tuple, set, frozenset)):
+                return "labels"
+            if value is not None and is_array(value):
+                dimensions = len(to_bytes(value)[1])
+                if dimensions:
+                    return "labels" if dimensions == 1 else "masks"
+            if value is not None:
+                break
+    return "number" if scores is None and classes is None and of_numbers(true) else "classes"
+
+
+def _sets(values: Any) -> List[Any]:
+    """Several labels of each example: lists of names or places, or None."""
+    if not is_array(values):
+        return [None if v is None else _places(v) for v in values]
+    dtype, shape, data = to_bytes(values)
+    if len(shape) != 2:
+        raise ValueError(f"labels have two dimensions (examples, classes), not {tuple(shape)}")
+    flat = _flat(dtype, data)
+    width = shape[1]
+    return [
+        [c for c in range(width) if flat[i * width + c] not in (0, None)] for i in range(shape[0])
+    ]
+
+
+def _places(value: Any) -> List[Any]:
+    """The labels of one example: a row of 0 and 1 as an array, or a list of names or places."""
+    if is_array(value):
+        dtype, shape, data = to_bytes(value)
+        if len(shape) != 1:
+            raise ValueError(f"the labels of an example are a row, not the shape {tuple(shape)}")
+        return [c for c, v in enumerate(_flat(dtype, data)) if v]
+    return sorted({_plain(v) for v in value}, key=str)
+
+
+def _flat(dtype: str, data: Any) -> Any:
+    if dtype not in _CODES:
+        raise TypeError(f"an array of {dtype} cannot be taken here")
+    return array.array(_CODES[dtype], bytes(data))
+
+
+def _masks(values: Any) -> List[Optional[bytes]]:
+    """Masks as PNG with a palette: an array (examples, height, width) of places of classes, or one
+    of two dimensions for each example; below 0, or 255, is no class.
+    """
+    if not is_array(values):
+        return [None if v is None else _mask(*to_bytes(v)) for v in values]
+    dtype, shape, data = to_bytes(values)
+    if len(shape) != 3:
+        raise ValueError(f"masks have three dimensions, not the shape {tuple(shape)}")
+    raw = bytes(data)
+    size = len(raw) // max(1, shape[0])
+    return [_mask(dtype, shape[1:], raw[i * size : (i + 1) * size]) for i in range(shape[0])]
+
+
+def _mask(dtype: str, shape: Sequence[int], data: Any) -> bytes:
+    if len(shape) != 2:
+        raise ValueError(f"a mask has two dimensions, not the shape {tuple(shape)}")
+    pixels = (
+        bytes(data)
+        if dtype == "U8"
+        else bytes(int(v) if 0 <= v < 255 else 255 for v in _flat(dtype, data))
+    )
+    return _write_png(shape[1], shape[0], 3, shape[1], pixels, _PALETTE)
+
+
+def _colours() -> bytes:
+    """A palette whose neighbours are far apart: hues by the golden angle; no class is white."""
+    out = bytearray()
+    for i in range(255):
+        hue, light = (0.55 + i * 0.618034) % 1, 0.35 + 0.3 * (i % 3) / 2
+        for turn in (0, 1 / 3, 2 / 3):
+            t = abs(((hue + turn) % 1) * 6 - 3) - 1
+            out.append(round(255 * light * (0.35 + 0.65 * min(1, max(0, t)))))
+    return bytes(out) + b"\xff\xff\xff"
+
+
+_PALETTE = _colours()
+
+
 def _scores(path: pathlib.Path, scores: Any) -> None:
     if not is_array(scores):
         rows = [[float(number(v)) for v in column(row)] for row in scores]
@@ -116,7 +210,14 @@ def _png(values: Any) -> bytes:
             pixels = bytes(round(255 * (v - low) / span) if v - v == 0 else 0 for v in flat)
     else:
         raise TypeError(f"an array of the shape {tuple(shape)} is no picture")
-    lines = b"".join(b"\0" + pixels[i * width : (i + 1) * width] for i in range(shape[0]))
+    return _write_png(shape[1], shape[0], colour, width, pixels)
+
+
+def _write_png(
+    across: int, down: int, colour: int, width: int, pixels: bytes, palette: bytes = b""
+) -> bytes:
+    """A PNG of 8 bits: its colour type, bytes of a line, all bytes."""
+    lines = b"".join(b"\0" + pixels[i * width : (i + 1) * width] for i in range(down))
 
     def part(kind: bytes, content: bytes) -> bytes:
         return (
@@ -126,10 +227,11 @@ def _png(values: Any) -> bytes:
             + struct.pack(">I", zlib.crc32(kind + content))
         )
 
-    head = struct.pack(">IIBBBBB", shape[1], shape[0], 8, colour, 0, 0, 0)
+    head = struct.pack(">IIBBBBB", across, down, 8, colour, 0, 0, 0)
     return (
         b"\x89PNG\r\n\x1a\n"
         + part(b"IHDR", head)
+        + (part(b"PLTE", palette) if palette else b"")
         + part(b"IDAT", zlib.compress(lines, 6))
         + part(b"IEND", b"")
     )
@@ -160,12 +262,20 @@ def write_sheet(
     """Writes the files of a sheet and returns their names."""
     keys = [str(_plain(k)) for k in column(keys)]
     columns: Dict[str, List[Any]] = {}
+    if task == "masks":
+        masks = {"true": true, "predicted": predicted}
+        media = {**(media or {}), **{k: _masks(v) for k, v in masks.items() if v is not None}}
+        true = predicted = None
+    take = _sets if task == "labels" else column
     for name, values in (("true", true), ("group", groups), ("text", texts)):
         if values is not None:
-            columns[name] = column(values)
+            columns[name] = take(values) if name == "true" else column(values)
     mine = {str(name): column(values) for name, values in (own or {}).items()}
     shown = {str(name): list(values) for name, values in (media or {}).items()}
-    answers = None if predicted is None else column(predicted)
+    rows = None
+    if task == "labels" and predicted is not None and is_array(predicted):
+        rows, predicted = to_bytes(predicted), None
+    answers = None if predicted is None else take(predicted)
     told: List[Tuple[str, Optional[List[Any]]]] = [*columns.items(), *mine.items(), *shown.items()]
     for name, values in told + [("predicted", answers)]:
         if values is not None and len(values) != len(keys):
@@ -174,7 +284,14 @@ def write_sheet(
     if scores is not None:
         _scores(folder / "scores.npy", scores)
         files.append("scores.npy")
-    if answers is not None:
+    if rows is not None:
+        if len(rows[1]) != 2 or rows[1][0] != len(keys):
+            raise ValueError(f"labels of the shape {tuple(rows[1])} for {len(keys)} examples")
+        _npy(folder / "predicted.npy", *rows)
+        files.append("predicted.npy")
+    if answers is not None and task in ("labels", "text"):
+        columns["predicted"] = answers
+    elif answers is not None:
         plain = [_plain(v) for v in answers]
         if task == "classes" and any(isinstance(v, str) for v in plain):
             if classes is None or any(isinstance(v, str) and v not in classes for v in plain):
@@ -202,9 +319,12 @@ def write_sheet(
         for i, key in enumerate(keys):
             line: Dict[str, Any] = {"key": key}
             for name, values in columns.items():
-                value = _plain(values[i])
+                value = values[i]
+                if not isinstance(value, list):
+                    value = _plain(value)
                 if value is not None:
-                    line[name] = value if name in ("true", "predicted") else str(value)
+                    answer = name in ("true", "predicted") and task != "text"
+                    line[name] = value if answer else str(value)
             here = {name: at[i] for name, at in spans.items() if at[i] is not None}
             if here:
                 line["media"] = here

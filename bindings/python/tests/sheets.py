@@ -7,8 +7,9 @@ import json
 import pathlib
 import struct
 import tempfile
+import zlib
 
-from kembrel._sheet import column, of_numbers, write_sheet
+from kembrel._sheet import column, of_numbers, task_of, write_sheet
 
 try:
     import numpy
@@ -70,6 +71,53 @@ assert struct.unpack("<3d", data) == (1.0, -1.0, 0.0)
 assert [line["key"] for line in lines] == ["0", "1", "2"]
 folder, files, lines = written(["a"], true=["tug"], predicted=["barge"])
 assert lines[0]["predicted"] == "barge" and files == ["examples.jsonl"]
+
+# several labels: lists of names, or rows of 0 and 1
+folder, files, lines = written(
+    ["a", "b", "c"],
+    true=[["tug", "ferry"], [], None],
+    predicted=[["ferry"], {"tug"}, None],
+    task="labels",
+)
+assert [line.get("true") for line in lines] == [["ferry", "tug"], [], None], lines
+assert [line.get("predicted") for line in lines] == [["ferry"], ["tug"], None], lines
+assert files == ["examples.jsonl"]
+assert task_of([["tug"], []], None, None, None) == "labels"
+assert task_of(None, [None, ("tug",)], None, None) == "labels"
+assert (
+    task_of(["tug"], None, None, None) == "classes" and task_of([1.5], None, None, None) == "number"
+)
+
+# texts are taken as they are
+folder, files, lines = written(["a"], true=["12"], predicted=["1.2"], task="text")
+assert lines == [{"key": "a", "true": "12", "predicted": "1.2"}], lines
+
+if numpy is not None:
+    rows = numpy.array([[0, 1], [1, 1]], dtype="bool")
+    folder, files, lines = written(["a", "b"], true=rows, predicted=rows, task="labels")
+    assert [line["true"] for line in lines] == [[1], [0, 1]], lines
+    head, data = npy(folder / "predicted.npy")
+    assert "|b1" in head and "(2, 2)" in head and data == bytes([0, 1, 1, 1])
+    assert task_of(rows, None, None, None) == "labels"
+    assert task_of(list(rows), None, None, None) == "labels"
+    refused(["a"], predicted=rows, task="labels")
+
+    # masks are pictures whose pixels are places of classes
+    masks = numpy.array([[[0, 1], [2, -1]], [[0, 0], [0, 300]]])
+    assert task_of(masks, None, None, None) == "masks"
+    assert task_of(None, [None, masks[0]], None, None) == "masks"
+    folder, files, lines = written(
+        ["a", "b"], true=masks, predicted=list(masks.astype("u1")), task="masks"
+    )
+    assert files == ["examples.jsonl", "media"] and set(lines[0]["media"]) == {"true", "predicted"}
+    at = lines[0]["media"]["true"]
+    picture = (folder / "media").read_bytes()[at["at"] : at["at"] + at["size"]]
+    start = picture.index(b"IDAT")
+    size = struct.unpack(">I", picture[start - 4 : start])[0]
+    pixels = zlib.decompress(picture[start + 4 : start + 4 + size])
+    assert pixels == bytes([0, 0, 1, 0, 2, 255]), pixels
+    assert b"PLTE" in picture and picture[24:26] == bytes([8, 3])
+    refused(["a", "b"], true=masks[0], task="masks")
 
 assert of_numbers([1.5, 2.0]) and not of_numbers([0, 1]) and not of_numbers(["tug"])
 folder, files, lines = written(

@@ -155,6 +155,9 @@ func (t *Table) Make(task sheet.Task, classes []string) (*Made, error) {
 		}
 		scores = order
 	}
+	if out.Task == sheet.Masks {
+		return nil, fmt.Errorf("masks are handed over by a program, not in a table")
+	}
 	if err := out.Check(); err != nil {
 		return nil, err
 	}
@@ -275,8 +278,20 @@ func value(task sheet.Task, cell string) (json.RawMessage, error) {
 		}
 		return json.Marshal(v)
 	}
+	if task == sheet.Labels {
+		list := []string{}
+		for _, one := range strings.Split(cell, Between) {
+			if one = strings.TrimSpace(one); one != "" {
+				list = append(list, one)
+			}
+		}
+		return json.Marshal(list)
+	}
 	return json.Marshal(cell)
 }
+
+// Between stands between several labels in a cell; a cell that has nothing else says that there are none.
+const Between = ";"
 
 // own are the cells of columns of one's own: numbers and booleans where they look so.
 func (t *Table) own(row table.Row) map[string]any {

@@ -125,14 +125,14 @@ with looks as (
         min(e.ended), max(e.ended)
     from evaluation e left join person m on m.id = e.person
     cross join lateral (select key as name, value::float8 as value from jsonb_each_text(e.measures) where value <> 'NaN') f
-    where e.snapshot = @snapshot and e.split = 'test' and (e.figures ? f.name or e.figures ? (f.name || '.test') or f.name in ('accuracy', 'mean_absolute_error', 'mae'))
+    where e.snapshot = @snapshot and e.split = 'test' and (e.figures ? f.name or e.figures ? (f.name || '.test') or f.name in ('accuracy', 'mae', 'exact_match', 'iou_mean_of_classes'))
     group by e.run, f.name
     union all
     select s.run, (array_agg(m.name order by s.number desc))[1], 'test', (s.figures #>> '{0,name}') || '.test', count(*),
         (array_agg((s.figures #>> '{0,value}')::float8 order by s.number desc))[1], min((s.figures #>> '{0,value}')::float8), max((s.figures #>> '{0,value}')::float8), min(s.created),
         max(s.created)
     from snapshot n join dataset d on d.id = n.dataset join sheet s on s.data = d.name || '#' || n.number || ':test' join person m on m.id = s.person
-    where n.id = @snapshot and s.evaluation is null and s.figures #>> '{0,name}' in ('accuracy', 'mean absolute error')
+    where n.id = @snapshot and s.evaluation is null and s.figures #>> '{0,name}' in ('accuracy', 'mean absolute error', 'exact match', 'IoU, mean of classes')
         and not exists (select 1 from curve c where c.run = s.run and c.name = (s.figures #>> '{0,name}') || '.test')
     group by s.run, s.figures #>> '{0,name}')
 select case when (@all or p.open and @open or p.key = any(@keys::text[])) and (@only = '' or p.key = @only) then p.key else '' end as project, r.id as run, r.number,
