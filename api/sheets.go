@@ -119,8 +119,8 @@ type Example struct {
 	Key       string                     `json:"key"`
 	True      string                     `json:"true,omitempty" doc:"The class, or of texts the text"`
 	Predicted string                     `json:"predicted,omitempty"`
-	Labels    []string                   `json:"labels,omitempty" doc:"Of several labels and masks: the classes that are true"`
-	Answered  []string                   `json:"answered,omitempty" doc:"Those that are answered"`
+	Labels    []string                   `json:"labels,omitzero" required:"false" doc:"Of several labels and masks: the classes that are true"`
+	Answered  []string                   `json:"answered,omitzero" required:"false" doc:"Those that are answered"`
 	Target    *Float                     `json:"target,omitempty" doc:"Of a sheet of numbers: what is true"`
 	Value     *Float                     `json:"value,omitempty" doc:"The answer"`
 	Right     *bool                      `json:"right,omitempty" doc:"Absent where it is not known what is true"`
@@ -203,10 +203,11 @@ type ExampleDetail struct {
 
 // ExampleSheet says where an example is from.
 type ExampleSheet struct {
-	Number  int      `json:"number"`
-	Split   string   `json:"split"`
-	Epoch   Float    `json:"epoch"`
-	Classes []string `json:"classes,omitempty"`
+	Number  int        `json:"number"`
+	Split   string     `json:"split"`
+	Epoch   Float      `json:"epoch"`
+	Task    sheet.Task `json:"task" enum:"classes,labels,number,text,masks"`
+	Classes []string   `json:"classes,omitempty"`
 }
 
 // ExampleAt is the answer to an example in one sheet.
@@ -276,6 +277,7 @@ type TwoAnswers struct {
 	Example
 	Other      string `json:"other" doc:"The second's answer"`
 	OtherScore *Float `json:"other_score,omitempty"`
+	OtherRight *bool  `json:"other_right,omitempty" doc:"Absent where it is not known what is true"`
 	OtherRow   int    `json:"other_row"`
 }
 

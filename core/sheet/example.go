@@ -126,8 +126,11 @@ func without(list, others []int32) (out []int32) {
 	return out
 }
 
-// Names are the names of classes.
+// Names are the names of classes; nil of nil.
 func (s *Sheet) Names(set []int32) []string {
+	if set == nil {
+		return nil
+	}
 	out := make([]string, len(set))
 	for i, c := range set {
 		out[i] = s.Classes[c]

@@ -269,8 +269,8 @@ func toAt(r store.Sheet, classes []string) (api.SheetAt, error) {
 	return out, nil
 }
 
-// pairsOf are the classes that are taken for others, the most frequent first; of several labels those that are missed
-// or added.
+// pairsOf are the classes that are taken for others, the most frequent first, of masks by share; of several labels those
+// that are missed or added.
 func pairsOf(task sheet.Task, a *assess.Assessment) []api.SheetPair {
 	counts := map[[2]int]int64{}
 	var cells []assess.Cell
@@ -279,7 +279,13 @@ func pairsOf(task sheet.Task, a *assess.Assessment) []api.SheetPair {
 			cells = append(cells, c)
 		}
 	}
-	slices.SortStableFunc(cells, func(x, y assess.Cell) int { return cmp.Compare(y.Count, x.Count) })
+	rank := func(c assess.Cell) float64 {
+		if a.Pixels > 0 && c.True >= 0 { // counts would say how large things are
+			return float64(c.Count) / float64(a.Classes[c.True].True)
+		}
+		return float64(c.Count)
+	}
+	slices.SortStableFunc(cells, func(x, y assess.Cell) int { return cmp.Compare(rank(y), rank(x)) })
 	out := []api.SheetPair{}
 	for _, c := range cells {
 		p := api.SheetPair{Count: c.Count}

@@ -279,19 +279,15 @@ func (s *Sheets) GetDisagreement(ctx context.Context, who act.Who,
 		if !ok {
 			continue
 		}
-		one, other := given(a, i), given(b, j)
-		answers := one != other
+		answers := given(a, i) != given(b, j)
 		if !a.Labelled(i) {
 			if answers && in.Kind == "answers" {
 				listed = append(listed, [2]int{i, j})
 			}
 			continue
 		}
-		x, y := a.Right(i), b.Right(j)
-		if a.Task != sheet.Masks { // what is true counts as the first has it
-			y = other == truth(a, i)
-		}
-		kind := map[[2]bool]int{{true, true}: 0, {true, false}: 1, {false, true}: 2, {false, false}: 3}[[2]bool{x, y}]
+		kind := map[[2]bool]int{{true, true}: 0, {true, false}: 1, {false, true}: 2,
+			{false, false}: 3}[[2]bool{a.Right(i), rightOf(a, i, b, j)}]
 		all[kind]++
 		if a.Task == sheet.Classes {
 			classes[a.True[i]][kind]++
@@ -309,8 +305,13 @@ func (s *Sheets) GetDisagreement(ctx context.Context, who act.Who,
 	}
 	out.Says, out.Count = sayDisagreement(out), len(listed)
 	for _, at := range listed[min(in.From, len(listed)):min(in.From+in.Limit, len(listed))] {
-		out.Items = append(out.Items, api.TwoAnswers{Example: toExample(a, at[0]), OtherRow: at[1],
-			Other: given(b, at[1]), OtherScore: float(b.Score(at[1]))})
+		two := api.TwoAnswers{Example: toExample(a, at[0]), OtherRow: at[1], Other: given(b, at[1]),
+			OtherScore: float(b.Score(at[1]))}
+		if a.Labelled(at[0]) {
+			right := rightOf(a, at[0], b, at[1])
+			two.OtherRight = &right
+		}
+		out.Items = append(out.Items, two)
 	}
 	list := make([]api.Example, len(out.Items))
 	for i, x := range out.Items {
@@ -321,4 +322,15 @@ func (s *Sheets) GetDisagreement(ctx context.Context, who act.Who,
 		out.Items[i].Item = list[i].Item
 	}
 	return out, err
+}
+
+// rightOf reports whether the second's answer is right by what the first says is true; of masks each has its own.
+func rightOf(a *whole, i int, b *whole, j int) bool {
+	switch {
+	case a.Task == sheet.Masks:
+		return b.Right(j)
+	case a.Task == sheet.Labels && b.AnswerSets[j] == nil, a.Task == sheet.Text && b.AnswerTexts[j] == nil:
+		return false
+	}
+	return given(b, j) == truth(a, i)
 }

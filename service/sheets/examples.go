@@ -216,7 +216,8 @@ func (s *Sheets) GetExample(ctx context.Context, _ act.Who, in *api.ExampleInput
 		return nil, api.Fail(api.NotFound, "sheet %d has no example %d", row.Number, in.Row)
 	}
 	out := &api.ExampleDetail{Example: toExample(w, in.Row), Over: []api.ExampleAt{},
-		Sheet: api.ExampleSheet{Number: row.Number, Split: row.Split, Epoch: api.Float(row.Epoch), Classes: w.Classes}}
+		Sheet: api.ExampleSheet{Number: row.Number, Split: row.Split, Epoch: api.Float(row.Epoch), Task: w.Task,
+			Classes: w.Classes}}
 	for _, v := range w.Row(in.Row) {
 		out.Scores = append(out.Scores, api.Float(shortest(v)))
 	}

@@ -13,11 +13,26 @@ const rows = computed(() =>
     line: line((props.sheet.over ?? []).map((s) => s.recall?.[i])),
   })),
 )
+/** What the last row says, by the names of figures; what it ends with. */
+const over: Record<string, [string, string, string, string]> = {
+  classes: ['accuracy', 'precision, mean of classes', 'kappa', 'kappa '],
+  labels: ['recall, of all labels', 'precision, of all labels', 'F1, of all labels', ''],
+  masks: ['pixel accuracy', '', 'Dice, mean of classes', ''],
+}
 const all = computed(() => {
   const by = (name: string) => props.sheet.figures?.find((f) => f.name === name)
-  return { accuracy: by('accuracy'), precision: by('precision, mean of classes'), kappa: by('kappa') }
+  const [recall, precision, last, word] = over[props.sheet.task] ?? ['', '', '', '']
+  return {
+    recall: by(recall),
+    precision: by(precision),
+    last: by(last),
+    word,
+    line: recall,
+    iou: by('IoU, mean of classes'),
+  }
 })
-const allLine = computed(() => line((props.sheet.over ?? []).map((s) => s.figures.accuracy)))
+const masks = computed(() => props.sheet.task === 'masks')
+const allLine = computed(() => line((props.sheet.over ?? []).map((s) => s.figures[all.value.line])))
 
 /** A small curve from 0 at the foot to 1 at the top. */
 function line(values: (number | null | undefined)[]) {
@@ -34,11 +49,12 @@ const three = (v: number | undefined) => (v === undefined ? '' : v.toFixed(3))
     <thead>
       <tr>
         <th>class</th>
-        <th class="n">examples</th>
+        <th class="n">{{ masks ? 'pixels' : 'examples' }}</th>
+        <th v-if="masks" class="n">IoU</th>
         <th class="n">recall</th>
         <th><span class="hidden">interval</span></th>
         <th class="n">precision</th>
-        <th class="n">F1</th>
+        <th class="n">{{ masks ? 'Dice' : 'F1' }}</th>
         <th v-if="sheet.over?.length">over the epochs</th>
       </tr>
     </thead>
@@ -48,6 +64,7 @@ const three = (v: number | undefined) => (v === undefined ? '' : v.toFixed(3))
           <button type="button" class="link" @click="emit('choose', c.name)">{{ c.name }}</button>
         </td>
         <td class="n">{{ c.true.toLocaleString('en-GB') }}</td>
+        <td v-if="masks" class="n">{{ three(c.iou) }}</td>
         <td class="n">{{ three(c.recall?.value) }}</td>
         <td>
           <Interval v-if="c.recall" :figure="c.recall" />
@@ -60,15 +77,16 @@ const three = (v: number | undefined) => (v === undefined ? '' : v.toFixed(3))
           </svg>
         </td>
       </tr>
-      <tr v-if="all.accuracy" class="all">
+      <tr v-if="all.recall" class="all">
         <td>all</td>
-        <td class="n">{{ sheet.labelled.toLocaleString('en-GB') }}</td>
-        <td class="n">{{ three(all.accuracy.value) }}</td>
+        <td class="n">{{ (sheet.assessed.pixels || sheet.labelled).toLocaleString('en-GB') }}</td>
+        <td v-if="masks" class="n">{{ three(all.iou?.value) }}</td>
+        <td class="n">{{ three(all.recall.value) }}</td>
         <td>
-          <Interval :figure="all.accuracy" />
+          <Interval :figure="all.recall" />
         </td>
         <td class="n">{{ three(all.precision?.value) }}</td>
-        <td class="n small">{{ all.kappa ? `kappa ${three(all.kappa.value)}` : '' }}</td>
+        <td class="n" :class="{ small: all.word }">{{ all.last ? all.word + three(all.last.value) : '' }}</td>
         <td v-if="sheet.over?.length">
           <svg width="92" height="16" aria-hidden="true">
             <path :d="allLine" fill="none" stroke="var(--c1)" stroke-width="1.4" />

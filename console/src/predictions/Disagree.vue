@@ -2,6 +2,7 @@
 import { ElOption, ElSegmented, ElSelect } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { client, type SheetDisagreement } from '../api/client'
+import { answerOf, truthOf } from './answers'
 import Question from '../shared/Question.vue'
 import Shown from '../shared/Shown.vue'
 import { useQuery } from '../shared/query'
@@ -79,7 +80,7 @@ const two = (v: number | string | undefined) => (typeof v === 'number' ? v.toFix
     </template>
     <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
     <template v-if="got">
-      <table>
+      <table v-if="got.classes?.length">
         <thead>
           <tr>
             <th>class</th>
@@ -106,10 +107,10 @@ const two = (v: number | string | undefined) => (typeof v === 'number' ? v.toFix
       <ul class="grid">
         <li v-for="e in got.items ?? []" :key="e.row">
           <Shown v-if="media(e)" :url="media(e) ?? ''" :name="e.key" card />
-          <div class="key mono small" :title="e.key">{{ e.key.split('/').pop() }}, {{ e.true }}</div>
+          <div class="key mono small" :title="e.key">{{ e.key.split('/').pop() }}, {{ truthOf(e) }}</div>
           <div class="says">
-            <span :class="{ miss: e.predicted !== e.true }">{{ a }}: {{ e.predicted }} {{ two(e.score) }}</span>
-            <span :class="{ miss: e.other !== e.true }">{{ b }}: {{ e.other }} {{ two(e.other_score) }}</span>
+            <span :class="{ miss: e.right === false }">{{ a }}: {{ answerOf(e) }} {{ two(e.score) }}</span>
+            <span :class="{ miss: e.other_right === false }">{{ b }}: {{ e.other }} {{ two(e.other_score) }}</span>
           </div>
         </li>
       </ul>

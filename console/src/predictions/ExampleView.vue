@@ -2,6 +2,7 @@
 import { ElButton, ElOption, ElSelect } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { answer, client, type ExampleDetail } from '../api/client'
+import { answerOf, apart, truthOf } from './answers'
 import Shown from '../shared/Shown.vue'
 import { hyper, number as text, toNumber } from '../shared/format'
 
@@ -63,11 +64,31 @@ const scores = computed(() =>
     .sort((a, b) => b.score - a.score)
     .slice(0, 12),
 )
+/** The two texts, each with what is otherwise in its middle. */
+const prose = computed(() => {
+  const e = one.value
+  if (!e || e.sheet.task !== 'text') return undefined
+  return [apart(e.true ?? '', e.predicted ?? ''), apart(e.predicted ?? '', e.true ?? '')]
+})
+/** The labels, each with whether it is both true and answered. */
+const labels = computed(() => {
+  const e = one.value
+  if (!e || (e.sheet.task !== 'labels' && e.sheet.task !== 'masks')) return undefined
+  const known = e.right !== undefined
+  const both = new Set([...(e.labels ?? []), ...(e.answered ?? [])])
+  return [...both].map((name) => {
+    const [is, said] = [e.labels?.includes(name), e.answered?.includes(name)]
+    return { name, how: !known ? 'answered' : is && said ? 'both' : is ? 'missed' : 'added' }
+  })
+})
+const what = computed(() => (off.value ? 'Error' : `Score of ${one.value?.true ?? 'the true class'}`))
 const highest = computed(() => Math.max(1e-9, ...scores.value.map((s) => s.score)))
 const last = computed(() => Math.max(1, (one.value?.over?.length ?? 1) - 1))
+/** The score of the true class, or the error, over the epochs. */
+const off = computed(() => (one.value?.over ?? []).some((o) => o.error !== undefined))
 const trail = computed(() =>
   (one.value?.over ?? [])
-    .map((o, i) => [i, toNumber(o.of_true)] as const)
+    .map((o, i) => [i, off.value ? Math.min(1, toNumber(o.error)) : toNumber(o.of_true)] as const)
     .filter(([, v]) => Number.isFinite(v))
     .map(([i, v], n) => `${n ? 'L' : 'M'}${4 + (i * 284) / last.value} ${44 - 40 * v}`)
     .join(''),
@@ -92,17 +113,51 @@ const changes = computed(() => {
     <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
     <template v-if="one">
       <p class="mono key">{{ one.key }}</p>
-      <Shown v-for="s in shown" :key="s.url" :url="s.url" :name="`${one.key}, ${s.name}`" />
+      <template v-for="s in shown" :key="s.url">
+        <p v-if="shown.length > 1" class="small name">{{ s.name }}</p>
+        <Shown :url="s.url" :name="`${one.key}, ${s.name}`" />
+      </template>
       <p v-if="one.text" class="text">{{ one.text }}</p>
-      <p>
-        {{ one.true ?? one.target ?? 'not labelled' }}, answered
-        <b :class="{ miss: one.right === false }">{{ one.predicted || one.value || 'nothing' }}</b>
-        <span v-if="one.group" class="small">, of {{ one.group }}</span>
+      <dl v-if="prose" class="texts">
+        <dt>true</dt>
+        <dd>
+          <template v-for="(part, i) in prose[0]" :key="i">
+            <mark v-if="i === 1 && part">{{ part }}</mark>
+            <template v-else>{{ part }}</template>
+          </template>
+        </dd>
+        <dt>answered</dt>
+        <dd>
+          <template v-for="(part, i) in prose[1]" :key="i">
+            <mark v-if="i === 1 && part">{{ part }}</mark>
+            <template v-else>{{ part }}</template>
+          </template>
+        </dd>
+      </dl>
+      <ul v-else-if="labels" class="labels">
+        <li v-for="l in labels" :key="l.name" :class="{ miss: l.how !== 'both' }">
+          {{ l.name }}
+          <span v-if="l.how !== 'both'" class="small">{{ l.how }}</span>
+        </li>
+        <li v-if="!labels.length" class="small">none, as answered</li>
+      </ul>
+      <p v-else>
+        {{ truthOf(one) || 'not labelled' }}, answered
+        <b :class="{ miss: one.right === false }">{{ answerOf(one) || 'nothing' }}</b>
+      </p>
+      <p v-if="one.error !== undefined || one.group" class="small">
+        <template v-if="one.error !== undefined">error {{ text(toNumber(one.error)) }}</template>
+        {{ one.group ? `of ${one.group}` : '' }}
       </p>
       <p v-if="one.suspect" class="small warn">
         The model surely contradicts this label: either is wrong, and a person says which.
       </p>
-      <div v-if="one.true ?? one.target" class="marks" role="group" aria-label="What is its label?">
+      <div
+        v-if="one.right !== undefined || one.target !== undefined"
+        class="marks"
+        role="group"
+        aria-label="What is its label?"
+      >
         <span class="small">Its label is</span>
         <ElButton
           v-for="m in ['right', 'wrong', 'unclear'] as const"
@@ -158,11 +213,11 @@ const changes = computed(() => {
       </table>
       <template v-if="(one.over?.length ?? 0) > 1">
         <p class="small heading">Over the epochs</p>
-        <svg v-if="trail" width="292" height="48" role="img" aria-label="Score of the true class over the epochs">
+        <svg v-if="trail" width="292" height="48" role="img" :aria-label="`${what} over the epochs`">
           <path d="M4 4H288M4 44H288" stroke="var(--rule)" />
           <path :d="trail" fill="none" stroke="var(--c1)" stroke-width="1.5" />
         </svg>
-        <p v-if="trail" class="small">Score of {{ one.true }}, 0 at the foot, 1 at the top.</p>
+        <p v-if="trail" class="small">{{ what }}, 0 at the foot, 1 at the top.</p>
         <p class="small">{{ changes.join(', ') }}.</p>
       </template>
       <dl>
@@ -187,6 +242,22 @@ const changes = computed(() => {
   margin: 8px 0;
   overflow-wrap: anywhere;
 }
+.texts dd {
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+}
+mark {
+  background: color-mix(in srgb, var(--warn) 22%, transparent);
+  color: inherit;
+}
+.labels {
+  list-style: none;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 14px;
+  padding: 0;
+  margin: 6px 0;
+}
 .marks {
   display: flex;
   flex-wrap: wrap;
@@ -202,6 +273,9 @@ const changes = computed(() => {
 }
 .miss {
   color: var(--warn);
+}
+.name {
+  margin: 6px 0 2px;
 }
 .heading {
   margin: 10px 0 2px;

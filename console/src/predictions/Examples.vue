@@ -1,14 +1,18 @@
 <script setup lang="ts">
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { computed, nextTick, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { answer, client, Refused, type Example, type SheetDetail } from '../api/client'
 import ExampleView from './ExampleView.vue'
+import { answerOf, truthOf } from './answers'
 import Question from '../shared/Question.vue'
 import Shown from '../shared/Shown.vue'
 import { useQuery } from '../shared/query'
 
 /** The examples of a sheet: filtered, ordered, shown by what they are; one of them large. All of it is in the link. */
 const props = defineProps<{ sheet: SheetDetail; project: string; number: number }>()
+const route = useRoute()
+const router = useRouter()
 const where = useQuery<string>('where', '')
 const order = useQuery<string>('order', 'key')
 const chosen = useQuery<number>('example', -1)
@@ -18,12 +22,19 @@ const count = ref(0)
 const suspects = ref(0)
 const wrong = ref('')
 const section = ref<HTMLElement>()
-const hint = 'true == "tug" && right == false'
+const hint = computed(() => hints[props.sheet.task])
+const hints = {
+  classes: 'true == "tug" && right == false',
+  labels: '"tug" in missed',
+  masks: '"hull" in true && error > 0.5',
+  text: 'error > 0.1',
+  number: 'error > 2',
+}
 const page = 24
 let asked = 0
 
 const orders = computed(() =>
-  props.sheet.task === 'number'
+  props.sheet.task !== 'classes'
     ? { key: 'as they came', error: 'largest error first' }
     : props.sheet.scores
       ? {
@@ -76,9 +87,12 @@ const views = (e: Example) => {
   const out: string[] = []
   if (e.item) out.push(`/api/v1/datasets/${e.item.dataset}/snapshots/${e.item.number}/items/${e.item.row}/bytes`)
   const base = `/api/v1/projects/${props.project}/runs/${props.number}/sheets/${props.sheet.number}/examples/${e.row}/media`
-  if (e.media?.[0]) out.push(`${base}/${e.media[0]}`)
+  const masks = props.sheet.task === 'masks' ? ['true', 'predicted'] : []
+  const media = (e.media ?? []).filter((m) => !masks.includes(m)).slice(0, 1)
+  for (const m of [...media, ...masks.filter((m) => e.media?.includes(m))]) out.push(`${base}/${m}`)
   return out
 }
+const off = computed(() => props.sheet.task !== 'classes')
 const shows = computed(() => items.value.some((e) => views(e).length))
 const says = computed(() => {
   const n = count.value.toLocaleString('en-GB')
@@ -99,11 +113,10 @@ const short = (key: string) => key.split('/').pop() ?? key
 const two = (v: number | string | undefined) => (typeof v === 'number' ? v.toFixed(2) : (v ?? ''))
 defineExpose({
   async ask(expression: string, by?: string) {
-    if (by) {
-      order.value = by
-      await nextTick()
-    }
-    where.value = expression
+    await router.replace({
+      query: { ...route.query, where: expression, ...(by ? { order: by } : {}) },
+      hash: route.hash,
+    })
     await nextTick()
     section.value?.scrollIntoView({ behavior: 'smooth' })
   },
@@ -115,9 +128,11 @@ defineExpose({
     <Question title="Which examples?" :says="says">
       <template #aside>
         <p class="small">
-          Filter by key, true, predicted, right, score, loss, group and your own columns, such as
-          <span class="mono">right == false &amp;&amp; score &gt; 0.9</span>
+          Filter by key, true, predicted, {{ off ? 'error' : 'right, score, loss' }}, group and your own columns, such
+          as
+          <span class="mono">{{ off ? hint : 'right == false && score > 0.9' }}</span>
         </p>
+        <p v-if="sheet.task === 'masks'" class="small">Side by side: its picture, what is true, what was answered.</p>
         <p class="small">
           Export:
           <a v-for="f in ['csv', 'jsonl', 'parquet']" :key="f" :href="link(f)" download>{{ f }}&#160;</a>
@@ -143,7 +158,9 @@ defineExpose({
         <ul v-if="shows" class="grid" :class="{ narrow: one }">
           <li v-for="e in items" :key="e.row">
             <div class="ex" :class="{ on: e.row === chosen }">
-              <Shown v-for="url in views(e)" :key="url" :url="url" :name="e.key" card />
+              <div class="views">
+                <Shown v-for="url in views(e)" :key="url" :url="url" :name="e.key" card />
+              </div>
               <button
                 type="button"
                 class="key mono"
@@ -154,11 +171,17 @@ defineExpose({
                 {{ short(e.key) }}
               </button>
               <div class="says">
-                <span>{{ e.true ?? e.target }}</span>
-                <span :class="{ miss: e.right === false }">
-                  {{ e.predicted ?? two(e.value) }}
-                  <span class="mono">{{ two(e.score) }}</span>
-                </span>
+                <template v-if="sheet.task === 'masks'">
+                  <span>{{ truthOf(e) }}</span>
+                  <span class="mono" :class="{ miss: e.right === false }">{{ two(e.error) }}</span>
+                </template>
+                <template v-else>
+                  <span>{{ truthOf(e) }}</span>
+                  <span :class="{ miss: e.right === false }">
+                    {{ answerOf(e) }}
+                    <span class="mono">{{ two(e.score) }}</span>
+                  </span>
+                </template>
               </div>
             </div>
           </li>
@@ -169,8 +192,8 @@ defineExpose({
               <th>Key</th>
               <th>True</th>
               <th>Predicted</th>
-              <th class="n">Score</th>
-              <th class="n">Loss</th>
+              <th v-if="!off" class="n">Score</th>
+              <th class="n">{{ off ? 'Error' : 'Loss' }}</th>
               <th>Group</th>
             </tr>
           </thead>
@@ -181,10 +204,10 @@ defineExpose({
                   {{ e.key }}
                 </button>
               </td>
-              <td>{{ e.true ?? e.target }}</td>
-              <td :class="{ miss: e.right === false }">{{ e.predicted ?? e.value }}</td>
-              <td class="n">{{ two(e.score) }}</td>
-              <td class="n">{{ two(e.loss) }}</td>
+              <td>{{ truthOf(e) }}</td>
+              <td :class="{ miss: e.right === false }">{{ answerOf(e) }}</td>
+              <td v-if="!off" class="n">{{ two(e.score) }}</td>
+              <td class="n">{{ two(off ? e.error : e.loss) }}</td>
               <td class="mono">{{ e.group }}</td>
             </tr>
           </tbody>
@@ -259,6 +282,14 @@ defineExpose({
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
+}
+.views {
+  display: flex;
+  gap: 3px;
+}
+.views > * {
+  min-width: 0;
+  flex: 1;
 }
 .says {
   padding: 0 8px 6px;

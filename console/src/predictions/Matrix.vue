@@ -1,14 +1,23 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { SheetDetail } from '../api/client'
+import { whereOf } from './answers'
 
-/** What is taken for what: a row a true class, a column an answer; a cell is chosen by click or arrow keys. */
-const props = defineProps<{ sheet: SheetDetail; chosen?: [string, string]; shares?: boolean }>()
-const emit = defineEmits<{ choose: [pair: [string, string]] }>()
+/**
+ * What is taken for what: a row a true class, a column an answer; of several labels what is missed and what is added. A
+ * cell is chosen by click or arrow keys; it is told by the condition that lists its examples.
+ */
+const props = defineProps<{ sheet: SheetDetail; chosen?: string; shares?: boolean }>()
+const emit = defineEmits<{ choose: [where: string] }>()
 /** Of more classes than these the pairs are listed instead. */
 const most = 40
 
-const names = computed(() => props.sheet.classes ?? [])
+/** Nothing answered, nothing true: where there is such a cell. */
+const nothing = computed(() => (props.sheet.assessed.cells ?? []).some((c) => c.p < 0 || c.t < 0))
+const names = computed(() => [...(props.sheet.classes ?? []), ...(nothing.value ? ['nothing'] : [])])
+const name = (i: number) => props.sheet.classes?.[i] ?? ''
+const several = computed(() => props.sheet.task === 'labels')
+const asShares = computed(() => props.shares || props.sheet.task === 'masks')
 const size = computed(() => Math.max(14, Math.min(45, Math.floor(560 / Math.max(1, names.value.length)))))
 const left = computed(() => Math.min(150, 16 + 6.6 * Math.max(0, ...names.value.map((n) => n.length))))
 /** Names stand upright, a line a word, where their words are narrower than a cell. */
@@ -19,17 +28,27 @@ const head = computed(() =>
 )
 const cells = computed(() => {
   const counts = new Map<string, number>()
-  for (const c of props.sheet.assessed.cells ?? []) counts.set(`${c.t},${c.p}`, c.n)
+  const k = props.sheet.classes?.length ?? 0
+  const place = (c: number) => (c < 0 ? k : c)
+  for (const c of props.sheet.assessed.cells ?? []) counts.set(`${place(c.t)},${place(c.p)}`, c.n)
   return names.value.flatMap((t, i) => {
-    const all = props.sheet.assessed.classes?.[i]?.true ?? 0
+    const all = props.sheet.assessed.classes?.[i]?.true ?? props.sheet.labelled
     return names.value.map((p, j) => {
       const n = counts.get(`${i},${j}`) ?? 0
       const share = all ? n / all : 0
-      return { t, p, i, j, n, share, right: i === j, text: n ? (props.shares ? share.toFixed(2) : String(n)) : '' }
+      const text = n ? (asShares.value ? share.toFixed(2) : String(n)) : ''
+      const where = i === k && j === k ? '' : whereOf(props.sheet.task, name(i), name(j))
+      return { t, p, i, j, n, share, right: i === j, text, where, says: say(t, p, n, i === j) }
     })
   })
 })
-const at = computed(() => cells.value.find((c) => c.t === props.chosen?.[0] && c.p === props.chosen[1]))
+const unit = computed(() => (props.sheet.task === 'masks' ? ' pixels' : ''))
+function say(t: string, p: string, n: number, right: boolean) {
+  const count = n.toLocaleString('en-GB') + unit.value
+  if (several.value && right) return `${t} found: ${count}`
+  return several.value ? `${t} missed, ${p} added: ${count}` : `${t} answered as ${p}: ${count}`
+}
+const at = computed(() => cells.value.find((c) => c.where && c.where === props.chosen))
 function move(e: KeyboardEvent) {
   const by: Partial<Record<string, [number, number]>> = {
     ArrowUp: [-1, 0],
@@ -43,12 +62,12 @@ function move(e: KeyboardEvent) {
   const k = names.value.length
   const i = Math.min(k - 1, Math.max(0, (at.value?.i ?? 0) + d[0]))
   const j = Math.min(k - 1, Math.max(0, (at.value?.j ?? 0) + d[1]))
-  emit('choose', [names.value[i] ?? '', names.value[j] ?? ''])
+  choose(cells.value[i * k + j]?.where)
 }
-const label = computed(() => {
-  const c = at.value
-  return c ? `${c.t} answered as ${c.p}: ${c.n}` : 'What is taken for what; arrow keys choose a cell'
-})
+const choose = (where?: string) => {
+  if (where) emit('choose', where)
+}
+const label = computed(() => at.value?.says ?? 'What is taken for what; arrow keys choose a cell')
 </script>
 
 <template>
@@ -86,8 +105,8 @@ const label = computed(() => {
       </text>
       <text :x="left - 8" :y="head + j * size + size / 2 + 4" text-anchor="end" class="true">{{ n }}</text>
     </g>
-    <g v-for="c in cells" :key="`${c.i},${c.j}`" class="cell" @click="emit('choose', [c.t, c.p])">
-      <title>{{ c.t }} answered as {{ c.p }}: {{ c.n }} ({{ (100 * c.share).toFixed(1) }} %)</title>
+    <g v-for="c in cells" :key="`${c.i},${c.j}`" class="cell" @click="choose(c.where)">
+      <title>{{ c.says }} ({{ (100 * c.share).toFixed(1) }} %)</title>
       <rect
         :x="left + c.j * size + 1"
         :y="head + c.i * size + 1"

@@ -7,6 +7,7 @@ import Broken from './Broken.vue'
 import ClassTable from './ClassTable.vue'
 import Cutoff from './Cutoff.vue'
 import Examples from './Examples.vue'
+import { ofClass } from './answers'
 import Matrix from './Matrix.vue'
 import Question from '../shared/Question.vue'
 import { useLive } from '../shared/live'
@@ -42,17 +43,13 @@ const picked = computed({
   get: () => one.value?.number ?? 0,
   set: (n: number) => void router.push({ path: `/${address.value}/predictions/${n}`, query: route.query }),
 })
-const pair = computed<[string, string] | undefined>(() => {
-  const where = typeof route.query.where === 'string' ? route.query.where : ''
-  const m = /^true == ("(?:[^"\\]|\\.)*") && predicted == ("(?:[^"\\]|\\.)*")$/.exec(where)
-  return m ? [JSON.parse(m[1] ?? '""') as string, JSON.parse(m[2] ?? '""') as string] : undefined
-})
-const ask = (t: string, p: string) =>
-  void examples.value?.ask(
-    `true == ${JSON.stringify(t)} && predicted == ${JSON.stringify(p)}`,
-    one.value?.scores ? 'surest' : undefined,
-  )
+const where = computed(() => (typeof route.query.where === 'string' ? route.query.where : ''))
+const ask = (where: string) => {
+  const order = one.value?.task === 'classes' ? (one.value.scores ? 'surest' : undefined) : 'error'
+  void examples.value?.ask(where, order)
+}
 const others = computed(() => (one.value?.figures ?? []).filter((f) => f.name !== 'accuracy'))
+const classed = computed(() => ['classes', 'labels', 'masks'].includes(one.value?.task ?? ''))
 const reliable = computed(() => one.value?.assessed.bins ?? [])
 const W = 200
 </script>
@@ -83,35 +80,37 @@ const W = 200
         <template #aside>
           <Broken :alarms="one.alarms ?? []" :quiet="one.quiet" :link="link" />
         </template>
-        <div v-if="one.task === 'classes' && one.labelled" class="both">
-          <Matrix :sheet="one" :chosen="pair" @choose="([t, p]) => ask(t, p)" />
-          <ClassTable :sheet="one" @choose="(c) => examples?.ask(`true == ${JSON.stringify(c)}`)" />
+        <div v-if="classed && one.labelled" class="both">
+          <Matrix :sheet="one" :chosen="where" @choose="ask" />
+          <ClassTable :sheet="one" @choose="(c) => examples?.ask(ofClass(one?.task ?? 'classes', c))" />
         </div>
-        <p v-else-if="!one.labelled" class="small">{{ one.says }}</p>
+        <p v-else class="small">{{ one.says }}</p>
       </Question>
 
       <Question v-if="one.pairs?.length" title="Which pair is worst?" :says="one.says">
         <table>
           <thead>
             <tr>
-              <th>true</th>
-              <th>answered</th>
-              <th class="n">examples</th>
+              <th>{{ one.task === 'labels' ? 'missed' : 'true' }}</th>
+              <th>{{ one.task === 'labels' ? 'added' : 'answered' }}</th>
+              <th class="n">{{ one.task === 'masks' ? 'pixels' : 'examples' }}</th>
               <th class="n">share</th>
-              <th class="n">95 %</th>
+              <th v-if="one.task !== 'masks'" class="n">95 %</th>
             </tr>
           </thead>
           <tbody>
             <tr v-for="p in one.pairs.slice(0, 8)" :key="p.says">
-              <td>{{ p.true }}</td>
+              <td>{{ p.true || 'nothing' }}</td>
               <td>
-                <button type="button" class="link" @click="ask(p.true, p.predicted)">
+                <button type="button" class="link" @click="ask(p.where)">
                   {{ p.predicted || 'nothing' }}
                 </button>
               </td>
-              <td class="n">{{ p.count }}</td>
+              <td class="n">{{ p.count.toLocaleString('en-GB') }}</td>
               <td class="n">{{ p.share.value.toFixed(3) }}</td>
-              <td class="n">{{ p.share.low?.toFixed(3) }} to {{ p.share.high?.toFixed(3) }}</td>
+              <td v-if="one.task !== 'masks'" class="n">
+                {{ p.share.low?.toFixed(3) }} to {{ p.share.high?.toFixed(3) }}
+              </td>
             </tr>
           </tbody>
         </table>

@@ -1,9 +1,11 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
 import { client, type SheetDetail } from '../api/client'
 import Broken from './Broken.vue'
 import ClassTable from './ClassTable.vue'
 import Matrix from './Matrix.vue'
+import { ofClass } from './answers'
 import Question from '../shared/Question.vue'
 import { number as text, toNumber } from '../shared/format'
 
@@ -35,6 +37,8 @@ watch(
 const link = computed(
   () => `/${props.project}/${props.number}/predictions${props.step === undefined ? '' : `/${sheet.value?.number}`}`,
 )
+const router = useRouter()
+const show = (where: string) => void router.push({ path: link.value, query: { where }, hash: '#examples' })
 </script>
 
 <template>
@@ -47,29 +51,28 @@ const link = computed(
       </p>
       <p class="small"><RouterLink :to="link">Figures, examples and cutoff</RouterLink></p>
     </template>
-    <div v-if="sheet.task === 'classes' && sheet.labelled" class="both">
-      <Matrix
-        :sheet="sheet"
-        @choose="
-          ([t, p]) =>
-            $router.push({
-              path: link,
-              query: { where: `true == ${JSON.stringify(t)} && predicted == ${JSON.stringify(p)}` },
-              hash: '#examples',
-            })
-        "
-      />
-      <ClassTable
-        :sheet="sheet"
-        @choose="
-          (c) => $router.push({ path: link, query: { where: `true == ${JSON.stringify(c)}` }, hash: '#examples' })
-        "
-      />
+    <div v-if="['classes', 'labels', 'masks'].includes(sheet.task) && sheet.labelled" class="both">
+      <Matrix :sheet="sheet" @choose="show" />
+      <ClassTable :sheet="sheet" @choose="(c) => show(ofClass(sheet?.task ?? 'classes', c))" />
     </div>
+    <table v-else-if="sheet.labelled" class="figures">
+      <tbody>
+        <tr v-for="f in sheet.figures" :key="f.name">
+          <td>{{ f.name }}</td>
+          <td class="n">{{ f.value.toFixed(4) }}</td>
+          <td class="n">
+            <template v-if="f.low !== undefined">{{ f.low.toFixed(3) }} to {{ f.high?.toFixed(3) }}</template>
+          </td>
+        </tr>
+      </tbody>
+    </table>
   </Question>
 </template>
 
 <style scoped>
+.figures {
+  width: 520px;
+}
 .both {
   display: flex;
   flex-wrap: wrap;
