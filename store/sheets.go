@@ -81,3 +81,10 @@ type Mark struct {
 	Person int64
 	At     time.Time
 }
+
+// NamesFile is a file in which a run may have saved the names of its classes.
+type NamesFile struct {
+	Path   string
+	Size   int64
+	Chunks []byte
+}

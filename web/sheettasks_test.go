@@ -101,6 +101,26 @@ func TestSheetsOfSeveralLabels(t *testing.T) {
 	require.Contains(t, table.String(), "key,true,predicted,error\nclip-00,ferry; tug,ferry,0.5\n")
 }
 
+// Classes that are told by their places get the names that the run saved with its checkpoint.
+func TestNamesOfClasses(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	leg := s.leg(t)
+	lines := `{"key":"a","true":[1]}` + "\n" + `{"key":"b","true":[0,1],"predicted":[2]}`
+	require.Equal(t, []string{"0", "1", "2"}, s.task(t, leg.RunInput, sheet.Says{Task: sheet.Labels}, 1, lines,
+		nil).Classes)
+	saved := []byte(`{"bands": 24, "classes": ["tug", "ferry", "trawler", "dredger"]}`)
+	s.put(t, saved)
+	in := manifest(leg, 10, map[string][]byte{"preprocess.json": saved})
+	in.Body.Files[0].Part = "preprocess"
+	call(t, s, api.CommitCheckpoint, in)
+	require.Equal(t, []string{"tug", "ferry", "trawler"},
+		s.task(t, leg.RunInput, sheet.Says{Task: sheet.Labels}, 12, lines, nil).Classes)
+	require.Equal(t, []string{"x", "y", "z"}, s.task(t, leg.RunInput,
+		sheet.Says{Task: sheet.Labels, Classes: []string{"x", "y", "z"}}, 12, lines, nil).Classes,
+			"names that are given hold")
+}
+
 func TestSheetsOfTexts(t *testing.T) {
 	s := serve(t)
 	s.project(t)

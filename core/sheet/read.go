@@ -464,6 +464,7 @@ func openArray(name string, f File, dimensions int) (*tensor.File, []int64, erro
 
 // number names k classes by their places.
 func (r *reading) number(k int) {
+	r.sheet.Numbered = true
 	for i := range k {
 		r.sheet.Classes = append(r.sheet.Classes, strconv.Itoa(i))
 	}

@@ -86,6 +86,7 @@ type Sheet struct {
 	Target    []float64 // number: what is true; NaN: not known
 	Value     []float64 // number: what the model answers; NaN: nothing
 	Scores    []float32 // row-major, a row an example; nil: none
+	Numbered  bool      // classes were told by place, and have no names but these
 	Own       []Column
 	Media     []map[string]Span
 

@@ -199,3 +199,24 @@ func TestBlankInputs(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []int64{0, 3}, []int64{doubled, blank})
 }
+
+// Names of classes are found in what programs save of them, as JSON of their own and as a binding's tree.
+func TestNamesIn(t *testing.T) {
+	for content, want := range map[string][]string{
+		`{"bands": 24, "classes": ["tug", "ferry"]}`:                                       {"tug", "ferry"},
+		`{"labels": ["x", "y"], "classes": ["tug", "ferry"]}`:                              {"tug", "ferry"},
+		`{"tree": {"dict": [["labels", {"list": ["tug", "ferry"]}]]}}`:                     {"tug", "ferry"},
+		`{"tree": {"dict": [["labels", {"dict": [[1, "ferry"], [0, "tug"]]}], ["m", 1]]}}`: {"tug", "ferry"},
+		`{"input": {"class_names": ["tug", "ferry", "trawler"]}}`:                          {"tug", "ferry", "trawler"},
+		`{"classes": ["tug"]}`:                         nil,
+		`{"classes": ["tug", 3]}`:                      nil,
+		`{"classes": ["tug", "tug"]}`:                  nil,
+		`{"classes": {"dict": [[7, "a"], [0, "b"]]}}`:  nil,
+		`{"labels": {"dict": [[0.5, "a"], [0, "b"]]}}`: nil,
+		`["classes"]`:                                  nil,
+		`no JSON`:                                      nil,
+	} {
+		require.Equal(t, want, sheet.NamesIn([]byte(content), 2), content)
+	}
+	require.Nil(t, sheet.NamesIn(bytes.Repeat([]byte(" "), sheet.MaxNamesFile+1), 0))
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"math"
 	"slices"
 	"sync"
@@ -169,6 +170,13 @@ func (s *Sheets) assess(ctx context.Context, n *store.NewSheet, says sheet.Says)
 	if err != nil {
 		return nil, err
 	}
+	if got.Numbered && len(says.Classes) == 0 {
+		if says.Classes = s.namesOf(ctx, n.Run, n.Step, len(got.Classes)); says.Classes != nil {
+			if got, err = sheet.Read(says, files); err != nil {
+				return nil, err // it was read a moment ago
+			}
+		}
+	}
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
@@ -187,6 +195,31 @@ func (s *Sheets) assess(ctx context.Context, n *store.NewSheet, says sheet.Says)
 		}
 	}
 	return alarms, nil
+}
+
+// namesOf are the names of so many classes that the run saved with a checkpoint, in its part preprocess; nil: it saved
+// none, or they cannot be read now.
+func (s *Sheets) namesOf(ctx context.Context, run, step int64, classes int) []string {
+	list, err := s.db.NamesFiles(ctx, run, step, sheet.MaxNamesFile)
+	if err != nil {
+		s.Log.Warn("names of classes cannot be looked for", "run", run, "err", err)
+		return nil
+	}
+	for _, f := range list {
+		content := make([]byte, f.Size)
+		r, err := s.reader(ctx, f.Path, f.Chunks)
+		if err == nil {
+			_, err = io.ReadFull(r, content)
+		}
+		if err != nil {
+			s.Log.Warn("names of classes cannot be read", "run", run, "file", f.Path, "err", err)
+			continue
+		}
+		if names := sheet.NamesIn(content, classes); names != nil {
+			return names[:classes]
+		}
+	}
+	return nil
 }
 
 // of puts a sheet to the evaluation that it is of, whose checkpoint and data count.

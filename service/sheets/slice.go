@@ -27,6 +27,7 @@ type Storage interface {
 	ListSheets(ctx context.Context, s store.SheetQuery) ([]store.Sheet, error)
 	RunData(ctx context.Context, runs []int64) ([]store.RunData, error)
 	Scan(ctx context.Context, span store.Span, do func(string, []curve.Point, []float64) error) error
+	NamesFiles(ctx context.Context, run, step, most int64) ([]store.NamesFile, error)
 	SheetByID(ctx context.Context, run, id int64) (store.Sheet, error)
 	SheetByKey(ctx context.Context, key string) (run int64, number int, err error)
 	SheetFiles(ctx context.Context, run, id int64) ([]store.SheetFile, error)

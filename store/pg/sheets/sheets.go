@@ -110,3 +110,9 @@ func (q Queries) DropMark(ctx context.Context, project int64, scope, key string,
 func (q Queries) ListMarks(ctx context.Context, project int64, scope string, keys []string) ([]store.Mark, error) {
 	return db.List[store.Mark](ctx, q, "mark_list", db.A{"project": project, "scope": scope, "keys": keys})
 }
+
+// NamesFiles lists small JSON files in which a run may have saved the names of its classes, the nearest to a step
+// first.
+func (q Queries) NamesFiles(ctx context.Context, run, step, most int64) ([]store.NamesFile, error) {
+	return db.List[store.NamesFile](ctx, q, "names_files", db.A{"run": run, "step": step, "most": most})
+}

@@ -61,3 +61,9 @@ delete from example_mark where project = @project and scope = @scope and key = @
 -- The latest last.
 select m.key, m.mark, m.label, m.was, p.name as who, m.person, m.at from example_mark m join person p on p.id = m.person
 where m.project = @project and m.scope = @scope and (@keys::text[] is null or m.key = any(@keys)) order by m.at, m.key limit 200000;
+
+-- query: names_files
+-- Small JSON files of the part preprocess: of the latest checkpoint of a run that has one, up to a step, or else of the first after it.
+select f.path, f.size, f.chunks from checkpoint_file f join checkpoint c on c.run = f.run and c.id = f.checkpoint
+where f.run = @run and f.part = 'preprocess' and f.path like '%.json' and f.size <= @most and c.dropped is null
+order by (c.step <= @step) desc, abs(c.step - @step), f.path limit 5;
