@@ -118,7 +118,7 @@ func TestNamesOfClasses(t *testing.T) {
 		s.task(t, leg.RunInput, sheet.Says{Task: sheet.Labels}, 12, lines, nil).Classes)
 	require.Equal(t, []string{"x", "y", "z"}, s.task(t, leg.RunInput,
 		sheet.Says{Task: sheet.Labels, Classes: []string{"x", "y", "z"}}, 12, lines, nil).Classes,
-			"names that are given hold")
+		"names that are given hold")
 }
 
 func TestSheetsOfTexts(t *testing.T) {

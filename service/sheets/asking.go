@@ -269,8 +269,8 @@ func toAt(r store.Sheet, classes []string) (api.SheetAt, error) {
 	return out, nil
 }
 
-// pairsOf are the classes that are taken for others, the most frequent first, of masks by share; of several labels those
-// that are missed or added.
+// pairsOf are the classes that are taken for others, the most frequent first, of masks by share; of several labels
+// those that are missed or added.
 func pairsOf(task sheet.Task, a *assess.Assessment) []api.SheetPair {
 	counts := map[[2]int]int64{}
 	var cells []assess.Cell
