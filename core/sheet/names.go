@@ -11,9 +11,9 @@ const MaxNamesFile = 1 << 20
 // nameKeys are what a list of names of classes is called in a part preprocess.
 var nameKeys = []string{"classes", "class_names", "labels", "label_names", "names"}
 
-// NamesIn finds the names of at least so many classes in a part preprocess: in a JSON object, or in the tree of a binding
-// (docs/python.md), a list of texts called classes, class_names, labels, label_names or names, or a mapping from places
-// to texts; nil: there is none.
+// NamesIn finds the names of at least so many classes in a part preprocess: in a JSON object, or in the tree of a
+// binding (docs/python.md), a list of texts called classes, class_names, labels, label_names or names, or a mapping
+// from places to texts; nil: there is none.
 func NamesIn(content []byte, least int) []string {
 	if len(content) > MaxNamesFile {
 		return nil
