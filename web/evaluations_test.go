@@ -1,11 +1,14 @@
 package web_test
 
 import (
+	"archive/zip"
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"maps"
 	"math"
+	"strings"
 	"testing"
 
 	"github.com/google/uuid"
@@ -178,4 +181,25 @@ func TestEvaluatedOnWhatItWasTrainedOn(t *testing.T) {
 			[]any{got.Alarms[0].Kind, got.Alarms[0].Count, got.Alarms[0].Trained}, data)
 		require.Contains(t, got.Alarms[0].Says, "on which it was trained")
 	}
+
+	// Documents of a comparison tell it.
+	call(t, s, api.SendBatch, batch(s.leg(t), 1, 1, "loss.val", 2))
+	for format, wants := range map[string][]string{
+		"html": {"What did evaluations find?", "hydrophone#2:val", " !</td>"},
+		"csv":  {`"evaluated(""hydrophone#2:val"").accuracy"`}} {
+		_, content := s.raw(t, "GET", api.Base+"/projects/vessels/comparison/document?runs=1,2&format="+format, "",
+			s.bearer()...)
+		for _, want := range wants {
+			require.Contains(t, content, want, format)
+		}
+	}
+	_, content := s.raw(t, "GET", api.Base+"/projects/vessels/comparison/document?runs=1,2&format=markdown", "",
+		s.bearer()...)
+	z, err := zip.NewReader(strings.NewReader(content), int64(len(content)))
+	require.NoError(t, err)
+	file, err := z.Open("comparison.md")
+	require.NoError(t, err)
+	text, err := io.ReadAll(file)
+	require.NoError(t, err)
+	require.Contains(t, string(text), "| hydrophone#2:val | accuracy |")
 }

@@ -226,12 +226,15 @@ func (c *Comparison) Write(w io.Writer, format string) error {
 	return archive.Close()
 }
 
-// writeCSV writes a row per run: its place, its figures, what differs of what went in.
+// writeCSV writes a row per run: its place, its figures, what differs of what went in, what evaluations found.
 func (c *Comparison) writeCSV(w io.Writer) error {
 	out := csv.NewWriter(w)
 	head := []string{"run", "title", "state", "setting", "rank", "best", "best_epoch", "last", "verdict"}
 	for _, r := range c.Differ {
 		head = append(head, harmless.Cell(r.Section+"."+r.Name))
+	}
+	for _, e := range c.Evaluated {
+		head = append(head, harmless.Cell(fmt.Sprintf("evaluated(%q).%s", e.On, e.Measure)))
 	}
 	out.Write(head)
 	rank := map[int]int{}
@@ -259,6 +262,13 @@ func (c *Comparison) writeCSV(w io.Writer) error {
 				v = f.Values[i]
 			}
 			row = append(row, unquoted(v))
+		}
+		for _, e := range c.Evaluated {
+			v := ""
+			if !math.IsNaN(float64(e.Values[i])) {
+				v = exact(e.Values[i])
+			}
+			row = append(row, v)
 		}
 		out.Write(row)
 	}
