@@ -1,6 +1,7 @@
 package checkpoints
 
 import (
+	"context"
 	"fmt"
 	"sort"
 	"strings"
@@ -56,6 +57,27 @@ func figuresLine(figures map[string]api.Float) string {
 		parts[i] = n + "=" + term.Number(float64(figures[n]))
 	}
 	return strings.Join(parts, " ")
+}
+
+// advise says what whoever restores a checkpoint of a run should know of it: what it was trained on, and what is wrong
+// with its data and its answers. The files are there all the same, so what cannot be asked is not said.
+func (a *Commands) advise(ctx context.Context, in api.RunInput) {
+	r, err := client.Call(ctx, a.Client(), api.GetRun, &in)
+	if err != nil {
+		return
+	}
+	for _, u := range r.Data {
+		if u.Use == "train" && u.Data != "" {
+			fmt.Fprintf(a.Err, "It was trained on %s.\n", u.Data)
+		}
+	}
+	for _, w := range r.Warnings {
+		fmt.Fprintf(a.Err, "! %s\n", term.Printable(w))
+	}
+	if len(r.Alarms) > 0 {
+		fmt.Fprintf(a.Err, "! Its predictions raise %s (kembrel predictions show %s).\n", strings.Join(r.Alarms, ", "),
+			r.Address)
+	}
 }
 
 // Restore makes the command restore.
@@ -126,6 +148,7 @@ not replaced without --overwrite. --for-use leaves out what only resuming needs:
 			if output == "table" {
 				fmt.Fprintf(a.Out, "%s: %d files, %s, every digest checked\n", c.Address,
 					len(c.Files), api.Bytes(total))
+				a.advise(cmd.Context(), term.RunOf(addr))
 			}
 			return nil
 		}}
