@@ -36,17 +36,28 @@ func sheetFiles(n, k int, seed uint64) (map[string][]byte, error) {
 			data = binary.LittleEndian.AppendUint32(data, math.Float32bits(float32(math.Exp(v)/sum)))
 		}
 	}
-	var npy bytes.Buffer
-	err := tensor.WriteNPY(&npy, tensor.Tensor{Info: tensor.Info{Name: "scores", Dtype: "F32",
-		Shape: []int64{int64(n), int64(k)}}, Data: data})
-	return map[string][]byte{sheet.ExamplesFile: lines.Bytes(), sheet.ScoresFile: npy.Bytes()}, err
+	return map[string][]byte{sheet.ExamplesFile: lines.Bytes(), sheet.ScoresFile: npyOf(data, n, k)}, nil
 }
 
-// addSheet hands a sheet over.
+// npyOf is an array of single precision with n rows of k numbers.
+func npyOf(data []byte, n, k int) []byte {
+	var npy bytes.Buffer
+	if err := tensor.WriteNPY(&npy, tensor.Tensor{Info: tensor.Info{Name: "scores", Dtype: "F32",
+		Shape: []int64{int64(n), int64(k)}}, Data: data}); err != nil {
+		panic(err) // into memory
+	}
+	return npy.Bytes()
+}
+
+// addSheet hands a sheet of classes over.
 func (w *world) addSheet(run api.RunInput, step int, files map[string][]byte) error {
+	return w.addSheetOf(run, step, sheet.Says{Task: sheet.Classes}, files)
+}
+
+func (w *world) addSheetOf(run api.RunInput, step int, says sheet.Says, files map[string][]byte) error {
 	ctx := context.Background()
 	in := &api.NewSheet{RunInput: run, Key: uuid.NewString()}
-	in.Body.Task, in.Body.Split, in.Body.Step, in.Body.Epoch = sheet.Classes, "val", int64(step), api.Float(step)
+	in.Body.Says, in.Body.Split, in.Body.Step, in.Body.Epoch = says, "val", int64(step), api.Float(step)
 	for name, content := range files {
 		f, err := client.SendFile(ctx, w.client, name, bytes.NewReader(content))
 		if err != nil {

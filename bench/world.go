@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"kembrel/api"
@@ -125,8 +126,8 @@ func measurements() (rows []row, end func(), err error) {
 			w.frames("a run's page", "/vessels/%d", ".u-over"),
 			w.frames("the runs of the project", "/vessels", "tbody tr"), w.delay(),
 			w.python("time per readings call"), w.python("300 MB saved"),
-		}, append(append(append(append(w.storeRows(), w.fleetRows()...), w.grownRows()...), w.dataRows()...),
-			w.sheetRows()...)...), func() {
+		}, slices.Concat(w.storeRows(), w.fleetRows(), w.grownRows(), w.dataRows(), w.sheetRows(), w.taskRows(),
+			w.fileRows(), w.lineageRows())...), func() {
 			w.stop()
 			if w.web != nil {
 				w.web.cmd.Process.Signal(os.Interrupt)

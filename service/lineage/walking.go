@@ -98,8 +98,7 @@ type walk struct {
 	*Lineage
 	limit int
 	depth map[store.LineageKey]int // of each thing found: below 0 it is before
-	links []store.LineageLink
-	gone  map[string]int // of things that are not there any more, by the address that they had
+	gone  map[string]int           // of things that are not there any more, by the address that they had
 	cut   bool
 }
 

@@ -110,6 +110,8 @@ func TestPredictionsInTheBrowser(t *testing.T) {
 	do(t, ctx, "one large", act(`document.querySelector('.ex .key').click()`),
 		until(`document.querySelector('.one audio')?.duration > 1.9`))
 	shows(t, ctx, `document.body.innerText`, "Score of motor sailer, 0 at the foot")
+	shows(t, ctx, `document.body.innerText`, "s across, 0 to 2.0 kHz upwards")
+	is(t, ctx, `document.querySelector('.one canvas').height`, 256)
 	do(t, ctx, "its label is wrong", act(`document.querySelectorAll('.marks button')[1].click()`),
 		until(`document.querySelector('.marks .should')`))
 	is(t, ctx, `document.querySelectorAll('.marks button')[1].getAttribute('aria-pressed')`, "true")

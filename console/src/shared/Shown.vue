@@ -1,12 +1,14 @@
 <script setup lang="ts">
 import { ref, useTemplateRef, watch } from 'vue'
 import { readNpy, type Grid } from './npy'
+import { rateOf, spectrogram } from './spectrogram'
 
 /** Bytes of strangers as what they are: a picture, a sound, an array drawn as one, a text. */
 const props = defineProps<{ url: string; name: string; card?: boolean }>()
 const kind = ref('')
 const text = ref('')
 const range = ref('')
+const heard = ref('')
 const problem = ref('')
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 const largestText = 200_000
@@ -14,7 +16,7 @@ const largestArray = 32 << 20
 watch(
   () => props.url,
   async () => {
-    kind.value = text.value = range.value = problem.value = ''
+    kind.value = text.value = range.value = heard.value = problem.value = ''
     const mine = props.url
     const stop = new AbortController()
     try {
@@ -32,13 +34,28 @@ watch(
         if (mine !== props.url) return
         if (grid) draw(grid)
         else kind.value = ''
-      } else stop.abort() // a browser fetches pictures and sounds by itself
+      } else if (kind.value === 'sound' && !props.card && small) await listen(await got.arrayBuffer(), mine)
+      else stop.abort() // a browser fetches pictures and sounds by itself
     } catch {
       if (mine === props.url) problem.value = 'It cannot be read: the service does not answer.'
     }
   },
   { immediate: true },
 )
+
+/** Draws the spectrogram of a sound; of one that the browser cannot decode, or that is silent, none. */
+async function listen(content: ArrayBuffer, mine: string) {
+  const rate = rateOf(content)
+  try {
+    const sound = await new OfflineAudioContext(1, 1, rate).decodeAudioData(content)
+    const grid = spectrogram(sound.getChannelData(0))
+    if (mine !== props.url || !grid) return
+    heard.value = `${sound.duration.toFixed(1)} s across, 0 to ${(rate / 2000).toFixed(1)} kHz upwards`
+    draw(grid)
+  } catch {
+    // it plays, or says itself that it does not
+  }
+}
 
 /** Draws an array as levels of the accent on the sheet, the first row at the foot, as a spectrogram is read. */
 function draw(grid: Grid) {
@@ -93,7 +110,13 @@ function shade(level: number): [number, number, number] {
   <div :class="{ card }">
     <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
     <img v-if="kind === 'picture'" :src="url" :alt="name" />
-    <audio v-else-if="kind === 'sound'" controls preload="metadata" :src="url" :aria-label="name"></audio>
+    <template v-else-if="kind === 'sound'">
+      <audio controls preload="metadata" :src="url" :aria-label="name"></audio>
+      <template v-if="heard">
+        <canvas ref="canvas" role="img" :aria-label="`${name}, its spectrogram: ${heard}`"></canvas>
+        <p class="small">{{ heard }}, 80 dB from light to dark</p>
+      </template>
+    </template>
     <template v-else-if="kind === 'array'">
       <canvas ref="canvas" role="img" :aria-label="`${name} as a picture: ${range}`"></canvas>
       <p v-if="!card" class="small">{{ range }}</p>
