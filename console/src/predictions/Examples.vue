@@ -158,7 +158,7 @@ defineExpose({
         <ul v-if="shows" class="grid" :class="{ narrow: one }">
           <li v-for="e in items" :key="e.row">
             <div class="ex" :class="{ on: e.row === chosen }">
-              <div class="views">
+              <div :class="{ side: sheet.task === 'masks' }">
                 <Shown v-for="url in views(e)" :key="url" :url="url" :name="e.key" card />
               </div>
               <button
@@ -283,11 +283,11 @@ defineExpose({
   text-overflow: ellipsis;
   white-space: nowrap;
 }
-.views {
+.side {
   display: flex;
   gap: 3px;
 }
-.views > * {
+.side > * {
   min-width: 0;
   flex: 1;
 }
