@@ -42,6 +42,7 @@ func main() {
 		{"storage", "/vessels/storage", ".keep circle"},
 		{"access", "/vessels/access", "tbody tr"},
 		{"data", "/data/hydrophone/1", "tbody tr"},
+		{"lineage", "/lineage?of=hydrophone%232", "g.node"},
 		{"predictions-dark", "/vessels/21/predictions", "svg[role=application]"},
 		{"checkpoint", "/vessels/3/checkpoints/best", ".tensors"},
 		{"run-evidence", "/vessels/19?file=0:report/report.txt#evaluations", "#files pre"},
@@ -56,7 +57,6 @@ func main() {
 		{"terminal-follow", "follow vessels/5"},
 		{"terminal-show", "show vessels/3"},
 		{"terminal-confusion", "confusion vessels/21"},
-		{"terminal-data", "data show hydrophone#1"},
 		{"terminal-restore", "restore vessels/3@best --into /tmp/kembrel-model --overwrite"},
 	}
 	for _, c := range commands {
