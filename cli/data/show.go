@@ -3,7 +3,6 @@ package data
 import (
 	"context"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 
@@ -345,16 +344,8 @@ and your own columns.`,
 				return err
 			}
 			for _, path := range files.Paths {
-				if err := a.WriteFile(path, func(w io.Writer) error {
-					body, err := client.Stream(cmd.Context(), a.Client(), api.GetItemsFile,
-						&api.ItemsFileInput{SnapshotInput: at, Where: in.Where, Format: term.Kind(path, "csv")})
-					if err != nil {
-						return err
-					}
-					defer body.Close()
-					_, err = io.Copy(w, body)
-					return err
-				}); err != nil {
+				if err := term.WriteAnswer(cmd.Context(), a.App, path, api.GetItemsFile, &api.ItemsFileInput{
+					SnapshotInput: at, Where: in.Where, Format: term.Kind(path, "csv")}); err != nil {
 					return err
 				}
 			}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"regexp"
 	"slices"
@@ -241,15 +240,7 @@ func (a *Commands) writeAnswers(ctx context.Context, e api.Evaluation, path stri
 	if err != nil {
 		return err
 	}
-	return a.WriteFile(path, func(w io.Writer) error {
-		body, err := client.Stream(ctx, a.Client(), api.GetExamplesFile, &api.ExamplesFileInput{
-			SheetInput: api.SheetInput{RunInput: term.RunOf(addr), Sheet: e.Sheets[0].Number},
-			Format:     term.Kind(path, "csv"), Cutoff: cutoff})
-		if err != nil {
-			return err
-		}
-		defer body.Close()
-		_, err = io.Copy(w, body)
-		return err
-	})
+	return term.WriteAnswer(ctx, a.App, path, api.GetExamplesFile, &api.ExamplesFileInput{
+		SheetInput: api.SheetInput{RunInput: term.RunOf(addr), Sheet: e.Sheets[0].Number},
+		Format:     term.Kind(path, "csv"), Cutoff: cutoff})
 }

@@ -3,7 +3,6 @@ package lineage
 
 import (
 	"fmt"
-	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -38,19 +37,11 @@ on from, the run that it did again, the checkpoints that were evaluated, and on 
 				return err
 			}
 			for _, path := range files.Paths {
-				if err := a.WriteFile(path, func(w io.Writer) error {
-					p := &api.ProvenanceInput{LineageInput: *in, Format: "json"}
-					if term.Kind(path, "json") == "provn" {
-						p.Format = "n"
-					}
-					body, err := client.Stream(cmd.Context(), a.Client(), api.GetProvenance, p)
-					if err != nil {
-						return err
-					}
-					defer body.Close()
-					_, err = io.Copy(w, body)
-					return err
-				}); err != nil {
+				p := &api.ProvenanceInput{LineageInput: *in, Format: "json"}
+				if term.Kind(path, "json") == "provn" {
+					p.Format = "n"
+				}
+				if err := term.WriteAnswer(cmd.Context(), a.App, path, api.GetProvenance, p); err != nil {
 					return err
 				}
 			}

@@ -3,7 +3,6 @@ package predictions
 import (
 	"context"
 	"fmt"
-	"io"
 	"math"
 	"slices"
 	"strings"
@@ -92,17 +91,8 @@ key, true, predicted, right, score, margin, loss, group, text and your own colum
 			}
 			in.SheetInput = at
 			for _, path := range files.Paths {
-				if err := a.WriteFile(path, func(w io.Writer) error {
-					body, err := client.Stream(ctx, a.Client(), api.GetExamplesFile,
-						&api.ExamplesFileInput{SheetInput: at,
-							Where: in.Where, Format: term.Kind(path, "csv"), Cutoff: cutoff})
-					if err != nil {
-						return err
-					}
-					defer body.Close()
-					_, err = io.Copy(w, body)
-					return err
-				}); err != nil {
+				if err := term.WriteAnswer(ctx, a.App, path, api.GetExamplesFile, &api.ExamplesFileInput{
+					SheetInput: at, Where: in.Where, Format: term.Kind(path, "csv"), Cutoff: cutoff}); err != nil {
 					return err
 				}
 			}

@@ -1,6 +1,7 @@
 package term
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +11,9 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"kembrel/api"
+	"kembrel/client"
 )
 
 // Files are the files that a command writes. --to names them; the ending of a name says what is written into it.
@@ -88,4 +92,17 @@ func (a *App) WriteFile(path string, write func(io.Writer) error) error {
 	}
 	fmt.Fprintln(a.Err, "wrote", path)
 	return nil
+}
+
+// WriteAnswer writes what the service streams in answer to an operation into a file, whole or not at all.
+func WriteAnswer[I any](ctx context.Context, a *App, path string, op api.Operation[I, api.None], in *I) error {
+	return a.WriteFile(path, func(w io.Writer) error {
+		body, err := client.Stream(ctx, a.Client(), op, in)
+		if err != nil {
+			return err
+		}
+		defer body.Close()
+		_, err = io.Copy(w, body)
+		return err
+	})
 }

@@ -152,28 +152,22 @@ func float(v float64) *api.Float {
 
 // given is an answer as a text: classes by name, several with a semicolon between them.
 func given(w *whole, i int) string {
-	switch w.Task {
-	case sheet.Labels, sheet.Masks:
-		return strings.Join(w.Names(w.AnswerSets[i]), "; ")
-	case sheet.Text:
-		return sheet.Deref(w.AnswerTexts[i])
-	case sheet.Number:
-		return strconv.FormatFloat(w.Value[i], 'g', -1, 64)
-	}
-	return w.Class(w.Predicted[i])
+	return told(w, i, w.Predicted, w.AnswerSets, w.AnswerTexts, w.Value)
 }
 
 // truth is what is true as a text, likewise; "": not known, or nothing is.
-func truth(w *whole, i int) string {
+func truth(w *whole, i int) string { return told(w, i, w.True, w.TrueSets, w.TrueTexts, w.Target) }
+
+func told(w *whole, i int, classes []int32, sets [][]int32, texts []*string, numbers []float64) string {
 	switch w.Task {
 	case sheet.Labels, sheet.Masks:
-		return strings.Join(w.Names(w.TrueSets[i]), "; ")
+		return strings.Join(w.Names(sets[i]), "; ")
 	case sheet.Text:
-		return sheet.Deref(w.TrueTexts[i])
+		return sheet.Deref(texts[i])
 	case sheet.Number:
-		return strconv.FormatFloat(w.Target[i], 'g', -1, 64)
+		return strconv.FormatFloat(numbers[i], 'g', -1, 64)
 	}
-	return w.Class(w.True[i])
+	return w.Class(classes[i])
 }
 
 func toExample(w *whole, i int) api.Example {

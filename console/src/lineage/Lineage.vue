@@ -6,6 +6,7 @@ import FigureHead from '../chart/FigureHead.vue'
 import Export from '../shared/Export.vue'
 import { linkTo, when } from '../shared/format'
 import { useLoading } from '../shared/loading'
+import Question from '../shared/Question.vue'
 import { beside, place, type Placed } from './layout'
 
 /** Where a snapshot, a run, a checkpoint or an evaluation comes from, and what uses it. */
@@ -102,10 +103,8 @@ function save(kind: string) {
       <Export v-if="lineage" :files="files" />
     </div>
     <p v-if="problem" class="bad page-top" role="alert">{{ problem }}</p>
-    <div v-if="lineage && drawing" class="lineage">
-      <div>
-        <h2>Where does it come from?</h2>
-        <p>{{ lineage.before }}</p>
+    <Question v-if="lineage && drawing" title="Where does it come from?" :says="lineage.before">
+      <template #aside>
         <h2>What uses it?</h2>
         <p>{{ lineage.after }}</p>
         <div v-if="node" class="picked" aria-live="polite">
@@ -122,7 +121,7 @@ function save(kind: string) {
             </template>
           </p>
         </div>
-      </div>
+      </template>
       <figure>
         <FigureHead v-model:as-table="asTable" title="What was made with what" :kinds="['svg', 'csv']" @save="save" />
         <div ref="scroll" class="scroll">
@@ -188,29 +187,19 @@ function save(kind: string) {
           </tbody>
         </table>
       </figure>
-    </div>
+    </Question>
   </main>
 </template>
 
 <style scoped>
-.lineage {
-  display: grid;
-  grid-template-columns: 236px minmax(0, 1fr);
-  gap: 28px;
-  padding: 18px 24px 20px;
-  border-top: 1px solid var(--rule);
-}
 h2 {
   font-size: 15px;
   font-weight: 600;
-  margin: 0 0 6px;
+  margin: 18px 0 6px;
   line-height: 1.3;
 }
 p {
   margin: 0 0 8px;
-}
-p + h2 {
-  margin-top: 18px;
 }
 .picked {
   margin-top: 18px;
@@ -219,6 +208,7 @@ p + h2 {
   overflow-wrap: anywhere;
 }
 .picked h2 {
+  margin-top: 0;
   font-size: 13px;
   font-weight: 500;
 }

@@ -8,6 +8,7 @@ import ClassTable from './ClassTable.vue'
 import Cutoff from './Cutoff.vue'
 import Examples from './Examples.vue'
 import { ofClass } from './answers'
+import FigureTable from './FigureTable.vue'
 import Matrix from './Matrix.vue'
 import Question from '../shared/Question.vue'
 import { useLive } from '../shared/live'
@@ -125,24 +126,7 @@ const W = 200
         :says="one.labelled ? 'Computed from the answers, not taken from the program.' : ''"
       >
         <div class="both">
-          <table class="figures">
-            <thead>
-              <tr>
-                <th>figure</th>
-                <th class="n">value</th>
-                <th class="n">95 %</th>
-              </tr>
-            </thead>
-            <tbody>
-              <tr v-for="f in others" :key="f.name">
-                <td>{{ f.name }}</td>
-                <td class="n">{{ f.value.toFixed(4) }}</td>
-                <td class="n">
-                  <template v-if="f.low !== undefined">{{ f.low.toFixed(3) }} to {{ f.high?.toFixed(3) }}</template>
-                </td>
-              </tr>
-            </tbody>
-          </table>
+          <FigureTable :figures="others" />
           <figure v-if="reliable.length">
             <svg
               :width="W + 8"
@@ -188,9 +172,6 @@ const W = 200
 }
 .which {
   width: 180px;
-}
-.figures {
-  width: 520px;
 }
 figure {
   margin: 0;

@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 import { client, type SheetDetail } from '../api/client'
 import Broken from './Broken.vue'
 import ClassTable from './ClassTable.vue'
+import FigureTable from './FigureTable.vue'
 import Matrix from './Matrix.vue'
 import { ofClass } from './answers'
 import Question from '../shared/Question.vue'
@@ -55,24 +56,11 @@ const show = (where: string) => void router.push({ path: link.value, query: { wh
       <Matrix :sheet="sheet" @choose="show" />
       <ClassTable :sheet="sheet" @choose="(c) => show(ofClass(sheet?.task ?? 'classes', c))" />
     </div>
-    <table v-else-if="sheet.labelled" class="figures">
-      <tbody>
-        <tr v-for="f in sheet.figures" :key="f.name">
-          <td>{{ f.name }}</td>
-          <td class="n">{{ f.value.toFixed(4) }}</td>
-          <td class="n">
-            <template v-if="f.low !== undefined">{{ f.low.toFixed(3) }} to {{ f.high?.toFixed(3) }}</template>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <FigureTable v-else-if="sheet.labelled" :figures="sheet.figures ?? []" />
   </Question>
 </template>
 
 <style scoped>
-.figures {
-  width: 520px;
-}
 .both {
   display: flex;
   flex-wrap: wrap;
