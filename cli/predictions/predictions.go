@@ -109,7 +109,7 @@ key, true, predicted, right, score, margin, loss, group, text and your own colum
 	which.add(fl)
 	fl.StringVar(&in.Where, "where", "", "only examples that fulfil this, such as 'right == false'")
 	fl.StringVar(&in.Order, "order", "key",
-		"key (as they came), surest, doubtful, loss, suspect (labels that are surely contradicted) or error (of numbers)")
+		"key (as they came), surest, doubtful, loss, suspect (surely contradicted labels); of all but classes error")
 	cmd.RegisterFlagCompletionFunc("order", cobra.FixedCompletions([]string{"key", "surest", "doubtful", "loss",
 		"suspect", "error"}, cobra.ShellCompDirectiveNoFileComp))
 	fl.IntVar(&in.Limit, "limit", 50, "at most so many, up to 1000")

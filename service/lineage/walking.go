@@ -145,6 +145,7 @@ func (w *walk) down(ctx context.Context, who act.Who, of store.LineageKey, steps
 			return err
 		}
 		level = nil
+		w.cut = w.cut || len(made) > w.limit // those that are known already may have taken the place of others
 		for _, key := range made {
 			if _, known := w.depth[key]; known {
 				continue

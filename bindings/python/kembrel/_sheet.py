@@ -86,9 +86,11 @@ def task_of(true: Any, predicted: Any, scores: Any, classes: Any) -> str:
         if values is None or isinstance(values, (str, bytes)):
             continue
         if is_array(values):
-            dimensions = len(to_bytes(values)[1])
-            if dimensions > 1:
-                return "labels" if dimensions == 2 else "masks"
+            shape = to_bytes(values)[1]
+            if len(shape) > 2:
+                return "masks"
+            if len(shape) == 2 and shape[1] > 1:  # a column that stands upright is no row of labels
+                return "labels"
             continue
         for value in column(values):
             if isinstance(value, (list, tuple, set, frozenset)):

@@ -101,6 +101,8 @@ if numpy is not None:
     assert task_of(rows, None, None, None) == "labels"
     assert task_of(list(rows), None, None, None) == "labels"
     refused(["a"], predicted=rows, task="labels")
+    assert task_of(numpy.array([[1], [0]]), None, None, ["tug", "ferry"]) == "classes"
+    refused(["a", "b"], true=numpy.array([[1], [0]]))
 
     # masks are pictures whose pixels are places of classes
     masks = numpy.array([[[0, 1], [2, -1]], [[0, 0], [0, 300]]])
