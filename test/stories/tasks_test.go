@@ -37,9 +37,9 @@ with kembrel.record("vessels", title="Hulls in sonar") as run:
     run.readings(1, 1, {"loss.val": 1})
     masks = numpy.zeros((6, 12, 12), "int64")
     masks[:, 4:8, 3:9] = 1
+    pictures = masks * 50 + noise.random((6, 12, 12))
     assert run.predictions("val", [f"ping-{i}" for i in range(6)], true=masks, predicted=numpy.roll(masks, 1, 2),
-        classes=["water", "hull"], media={"picture": masks * 50 + noise.random((6, 12, 12))}, epoch=1, step=1),
-	run.problem
+        classes=["water", "hull"], media={"picture": pictures}, epoch=1, step=1), run.problem
 `
 
 // Several labels, texts and masks go the whole way: from a program's arrays to figures, the terminal and the pages.
