@@ -38,7 +38,7 @@ func TestWatchingInTheBrowser(t *testing.T) {
 	do(t, ctx, "open the project", chromedp.Click(`tbody a[href="/vessels"]`),
 		chromedp.WaitVisible(`a[href="/vessels/1"]`))
 	do(t, ctx, "open the run", chromedp.Click(`td a[href="/vessels/1"]`), chromedp.WaitVisible(".u-over"),
-		chromedp.WaitVisible("figure"))
+		chromedp.WaitVisible("main figure")) // a word alone is looked for in texts and names of files, too
 	do(t, ctx, "show the readings", chromedp.Click("figure figcaption button[aria-expanded]"),
 		chromedp.WaitVisible("figure .readings tbody tr"))
 	mark := await[int](t, ctx, "window.stayed = 41", nil)
