@@ -21,7 +21,8 @@ type LineageLink struct {
 	ToRun    int64
 	ToID     int64
 	How      string
-	Detail   string
+	Use      string
+	Data     string
 	Address  string
 	Project  string // where it begins; "": a snapshot, or not known
 }

@@ -107,7 +107,7 @@ func sides(g *lineage.Graph, indent bool, l *term.Listing) {
 			if seen[b.node] {
 				what = "see above"
 			}
-			l.Add(side, strconv.Itoa(depth), thing, strings.Join(b.how, ", "), what, n.Who, when)
+			l.Add(side, strconv.Itoa(depth), thing, how(b.links), what, n.Who, when)
 			if !seen[b.node] {
 				seen[b.node] = true
 				walk(b.node, depth+1, side)
@@ -118,10 +118,10 @@ func sides(g *lineage.Graph, indent bool, l *term.Listing) {
 	walk(g.Of, 1, "after")
 }
 
-// neighbour is a thing one link away, with all the ways in which the two belong together.
+// neighbour is a thing one link away, with all the links between the two.
 type neighbour struct {
-	node int
-	how  []string
+	node  int
+	links []lineage.Edge
 }
 
 // beside are the neighbours of a thing on one side.
@@ -139,11 +139,32 @@ func beside(g *lineage.Graph, at int, side string) (out []neighbour) {
 			i = len(out)
 			out = append(out, neighbour{node: other})
 		}
-		how := e.Say()
-		if use, used := strings.CutPrefix(how, "used for "); used && len(out[i].how) > 0 {
-			how = use
-		}
-		out[i].how = append(out[i].how, how)
+		out[i].links = append(out[i].links, e)
 	}
 	return out
+}
+
+// ways say in what way the end of a link came of its beginning.
+var ways = map[lineage.How]string{lineage.Saved: "saved by", lineage.Branch: "went on from", lineage.Rerun: "did again",
+	lineage.Equal: "began with weights equal to", lineage.Evaluated: "evaluated", lineage.On: "evaluated on",
+	lineage.Changed: "changed from"}
+
+// how says in what ways two things belong together.
+func how(links []lineage.Edge) string {
+	var parts, uses []string
+	for _, l := range links {
+		if l.How != lineage.Data {
+			parts = append(parts, ways[l.How])
+			continue
+		}
+		use := l.Use
+		if _, split, _ := strings.Cut(l.Data, ":"); split != "" && split != use {
+			use += " (its " + split + ")"
+		}
+		uses = append(uses, use)
+	}
+	if len(uses) > 0 {
+		parts = append(parts, "used for "+strings.Join(uses, ", "))
+	}
+	return strings.Join(parts, ", ")
 }

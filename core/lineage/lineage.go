@@ -2,7 +2,6 @@ package lineage
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -42,22 +41,23 @@ type How string
 
 // The ways. The first named of each is where the link begins.
 const (
-	Data    How = "data"          // snapshot, run: it used the data
-	Saved   How = "saved"         // run, checkpoint
-	Branch  How = "branch"        // checkpoint, run: it went on from it
-	Rerun   How = "rerun"         // run, run
-	Equal   How = "equal-weights" // checkpoint, run: its starting weights are equal to these
-	Judged  How = "evaluated"     // checkpoint, evaluation
-	On      How = "evaluated-on"  // snapshot, evaluation
-	Changed How = "changed"       // snapshot, snapshot made of it by changes
+	Data      How = "data"          // snapshot, run: it used the data
+	Saved     How = "saved"         // run, checkpoint
+	Branch    How = "branch"        // checkpoint, run: it went on from it
+	Rerun     How = "rerun"         // run, run
+	Equal     How = "equal-weights" // checkpoint, run: its starting weights are equal to these
+	Evaluated How = "evaluated"     // checkpoint, evaluation
+	On        How = "evaluated-on"  // snapshot, evaluation
+	Changed   How = "changed"       // snapshot, snapshot made of it by changes
 )
 
 // Edge is a link: it leads from a thing to one made with it.
 type Edge struct {
-	From   int    `json:"from" doc:"Place in nodes"`
-	To     int    `json:"to" doc:"Place in nodes"`
-	How    How    `json:"how" enum:"data,saved,branch,rerun,equal-weights,evaluated,evaluated-on,changed"`
-	Detail string `json:"detail,omitempty" example:"train: hydrophone#3:train" doc:"Of data: what for, and which split"`
+	From int    `json:"from" doc:"Place in nodes"`
+	To   int    `json:"to" doc:"Place in nodes"`
+	How  How    `json:"how" enum:"data,saved,branch,rerun,equal-weights,evaluated,evaluated-on,changed"`
+	Use  string `json:"use,omitempty" example:"train" doc:"Of data: what it was used for"`
+	Data string `json:"data,omitempty" example:"hydrophone#3:train" doc:"Of data, and evaluated on: which split"`
 }
 
 // Graph is what lies around a thing.
@@ -111,14 +111,13 @@ func (g *Graph) Sort() {
 	}
 	slices.SortFunc(g.Links, func(a, b Edge) int {
 		return cmp.Or(a.To-b.To, a.From-b.From, strings.Compare(string(a.How), string(b.How)), turn(a)-turn(b),
-			strings.Compare(a.Detail, b.Detail))
+			strings.Compare(a.Use, b.Use))
 	})
 }
 
 // turn has what data was used for in the order in which people name it.
 func turn(l Edge) int {
-	use, _, _ := strings.Cut(l.Detail, ":")
-	if i := slices.Index([]string{"train", "val", "test"}, use); i >= 0 {
+	if i := slices.Index([]string{"train", "val", "test"}, l.Use); i >= 0 {
 		return i
 	}
 	return 3
@@ -126,81 +125,4 @@ func turn(l Edge) int {
 
 func compare(a, b Node) int {
 	return cmp.Or(a.At.Compare(b.At), strings.Compare(a.Address, b.Address))
-}
-
-// Before says in a sentence where the thing that was asked for comes from.
-func (g *Graph) Before() string {
-	return g.say(func(n Node) bool { return n.Depth < 0 }, "It comes from", "It comes from nothing that is known here.")
-}
-
-// After says in a sentence what uses it.
-func (g *Graph) After() string {
-	return g.say(func(n Node) bool { return n.Depth > 0 }, "What came of it:", "Nothing that is known here uses it.")
-}
-
-func (g *Graph) say(which func(Node) bool, head, none string) string {
-	var parts []string
-	for _, k := range []Kind{Snapshot, Run, Checkpoint, Evaluation} {
-		n, gone, address := 0, 0, ""
-		for _, node := range g.Nodes {
-			if node.Kind != k || !which(node) {
-				continue
-			}
-			n++
-			address = node.Address
-			if node.State == Gone || node.State == Hidden {
-				gone++
-			}
-		}
-		switch {
-		case n == 1 && gone == 0 && k != Evaluation:
-			parts = append(parts, fmt.Sprintf("the %s %s", k, address))
-		case n == 1:
-			parts = append(parts, "1 "+string(k))
-		case n > 1:
-			parts = append(parts, fmt.Sprintf("%d %ss", n, k))
-		}
-		if gone > 0 {
-			parts[len(parts)-1] += fmt.Sprintf(" (%d deleted, or not for you to see)", gone)
-		}
-	}
-	if len(parts) == 0 {
-		return none
-	}
-	text := parts[len(parts)-1]
-	if len(parts) > 1 {
-		text = strings.Join(parts[:len(parts)-1], ", ") + " and " + text
-	}
-	text = head + " " + text + "."
-	if g.Cut {
-		text += " There is more, which is not shown."
-	}
-	return text
-}
-
-// Say says in a few words how a link's end came of its beginning, seen from the end: "used for train", "saved by".
-func (l Edge) Say() string {
-	switch l.How {
-	case Data:
-		use, split, _ := strings.Cut(l.Detail, ": ")
-		if _, name, _ := strings.Cut(split, ":"); name != "" && name != use {
-			use += " (its " + name + ")"
-		}
-		return "used for " + use
-	case Saved:
-		return "saved by"
-	case Branch:
-		return "went on from"
-	case Rerun:
-		return "did again"
-	case Equal:
-		return "began with weights equal to"
-	case Judged:
-		return "judged"
-	case On:
-		return "on"
-	case Changed:
-		return "changed from"
-	}
-	return string(l.How)
 }

@@ -32,10 +32,10 @@ func harbour() *Graph {
 		{Kind: Run, State: Hidden, Depth: 1},
 		{Kind: Checkpoint, Address: "quays/7@e1", State: Gone, Depth: -1},
 	}, Links: []Edge{
-		{From: 2, To: 0, How: Judged}, {From: 1, To: 0, How: On, Detail: "hydrophone#2:test"},
+		{From: 2, To: 0, How: Evaluated}, {From: 1, To: 0, How: On, Data: "hydrophone#2:test"},
 		{From: 4, To: 2, How: Saved}, {From: 6, To: 4, How: Branch}, {From: 9, To: 4, How: Equal},
 		{From: 3, To: 6, How: Saved}, {From: 5, To: 1, How: Changed}, {From: 4, To: 7, How: Rerun},
-		{From: 1, To: 4, How: Data, Detail: "val: hydrophone#2:val"}, {From: 1, To: 4, How: Data, Detail: "train"},
+		{From: 1, To: 4, How: Data, Use: "val", Data: "hydrophone#2:val"}, {From: 1, To: 4, How: Data, Use: "train"},
 		{From: 2, To: 8, How: Branch},
 	}}
 }
@@ -65,23 +65,6 @@ func TestSort(t *testing.T) {
 	circle := &Graph{Nodes: []Node{{Address: "a"}, {Address: "b"}}, Links: []Edge{{From: 0, To: 1}, {From: 1, To: 0}}}
 	circle.Sort()
 	require.Len(t, circle.Nodes, 2, "what cannot be is shown as it came")
-}
-
-func TestSentences(t *testing.T) {
-	g := harbour()
-	require.Equal(t,
-		"It comes from 2 snapshots, the run vessels/1 and 2 checkpoints (1 deleted, or not for you to see).",
-		g.Before())
-	g.Cut = true
-	require.Equal(t, "What came of it: 2 runs (1 deleted, or not for you to see), the checkpoint vessels/2@e3 and "+
-		"1 evaluation. There is more, which is not shown.", g.After())
-	none := &Graph{Nodes: []Node{{Kind: Run, Address: "vessels/9"}}}
-	require.Equal(t, "It comes from nothing that is known here.", none.Before())
-	require.Equal(t, "Nothing that is known here uses it.", none.After())
-	for detail, says := range map[string]string{"train: a#1:train": "used for train", "probe": "used for probe",
-		"val: a#1:test": "used for val (its test)", "val: a#1": "used for val"} {
-		require.Equal(t, says, Edge{How: Data, Detail: detail}.Say())
-	}
 }
 
 // reads has a program that knows PROV read our PROV-JSON and write it as PROV-N.

@@ -99,13 +99,13 @@ func (g *Graph) statements() (things []element, links []statement) {
 		case l.How == Changed:
 			s.relation, s.attributes = derived, []attribute{typed("prov:Revision")}
 		}
-		if use, split, ok := strings.Cut(l.Detail, ": "); l.How == Data {
-			s.attributes = []attribute{{"prov:role", use, false}}
-			if ok {
-				s.attributes = append(s.attributes, attribute{"kembrel:split", split, false})
-			}
+		if l.How == Data {
+			s.attributes = []attribute{{"prov:role", l.Use, false}}
 		} else {
 			s.attributes = append(s.attributes, attribute{"kembrel:how", string(l.How), false})
+		}
+		if l.Data != "" {
+			s.attributes = append(s.attributes, attribute{"kembrel:split", l.Data, false})
 		}
 		links = append(links, s)
 	}

@@ -39,10 +39,10 @@ func (s *Lineage) GetLineage(ctx context.Context, who act.Who, in *api.LineageIn
 		return nil, err
 	}
 	if in.Only != "after" {
-		out.Before = out.Graph.Before()
+		out.Before = sayBefore(&out.Graph)
 	}
 	if in.Only != "before" {
-		out.After = out.Graph.After()
+		out.After = sayAfter(&out.Graph)
 	}
 	return out, nil
 }
@@ -217,7 +217,8 @@ func (w *walk) graph(ctx context.Context, of store.LineageKey, out *lineage.Grap
 			from, known = lost[l.Address]
 		}
 		if ok && known && out.Nodes[to].State != lineage.Hidden {
-			out.Links = append(out.Links, lineage.Edge{From: from, To: to, How: lineage.How(l.How), Detail: l.Detail})
+			out.Links = append(out.Links, lineage.Edge{From: from, To: to, How: lineage.How(l.How), Use: l.Use,
+				Data: l.Data})
 		}
 	}
 	out.Sort()

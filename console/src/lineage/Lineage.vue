@@ -31,7 +31,7 @@ const drawing = computed(() => (lineage.value ? place(lineage.value) : undefined
 const node = computed(() => drawing.value?.nodes[picked.value])
 const rows = computed(() => {
   const nodes = drawing.value?.nodes ?? []
-  return (lineage.value?.links ?? []).map((l) => [nodes[l.from].address, l.how, l.detail ?? '', nodes[l.to].address])
+  return (lineage.value?.links ?? []).map((l) => [nodes[l.from].address, l.how, l.use ?? '', l.data ?? '', nodes[l.to].address])
 })
 const files = computed(() =>
   ['json', 'n'].map((format) => ({
@@ -72,7 +72,7 @@ function outline(n: Placed): string {
 function save(kind: string) {
   const name = `lineage-${props.of.replace(/[^\w.-]/g, '-')}`
   if (kind === 'csv') {
-    const text = [['from', 'how', 'detail', 'to'], ...rows.value]
+    const text = [['from', 'how', 'use', 'data', 'to'], ...rows.value]
       .map((r) => r.map((c) => (/[",\n]/.test(c) ? `"${c.replaceAll('"', '""')}"` : c)).join(','))
       .join('\n')
     download(`${name}.csv`, new Blob([text + '\n'], { type: 'text/csv' }))
@@ -176,7 +176,8 @@ function save(kind: string) {
             <tr>
               <th>From</th>
               <th>How</th>
-              <th>What</th>
+              <th>For</th>
+              <th>Data</th>
               <th>To</th>
             </tr>
           </thead>

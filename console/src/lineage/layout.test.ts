@@ -12,8 +12,8 @@ const graph = {
     { kind: 'evaluation', address: 'vessels/1/evaluations/1', depth: 1 },
   ],
   links: [
-    { from: 0, to: 1, how: 'data', detail: 'train: hydrophone#1:train' },
-    { from: 0, to: 1, how: 'data', detail: 'val: hydrophone#1:val' },
+    { from: 0, to: 1, how: 'data', use: 'train', data: 'hydrophone#1:train' },
+    { from: 0, to: 1, how: 'data', use: 'val', data: 'hydrophone#1:val' },
     { from: 1, to: 2, how: 'saved' },
     { from: 2, to: 3, how: 'branch' },
     { from: 2, to: 4, how: 'evaluated' },

@@ -32,7 +32,7 @@ const short: Record<string, string> = {
 }
 
 /** What is written at a link: of data, what it was used for. */
-const words = (how: string, detail?: string) => (how === 'data' ? (detail ?? '').split(':')[0] : (short[how] ?? ''))
+const words = (how: string, use = '') => (how === 'data' ? use : (short[how] ?? ''))
 
 const cut = (text: string, most: number) => (text.length > most ? text.slice(0, most - 1) + '…' : text)
 
@@ -51,7 +51,7 @@ export function place(graph: Lineage): { nodes: Placed[]; links: Drawn[]; width:
   const labels = new Map<string, string[]>()
   for (const l of graph.links ?? []) {
     const key = `${l.from} ${l.to}`
-    const label = words(l.how, l.detail)
+    const label = words(l.how, l.use)
     const had = labels.get(key) ?? []
     labels.set(key, label && !had.includes(label) ? [...had, label] : had)
   }

@@ -1,25 +1,25 @@
 -- query: lineage_up
 -- What the things named were made with: runs by id, others by two lists in step.
 select m.*, coalesce(p.key, '') as project from (
-select 'checkpoint' as from_kind, e.run as from_run, e.checkpoint as from_id, 'evaluation' as to_kind, e.run as to_run, e.id as to_id, 'evaluated' as how, '' as detail, '' as address
+select 'checkpoint' as from_kind, e.run as from_run, e.checkpoint as from_id, 'evaluation' as to_kind, e.run as to_run, e.id as to_id, 'evaluated' as how, '' as use, '' as data, '' as address
 from unnest(@found_runs::bigint[], @founds::bigint[]) k(run, id) join evaluation e on e.run = k.run and e.id = k.id
 union all
-select 'snapshot', 0, e.snapshot, 'evaluation', e.run, e.id, 'evaluated-on', e.data, ''
+select 'snapshot', 0, e.snapshot, 'evaluation', e.run, e.id, 'evaluated-on', '', e.data, ''
 from unnest(@found_runs::bigint[], @founds::bigint[]) k(run, id) join evaluation e on e.run = k.run and e.id = k.id where e.snapshot is not null
 union all
-select 'run', k.run, 0, 'checkpoint', k.run, k.id, 'saved', '', '' from unnest(@point_runs::bigint[], @points::bigint[]) k(run, id)
+select 'run', k.run, 0, 'checkpoint', k.run, k.id, 'saved', '', '', '' from unnest(@point_runs::bigint[], @points::bigint[]) k(run, id)
 union all
-select 'snapshot', 0, u.snapshot, 'run', u.run, 0, 'data', u.use || case when u.address <> '' then ': ' || u.address else '' end, ''
+select 'snapshot', 0, u.snapshot, 'run', u.run, 0, 'data', u.use, u.address, ''
 from run_data u where u.run = any(@runs::bigint[]) and u.snapshot is not null
 union all
-select case when c.id is not null then 'checkpoint' when x.kind = 'rerun' and o.id is not null then 'run' else '' end, coalesce(o.id, 0), coalesce(c.id, 0), 'run', x.id, 0, x.kind, '', x.address
+select case when c.id is not null then 'checkpoint' when x.kind = 'rerun' and o.id is not null then 'run' else '' end, coalesce(o.id, 0), coalesce(c.id, 0), 'run', x.id, 0, x.kind, '', '', x.address
 from (select r.id, r.origin ->> 'kind' as kind, r.origin ->> 'from' as address, split_part(r.origin ->> 'from', '@', 1) as run, (r.origin ->> 'leg')::int as leg, (r.origin ->> 'step')::bigint as step
         from run r where r.id = any(@runs::bigint[]) and r.origin is not null) x
 left join project p on p.key = split_part(x.run, '/', 1)
 left join run o on o.project = p.id and o.number = case when split_part(x.run, '/', 2) ~ '^[0-9]{1,9}$' then split_part(x.run, '/', 2)::int end
 left join checkpoint c on x.kind = 'branch' and c.run = o.id and c.leg = x.leg and c.step = coalesce(x.step, 0)
 union all
-select 'checkpoint', k.run, k.id, 'run', r.id, 0, 'equal-weights', '', ''
+select 'checkpoint', k.run, k.id, 'run', r.id, 0, 'equal-weights', '', '', ''
 from run r cross join lateral (select coalesce(case when r.start ->> 'digest' ~ '^b3:[0-9a-f]{64}$' then decode(substr(r.start ->> 'digest', 4), 'hex') end,
         (select t.weights from checkpoint c join checkpoint_file f on f.run = c.run and f.checkpoint = c.id and f.part = 'weights' join tensor_file t on t.digest = f.digest
             where c.run = r.id and c.step = 0 and t.weights is not null order by c.leg limit 1)) as weights) w
@@ -27,7 +27,7 @@ cross join lateral (select c.run, c.id from tensor_file t join checkpoint_file f
         where t.weights = w.weights and c.run < r.id order by c.kept, c.id limit 1) k
 where r.id = any(@runs::bigint[]) and r.origin is null
 union all
-select 'snapshot', 0, b.id, 'snapshot', 0, s.id, 'changed', '', ''
+select 'snapshot', 0, b.id, 'snapshot', 0, s.id, 'changed', '', '', ''
 from snapshot s join snapshot b on b.dataset = s.dataset and b.number = s.base where s.id = any(@snapshots::bigint[])
 ) m left join run r on r.id = m.from_run left join project p on p.id = r.project;
 
