@@ -18,7 +18,8 @@ func TestSides(t *testing.T) {
 		{Kind: lineage.Run, State: lineage.Hidden, Depth: 1}},
 		Links: []lineage.Edge{{From: 0, To: 1, How: lineage.Data, Use: "train", Data: "hydrophone#1:train"},
 			{From: 0, To: 1, How: lineage.Data, Use: "val", Data: "hydrophone#1:test"},
-			{From: 1, To: 2, How: lineage.Saved}, {From: 1, To: 3, How: lineage.Saved}, {From: 2, To: 4, How: lineage.Branch},
+			{From: 1, To: 2, How: lineage.Saved}, {From: 1, To: 3, How: lineage.Saved}, {From: 2, To: 4,
+				How: lineage.Branch},
 			{From: 3, To: 4, How: lineage.Equal}, {From: 1, To: 5, How: lineage.Rerun}}}
 	l := term.List("side", "links#", "thing", "how", "what", "who", "when")
 	sides(g, true, &l)
