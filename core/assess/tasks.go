@@ -2,7 +2,6 @@ package assess
 
 import (
 	"cmp"
-	"math"
 	"slices"
 
 	"kembrel/core/sheet"
@@ -18,6 +17,7 @@ func (a *Assessment) labels(s *sheet.Sheet) {
 	a.Classes = make([]Class, k)
 	answered := make([]int64, k) // of labelled examples
 	cells := map[[2]int]int64{}
+	found, right := make([][]int32, s.Len()), make([]bool, s.Len()) // what is both true and answered; all and no other
 	for c, name := range s.Classes {
 		a.Classes[c].Name = name
 	}
@@ -29,7 +29,7 @@ func (a *Assessment) labels(s *sheet.Sheet) {
 			continue
 		}
 		a.Labelled++
-		if s.Right(i) {
+		if right[i] = s.Right(i); right[i] {
 			a.Right++
 		}
 		missed, added := s.Missed(i), s.Added(i)
@@ -39,6 +39,7 @@ func (a *Assessment) labels(s *sheet.Sheet) {
 		for _, c := range s.TrueSets[i] {
 			a.Classes[c].True++
 			if _, is := slices.BinarySearch(missed, c); !is {
+				found[i] = append(found[i], c)
 				a.Classes[c].Right++
 				cells[[2]int{int(c), int(c)}]++
 			}
@@ -71,22 +72,20 @@ func (a *Assessment) labels(s *sheet.Sheet) {
 	}
 	count := func(i int32) {
 		n++
-		if s.Right(int(i)) {
+		if right[i] {
 			exact++
 		}
-		hits := 0
 		for _, c := range s.TrueSets[i] {
 			truth[c]++
-			if _, is := slices.BinarySearch(s.AnswerSets[i], c); is {
-				both[c]++
-				hits++
-			}
 		}
 		for _, c := range s.AnswerSets[i] {
 			answers[c]++
 		}
-		if either := len(s.TrueSets[i]) + len(s.AnswerSets[i]) - hits; either > 0 {
-			alike += float64(hits) / float64(either)
+		for _, c := range found[i] {
+			both[c]++
+		}
+		if either := len(s.TrueSets[i]) + len(s.AnswerSets[i]) - len(found[i]); either > 0 {
+			alike += float64(len(found[i])) / float64(either)
 		} else if s.AnswerSets[i] != nil {
 			alike++
 		}
@@ -257,10 +256,6 @@ func (a *Assessment) masks(s *sheet.Sheet) {
 			classes++
 			iou += both[c] / (truth[c] + answers[c] - both[c])
 			dice += 2 * both[c] / (truth[c] + answers[c])
-		}
-		if classes == 0 {
-			return []named{{"IoU, mean of classes", false, math.NaN()}, {"Dice, mean of classes", false, math.NaN()},
-				{"pixel accuracy", false, math.NaN()}}
 		}
 		return []named{{"IoU, mean of classes", false, iou / classes}, {"Dice, mean of classes", false, dice / classes},
 			{"pixel accuracy", false, right / all}}

@@ -145,3 +145,12 @@ func TestAlarmsOfSeveralLabels(t *testing.T) {
 		require.Empty(t, assess.Of(s).Alarms(s))
 	}
 }
+
+// Masks that are nothing but what is left out have no figures, and are no fault.
+func TestMasksOfNothing(t *testing.T) {
+	s := &sheet.Sheet{Says: sheet.Says{Task: sheet.Masks, Classes: []string{"water"}}, Keys: []string{"a"},
+		TrueSets: [][]int32{{}}, AnswerSets: [][]int32{{}}, Pixels: [][]sheet.PixelCount{{}}}
+	a := assess.Of(s)
+	require.Empty(t, a.Figures)
+	require.EqualValues(t, 1, a.Labelled)
+}

@@ -21,7 +21,7 @@ func TestAnswers(t *testing.T) {
 		{Kind: lineage.Evaluation, Address: "vessels/2/evaluations/1", Depth: 2}}}
 	require.Equal(t,
 		"It comes from 2 snapshots, the run vessels/1 and 2 checkpoints (1 deleted, or not for you to see).",
-			sayBefore(g))
+		sayBefore(g))
 	g.Cut = true
 	require.Equal(t, "What came of it: 2 runs (1 deleted, or not for you to see), the checkpoint vessels/2@e3 and "+
 		"1 evaluation. There is more, which is not shown.", sayAfter(g))
