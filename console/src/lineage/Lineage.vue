@@ -31,7 +31,13 @@ const drawing = computed(() => (lineage.value ? place(lineage.value) : undefined
 const node = computed(() => drawing.value?.nodes[picked.value])
 const rows = computed(() => {
   const nodes = drawing.value?.nodes ?? []
-  return (lineage.value?.links ?? []).map((l) => [nodes[l.from].address, l.how, l.use ?? '', l.data ?? '', nodes[l.to].address])
+  return (lineage.value?.links ?? []).map((l) => [
+    nodes[l.from].address,
+    l.how,
+    l.use ?? '',
+    l.data ?? '',
+    nodes[l.to].address,
+  ])
 })
 const files = computed(() =>
   ['json', 'n'].map((format) => ({
