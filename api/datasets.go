@@ -51,6 +51,7 @@ type Snapshot struct {
 	State   string              `json:"state" enum:"looked-at,looking,failed" doc:"Whether its questions have been answered"`
 	Failed  string              `json:"failed,omitempty" doc:"Why they could not be"`
 	Existed bool                `json:"existed,omitempty" doc:"Answered to who made it: the same items were a snapshot before"`
+	Again   int64               `json:"again,omitempty" doc:"Answered to who made it: items that came more than once, and count once"`
 	Found   *dataset.Findings   `json:"found,omitempty" doc:"What was found in it"`
 	Answers *SnapshotAnswers    `json:"answers,omitempty" doc:"The same in sentences; absent in lists"`
 	Users   []SnapshotUser      `json:"users,omitempty" doc:"Runs that used it, the newest first; absent in lists"`
@@ -236,6 +237,13 @@ type DataUse struct {
 	Keys    string `json:"keys,omitempty" maxLength:"80" doc:"Fingerprint of their keys (docs/data.md)"`
 	Digests string `json:"digests,omitempty" maxLength:"80" doc:"Of their digests"`
 	Pairs   string `json:"pairs,omitempty" maxLength:"80" doc:"Of both"`
+}
+
+// DataUseInput says what a run uses for something, in place of what was said of that before.
+type DataUseInput struct {
+	RunInput
+	Leg  int `query:"leg" minimum:"0" maximum:"100000" doc:"Whose program says it"`
+	Body DataUse
 }
 
 // UsedData is what a run used for something.

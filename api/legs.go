@@ -182,6 +182,9 @@ var (
 	SendOutput = declare[OutputInput, None](Spec{ID: "send-output", Method: "POST",
 		Path: "/projects/{project}/runs/{number}/legs/{leg}/output", Summary: "Send output of the program",
 		Access: Member, Own: Recorder, Recorders: true, MaxBody: 2 << 20})
+	UseData = declare[DataUseInput, None](Spec{ID: "use-data", Method: "PUT",
+		Path: "/projects/{project}/runs/{number}/data", Summary: "Say which data a run uses for what",
+		Access: Member, Own: Recorder})
 	EndLeg = declare[EndInput, None](Spec{ID: "end-leg", Method: "POST",
 		Path: "/projects/{project}/runs/{number}/legs/{leg}/end", Summary: "End a leg", Access: Member,
 		Own: Recorder, Recorders: true})

@@ -19,6 +19,7 @@ type Snapshot struct {
 	held   int    // how many
 	blocks int
 	items  int64
+	made   bool            // it is a snapshot already
 	group  *errgroup.Group // blocks on their way
 	under  context.Context
 }
@@ -33,14 +34,18 @@ const (
 	blockBytes = 2 << 20
 )
 
-// BeginSnapshot begins one; what the draft says but for its key.
+// BeginSnapshot begins one, or again the one of the key that the draft has: the blocks of a second time take the place
+// of those of the first.
 func BeginSnapshot(ctx context.Context, c *Client, in *api.NewDraft) (*Snapshot, error) {
-	in.Key = uuid.NewString()
+	if in.Key == "" {
+		in.Key = uuid.NewString()
+	}
 	draft, err := Call(ctx, c, api.BeginDraft, in)
 	if err != nil {
 		return nil, err
 	}
-	s := &Snapshot{c: c, draft: api.DraftInput{DatasetInput: in.DatasetInput, Draft: draft.ID}}
+	s := &Snapshot{c: c, draft: api.DraftInput{DatasetInput: in.DatasetInput, Draft: draft.ID},
+		made: draft.Snapshot != ""}
 	s.group, s.under = errgroup.WithContext(ctx)
 	s.group.SetLimit(blocksAtOnce)
 	return s, nil
@@ -67,6 +72,10 @@ func (s *Snapshot) send() {
 		return
 	}
 	s.blocks++
+	if s.made {
+		s.block, s.held = nil, 0
+		return
+	}
 	in := &api.BlockInput{DraftInput: s.draft, Block: s.blocks, RawBody: s.block}
 	s.block, s.held = nil, 0
 	s.group.Go(func() error {

@@ -150,9 +150,14 @@ const faultTries = 5
 // tryItem is try for what may be at fault itself: a service that fails at it again and again while it answers otherwise
 // refuses it.
 func (s *sender) tryItem(ctx context.Context, call func(context.Context) error) error {
+	return s.tryItemWithin(ctx, callTime, call)
+}
+
+// tryItemWithin is tryItem with a limit of its own to a call.
+func (s *sender) tryItemWithin(ctx context.Context, limit time.Duration, call func(context.Context) error) error {
 	faults := 0
 	var fault error
-	err := s.try(ctx, func(ctx context.Context) error {
+	err := s.tryWithin(ctx, limit, func(ctx context.Context) error {
 		err := call(ctx)
 		if api.Is(err, api.Internal) || api.Is(err, api.TooSlow) {
 			if faults++; faults >= faultTries {

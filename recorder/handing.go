@@ -1,6 +1,7 @@
 package recorder
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,11 +17,11 @@ import (
 	"kembrel/recorder/spool"
 )
 
-// How a program hands over a prediction sheet, or a file that it wrote: like a checkpoint it is given a folder and
-// writes into it. What is wrong in the files of a sheet is found out by the service, costs the sheet alone, and is said
-// on the run.
+// How a program hands over a prediction sheet, items of data, or a file that it wrote: as for a checkpoint it is given
+// a folder and writes into it. What is wrong in the files of a sheet is found out by the service, costs the sheet
+// alone, and is said on the run.
 
-// hand answers a message on a sheet or a file. The mutex is held.
+// hand answers a message on a sheet, items or a file. The mutex is held.
 func (n *session) hand(m protocol.Message, out *outbox) error {
 	if m.Do == "begin" {
 		return n.beginHanding(m, out)
@@ -46,9 +47,12 @@ func (n *session) hand(m protocol.Message, out *outbox) error {
 
 // handed names in an answer what was handed over.
 func handed(r protocol.Reply, kind, key string) protocol.Reply {
-	if kind == protocol.FileKind {
+	switch kind {
+	case protocol.FileKind:
 		r.File = key
-	} else {
+	case protocol.Items:
+		r.Items = key
+	default:
 		r.Sheet = key
 	}
 	return r
@@ -56,6 +60,12 @@ func handed(r protocol.Reply, kind, key string) protocol.Reply {
 
 func (n *session) beginHanding(m protocol.Message, out *outbox) error {
 	manifest := spool.Manifest{Key: uuid.NewString(), Step: n.lastStep, Epoch: api.Float(n.lastEpoch), Path: m.Path}
+	if m.Kind == protocol.Items {
+		if n.evaluate != nil {
+			return errors.New("an evaluation has its data from whoever asks for it")
+		}
+		manifest.Items = &spool.Use{For: m.Use, Dataset: cmp.Or(m.Data, n.spool.Leg.Project)}
+	}
 	if m.Kind == protocol.Sheet {
 		manifest.Step, manifest.Sheet = m.Step, &spool.Answers{Says: m.Answers, Split: m.Split}
 		switch {
@@ -89,8 +99,11 @@ func (n *session) beginHanding(m protocol.Message, out *outbox) error {
 }
 
 func unkept(m spool.Manifest, why error) string {
-	if m.Sheet == nil {
+	switch m.Kind() {
+	case protocol.FileKind:
 		return fmt.Sprintf("The file %s was not kept: %s.", m.Path, problemOf(why))
+	case protocol.Items:
+		return fmt.Sprintf("The items handed over for %s became no snapshot: %s.", m.Items.For, problemOf(why))
 	}
 	return fmt.Sprintf("The predictions on %s at step %d were not kept: %s.", m.Sheet.Split, m.Step, problemOf(why))
 }
@@ -102,11 +115,14 @@ func (n *session) forgetHanded(key string) {
 	os.RemoveAll(n.spool.OpenFolder(key))
 }
 
-// commitHanded keeps a sheet or a file and answers.
+// commitHanded keeps a sheet, items or a file and answers.
 func (n *session) commitHanded(manifest spool.Manifest, m protocol.Message, out *outbox) {
 	files := m.Files
-	if m.Kind == protocol.FileKind {
+	switch m.Kind {
+	case protocol.FileKind:
 		files = []protocol.File{{Part: "file", Path: manifest.Path}}
+	case protocol.Items:
+		files = []protocol.File{{Part: "items", Path: protocol.ItemsFile}}
 	}
 	if err := n.keepHanded(manifest, files); err != nil {
 		n.problem(out, m, onTheRun{err})
@@ -129,8 +145,11 @@ func (n *session) keepHanded(manifest spool.Manifest, files []protocol.File) err
 			manifest.Files = append(manifest.Files, spool.ManifestFile{Part: f.Part, Path: f.Path, Size: sizes[i]})
 		}
 		kind := spool.Sheet
-		if manifest.Sheet == nil {
+		switch manifest.Kind() {
+		case protocol.FileKind:
 			kind = spool.File
+		case protocol.Items:
+			kind = spool.Items
 		}
 		err = n.spool.AppendNow(kind, 0, manifest)
 	}

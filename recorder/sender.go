@@ -90,12 +90,7 @@ func (s *sender) send(ctx context.Context) error {
 		return err
 	})
 	group.Go(func() error {
-		for m := range manifests {
-			if err := s.sendHanded(working, m); err != nil {
-				return err
-			}
-		}
-		return nil
+		return s.sendAllHanded(working, manifests)
 	})
 	group.Go(func() error { return s.sendOutputs(working) })
 	if s.coming != nil {
@@ -144,9 +139,14 @@ func (s *sender) change(do func(*spool.State)) {
 
 // try calls until the service takes it or refuses it for good.
 func (s *sender) try(ctx context.Context, call func(context.Context) error) error {
+	return s.tryWithin(ctx, callTime, call)
+}
+
+// tryWithin is try with a limit of its own to a call.
+func (s *sender) tryWithin(ctx context.Context, limit time.Duration, call func(context.Context) error) error {
 	pause := 200 * time.Millisecond
 	for {
-		limited, cancel := context.WithTimeout(ctx, callTime)
+		limited, cancel := context.WithTimeout(ctx, limit)
 		err := call(limited)
 		cancel()
 		if err == nil {
@@ -289,6 +289,7 @@ func (s *sender) showLife(ctx context.Context, fail context.CancelCauseFunc) {
 // when the program is over without one.
 func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifest) (*spool.Ending, error) {
 	reader, passed := s.spool.Reader(), int64(0)
+	handing := false // items of data, and more may come before training begins
 	for {
 		over := s.over() // asked before reading: what comes after the answer is read next time
 		if err := s.sendRemarks(ctx); err != nil {
@@ -308,13 +309,14 @@ func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifes
 			fresh := record.Number > passed // not seen before a step back
 			passed = max(passed, record.Number)
 			switch record.Kind {
-			case spool.Checkpoint, spool.Sheet, spool.File:
+			case spool.Checkpoint, spool.Sheet, spool.File, spool.Items:
 				var m spool.Manifest
 				if err := json.Unmarshal(record.Body, &m); err != nil {
 					return nil, fmt.Errorf("record %d: %w", record.Number, err)
 				}
 				if fresh {
 					manifests <- m
+					handing = m.Items != nil
 				}
 			case spool.End:
 				ending = &spool.Ending{}
@@ -324,6 +326,10 @@ func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifes
 			default:
 				if record.Number <= s.counted.Upto || record.Kind == spool.Said {
 					continue
+				}
+				if handing && trains(record) {
+					manifests <- spool.Manifest{}
+					handing = false
 				}
 				s.add(&p, record)
 			}

@@ -113,7 +113,7 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 			if err := json.Unmarshal(record.Body, n.ended); err != nil {
 				return nil, err
 			}
-		case spool.Checkpoint, spool.Sheet, spool.File:
+		case spool.Checkpoint, spool.Sheet, spool.File, spool.Items:
 			var m spool.Manifest
 			if err := json.Unmarshal(record.Body, &m); err == nil {
 				n.steps[m.Step] = n.steps[m.Step] || m.Kind() == protocol.Checkpoint
@@ -297,7 +297,7 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 		return n.keepReadings(m, out)
 	case protocol.Data:
 		return n.data(m, out)
-	case protocol.Sheet, protocol.FileKind:
+	case protocol.Sheet, protocol.FileKind, protocol.Items:
 		return n.hand(m, out)
 	case protocol.NoteKind:
 		if out.rank > 0 {

@@ -147,6 +147,8 @@ func (s *sender) setAside(m spool.Manifest, why error) error {
 		what = fmt.Sprintf("prediction sheet of step %d", m.Step)
 	case protocol.FileKind:
 		what = "file " + m.Path
+	case protocol.Items:
+		what = "list of items for " + m.Items.For
 	}
 	s.putAside(fmt.Errorf("%s: %w", what, why))
 	s.say("%s: %v; it stays in the spool", what, why)

@@ -9,6 +9,7 @@ import (
 	"image/png"
 	"math"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -151,6 +152,43 @@ func TestSnapshotsAtOnce(t *testing.T) {
 		"hydrophone#4": true}, different)
 }
 
+// What a program hands over is the snapshot that has it, as far as it tells; what is new becomes one, and items of two
+// splits are told apart.
+func TestSnapshotOfAProgram(t *testing.T) {
+	s := serve(t)
+	s.snapshot(t, honest(200)...)
+	hand := func(n int, more ...dataset.Item) *api.Snapshot {
+		draft := newDraft()
+		draft.Body.Source = api.SnapshotSource{Kind: "program", Run: "vessels/1"}
+		send := func() *api.Snapshot {
+			w, err := client.BeginSnapshot(ctx, s.Client, draft)
+			require.NoError(t, err)
+			for _, it := range append(honest(n), more...) {
+				it.Size, it.Digest = 0, chunk.Digest{}
+				require.NoError(t, w.Add(it))
+			}
+			made, err := w.Commit(ctx)
+			require.NoError(t, err)
+			return made
+		}
+		made := send()
+		require.Equal(t, made.Address, send().Address, "whoever was cut off sends it again")
+		return made
+	}
+	require.Equal(t, "hydrophone#1", hand(200).Address)
+	require.Equal(t, "hydrophone#2", hand(190).Address)
+	moved := clipItem(3, "val")
+	made := hand(200, moved, moved, clipItem(4, "train"))
+	require.Equal(t, "hydrophone#3", made.Address)
+	require.EqualValues(t, 2, made.Again)
+	require.EqualValues(t, 201, made.Items)
+	require.NoError(t, s.service.LookAt(ctx))
+	found := call(t, s, api.ListItems, &api.ItemsInput{SnapshotInput: api.SnapshotInput{DatasetInput: hydrophone},
+		Where: `"same-item" in found`})
+	require.Len(t, found.Items, 2)
+	require.Equal(t, moved.Key+" (val)", found.Items[1].Key)
+}
+
 // Bytes that are kept come back, in a way in which a browser runs nothing of them; a snapshot of bytes that are not
 // there is not made.
 func TestBytesOfItems(t *testing.T) {
@@ -244,6 +282,17 @@ func TestWhoUsedWhat(t *testing.T) {
 	bad := batch(leg, 2, 9, "accuracy.test", 0.5)
 	bad.Body.Data = []api.DataUse{{Use: "val", Keys: "b3:zz"}}
 	refuse(t, s, api.SendBatch, bad, api.Invalid, "data for val")
+
+	again := &api.DataUseInput{RunInput: leg.RunInput, Leg: 1,
+		Body: api.DataUse{Use: "odd", Asked: "hydrophone#2:train"}}
+	call(t, s, api.UseData, again)
+	used := call(t, s, api.GetRun, &leg.RunInput).Data
+	require.Equal(t, "hydrophone#2:train", used[slices.IndexFunc(used,
+		func(u api.UsedData) bool { return u.Use == "odd" })].Data)
+	again.Body.Use = "No"
+	refuse(t, s, api.UseData, again, api.Invalid, "match pattern")
+	again.Body.Use, again.Number = "odd", 99
+	refuse(t, s, api.UseData, again, api.NotFound, "no run vessels/99")
 
 	shown := call(t, s, api.GetSnapshot, &one)
 	require.Len(t, shown.Users, 2)

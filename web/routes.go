@@ -99,6 +99,7 @@ func (w *server) routes() {
 	})
 	bind(w, api.ShowLife, s.ShowLife)
 	bind(w, api.SendOutput, s.SendOutput)
+	bind(w, api.UseData, s.UseData)
 	bind(w, api.EndLeg, s.EndLeg)
 	bind(w, api.GetOutput, s.GetOutput)
 

@@ -16,7 +16,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"iter"
 	"math"
 	"net"
 	"os"
@@ -93,6 +92,7 @@ type reply struct {
 	Run        string `json:"run"`
 	Kept       int64  `json:"kept"`
 	Checkpoint string `json:"checkpoint"`
+	Items      string `json:"items"`
 	Sheet      string `json:"sheet"`
 	File       string `json:"file"`
 	Folder     string `json:"folder"`
@@ -303,62 +303,6 @@ func (r *Run) Note(text string) {
 	r.finish(true)
 }
 
-// Data says which data the run uses for what: Data("val", "hydrophone#3:val"). An address that the service does not
-// know is said on the run.
-func (r *Run) Data(use, address string) {
-	r.mutex.Lock()
-	defer r.mutex.Unlock()
-	r.begin("data")
-	r.line = appendText(append(r.line, `,"use":`...), use)
-	r.line = appendText(append(r.line, `,"data":`...), address)
-	r.finish(true)
-}
-
-// itemsAtOnce is how many items a message has.
-const itemsAtOnce = 2000
-
-// DataItems says which data the run uses for what by the items that it reads, each its key and, where that is known,
-// its digest ("b3:..."); the service says which snapshot that is, or that it is none. Items are read one by one and
-// held by nobody. dataset, or "", says whose snapshots are looked at first.
-func (r *Run) DataItems(use, dataset string, items iter.Seq2[string, string]) {
-	var keys, digests []string
-	count := 0
-	send := func() {
-		if len(keys) == 0 {
-			return
-		}
-		r.mutex.Lock()
-		defer r.mutex.Unlock()
-		r.line = appendText(append(r.line[:0], `{"kind":"data","do":"items","use":`...), use)
-		for name, list := range map[string][]string{"keys": keys, "digests": digests} {
-			r.line = append(append(append(r.line, `,"`...), name...), `":[`...)
-			for i, text := range list {
-				if i > 0 {
-					r.line = append(r.line, ',')
-				}
-				r.line = appendText(r.line, text)
-			}
-			r.line = append(r.line, ']')
-		}
-		r.finish(false)
-		count += len(keys)
-		keys, digests = keys[:0], digests[:0]
-	}
-	for key, digest := range items {
-		if keys, digests = append(keys, key), append(digests, digest); len(keys) == itemsAtOnce {
-			send()
-		}
-	}
-	send()
-	r.mutex.Lock()
-	defer r.mutex.Unlock()
-	r.begin("data")
-	r.line = appendText(append(r.line, `,"do":"end","use":`...), use)
-	r.line = appendText(append(r.line, `,"data":`...), dataset)
-	r.line = strconv.AppendInt(append(r.line, `,"count":`...), int64(count), 10)
-	r.finish(true)
-}
-
 // Checkpoint saves a checkpoint: write is given a folder, writes files into it, and returns which files make up which
 // part. The files are the recorder's from then on: it sees to it that they are safe on disk, and sends them in the
 // background. Settle waits for the former; what goes wrong later is told by Err.
@@ -383,8 +327,8 @@ func (r *Run) checkpoint(step int64, epoch float64, why string,
 	})
 }
 
-// handOver hands over a checkpoint or a prediction sheet: it asks for a folder, saying what for, has its files written,
-// and says which they are, as a field of the last message.
+// handOver hands over a checkpoint, a prediction sheet, items or a file: it asks for a folder, saying what for, has its
+// files written, and says which they are, as a field of the last message.
 func (r *Run) handOver(kind string, say func(), write func(folder string) (field string, files any, err error)) error {
 	begin := func() (reply, error) {
 		return r.ask(func() {
@@ -411,7 +355,7 @@ func (r *Run) handOver(kind string, say func(), write func(folder string) (field
 		r.begin(kind)
 		r.line = appendText(append(r.line, `,"do":`...), do)
 		r.line = appendText(append(append(append(r.line, `,"`...), kind...), `":`...),
-			begun.Checkpoint+begun.Sheet+begun.File)
+			begun.Checkpoint+begun.Items+begun.Sheet+begun.File)
 	}
 	if err != nil {
 		end("abandon")

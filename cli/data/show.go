@@ -114,7 +114,7 @@ changed since the one before, who used it, and how often the test split was look
 			}
 			p := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
 			wide := min(term.Width(a.Out), 100)
-			p("%s  %s, %s", s.Address, term.Many(s.Items, "item", "items"), api.Bytes(s.Bytes))
+			p("%s  %s%s", s.Address, term.Many(s.Items, "item", "items"), sizeOf(s))
 			p("made %s by %s %s", term.When(s.Created), term.Printable(s.Who), term.Printable(sayMade(s)))
 			for _, q := range []struct {
 				question,
@@ -397,4 +397,12 @@ and your own columns.`,
 	fl.IntVar(&in.Limit, "limit", 50, "at most so many, up to 1000")
 	term.FilesFlag(cmd, &files, ".csv, .jsonl or .parquet; all items that fulfil the condition")
 	return cmd
+}
+
+// sizeOf is what all items of a snapshot come to, where that is known.
+func sizeOf(s *api.Snapshot) string {
+	if s.Bytes == 0 {
+		return ""
+	}
+	return ", " + api.Bytes(s.Bytes)
 }

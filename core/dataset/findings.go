@@ -2,7 +2,7 @@ package dataset
 
 // Crossing says what two splits have in common.
 type Crossing struct {
-	Kind   string    `json:"kind"`   // same-bytes, same-group, nearly-same, same-name
+	Kind   string    `json:"kind"`   // same-bytes, same-group, nearly-same, same-item, same-name
 	Splits [2]string `json:"splits"` // the first before the second as train comes before val
 	Shared int64     `json:"shared"` // different bytes, groups, texts or names that are in both
 	Items  [2]int64  `json:"items"`  // items of each that these are
@@ -20,12 +20,13 @@ type SplitCount struct {
 	Items   int64  `json:"items"`
 	Bytes   int64  `json:"bytes"`
 	Groups  int64  `json:"groups"`  // different ones
-	Leaking int64  `json:"leaking"` // items that another split has too: by bytes, group, or nearly
+	Leaking int64  `json:"leaking"` // items that another split has too: by bytes, group, key, or nearly
 }
 
 // Findings are what a snapshot says of itself.
 type Findings struct {
 	Items     int64        `json:"items"`
+	Unknown   int64        `json:"unknown,omitempty"` // items of whose bytes nothing is known
 	Splits    []SplitCount `json:"splits"`
 	Grouped   bool         `json:"grouped"` // some items have groups
 	Crossings []Crossing   `json:"crossings"`

@@ -156,6 +156,9 @@ func (it *Item) Label() string {
 	return ""
 }
 
+// KeyIn is the key of an item of a split where another split has an item of that key too.
+func KeyIn(key, split string) string { return key + " (" + split + ")" }
+
 // RowDigest is the digest of an item that is a row and has no bytes: of its label and its own columns.
 func RowDigest(labels []string, target float64, columns []OwnColumn, own []any) chunk.Digest {
 	it := Item{Labels: slices.Sorted(slices.Values(labels)), Target: target, Own: own}

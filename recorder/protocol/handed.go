@@ -43,6 +43,26 @@ func (m *Message) data(r raw) error {
 	return nil
 }
 
+// ItemsFile is the file in which items are handed over.
+const ItemsFile = "items.jsonl"
+
+// items reads the beginning or the end of items that are handed over in a file.
+func (m *Message) items(r raw) error {
+	switch m.Do, m.Key = r.Do, r.Items; m.Do {
+	case "begin":
+		if m.Use, m.Data = r.Use, r.Data; m.Data != "" {
+			if err := api.CheckDatasetName(m.Data); err != nil {
+				return err
+			}
+		}
+		return api.CheckUse(m.Use)
+	case "commit", "abandon":
+		m.Why = m.Why[:min(len(m.Why), 2000)]
+		return nil
+	}
+	return fmt.Errorf("do %.40q of items is none of begin, commit, abandon", m.Do)
+}
+
 // sheet reads the beginning or the end of a prediction sheet.
 func (m *Message) sheet(r raw) error {
 	m.Do, m.Key = r.Do, r.Sheet

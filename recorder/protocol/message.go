@@ -43,6 +43,7 @@ const (
 	Start      = "start"
 	Taken      = "taken"
 	Data       = "data"
+	Items      = "items"
 	Sheet      = "sheet"
 	FileKind   = "file"
 )
@@ -67,7 +68,7 @@ type Message struct {
 
 	Taken []string // names of asked hyperparameters whose value the program took
 
-	Do    string // checkpoint: begin, join, commit or abandon; sheet: begin, commit or abandon
+	Do    string // checkpoint: begin, join, commit or abandon; items, sheet, file: begin, commit or abandon
 	Ranks int    // hello: how many processes record; checkpoint begin: how many hand over files; 0: this one alone
 	Step  int64
 	Epoch float64
@@ -78,8 +79,8 @@ type Message struct {
 	Says    api.ProgramSays // start
 	Weights string          // start: path of a safetensors file with the starting weights
 
-	// data: what is used for what. Do is "" where Data names it, items where Keys and Digests are some of what is
-	// handed over, and end behind the last of them; Count is then how many were.
+	// data, items: what is used for what. Of data Do is "" where Data names it, items where Keys and Digests are some
+	// of what is handed over, and end behind the last of them; Count is then how many were.
 	Use     string
 	Data    string
 	Keys    []string
@@ -109,6 +110,7 @@ type Reply struct {
 	Leg        int    `json:"leg,omitempty"`  // welcome
 	Kept       int64  `json:"kept,omitempty"` // welcome: the last message kept, for who comes back
 	Checkpoint string `json:"checkpoint,omitempty"`
+	Items      string `json:"items,omitempty"`
 	Sheet      string `json:"sheet,omitempty"`
 	File       string `json:"file,omitempty"`
 	Folder     string `json:"folder,omitempty"` // welcome: the spool; folder: where to write the checkpoint or sheet
@@ -183,6 +185,7 @@ type raw struct {
 	Digests    []string                   `json:"digests"`
 	Count      int64                      `json:"count"`
 
+	Items         string   `json:"items"`
 	Sheet         string   `json:"sheet"`
 	File          string   `json:"file"`
 	Split         string   `json:"split"`
@@ -248,6 +251,8 @@ func Parse(line []byte, now time.Time) (Message, error) {
 		}
 	case Data:
 		err = m.data(r)
+	case Items:
+		err = m.items(r)
 	case Sheet:
 		err = m.sheet(r)
 	case FileKind:

@@ -96,6 +96,9 @@ func TestBadLinesSayWhatIsWrong(t *testing.T) {
 		`{"kind":"checkpoint","do":"commit","checkpoint":"k","parts":{"weights":["/etc/x"]}}`: "not relative",
 		`{"kind":"checkpoint","do":"commit","checkpoint":"k","parts":{"Weights":["x"]}}`:      "part name",
 		`{"kind":"checkpoint","do":"commit","checkpoint":"k","parts":{"a":["x"],"b":["x"]}}`:  "twice",
+		`{"kind":"items","do":"begin"}`:                                                       "nothing that data is used for",
+		`{"kind":"items","do":"begin","use":"val","data":"hydrophone#3"}`:                     "cannot be called",
+		`{"kind":"items","do":"end","use":"val"}`:                                             "none of begin, commit",
 		"{\"kind\":\"note\",\"text\":\"\xff\"}":                                               "UTF-8",
 		`{"kind":"readings","step":1,"values":{"a":1e999}}`:                                   "outside",
 	} {

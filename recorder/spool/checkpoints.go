@@ -15,7 +15,7 @@ import (
 	"kembrel/core/sheet"
 )
 
-// Manifest is a checkpoint handed over by the program, or a prediction sheet, or a file that it wrote.
+// Manifest is a checkpoint handed over by the program, a prediction sheet, items of data, or a file that it wrote.
 type Manifest struct {
 	Key     string               `json:"key"`
 	Step    int64                `json:"step"`
@@ -26,18 +26,27 @@ type Manifest struct {
 	Ranks   int                  `json:"ranks,omitempty"` // that hand over files; 0: the one process
 	Files   []ManifestFile       `json:"files"`
 	Sheet   *Answers             `json:"sheet,omitempty"` // of a prediction sheet
+	Items   *Use                 `json:"items,omitempty"` // of items of data
 	Path    string               `json:"path,omitempty"`  // of a file that is no checkpoint
 }
 
-// Kind is what it is, as the protocol calls it: checkpoint, sheet or file.
+// Kind is what it is, as the protocol calls it: checkpoint, items, sheet or file.
 func (m Manifest) Kind() string {
 	switch {
+	case m.Items != nil:
+		return "items"
 	case m.Sheet != nil:
 		return "sheet"
 	case m.Path != "":
 		return "file"
 	}
 	return "checkpoint"
+}
+
+// Use says what items of data are used for.
+type Use struct {
+	For     string `json:"for"`
+	Dataset string `json:"dataset"` // whose snapshot they become
 }
 
 // Answers say what a prediction sheet is.

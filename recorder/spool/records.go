@@ -33,6 +33,7 @@ const (
 	Data       Kind = 8  // JSON: api.DataUse
 	Sheet      Kind = 9  // JSON: Manifest with Sheet
 	File       Kind = 10 // JSON: Manifest with Path
+	Items      Kind = 11 // JSON: Manifest with Items
 )
 
 // Batched reports whether records of this kind go to the service in batches, which it counts.

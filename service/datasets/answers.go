@@ -63,10 +63,16 @@ func sayCrossing(c dataset.Crossing, rows bool) string {
 	if rows && c.Kind == "same-bytes" {
 		what = [2]string{"row", "rows"}
 	}
-	word := what[1]
-	verb := "are"
+	word, verb := what[1], "are"
 	if c.Shared == 1 {
 		word, verb = what[0], "is"
+	}
+	if c.Kind == "same-item" {
+		was := "were"
+		if c.Shared == 1 {
+			was = "was"
+		}
+		return fmt.Sprintf("%s %s handed over for both %s and %s", items(c.Shared), was, c.Splits[0], c.Splits[1])
 	}
 	return fmt.Sprintf("%s %s %s in both %s and %s", api.Thousands(c.Shared), word, verb, c.Splits[0], c.Splits[1])
 }
@@ -101,8 +107,13 @@ func sayTrust(a *dataset.Findings, rows bool) string {
 		name = " Besides, " + strings.Join(names, "; ") + " but for the split's: worth a look."
 	}
 	looked := "by their bytes"
-	if rows {
+	switch {
+	case rows:
 		looked = "as whole rows"
+	case a.Unknown > 0 && a.Unknown == a.Items:
+		looked = "by their keys; their bytes are not known"
+	case a.Unknown > 0:
+		looked = fmt.Sprintf("by their keys, and by their bytes, which are not known of %s", items(a.Unknown))
 	}
 	switch {
 	case a.Nearly == "text":
@@ -132,6 +143,10 @@ func capital(text string) string {
 
 // sayClean answers: is it clean?
 func sayClean(a *dataset.Findings) string {
+	if len(a.Tallies) == 0 && a.Unknown > 0 {
+		return fmt.Sprintf("As far as can be told: none is without its label. Of %s the bytes are not known, so whether any is empty, blank, or there twice is not either.",
+			items(a.Unknown))
+	}
 	if len(a.Tallies) == 0 {
 		return "Yes: none is empty, blank, without its label, or there twice in a split; none has the bytes of one with another label, or a size far from the others'."
 	}

@@ -39,7 +39,17 @@ func TestTrustInWords(t *testing.T) {
 	} {
 		require.Equal(t, c.want, sayTrust(&c.found, c.rows))
 	}
+	told := dataset.Findings{Items: 9, Unknown: 9, Grouped: true, Splits: []dataset.SplitCount{{Name: "train"},
+		{Name: "val"}}}
+	require.Equal(t, "Yes: no item is in two splits (by their keys; their bytes are not known), and no group is.",
+		sayTrust(&told, false))
+	for n, want := range map[int64]string{1: "1 item was handed over for both train and val",
+		1200: "1,200 items were handed over for both train and val"} {
+		require.Equal(t, want, sayCrossing(dataset.Crossing{Kind: "same-item", Splits: [2]string{"train", "val"},
+			Shared: n}, false))
+	}
 	require.Contains(t, sayClean(&dataset.Findings{}), "Yes: none is empty")
+	require.Contains(t, sayClean(&dataset.Findings{Items: 9, Unknown: 2}), "Of 2 items the bytes are not known")
 	require.Equal(t, "Not all: 1 item without bytes; 1,200 items whose bytes stand under two labels.",
 		sayClean(&dataset.Findings{Tallies: []dataset.Tally{{Kind: "empty", Items: 1},
 			{Kind: "two-labels", Items: 1200}}}))

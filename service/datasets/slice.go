@@ -21,6 +21,7 @@ type Storage interface {
 	DataUsers(ctx context.Context, seen store.Seen, snapshot int64, limit int) ([]store.DataUser, error)
 	Draft(ctx context.Context, id string) (store.Draft, error)
 	DraftBlocks(ctx context.Context, draft string) ([]store.DraftBlock, error)
+	FindSplit(ctx context.Context, dataset string, pairs, keys, digests *chunk.Digest) ([]store.SplitAt, error)
 	ListDatasets(ctx context.Context, name, after string, limit int) ([]store.Dataset, error)
 	ListSnapshots(ctx context.Context, name string, below int64, limit int) ([]store.Snapshot, error)
 	LeaseChunks(ctx context.Context, digests []chunk.Digest) error

@@ -12,6 +12,34 @@ import (
 	"kembrel/store"
 )
 
+// UseData keeps what a run uses for something.
+func (s *Runs) UseData(ctx context.Context, who act.Who, in *api.DataUseInput) (*api.None, error) {
+	run, err := s.RunID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	if err := api.CheckUse(in.Body.Use); err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	uses, err := s.uses(ctx, run, []api.DataUse{in.Body})
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.InTx(ctx, func(q Tx) error {
+		if err := q.LockRun(ctx, run); err != nil {
+			return act.OrNotFound(err, "there is no run %s/%d", in.Project, in.Number)
+		}
+		if err := s.keepUses(ctx, q, in.Leg, uses); err != nil {
+			return err
+		}
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, Verb: "told"})
+	})
+	if err == nil {
+		s.Live.News()
+	}
+	return nil, err
+}
+
 // uses finds out which snapshots are meant by what a run says that it uses. One that is not known costs itself: the run
 // goes on, and its page says so.
 func (s *Runs) uses(ctx context.Context, run int64, said []api.DataUse) ([]store.RunData, error) {

@@ -93,7 +93,8 @@ func TestResumedEqualsUninterrupted(t *testing.T) {
 	}
 	r := rand.New(rand.NewPCG(1851, 4))
 	twice := 0
-	for seed := range 20 {
+	for seed := 0; twice < 15; seed++ { // a slow machine kills fewer in time
+		require.Less(t, seed, 60, "%d of them were killed in time", twice)
 		kind, name := "momentum", fmt.Sprintf("killed-%d", seed)
 		if seed%2 == 1 {
 			kind = "adam"
@@ -144,7 +145,6 @@ func TestResumedEqualsUninterrupted(t *testing.T) {
 		w.equalRuns(t, whole[kind], address)
 		twice++
 	}
-	require.Greater(t, twice, 14, "most were killed in time")
 }
 
 // What an earlier leg had recorded beyond the resumption point stays stored, a leg that comes back is told to stop, and

@@ -13,19 +13,13 @@ from typing import Any, Callable, Dict, Iterable, Optional, Sequence, TypeVar
 
 from ._connection import Connection
 from ._arrays import is_array
+from ._items import named, write_items
 from ._sheet import task_of, write_sheet
 from ._values import number, whole
 
 _ITEMS = 2000  # keys and digests in a message
 
 _Method = TypeVar("_Method", bound=Callable[..., Any])
-
-
-def _named(value: Any) -> str:
-    """A key as text; 32 bytes are a digest."""
-    if isinstance(value, (bytes, bytearray)):
-        return "b3:" + value.hex() if len(value) == 32 else value.decode("utf-8", "replace")
-    return str(value)
 
 
 def safe(default: Any = None) -> Callable[[_Method], _Method]:
@@ -70,24 +64,49 @@ class Handing(Connection):
         use: str = "",
         keys: Optional[Iterable[Any]] = None,
         digests: Optional[Iterable[Any]] = None,
+        groups: Optional[Iterable[Any]] = None,
+        labels: Optional[Iterable[Any]] = None,
+        classes: Optional[Sequence[str]] = None,
         dataset: str = "",
-        **named: str,
+        **named_data: str,
     ) -> None:
         """Says which data the run uses: by name, data(train="hydrophone#3:train",
         val="hydrophone#3:val"), or by the items that it reads for one use, data("train",
         keys=...), of which the service says which snapshot that is, or that it is none. keys are
         their paths or ids, as the snapshot has them; digests, where they are known, "b3:..." or the
-        32 bytes of BLAKE3-256. Both are read one by one and held by nobody. dataset says whose
+        32 bytes of BLAKE3-256. All are read one by one and held by nobody. dataset says whose
         snapshots are looked at first.
+
+        With groups (what must not be in two splits, such as a voyage) or labels (texts, numbers,
+        lists of texts, or places in classes) the items become a snapshot of dataset, or of one that
+        is called as the project, unless one has them already; the use is their split. Those of all
+        uses that are handed over before the first reading become one snapshot, which says whether
+        they have anything in common.
         """
         if self._silent or self.rank:
             return
-        for what, address in named.items():
+        for what, address in named_data.items():
             self._tell("data", use=what, data=str(address))
         if not use:
             return
         if keys is None and digests is None:
+            if groups is not None or labels is not None:
+                raise ValueError("groups and labels are of items, whose keys are missing")
             self._tell("data", use=str(use), data=str(dataset))
+            return
+        if groups is not None or labels is not None:
+            if keys is None:
+                raise ValueError("items with groups or labels need keys")
+            items = keys
+            names = None if classes is None else [str(c) for c in classes]
+            self._hand_over(
+                "items",
+                {"do": "begin", "use": str(use), "data": str(dataset)},
+                f"the items for {use}",
+                lambda folder: write_items(
+                    folder, items, names, digests=digests, groups=groups, labels=labels
+                ),
+            )
             return
         count = 0
         columns = {
@@ -102,7 +121,7 @@ class Handing(Connection):
                 raise ValueError("keys and digests of data are not as many")
             if not (size := sizes.pop()):
                 break
-            fields = {name: [_named(v) for v in part] for name, part in some.items()}
+            fields = {name: [named(v) for v in part] for name, part in some.items()}
             count += size
             self._tell_once("data", use=str(use), do="items", **fields)
         self._tell("data", use=str(use), do="end", data=str(dataset), count=count)

@@ -47,7 +47,7 @@ const url = computed(
       </div>
       <div>
         <dt>size</dt>
-        <dd class="mono">{{ bytes(item.size) }}</dd>
+        <dd class="mono">{{ item.size || item.digest ? bytes(item.size) : 'not known' }}</dd>
       </div>
       <div v-if="item.digest">
         <dt>digest</dt>

@@ -149,7 +149,7 @@ defineExpose({
                   <td>{{ i.split }}</td>
                   <td class="mono">{{ i.group }}</td>
                   <td>{{ i.target !== undefined ? i.target : (i.labels ?? []).join(' + ') }}</td>
-                  <td class="n">{{ bytes(i.size) }}</td>
+                  <td class="n">{{ i.size || i.digest ? bytes(i.size) : '' }}</td>
                   <td v-for="c in own" :key="c.name" class="mono" :class="{ n: c.kind === 'number' }">
                     {{ i.own?.[c.name] === undefined ? '' : hyper(i.own[c.name]) }}
                   </td>

@@ -58,6 +58,7 @@ const kinds: Record<string, string> = {
   'same-bytes': 'the same bytes',
   'same-group': 'the same group',
   'nearly-same': 'nearly the same',
+  'same-item': 'handed over for both',
   'same-name': 'the same name',
   empty: 'no bytes',
   blank: 'all bytes the same',
@@ -113,8 +114,8 @@ function list(where: string) {
     <p v-if="problem" class="bad page-top" role="alert">{{ problem }}</p>
     <template v-if="snapshot">
       <p class="small facts">
-        {{ count(snapshot.items) }} items, {{ bytes(snapshot.bytes) }}; bytes of {{ count(snapshot.kept) }} kept; made
-        {{ when(snapshot.created) }} by {{ snapshot.who }} {{ made }}
+        {{ count(snapshot.items) }} items{{ snapshot.bytes ? `, ${bytes(snapshot.bytes)}` : '' }}; bytes of
+        {{ count(snapshot.kept) }} kept; made {{ when(snapshot.created) }} by {{ snapshot.who }} {{ made }}
       </p>
       <Question title="Can the validation figure be trusted?" :says="snapshot.answers?.trust">
         <table v-if="found?.crossings?.length" class="narrow">

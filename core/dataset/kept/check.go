@@ -27,15 +27,16 @@ const (
 	TwoLabels                    // the bytes of an item with another label
 	FarOff                       // a size far from what is usual here
 	NoSplit                      // in no split, where others are in one
+	SameItem                     // it was handed over for another split too, by its key
 )
 
 // Leaks are the marks of items that are in two splits, in one way or another.
-const Leaks = SameBytes | SameGroup | NearlySame
+const Leaks = SameBytes | SameGroup | NearlySame | SameItem
 
 // foundNames are how marks are called in filters, in order of their bits.
 var foundNames = []string{"same-bytes", "same-group", "nearly-same", "same-name", "empty", "blank",
 	"no-label", "double",
-	"two-labels", "far-off", "no-split"}
+	"two-labels", "far-off", "no-split", "same-item"}
 
 // FoundNames are how all marks are called.
 func FoundNames() []string { return slices.Clone(foundNames) }
@@ -142,12 +143,15 @@ func (c *checker) count() error {
 		c.out.Splits = append(c.out.Splits, dataset.SplitCount{Name: name})
 	}
 	split := len(c.names) > 1
-	return c.each(Want{Split: true, Size: true, Blank: true}, func(i int, it *dataset.Item) {
+	return c.each(Want{Split: true, Size: true, Digest: true, Blank: true}, func(i int, it *dataset.Item) {
 		s := at[it.Split]
 		c.splits[i] = s
 		c.out.Splits[s].Items++
 		c.out.Splits[s].Bytes += it.Size
-		if it.Size == 0 {
+		if it.Digest == (chunk.Digest{}) {
+			c.out.Unknown++
+		}
+		if it.Digest == nothing {
 			c.found[i] |= Empty
 		} else if it.Blank {
 			c.found[i] |= BlankBytes
@@ -157,6 +161,9 @@ func (c *checker) count() error {
 		}
 	})
 }
+
+// nothing is the digest of an item without bytes. One whose size is 0 may be one of which it was not told.
+var nothing = chunk.Sum(nil)
 
 // runs calls each for the marks that have one hash, where there are several. The marks are in order then.
 func (c *checker) runs(each func(same []mark)) {
@@ -225,8 +232,8 @@ func (c *checker) crossings(kind Found) {
 func (c *checker) bytes() error {
 	c.marks = c.marks[:0]
 	labels := make([]uint32, len(c.found)) // enough to tell two apart
-	err := c.each(Want{Digest: true, Labels: true, Target: true, Size: true}, func(i int, it *dataset.Item) {
-		if it.Digest == (chunk.Digest{}) || it.Size == 0 {
+	err := c.each(Want{Digest: true, Labels: true, Target: true}, func(i int, it *dataset.Item) {
+		if it.Digest == (chunk.Digest{}) || it.Digest == nothing {
 			return
 		}
 		c.marks = append(c.marks, mark{binary.LittleEndian.Uint64(it.Digest[:]), uint32(i)})
@@ -312,10 +319,17 @@ func (c *checker) texts() error {
 	return err
 }
 
-// keys finds keys that differ only in the split's name in their path.
+// keys finds keys that differ only in the split's name: in their path, or behind them where an item was handed over for
+// several splits (dataset.KeyIn).
 func (c *checker) keys() error {
 	c.marks = c.marks[:0]
+	plain := func(i int, key string) (string, bool) {
+		return strings.CutSuffix(key, dataset.KeyIn("", c.names[c.splits[i]]))
+	}
+	handed := false
 	err := c.each(Want{Key: true}, func(i int, it *dataset.Item) {
+		_, twice := plain(i, it.Key)
+		handed = handed || twice
 		split := c.names[c.splits[i]]
 		parts := strings.Split(it.Key, "/")
 		if at := slices.Index(parts, split); split != "" && at >= 0 {
@@ -323,8 +337,20 @@ func (c *checker) keys() error {
 			c.marks = append(c.marks, mark{dataset.Hash64([]byte(strings.Join(parts, "/"))), uint32(i)})
 		}
 	})
+	if err != nil {
+		return err
+	}
+	c.crossings(SameName)
+	if !handed {
+		return nil
+	}
+	c.marks = c.marks[:0]
+	err = c.each(Want{Key: true}, func(i int, it *dataset.Item) {
+		key, _ := plain(i, it.Key)
+		c.marks = append(c.marks, mark{dataset.Hash64([]byte(key)), uint32(i)})
+	})
 	if err == nil {
-		c.crossings(SameName)
+		c.crossings(SameItem)
 	}
 	return err
 }

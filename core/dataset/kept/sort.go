@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -61,9 +62,17 @@ func key(encoded []byte) []byte {
 	return encoded[at : uint64(at)+n]
 }
 
+// inOrder compares encoded items by key, then by all of them.
+func inOrder(a, b []byte) int {
+	if d := bytes.Compare(key(a), key(b)); d != 0 {
+		return d
+	}
+	return bytes.Compare(a, b)
+}
+
 func (s *Sorter) sort() {
 	slices.SortFunc(s.index, func(a, b span) int {
-		return bytes.Compare(key(s.buffer[a.from:a.to]), key(s.buffer[b.from:b.to]))
+		return inOrder(s.buffer[a.from:a.to], s.buffer[b.from:b.to])
 	})
 }
 
@@ -113,7 +122,7 @@ func (s *source) advance() (err error) {
 type sources []*source
 
 func (h sources) Len() int           { return len(h) }
-func (h sources) Less(i, j int) bool { return bytes.Compare(key(h[i].head), key(h[j].head)) < 0 }
+func (h sources) Less(i, j int) bool { return inOrder(h[i].head, h[j].head) < 0 }
 func (h sources) Swap(i, j int)      { h[i], h[j] = h[j], h[i] }
 func (h *sources) Push(x any)        { *h = append(*h, x.(*source)) }
 func (h *sources) Pop() any {
@@ -137,6 +146,79 @@ const keysNamed = 20
 // Each calls each for the items in order of their keys. At the end it fails with an *ErrKeys where keys came more than
 // once; each has seen the first of them.
 func (s *Sorter) Each(each func(*dataset.Item) error) error {
+	double := &ErrKeys{}
+	var last []byte
+	first := true
+	err := s.merge(func(encoded []byte) error {
+		k := key(encoded)
+		if !first && bytes.Equal(k, last) {
+			if double.Count++; len(double.Keys) < keysNamed {
+				double.Keys = append(double.Keys, string(k))
+			}
+			return nil
+		}
+		first, last = false, append(last[:0], k...)
+		it, err := dataset.DecodeItem(encoded, s.columns)
+		if err != nil {
+			return err
+		}
+		return each(&it)
+	})
+	if err == nil && double.Count > 0 {
+		return double
+	}
+	return err
+}
+
+// Apart adds the items to another sorter with keys of their own. What comes more than once in a split is one item, of
+// which the first is taken, and again counts the others. What comes in several splits is an item of each: the first, as
+// splits are ordered, keeps its key, and the others have their split behind it (dataset.KeyIn).
+func (s *Sorter) Apart(to *Sorter) (again int64, err error) {
+	same := map[string]dataset.Item{} // of one key, by split
+	var last []byte
+	settle := func() error {
+		for i, split := range slices.SortedFunc(maps.Keys(same), dataset.SplitOrder) {
+			it := same[split]
+			if i > 0 {
+				it.Key = dataset.KeyIn(it.Key, split)
+			}
+			if err := to.Add(&it); err != nil {
+				return err
+			}
+		}
+		clear(same)
+		return nil
+	}
+	err = s.merge(func(encoded []byte) error {
+		if k := key(encoded); !bytes.Equal(k, last) {
+			if err := settle(); err != nil {
+				return err
+			}
+			last = append(last[:0], k...)
+		}
+		it, err := dataset.DecodeItem(encoded, s.columns)
+		if err != nil {
+			return err
+		}
+		if _, there := same[it.Split]; there {
+			again++
+			return nil
+		}
+		if len(same) == dataset.MaxSplits {
+			return &dataset.ErrItem{Key: it.Key, What: fmt.Sprintf("it is in more than %d splits", dataset.MaxSplits)}
+		}
+		same[it.Split] = it
+		return nil
+	})
+	if err == nil {
+		err = settle()
+	}
+	return again, err
+}
+
+// merge calls each for the encoded items in order of their keys, then of their bytes. What it gives is good until it
+// returns.
+func (s *Sorter) merge(each func(encoded []byte) error) error {
 	s.sort()
 	var all sources
 	at := 0
@@ -172,23 +254,9 @@ func (s *Sorter) Each(each func(*dataset.Item) error) error {
 		}
 	}
 	heap.Init(&live)
-	double := &ErrKeys{}
-	var last []byte
-	for first := true; len(live) > 0; first = false {
-		encoded := live[0].head
-		if k := key(encoded); !first && bytes.Equal(k, last) {
-			if double.Count++; len(double.Keys) < keysNamed {
-				double.Keys = append(double.Keys, string(k))
-			}
-		} else {
-			it, err := dataset.DecodeItem(encoded, s.columns)
-			if err != nil {
-				return err
-			}
-			if err := each(&it); err != nil {
-				return err
-			}
-			last = append(last[:0], k...)
+	for len(live) > 0 {
+		if err := each(live[0].head); err != nil {
+			return err
 		}
 		switch err := live[0].advance(); {
 		case errors.Is(err, io.EOF):
@@ -198,9 +266,6 @@ func (s *Sorter) Each(each func(*dataset.Item) error) error {
 		default:
 			heap.Fix(&live, 0)
 		}
-	}
-	if double.Count > 0 {
-		return double
 	}
 	return nil
 }

@@ -1,0 +1,203 @@
+package recorder
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kembrel/api"
+	"kembrel/client"
+	"kembrel/core/curve"
+	"kembrel/core/dataset"
+	"kembrel/recorder/protocol"
+	"kembrel/recorder/spool"
+)
+
+// Items of data are handed over use by use, and those of one dataset become one snapshot together: only then does it
+// say what training and validation have in common. It is made when training begins, as far as the spool tells, when
+// something else is handed over, or when nothing has come for itemsWait.
+
+const (
+	itemsWait = time.Minute
+	itemsTime = 30 * time.Minute // for sending and making a snapshot
+)
+
+// trains reports whether a record holds readings of the program's own.
+func trains(r spool.Record) bool {
+	if r.Kind != spool.Readings {
+		return false
+	}
+	names, _, err := decodeReadings(r.Body)
+	return err != nil || slices.ContainsFunc(names, func(name string) bool { return !curve.OfMachine(name) })
+}
+
+// sendAllHanded sends what was handed over, in order, until no more comes. A manifest without a key says that training
+// has begun.
+func (s *sender) sendAllHanded(ctx context.Context, manifests <-chan spool.Manifest) error {
+	var items []spool.Manifest
+	flush := func() error {
+		for len(items) > 0 {
+			of := func(m spool.Manifest) bool { return m.Items.Dataset == items[0].Items.Dataset }
+			var some, others []spool.Manifest
+			for _, m := range items {
+				if of(m) {
+					some = append(some, m)
+				} else {
+					others = append(others, m)
+				}
+			}
+			if err := s.sendItems(ctx, some); err != nil {
+				return err
+			}
+			items = others
+		}
+		return nil
+	}
+	for {
+		var late <-chan time.Time
+		if len(items) > 0 {
+			late = time.After(itemsWait)
+		}
+		select {
+		case <-late:
+			if err := flush(); err != nil {
+				return err
+			}
+		case m, more := <-manifests:
+			if more && m.Items != nil {
+				if _, err := os.Stat(s.spool.KeptFolder(m.Key)); !errors.Is(err, fs.ErrNotExist) {
+					items = append(items, m) // otherwise it is a snapshot already
+				}
+				continue
+			}
+			if err := flush(); err != nil || !more {
+				return err
+			}
+			if m.Key == "" {
+				continue
+			}
+			if err := s.sendHanded(ctx, m); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// sendItems has a snapshot made of items of one dataset and says that the run uses it. Items that the service refuses
+// for good are not with it, which is left on the run.
+func (s *sender) sendItems(ctx context.Context, items []spool.Manifest) error {
+	made, counts, err := s.makeSnapshot(ctx, items)
+	for _, m := range items {
+		if err != nil {
+			break
+		}
+		use := &api.DataUseInput{RunInput: s.leg.RunInput, Leg: s.leg.Leg}
+		use.Body.Use, use.Body.Items = m.Items.For, counts[m.Items.For]
+		use.Body.Asked = api.DataAddress{Dataset: made.Dataset, Number: made.Number, Split: m.Items.For}.String()
+		err = s.tryItem(ctx, func(ctx context.Context) error {
+			_, err := client.Call(ctx, s.client, api.UseData, use)
+			return err
+		})
+	}
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err == nil:
+		s.sayMade(made)
+		for _, m := range items {
+			err = errors.Join(err, s.spool.Forget(m.Key))
+		}
+		return err
+	}
+	var wrong *badItems
+	for _, m := range items {
+		do := s.setAside
+		if errors.As(err, &wrong) || api.Is(err, api.Invalid) || api.Is(err, api.TooLarge) {
+			do = s.refuseHanded
+		}
+		if err := do(m, err); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// badItems is what is wrong with items, which no waiting changes.
+type badItems struct{ error }
+
+func (e *badItems) Unwrap() error { return e.error }
+
+// sayMade says what became of items, where that is not what whoever handed them over will think.
+func (s *sender) sayMade(made *api.Snapshot) {
+	if made.Again > 0 {
+		s.remark("Of the items handed over for " + made.Address + ", " + api.Thousands(made.Again) +
+			" came more than once for one use; there they count once.")
+	}
+}
+
+// makeSnapshot sends items and has their snapshot made. counts are how many there are, by use.
+func (s *sender) makeSnapshot(ctx context.Context, items []spool.Manifest) (made *api.Snapshot, counts map[string]int64,
+	err error) {
+	keys := make([]string, len(items))
+	for i, m := range items {
+		keys[i] = m.Key
+	}
+	in := &api.NewDraft{DatasetInput: api.DatasetInput{Dataset: items[0].Items.Dataset},
+		Key: uuid.NewSHA1(uuid.NameSpaceOID, []byte(strings.Join(keys, " "))).String()}
+	in.Body.Source = api.SnapshotSource{Kind: "program", Host: s.spool.Leg.Recipe.Host,
+		Run: api.Address{Project: s.leg.Project, Run: s.leg.Number}.String()}
+	err = s.tryItemWithin(ctx, itemsTime, func(ctx context.Context) error {
+		counts = map[string]int64{}
+		draft, err := client.BeginSnapshot(ctx, s.client, in)
+		if err != nil {
+			return err
+		}
+		for _, m := range items {
+			if err := s.addItems(m, draft, counts); err != nil {
+				return err
+			}
+		}
+		made, err = draft.Commit(ctx)
+		return err
+	})
+	return made, counts, err
+}
+
+// addItems adds the items of a file to a snapshot.
+func (s *sender) addItems(m spool.Manifest, to *client.Snapshot, counts map[string]int64) error {
+	f, err := os.Open(filepath.Join(s.spool.KeptFolder(m.Key), protocol.ItemsFile))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	var sent error
+	err = dataset.ReadLines(f, nil, false, func(it *dataset.Item) error {
+		it.Split = m.Items.For
+		slices.Sort(it.Labels)
+		if err := it.Check(nil); err != nil {
+			return err
+		}
+		if counts[m.Items.For]++; counts[m.Items.For] > dataset.MaxItems {
+			return errors.New("there are too many")
+		}
+		sent = to.Add(*it)
+		return sent
+	})
+	switch {
+	case sent != nil:
+		return sent
+	case err == nil && counts[m.Items.For] == 0:
+		err = errors.New("there are none")
+	}
+	if err != nil {
+		return &badItems{err}
+	}
+	return nil
+}
