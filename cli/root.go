@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kembrel/api"
+	"kembrel/cli/catalogue"
 	"kembrel/cli/checkpoints"
 	"kembrel/cli/compare"
 	"kembrel/cli/curves"
@@ -43,6 +44,7 @@ type (
 	ofEvaluations = evaluations.Commands
 	ofFiles       = files.Commands
 	ofLineage     = lineage.Commands
+	ofCatalogue   = catalogue.Commands
 )
 
 // commands are those of all folders.
@@ -61,6 +63,7 @@ type commands struct {
 	ofEvaluations
 	ofFiles
 	ofLineage
+	ofCatalogue
 }
 
 // New makes the command tree. more are commands from elsewhere, made with the same App; one whose Use begins with
@@ -72,7 +75,7 @@ func New(version string, more ...func(*term.App) *cobra.Command) *cobra.Command 
 		curves.Commands{App: app}, history.Commands{App: app}, checkpoints.Commands{App: app},
 		compare.Commands{App: app}, people.Commands{App: app}, data.Commands{App: app},
 		predictions.Commands{App: app}, evaluations.Commands{App: app}, files.Commands{App: app},
-		lineage.Commands{App: app}}
+		lineage.Commands{App: app}, catalogue.Commands{App: app}}
 	root := &cobra.Command{
 		Use:   "kembrel",
 		Short: "Record, watch, compare and restore training runs",
@@ -108,7 +111,7 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 		a.Data(), a.Lineage(), a.Predictions(), a.Confusion(), a.Open(),
 		a.Show(), a.Curves(), a.Follow(), a.Verdict(), a.StopRule(), a.Export(), a.ImportCommand(), a.Checkpoints(),
 		a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Evaluate(), a.Evaluations(), a.Files(),
-		a.Match(),
+		a.Match(), a.Catalogue(),
 		a.DiffWeights(), a.Tensors(),
 		a.SignIn(), a.SignOut(), a.WhoAmI(), a.Tokens(), a.Sessions(), a.People(), a.Teams(), a.Roles(), a.Audit(),
 		a.Config(), a.version(), record.Drain())

@@ -34,6 +34,29 @@ func IsExists(err error) bool { return errors.Is(err, fs.ErrExist) }
 // several goroutines at once.
 func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api.File, into string, overwrite bool,
 	got func(int64)) error {
+	return RestoreFrom(ctx, OfCheckpoint(c, in), files, into, overwrite, got)
+}
+
+// Source opens a part of a file, given as a Range header gives it.
+type Source func(ctx context.Context, path, part string) (io.ReadCloser, error)
+
+// OfCheckpoint opens files of a checkpoint.
+func OfCheckpoint(c *Client, in api.CheckpointInput) Source {
+	return func(ctx context.Context, path, part string) (io.ReadCloser, error) {
+		return Stream(ctx, c, api.GetFile, &api.FileInput{CheckpointInput: in, Path: path, Range: part})
+	}
+}
+
+// OfEdition opens files of an edition.
+func OfEdition(c *Client, in api.EditionInput) Source {
+	return func(ctx context.Context, path, part string) (io.ReadCloser, error) {
+		return Stream(ctx, c, api.GetEditionFile, &api.EditionFileInput{EditionInput: in, Path: path, Range: part})
+	}
+}
+
+// RestoreFrom is Restore of files from anywhere.
+func RestoreFrom(ctx context.Context, from Source, files []api.File, into string, overwrite bool,
+	got func(int64)) error {
 	for _, f := range files {
 		if err := checkpoint.CheckPath(f.Path); err != nil {
 			return fmt.Errorf("the service names a file that cannot be restored: %w", err)
@@ -46,7 +69,7 @@ func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api
 	if err := inTheWay(into, files, overwrite); err != nil {
 		return err
 	}
-	beside, unlock, err := folderBeside(into, in, files)
+	beside, unlock, err := folderBeside(into, files)
 	if err != nil {
 		return err
 	}
@@ -61,7 +84,7 @@ func Restore(ctx context.Context, c *Client, in api.CheckpointInput, files []api
 		}
 	}()
 	for try := 0; ; try++ {
-		err := fetchAll(ctx, c, in, files, beside, got)
+		err := fetchAll(ctx, from, files, beside, got)
 		if err == nil {
 			break
 		}
@@ -79,8 +102,7 @@ var errOther = errors.New("nothing was written")
 
 // fetchAll fetches what is not there yet of the files, checks each whole against its digest while it arrives, and makes
 // them durable.
-func fetchAll(ctx context.Context, c *Client, in api.CheckpointInput, files []api.File, beside string,
-	got func(int64)) error {
+func fetchAll(ctx context.Context, from Source, files []api.File, beside string, got func(int64)) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(stretchesAtOnce)
 	var checks errgroup.Group
@@ -89,7 +111,7 @@ func fetchAll(ctx context.Context, c *Client, in api.CheckpointInput, files []ap
 		path := filepath.Join(beside, filepath.FromSlash(f.Path))
 		a := newArrival(f.Size)
 		checks.Go(func() error { return verify(path, f, a) })
-		if problem = fetch(ctx, group, c, in, f, path, a, got); problem != nil {
+		if problem = fetch(ctx, group, from, f, path, a, got); problem != nil {
 			a.end()
 			break
 		}
@@ -160,7 +182,7 @@ func (a *arrival) wait(than int64) (upto int64, whole bool) {
 
 // folderBeside makes the folder that a restore of these files gathers them in, or finds what an earlier one left, and
 // holds it.
-func folderBeside(into string, in api.CheckpointInput, files []api.File) (path string, unlock func(), err error) {
+func folderBeside(into string, files []api.File) (path string, unlock func(), err error) {
 	h := chunk.NewHash()
 	for _, f := range files {
 		fmt.Fprintf(h, "%q %s\n", f.Path, f.Digest)
@@ -228,8 +250,8 @@ func inTheWay(into string, files []api.File, overwrite bool) error {
 }
 
 // fetch starts the downloads of a file into the file at path.
-func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.CheckpointInput, f api.File, path string,
-	a *arrival, got func(int64)) error {
+func fetch(ctx context.Context, group *errgroup.Group, from Source, f api.File, path string, a *arrival,
+	got func(int64)) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return fmt.Errorf("restore: %w", err)
 	}
@@ -279,7 +301,7 @@ func fetch(ctx context.Context, group *errgroup.Group, c *Client, in api.Checkpo
 		}
 		s := stretch{name: f.Path, path: path, from: at, size: size, pieces: pieces[:n], arrival: a}
 		group.Go(func() error {
-			if err := s.fetch(ctx, c, in, got); err != nil {
+			if err := s.fetch(ctx, from, got); err != nil {
 				a.end()
 				return fmt.Errorf("restore %s: %w", f.Path, err)
 			}
@@ -305,14 +327,14 @@ type stretch struct {
 }
 
 // fetch downloads a stretch, again if it was cut off or damaged on the way, from the first chunk that is not there yet.
-func (s *stretch) fetch(ctx context.Context, c *Client, in api.CheckpointInput, got func(int64)) error {
+func (s *stretch) fetch(ctx context.Context, from Source, got func(int64)) error {
 	f, err := os.OpenFile(s.path, os.O_WRONLY, 0)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	for try := 0; ; try++ {
-		err := s.download(ctx, c, in, f, got)
+		err := s.download(ctx, from, f, got)
 		if err == nil {
 			return f.Close()
 		}
@@ -335,9 +357,8 @@ func (s *stretch) fetch(ctx context.Context, c *Client, in api.CheckpointInput, 
 
 // download writes chunk after chunk and takes those that are done off the stretch. The service has checked each; here
 // the whole file is.
-func (s *stretch) download(ctx context.Context, c *Client, in api.CheckpointInput, to *os.File, got func(int64)) error {
-	body, err := Stream(ctx, c, api.GetFile, &api.FileInput{CheckpointInput: in, Path: s.name,
-		Range: fmt.Sprintf("bytes=%d-%d", s.from, s.from+s.size-1)})
+func (s *stretch) download(ctx context.Context, from Source, to *os.File, got func(int64)) error {
+	body, err := from(ctx, s.name, fmt.Sprintf("bytes=%d-%d", s.from, s.from+s.size-1))
 	if err != nil {
 		return err
 	}

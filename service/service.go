@@ -9,6 +9,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/service/act"
+	"kembrel/service/catalogue"
 	"kembrel/service/checkpoints"
 	"kembrel/service/comparing"
 	"kembrel/service/curves"
@@ -58,6 +59,7 @@ type Service struct {
 	*evaluations.Evaluations
 	*files.Files
 	*lineage.Lineage
+	*catalogue.Catalogue
 	*pages.Pages
 
 	db      *pg.Store
@@ -85,6 +87,7 @@ var (
 	_ sheets.Tx      = pg.Queries{}
 	_ evaluations.Tx = pg.Queries{}
 	_ files.Tx       = pg.Queries{}
+	_ catalogue.Tx   = pg.Queries{}
 )
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
@@ -114,8 +117,18 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	s.Comparing = comparing.New(f, db, s.Curves)
 	s.Pages = pages.New(f, db, s.Runs, s.Judging, s.Checkpoints, s.Searches, s.Sheets,
 		s.Evaluations)
+	s.Catalogue = catalogue.New(a, on[catalogue.Tx]{db}, chunks, s.Checkpoints, known{s.Pages, f}, s.Sheets)
 	return s
 }
+
+// known shows runs to the catalogue.
+type known struct {
+	*pages.Pages
+	*finding.Finder
+}
+
+// RunID finds a run.
+func (k known) RunID(ctx context.Context, in api.RunInput) (int64, error) { return k.Finder.RunID(ctx, in) }
 
 // Run does the work beside the requests until ctx ends: telling the live streams, keeping summaries, background jobs.
 func (s *Service) Run(ctx context.Context) error {

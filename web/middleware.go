@@ -155,6 +155,9 @@ func (w *server) allowed(c *gin.Context, op api.Spec) error {
 	if op.Access != api.Anyone && found.err != nil {
 		return found.err
 	}
+	if model := c.Param("model"); model != "" {
+		return w.service.AllowModel(ctx, op, model)
+	}
 	return w.service.Allow(ctx, op, c.Param("project"), c.Param("number"))
 }
 

@@ -40,6 +40,11 @@ func newCast(t *testing.T) *cast {
 		in.Body.Key = key
 		call(t, s, api.CreateProject, in)
 	}
+	for _, key := range []string{"vessels", "quays"} {
+		in := &api.NewModel{}
+		in.Body.Name, in.Body.Project = "classifier-of-"+key, key
+		call(t, s, api.CreateModel, in)
+	}
 	edit := &api.ProjectEdit{ProjectInput: api.ProjectInput{Project: "quays"}}
 	closed := false
 	edit.Body.Open = &closed
@@ -104,7 +109,7 @@ func newCast(t *testing.T) *cast {
 // answered is what came of a call: whether it was allowed, refused, hidden, or nobody was known.
 func (c *cast) answered(t *testing.T, op api.Spec, project string, header []string) string {
 	t.Helper()
-	path := strings.Replace(op.Path, "{project}", project, 1)
+	path := strings.NewReplacer("{project}", project, "{model}", "classifier-of-"+project).Replace(op.Path)
 	body := ""
 	if op.Method != "GET" && op.Method != "DELETE" {
 		body = "{}"
@@ -134,8 +139,8 @@ func (c *cast) answered(t *testing.T, op api.Spec, project string, header []stri
 		return "sign in"
 	case response.StatusCode == http.StatusForbidden:
 		return "no"
-	case response.StatusCode == http.StatusNotFound && strings.Contains(p.Detail,
-		fmt.Sprintf("there is no project %q", project)):
+	case response.StatusCode == http.StatusNotFound && (strings.Contains(p.Detail,
+		fmt.Sprintf("there is no project %q", project)) || strings.Contains(p.Detail, "there is no model")):
 		return "hidden"
 	case response.StatusCode >= 500:
 		t.Errorf("%s: %d %s", op.ID, response.StatusCode, content)
@@ -161,7 +166,7 @@ func TestWhoMay(t *testing.T) {
 		if op.ID == "sign-in" || op.ID == "sign-in-by-link" || op.ID == "sign-out" {
 			continue
 		}
-		onProject := strings.Contains(op.Path, "{project}")
+		onProject := strings.Contains(op.Path, "{project}") || strings.Contains(op.Path, "{model}")
 		row := []string{fmt.Sprintf("`%s %s` %s", op.Method, op.Path, op.Summary)}
 		hidden := 0
 		var cells []string

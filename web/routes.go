@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"strings"
 	"sync"
@@ -57,6 +58,23 @@ func (w *server) routes() {
 		error) {
 		return s.Ready(ctx)
 	})
+
+	bind(w, api.ListModels, s.ListModels)
+	bind(w, api.CreateModel, s.CreateModel)
+	bind(w, api.GetModel, s.GetModel)
+	bind(w, api.ChangeModel, s.ChangeModel)
+	bind(w, api.ListEditions, s.ListEditions)
+	bind(w, api.AddEdition, s.AddEdition)
+	bind(w, api.GetEdition, s.GetEdition)
+	bindStream(w, api.GetEditionFile, w.editionFile)
+	bind(w, api.GetStanding, s.GetStanding)
+	bind(w, api.AskFor, s.AskFor)
+	bind(w, api.GoBack, s.GoBack)
+	bind(w, api.AddSignOff, s.AddSignOff)
+	bind(w, api.WithdrawSignOff, s.WithdrawSignOff)
+	bind(w, api.EndAsking, s.EndAsking)
+	bind(w, api.ReportCheck, s.ReportCheck)
+	bind(w, api.ReportUse, s.ReportUse)
 
 	bind(w, api.ListProjects, s.ListProjects)
 	bind(w, api.CreateProject, s.CreateProject)
@@ -270,6 +288,8 @@ func sayAccess(s api.Spec) string {
 	switch {
 	case strings.Contains(s.Path, "{project}"):
 		where = " on the project"
+	case strings.Contains(s.Path, "{model}"):
+		where = " on the model's project"
 	case s.Anywhere:
 		where = " on any project"
 	}
@@ -289,8 +309,19 @@ func sayAccess(s api.Spec) string {
 	return text + "."
 }
 
+// unchanged is answered without a body.
+type unchanged struct{ act.Unchanged }
+
+func (unchanged) GetStatus() int { return http.StatusNotModified }
+
 type answer[O any] struct {
 	Link string `header:"Link"`
+	Body *O
+}
+
+// tagged is an answer that whoever has it need not be told again.
+type tagged[O any] struct {
+	ETag string `header:"ETag"`
 	Body *O
 }
 
@@ -298,6 +329,9 @@ type answer[O any] struct {
 func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, act.Who, *I) (*O, error)) {
 	call := func(ctx context.Context, in *I) (*O, error) {
 		out, err := do(ctx, whoAsks(ctx), in)
+		if same, is := errors.AsType[act.Unchanged](err); is {
+			return nil, huma.ErrorWithHeaders(unchanged{same}, http.Header{"Etag": {string(same)}})
+		}
 		if err != nil {
 			return nil, w.service.Problem(err)
 		}
@@ -308,6 +342,18 @@ func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, 
 		huma.Register(w.huma, w.describe(op.Spec, asAnswer), func(ctx context.Context, in *I) (*struct{}, error) {
 			_, err := call(ctx, in)
 			return nil, err
+		})
+		return
+	}
+	if _, has := sample.(interface{ EntityTag() string }); has && op.Method == "GET" {
+		described := w.describe(op.Spec, asAnswer)
+		described.Responses = map[string]*huma.Response{"304": {Description: "It has not changed"}}
+		huma.Register(w.huma, described, func(ctx context.Context, in *I) (*tagged[O], error) {
+			out, err := call(ctx, in)
+			if err != nil {
+				return nil, err
+			}
+			return &tagged[O]{ETag: any(out).(interface{ EntityTag() string }).EntityTag(), Body: out}, nil
 		})
 		return
 	}

@@ -84,12 +84,20 @@ func (w *server) provenance(ctx context.Context, who act.Who, in *api.Provenance
 	}}, nil
 }
 
-// file sends a file of a checkpoint; Range and If-Range work as its ETag is the digest.
+// file sends a file of a checkpoint.
 func (w *server) file(ctx context.Context, _ act.Who, in *api.FileInput) (*huma.StreamResponse, error) {
 	reader, file, saved, err := w.service.OpenFile(ctx, in)
-	if err != nil {
-		return nil, err
-	}
+	return sendFile(reader, file, saved), err
+}
+
+// editionFile sends a file of an edition.
+func (w *server) editionFile(ctx context.Context, who act.Who, in *api.EditionFileInput) (*huma.StreamResponse, error) {
+	reader, file, saved, err := w.service.OpenEditionFile(ctx, who, in)
+	return sendFile(reader, file, saved), err
+}
+
+// sendFile sends a file; Range and If-Range work as its ETag is the digest.
+func sendFile(reader io.ReadSeeker, file api.File, saved time.Time) *huma.StreamResponse {
 	return &huma.StreamResponse{Body: func(c huma.Context) {
 		g := humagin.Unwrap(c)
 		h := g.Writer.Header()
@@ -97,7 +105,7 @@ func (w *server) file(ctx context.Context, _ act.Who, in *api.FileInput) (*huma.
 		h.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(path.Base(file.Path)))
 		h.Set("ETag", `"`+file.Digest+`"`)
 		http.ServeContent(steady{g.Writer}, g.Request, "", saved, reader)
-	}}, nil
+	}}
 }
 
 // steady moves the deadline on with every piece that goes out.

@@ -11,6 +11,7 @@ import (
 	"kembrel/api"
 	"kembrel/cli/term"
 	"kembrel/client"
+	"kembrel/core/catalogue"
 	"kembrel/core/checkpoint"
 )
 
@@ -85,70 +86,62 @@ func (a *Commands) Restore() *cobra.Command {
 	var into, output string
 	var parts []string
 	var overwrite, onlyUse bool
-	cmd := &cobra.Command{Use: "restore CHECKPOINT",
-		Short: "Write the files of a checkpoint, whole and verified, or nothing", Args: term.Arguments("CHECKPOINT"),
-		Long: `Write the files of a checkpoint into a folder. Every chunk and every file is checked against its digest. The files appear
+	cmd := &cobra.Command{Use: "restore CHECKPOINT|EDITION",
+		Short: "Write the files of a checkpoint or an edition, whole and verified, or nothing",
+		Args:  term.Arguments("CHECKPOINT|EDITION"),
+		Long: `Write the files of a checkpoint, or of an edition of the catalogue, into a folder. Every chunk and every file is checked against its digest. The files appear
 together once all of them are complete; if anything fails, none does, and the same command goes on from what has arrived. A file that is there already is
 not replaced without --overwrite. --for-use leaves out what only resuming needs: optimiser, schedule, random, position, training.`,
 		Example: `  kembrel restore vessels/3@best --into model
+  kembrel restore vessel-classifier/in-use --for-use --into model
   kembrel restore vessels/3@e12 --into model --parts weights,architecture`,
 		ValidArgsFunction: a.Complete(true, true),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			addr, err := term.Address(args[0], true, true)
-			if err != nil {
-				return err
-			}
 			if into == "" {
 				return term.Usage("say where to: --into FOLDER")
-			}
-			c, err := client.Call(cmd.Context(), a.Client(), api.GetCheckpoint,
-				&api.CheckpointInput{RunInput: term.RunOf(addr), At: addr.At.String()})
-			if err != nil {
-				return err
-			}
-			if c.Dropped != nil {
-				return term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("the bytes of %s are gone: %s",
-					c.Address, term.FateOf(c))}
 			}
 			if onlyUse && len(parts) > 0 {
 				return term.Usage("--for-use and --parts say two different things; give one of them")
 			}
-			for _, p := range c.Parts {
+			from, err := a.restorable(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			for _, p := range from.parts {
 				if onlyUse && !checkpoint.OnlyToResume(p) {
 					parts = append(parts, p)
 				}
 			}
-			whole := c.Size
-			if c.Files, err = chosen(c, parts); err != nil {
+			files, err := from.chosen(parts)
+			if err != nil {
 				return err
 			}
 			var total int64
-			for _, f := range c.Files {
+			for _, f := range files {
 				total += f.Size
 			}
 			if output == "table" {
-				fmt.Fprintf(a.Err, "%s: %s of %s in %d files\n", c.Address, api.Bytes(total),
-					api.Bytes(whole), len(c.Files))
+				fmt.Fprintf(a.Err, "%s: %s of %s in %d files\n", from.address, api.Bytes(total), api.Bytes(from.size),
+					len(files))
 			}
-			// Its leg and step name the checkpoint from here on, should another become the best meanwhile.
-			in := api.CheckpointInput{RunInput: term.RunOf(addr), At: c.Fixed()}
-			m := a.Meter(c.Address, total)
-			err = client.Restore(cmd.Context(), a.Client(), in, c.Files, into, overwrite, m.Add)
+			m := a.Meter(from.address, total)
+			err = client.RestoreFrom(cmd.Context(), from.source, files, into, overwrite, m.Add)
 			m.Done()
 			if err != nil {
 				return restoreError(err)
 			}
 			l := term.List("part", "file", "size#", "digest")
-			for _, f := range c.Files {
+			for _, f := range files {
 				l.Add(f.Part, into+"/"+f.Path, api.Bytes(f.Size), f.Digest)
 			}
-			if err := a.Print(output, l, c); err != nil {
+			if err := a.Print(output, l, from.whole(files)); err != nil {
 				return err
 			}
 			if output == "table" {
-				fmt.Fprintf(a.Out, "%s: %d files, %s, every digest checked\n", c.Address,
-					len(c.Files), api.Bytes(total))
-				a.advise(cmd.Context(), term.RunOf(addr))
+				fmt.Fprintf(a.Out, "%s: %d files, %s, every digest checked\n", from.address, len(files), api.Bytes(total))
+				if from.run != nil {
+					a.advise(cmd.Context(), *from.run)
+				}
 			}
 			return nil
 		}}
@@ -160,22 +153,70 @@ not replaced without --overwrite. --for-use leaves out what only resuming needs:
 	return cmd
 }
 
-// chosen are the files of the parts asked for.
-func chosen(c *api.Checkpoint, parts []string) ([]api.File, error) {
+// restorable is what can be restored: a checkpoint or an edition.
+type restorable struct {
+	address string
+	parts   []string
+	files   []api.File
+	size    int64
+	source  client.Source
+	run     *api.RunInput              // of a checkpoint
+	whole   func(files []api.File) any // as it is printed, with these files
+}
+
+// restorable finds a checkpoint by its address, or an edition by its own.
+func (a *Commands) restorable(ctx context.Context, text string) (*restorable, error) {
+	if catalogue.Names(text) {
+		at, err := catalogue.Parse(text)
+		if err != nil {
+			return nil, err
+		}
+		e, err := term.Edition(ctx, a.Client(), at)
+		if err != nil {
+			return nil, err
+		}
+		in := api.EditionInput{ModelInput: api.ModelInput{Model: e.Model}, Edition: e.Number}
+		return &restorable{address: e.Address, parts: e.Facts.Parts, files: e.Files, size: e.Size,
+			source: client.OfEdition(a.Client(), in),
+			whole:  func(files []api.File) any { e.Files = files; return e }}, nil
+	}
+	addr, err := term.Address(text, true, true)
+	if err != nil {
+		return nil, err
+	}
+	c, err := client.Call(ctx, a.Client(), api.GetCheckpoint,
+		&api.CheckpointInput{RunInput: term.RunOf(addr), At: addr.At.String()})
+	if err != nil {
+		return nil, err
+	}
+	if c.Dropped != nil {
+		return nil, term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("the bytes of %s are gone: %s", c.Address,
+			term.FateOf(c))}
+	}
+	// Its leg and step name the checkpoint from here on, should another become the best meanwhile.
+	run := term.RunOf(addr)
+	in := api.CheckpointInput{RunInput: run, At: c.Fixed()}
+	return &restorable{address: c.Address, parts: c.Parts, files: c.Files, size: c.Size, run: &run,
+		source: client.OfCheckpoint(a.Client(), in),
+		whole:  func(files []api.File) any { c.Files = files; return c }}, nil
+}
+
+// chosen are the files of the parts asked for; none: all.
+func (r *restorable) chosen(parts []string) ([]api.File, error) {
 	if len(parts) == 0 {
-		return c.Files, nil
+		return r.files, nil
 	}
 	var out []api.File
 	for _, p := range parts {
 		found := false
-		for _, f := range c.Files {
+		for _, f := range r.files {
 			if f.Part == p {
 				out, found = append(out, f), true
 			}
 		}
 		if !found {
-			return nil, term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("%s has no part %q; it has: %s", c.Address,
-				p, strings.Join(c.Parts, ", "))}
+			return nil, term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("%s has no part %q; it has: %s", r.address, p,
+				strings.Join(r.parts, ", "))}
 		}
 	}
 	return out, nil

@@ -129,11 +129,11 @@ func (a *Commands) DiffWeights() *cobra.Command {
 		Example:           "  kembrel diff-weights vessels/3@e5 vessels/3@best",
 		ValidArgsFunction: a.Complete(true, true),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			from, err := term.Address(args[0], true, true)
+			from, err := a.Checkpoint(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			to, err := term.Address(args[1], true, true)
+			to, err := a.Checkpoint(cmd.Context(), args[1])
 			if err != nil {
 				return err
 			}
@@ -175,7 +175,7 @@ func (a *Commands) Tensors() *cobra.Command {
 		Example:           "  kembrel tensors vessels/3@best",
 		ValidArgsFunction: a.Complete(true, true),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			addr, err := term.Address(args[0], true, true)
+			addr, err := a.Checkpoint(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

@@ -56,7 +56,7 @@ KEMBREL_VERIFY_FOLDER, and in what kembrel.evaluation() answers; the data in pla
 			ctx := cmd.Context()
 			var points []api.Address
 			for _, text := range args[:n] {
-				addr, err := term.Address(text, true, true)
+				addr, err := a.Checkpoint(ctx, text)
 				if err != nil {
 					return err
 				}

@@ -25,7 +25,7 @@ kept with the checkpoint. Ends with 7 where they are not the same.`,
 			if cmd.ArgsLenAtDash() != 1 || len(args) < 2 {
 				return term.Usage("say what to run, behind two hyphens: kembrel verify vessels/3@best -- ./harbour evaluate")
 			}
-			addr, err := term.Address(args[0], true, true)
+			addr, err := a.Checkpoint(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

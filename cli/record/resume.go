@@ -262,7 +262,7 @@ continuation of its parent's. A recipe that somebody else recorded is shown and 
 			if len(args) == 0 || cmd.ArgsLenAtDash() > 1 || cmd.ArgsLenAtDash() < 0 && len(args) > 1 {
 				return term.Usage("say from which checkpoint: kembrel branch vessels/4@e20 [-- COMMAND...]")
 			}
-			addr, err := term.Address(args[0], true, true)
+			addr, err := a.Checkpoint(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

@@ -5,12 +5,11 @@ import (
 	"errors"
 	"io"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"kembrel/api"
 	"kembrel/core/chunk"
+	"kembrel/service/act"
 	"kembrel/store"
 	"kembrel/store/pack"
 )
@@ -27,7 +26,7 @@ func (s *Checkpoints) OpenFile(ctx context.Context, in *api.FileInput) (io.ReadS
 	found.Path = in.Path
 	content, err := s.read(ctx, found.File)
 	if err == nil {
-		err = content.Prime(rangeStart(in.Range))
+		err = content.Prime(act.RangeStart(in.Range))
 	}
 	if err != nil {
 		return nil, api.File{}, time.Time{}, err
@@ -58,16 +57,6 @@ func (s *Checkpoints) fileOf(ctx context.Context, in *api.FileInput) (store.Save
 		return store.SavedFile{}, api.Fail(api.NotFound, "%s has no file %q", c.Address, in.Path)
 	}
 	return store.SavedFile{File: files[i], Saved: c.Saved}, nil
-}
-
-// rangeStart is where the first range of a Range header begins (RFC 9110, section 14.1.2); 0 where it does not say.
-func rangeStart(header string) int64 {
-	first, _, _ := strings.Cut(strings.TrimPrefix(header, "bytes="), "-")
-	at, err := strconv.ParseInt(strings.TrimSpace(first), 10, 64)
-	if err != nil || at < 0 {
-		return 0
-	}
-	return at
 }
 
 // Content reads a file from its chunks.

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"kembrel/store/pg/act"
+	"kembrel/store/pg/catalogue"
 	"kembrel/store/pg/checkpoints"
 	"kembrel/store/pg/curves"
 	"kembrel/store/pg/datasets"
@@ -37,6 +38,7 @@ type (
 	ofEvaluations = evaluations.Queries
 	ofFiles       = files.Queries
 	ofLineage     = lineage.Queries
+	ofCatalogue   = catalogue.Queries
 
 	news   = act.Store
 	engine = curves.Store
@@ -60,6 +62,7 @@ type Queries struct {
 	ofEvaluations
 	ofFiles
 	ofLineage
+	ofCatalogue
 }
 
 func queries(q db.Q) Queries {
@@ -68,7 +71,8 @@ func queries(q db.Q) Queries {
 		ofJudging: judging.Queries{Q: q}, ofCheckpoints: checkpoints.Queries{Q: q}, ofWeights: weights.Queries{Q: q},
 		ofSearches: searches.Queries{Q: q}, ofDatasets: datasets.Queries{Q: q},
 		ofSheets: sheets.Queries{Q: q}, ofEvaluations: evaluations.Queries{Q: q},
-		ofFiles: files.Queries{Q: q}, ofLineage: lineage.Queries{Q: q}}
+		ofFiles: files.Queries{Q: q}, ofLineage: lineage.Queries{Q: q},
+		ofCatalogue: catalogue.Queries{Q: q}}
 }
 
 // Store is a database with Kembrel's tables.
@@ -83,7 +87,8 @@ type Store struct {
 func Open(ctx context.Context, url string) (*Store, error) {
 	d, err := db.Open(ctx, url, db.Files, act.Files, people.Files, projects.Files, runs.Files, finding.Files,
 		curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files,
-		datasets.Files, sheets.Files, evaluations.Files, files.Files, lineage.Files)
+		datasets.Files, sheets.Files, evaluations.Files, files.Files, lineage.Files,
+		catalogue.Files)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,393 @@
+package catalogue
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"kembrel/api"
+	"kembrel/core/catalogue"
+	"kembrel/service/act"
+	"kembrel/store"
+)
+
+// mostShown is how much of a model's history its page shows.
+const mostShown = 200
+
+func noModel(name string) error {
+	return api.Fail(api.NotFound, "there is no model %q; kembrel catalogue lists them", name)
+}
+
+// AllowModel decides whether the person in ctx may call an operation on a model: by the roles of its project.
+func (s *Catalogue) AllowModel(ctx context.Context, op api.Spec, model string) error {
+	if who, _ := act.Asks(ctx); who.ID == 0 {
+		return s.Allow(ctx, op, "", "")
+	}
+	if err := catalogue.CheckName("a model", model); err != nil {
+		return api.Fail(api.Invalid, "%v", err)
+	}
+	project, err := s.db.ModelProject(ctx, model)
+	if errors.Is(err, store.ErrNone) {
+		return noModel(model)
+	}
+	if err == nil {
+		err = s.Allow(ctx, op, project, "")
+	}
+	if api.Is(err, api.NotFound) {
+		return noModel(model)
+	}
+	return err
+}
+
+// find finds a model that whoever asks sees.
+func (s *Catalogue) find(ctx context.Context, who act.Who, name string) (store.Model, error) {
+	found, err := s.db.ListModels(ctx, who.Seen(), name, "", 1)
+	if err == nil && len(found) == 0 {
+		err = noModel(name)
+	}
+	if err != nil {
+		return store.Model{}, err
+	}
+	return found[0], nil
+}
+
+// ListModels lists models by name.
+func (s *Catalogue) ListModels(ctx context.Context, who act.Who, in *api.PageInput) (*api.Page[api.Model], error) {
+	rows, err := s.db.ListModels(ctx, who.Seen(), "", in.Cursor, in.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	shown, err := s.show(ctx, rows[:min(len(rows), in.Limit)])
+	if err != nil {
+		return nil, err
+	}
+	out := &api.Page[api.Model]{Items: shown}
+	if len(rows) > in.Limit {
+		out.Next = rows[in.Limit-1].Name
+	}
+	return out, nil
+}
+
+// GetModel shows a model with its history.
+func (s *Catalogue) GetModel(ctx context.Context, who act.Who, in *api.ModelInput) (*api.Model, error) {
+	row, err := s.find(ctx, who, in.Model)
+	if err != nil {
+		return nil, err
+	}
+	shown, err := s.show(ctx, []store.Model{row})
+	if err != nil {
+		return nil, err
+	}
+	out := &shown[0]
+	holdings, err := s.db.ListHoldings(ctx, row.ID, "", mostShown)
+	if err != nil {
+		return nil, err
+	}
+	for _, h := range holdings {
+		out.History = append(out.History, api.Holding{Standing: h.Standing, Edition: deref(h.Edition), Since: h.Since,
+			Until: h.Until, Who: h.Who, Why: h.Why})
+	}
+	all, err := s.askings(ctx, s.db, []int64{row.ID}, 0, false)
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range all[row.ID] {
+		if a.Ended != nil {
+			out.Ended = append(out.Ended, a.Asking)
+		}
+	}
+	page, err := s.ListEditions(ctx, who, &api.EditionsInput{ModelInput: *in, PageInput: api.PageInput{Limit: 100}})
+	if err != nil {
+		return nil, err
+	}
+	out.Latest = page.Items
+	role, err := s.RoleOn(ctx, row.Project)
+	if err != nil {
+		return nil, err
+	}
+	approvers, err := s.db.Approvers(ctx, row.Project)
+	out.May = &api.ModelMay{Enter: role >= api.Member, SignOff: role >= api.Approver, Change: role >= api.Owner,
+		Approvers: append([]string{}, approvers...)}
+	return out, err
+}
+
+// show shows models with their standings, what waits, and who uses them.
+func (s *Catalogue) show(ctx context.Context, rows []store.Model) ([]api.Model, error) {
+	out := make([]api.Model, len(rows))
+	at, ids := map[int64]*api.Model{}, []int64{}
+	for i, m := range rows {
+		out[i] = api.Model{Name: m.Name, Title: m.Title, Purpose: m.Purpose, Project: m.Project, Who: m.Who,
+			Created: m.Created, Editions: m.Editions, Standings: []api.Standing{}, Waiting: []api.Asking{},
+			Consumers: []api.Consumer{}}
+		at[m.ID], ids = &out[i], append(ids, m.ID)
+	}
+	standings, err := s.db.ListStandings(ctx, ids...)
+	if err != nil {
+		return nil, err
+	}
+	waiting, err := s.askings(ctx, s.db, ids, 0, true)
+	if err != nil {
+		return nil, err
+	}
+	consumers, err := s.db.ListConsumers(ctx, ids...)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range standings {
+		st, err := s.standing(ctx, at[row.Model].Name, row)
+		if err != nil {
+			return nil, err
+		}
+		at[row.Model].Standings = append(at[row.Model].Standings, st)
+	}
+	for id, list := range waiting {
+		for _, a := range list {
+			at[id].Waiting = append(at[id].Waiting, a.Asking)
+		}
+	}
+	used := map[int64][]int{} // editions that were in use, the latest first
+	for _, c := range consumers {
+		if _, known := used[c.Model]; !known {
+			if used[c.Model], err = s.inUse(ctx, c.Model); err != nil {
+				return nil, err
+			}
+		}
+		at[c.Model].Consumers = append(at[c.Model].Consumers, api.Consumer{Where: c.Place, Edition: c.Number,
+			Behind: slices.Index(used[c.Model], c.Number), Who: c.Who, Since: c.Since, Heard: c.Heard})
+	}
+	for i := range out {
+		out[i].Says = sayModel(&out[i])
+	}
+	return out, nil
+}
+
+// leading is the standing that consumers are measured by: in-use where there is one, else the first.
+func leading(standings []store.ModelStanding) string {
+	for _, st := range standings {
+		if st.Name == "in-use" {
+			return st.Name
+		}
+	}
+	if len(standings) > 0 {
+		return standings[0].Name
+	}
+	return ""
+}
+
+// inUse are the numbers of the editions that had the leading standing, each once, the latest first.
+func (s *Catalogue) inUse(ctx context.Context, model int64) (out []int, err error) {
+	standings, err := s.db.ListStandings(ctx, model)
+	if err != nil {
+		return nil, err
+	}
+	holdings, err := s.db.ListHoldings(ctx, model, leading(standings), mostShown)
+	for _, h := range holdings {
+		if h.Edition != nil && !slices.Contains(out, *h.Edition) {
+			out = append(out, *h.Edition)
+		}
+	}
+	return out, err
+}
+
+// standing shows a standing with who has it.
+func (s *Catalogue) standing(ctx context.Context, model string, row store.ModelStanding) (api.Standing, error) {
+	out := api.Standing{Rule: rule(row), Since: row.Since, Who: row.Who, Why: row.Why,
+		Address: catalogue.Address{Model: model, Standing: row.Name}.String()}
+	if row.Seq > 1 {
+		before, err := s.before(ctx, s.db, row)
+		if err != nil {
+			return out, err
+		}
+		out.Before = deref(before)
+	}
+	if row.Edition == nil {
+		return out, nil
+	}
+	e, err := s.db.Edition(ctx, row.Model, 0, *row.Edition)
+	if err != nil {
+		return out, err
+	}
+	shown, err := toEdition(model, e)
+	if err != nil {
+		return out, err
+	}
+	out.Edition, out.Origin, out.Figure = e.Number, e.Origin, sayFigure(&shown.Facts)
+	return out, nil
+}
+
+// holdings lists who had a standing.
+type holdings interface {
+	ListHoldings(ctx context.Context, model int64, standing string, limit int) ([]store.Holding, error)
+}
+
+// before is the edition that had a standing before the one that has it now; nil: none.
+func (s *Catalogue) before(ctx context.Context, q holdings, row store.ModelStanding) (*int, error) {
+	list, err := q.ListHoldings(ctx, row.Model, row.Name, mostShown)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	for _, h := range list[1:] {
+		if h.Edition != nil && deref(h.Edition) != deref(list[0].Edition) {
+			return h.Edition, nil
+		}
+	}
+	return nil, nil
+}
+
+func rule(row store.ModelStanding) catalogue.Rule {
+	return catalogue.Rule{Name: row.Name, Approvers: row.Approvers, Checks: row.Checks}
+}
+
+func deref[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}
+
+// checkRules says what is wrong with standings that a model is to have.
+func checkRules(rules []catalogue.Rule) error {
+	seen := map[string]bool{}
+	for _, r := range rules {
+		if err := catalogue.CheckName("a standing", r.Name); err != nil {
+			return api.Fail(api.Invalid, "%v", err)
+		}
+		if r.Name == catalogue.Proposed {
+			return api.Fail(api.Invalid,
+				"%s is the standing of what waits for another one; it is there by itself", r.Name)
+		}
+		if seen[r.Name] {
+			return api.Fail(api.Invalid, "two standings are called %s", r.Name)
+		}
+		seen[r.Name] = true
+		for _, c := range r.Checks {
+			if c == "" || act.Clean(c) != c || len(c) > 100 {
+				return api.Fail(api.Invalid, "a check cannot be called %.60q", c)
+			}
+		}
+	}
+	return nil
+}
+
+// CreateModel makes a model.
+func (s *Catalogue) CreateModel(ctx context.Context, who act.Who, in *api.NewModel) (*api.Model, error) {
+	b := &in.Body
+	if err := catalogue.CheckName("a model", b.Name); err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	if err := api.CheckProjectKey(b.Project); err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
+	role, err := s.RoleOn(ctx, b.Project)
+	if err == nil && role < api.Reader {
+		err = act.NoProject(b.Project)
+	}
+	if err == nil {
+		err = s.Need(ctx, api.Owner, b.Project)
+	}
+	if err != nil {
+		return nil, err
+	}
+	rules := b.Standings
+	if len(rules) == 0 {
+		rules = []catalogue.Rule{{Name: "in-use", Approvers: 1}}
+	}
+	if err := checkRules(rules); err != nil {
+		return nil, err
+	}
+	err = s.db.InTx(ctx, func(q Tx) error {
+		id, err := q.AddModel(ctx, store.Model{Name: b.Name, Title: act.Clean(b.Title), Purpose: act.Clean(b.Purpose),
+			Project: b.Project}, who.ID)
+		if errors.Is(err, store.ErrNone) {
+			return api.Fail(api.Conflict, "there is a model %s already, or was one that you do not see", b.Name)
+		}
+		if err != nil {
+			return err
+		}
+		for i, r := range rules {
+			if err := q.PutStanding(ctx, store.ModelStanding{Model: id, Name: r.Name, Approvers: r.Approvers,
+				Checks: r.Checks}, i); err != nil {
+				return err
+			}
+		}
+		return s.event(ctx, q, who, store.Model{ID: id, Name: b.Name}, "created", b.Name, nil)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.GetModel(ctx, who, &api.ModelInput{Model: b.Name})
+}
+
+// event writes an event of a model's project.
+func (s *Catalogue) event(ctx context.Context, q Tx, who act.Who, m store.Model, verb, subject string,
+	data map[string]any) error {
+	defer s.Live.News()
+	return s.Event(ctx, q, store.Event{Kind: "model", Verb: verb, Subject: subject, Project: m.ProjectID,
+		Person: who.ID, Data: data})
+}
+
+// ChangeModel changes a model's text and its standings.
+func (s *Catalogue) ChangeModel(ctx context.Context, who act.Who, in *api.ModelEdit) (*api.Model, error) {
+	m, err := s.find(ctx, who, in.Model)
+	if err != nil {
+		return nil, err
+	}
+	if err := checkRules(in.Body.Standings); err != nil {
+		return nil, err
+	}
+	clean := func(text *string) *string {
+		if text == nil {
+			return nil
+		}
+		out := act.Clean(*text)
+		return &out
+	}
+	err = s.db.InTx(ctx, func(q Tx) error {
+		if err := q.LockModel(ctx, m.ID); err != nil {
+			return err
+		}
+		if err := q.ChangeModel(ctx, m.ID, clean(in.Body.Title), clean(in.Body.Purpose)); err != nil {
+			return err
+		}
+		said := map[string]any{}
+		if len(in.Body.Standings) > 0 {
+			if err := s.changeStandings(ctx, q, who, m, in.Body.Standings); err != nil {
+				return err
+			}
+			said["standings"] = sayRules(in.Body.Standings)
+		}
+		return s.event(ctx, q, who, m, "changed", m.Name, said)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.GetModel(ctx, who, &in.ModelInput)
+}
+
+// changeStandings puts rules in place of those that are there. What waits is looked at by the new ones.
+func (s *Catalogue) changeStandings(ctx context.Context, q Tx, who act.Who, m store.Model,
+	rules []catalogue.Rule) error {
+	before, err := q.ListStandings(ctx, m.ID)
+	if err != nil {
+		return err
+	}
+	for _, old := range before {
+		if slices.ContainsFunc(rules, func(r catalogue.Rule) bool { return r.Name == old.Name }) {
+			continue
+		}
+		if gone, err := q.DropStanding(ctx, m.ID, old.Name); err != nil {
+			return err
+		} else if !gone {
+			return api.Fail(api.Conflict, "the standing %s of %s has a history, so it stays; leave it in the list",
+				old.Name, m.Name)
+		}
+	}
+	for i, r := range rules {
+		if err := q.PutStanding(ctx, store.ModelStanding{Model: m.ID, Name: r.Name, Approvers: r.Approvers,
+			Checks: r.Checks}, i); err != nil {
+			return err
+		}
+	}
+	_, err = s.settle(ctx, q, who, m)
+	return err
+}

@@ -1,0 +1,2 @@
+// Package catalogue has the queries on models, their editions and their standings.
+package catalogue
