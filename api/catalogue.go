@@ -137,6 +137,7 @@ type EditionFacts struct {
 	Objective Objective                   `json:"objective"`
 	Figures   map[string]Float            `json:"figures,omitempty"`
 	Measured  map[string]map[string]Float `json:"measured,omitempty" doc:"What evaluations of this checkpoint measured, by data and measure"`
+	TrainedOn []string                    `json:"trained_on,omitempty" doc:"Data on which it was evaluated although examples of it were in its training"`
 	UsableFor string                      `json:"usable_for"`
 	Parts     []string                    `json:"parts"`
 	Hyper     map[string]json.RawMessage  `json:"hyper,omitempty"`

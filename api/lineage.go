@@ -17,7 +17,7 @@ type Lineage struct {
 
 // LineageInput asks for the lineage of a thing.
 type LineageInput struct {
-	Of    string `query:"of" required:"true" maxLength:"200" example:"vessels/7@best" doc:"A snapshot, a run, a checkpoint or an evaluation (vessels/7/evaluations/2)"`
+	Of    string `query:"of" required:"true" maxLength:"200" example:"vessels/7@best" doc:"A snapshot, a run, a checkpoint, an evaluation (vessels/7/evaluations/2) or an edition"`
 	Only  string `query:"only" enum:"before,after" doc:"Only where it comes from, or only what uses it; absent: both"`
 	Depth int    `query:"depth" minimum:"0" maximum:"1000" doc:"So many links away at most; 0: all"`
 	Limit int    `query:"limit" minimum:"1" maximum:"2000" default:"300" doc:"So many things at most, the nearest first"`

@@ -8,7 +8,9 @@ import (
 	"image"
 	"image/color"
 	"image/png"
+	"io"
 	"math"
+	"net/http"
 	"strings"
 	"time"
 
@@ -16,6 +18,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/core/catalogue"
 	"kembrel/core/chunk"
 	"kembrel/core/dataset"
 	"kembrel/core/sheet"
@@ -193,4 +196,64 @@ func (w *world) taskRows() []row {
 	}
 	return []row{one("50000 examples, 10 labels", labels), one("20000 texts of 250 characters", texts),
 		one("1000 masks of 256 x 256", masks)}
+}
+
+// pollingRows measure what a deployment costs that asks every second whether another edition is in use: nothing changes.
+func (w *world) pollingRows() []row {
+	ctx := context.Background()
+	var url, tag string
+	begin := func() error {
+		run, err := w.sheetRun()
+		if err != nil || url != "" {
+			return err
+		}
+		name := "polled-" + uuid.NewString()[:8]
+		in := &api.NewModel{}
+		in.Body.Name, in.Body.Project, in.Body.Standings = name, run.Project, []catalogue.Rule{{Name: "in-use"}}
+		if _, err := client.Call(ctx, w.client, api.CreateModel, in); err != nil {
+			return err
+		}
+		if _, err := w.db.Lane(db.Jobs).Exec(ctx, `insert into edition (model, number, origin, facts, size, person)
+			select id, 1, 'vessels/1@s1.leg1', '{}', 1, person from model where name = $1`, name); err != nil {
+			return err
+		}
+		ask := &api.Ask{ModelInput: api.ModelInput{Model: name}, Standing: "in-use"}
+		ask.Body.Edition = 1
+		if _, err := client.Call(ctx, w.client, api.AskFor, ask); err != nil {
+			return err
+		}
+		url = w.client.URL + api.Base + "/models/" + name + "/standings/in-use"
+		return nil
+	}
+	poll := func() (float64, error) {
+		if err := begin(); err != nil {
+			return 0, err
+		}
+		const times = 500
+		began := time.Now()
+		for range times {
+			r, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+			if err != nil {
+				return 0, err
+			}
+			r.Header.Set("Authorization", "Bearer "+w.client.Token)
+			r.Header.Set("If-None-Match", tag)
+			got, err := http.DefaultClient.Do(r)
+			if err != nil {
+				return 0, err
+			}
+			_, err = io.Copy(io.Discard, got.Body)
+			got.Body.Close()
+			if err == nil && tag != "" && got.StatusCode != http.StatusNotModified {
+				err = fmt.Errorf("the answer was %d", got.StatusCode)
+			}
+			if err != nil {
+				return 0, err
+			}
+			tag = got.Header.Get("ETag")
+		}
+		return float64(time.Since(began).Microseconds()) / 1000 / times, nil
+	}
+	return []row{{what: "polling a standing, unchanged, over HTTP", reference: "(itself)", unit: "ms", want: "1",
+		rounds: 5, theirs: poll, ours: poll}}
 }

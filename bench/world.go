@@ -127,7 +127,8 @@ func measurements() (rows []row, end func(), err error) {
 			w.frames("the runs of the project", "/vessels", "tbody tr"), w.delay(),
 			w.python("time per readings call"), w.python("300 MB saved"),
 		}, slices.Concat(w.storeRows(), w.fleetRows(), w.grownRows(), w.dataRows(), w.sheetRows(), w.taskRows(),
-			w.fileRows(), w.lineageRows())...), func() {
+			w.fileRows(), w.lineageRows(),
+			w.pollingRows())...), func() {
 			w.stop()
 			if w.web != nil {
 				w.web.cmd.Process.Signal(os.Interrupt)

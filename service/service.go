@@ -128,7 +128,9 @@ type known struct {
 }
 
 // RunID finds a run.
-func (k known) RunID(ctx context.Context, in api.RunInput) (int64, error) { return k.Finder.RunID(ctx, in) }
+func (k known) RunID(ctx context.Context, in api.RunInput) (int64, error) {
+	return k.Finder.RunID(ctx, in)
+}
 
 // Run does the work beside the requests until ctx ends: telling the live streams, keeping summaries, background jobs.
 func (s *Service) Run(ctx context.Context) error {

@@ -46,3 +46,9 @@ type LineageNode struct {
 	Made   []byte // what it measured: {"accuracy": 0.93}
 	Saved  int64  // checkpoints of a run
 }
+
+// NamedEdition is an edition, with the project of its model.
+type NamedEdition struct {
+	ID      int64
+	Project string
+}

@@ -152,7 +152,8 @@ func TestStoriesEndOnlyWhatTheyFound(t *testing.T) {
 var consoleRooms = map[string][]string{
 	"api": {}, "shared": {}, "chart": {}, "people": {}, "storage": {}, "checkpoints": {"evaluations", "predictions"}, "data": {},
 	"runs": {"chart"}, "predictions": {}, "evaluations": {"predictions"}, "files": {}, "lineage": {"chart"},
-	"compare": {"chart", "predictions"}, "run": {"chart", "checkpoints", "evaluations", "files", "predictions"},
+	"catalogue": {},
+	"compare":   {"chart", "predictions"}, "run": {"chart", "checkpoints", "evaluations", "files", "predictions"},
 }
 
 func TestConsoleFoldersDoNotImportEachOther(t *testing.T) {

@@ -119,7 +119,8 @@ func TestStandings(t *testing.T) {
 	for _, origin := range []string{"vessels/1@e1", "vessels/1@e2", "vessels/1@e3"} {
 		s.enter(t, origin)
 	}
-	refuse(t, s, api.GetStanding, inUse("in-use"), api.NotFound, "no edition of vessel-classifier has the standing in-use")
+	refuse(t, s, api.GetStanding, inUse("in-use"), api.NotFound,
+		"no edition of vessel-classifier has the standing in-use")
 	refuse(t, s, api.GetStanding, inUse("nonsense"), api.NotFound, "it has: in-use, fallback")
 
 	asked := call(t, member, api.AskFor, askFor("in-use", 1, 0))
@@ -139,7 +140,8 @@ func TestStandings(t *testing.T) {
 	require.Equal(t, "checks", got.Asking.SignOffs[0].Not, "what Ruth signed was checked since")
 	call(t, member, api.ReportCheck, outcome(1, "every class", true))
 	call(t, ruth, api.AddSignOff, signOff(asked.Asking.ID, 1))
-	require.Contains(t, call(t, ruth, api.WithdrawSignOff, &signOff(asked.Asking.ID, 1).AskingInput).Says, "2 sign-offs")
+	require.Contains(t, call(t, ruth, api.WithdrawSignOff, &signOff(asked.Asking.ID, 1).AskingInput).Says,
+		"2 sign-offs")
 	call(t, ruth, api.AddSignOff, signOff(asked.Asking.ID, 1))
 	got = call(t, teo, api.AddSignOff, signOff(asked.Asking.ID, 1))
 	require.True(t, got.Taken, got.Says)
@@ -164,8 +166,9 @@ func TestStandings(t *testing.T) {
 	refuse(t, member, api.AskFor, askFor("in-use", 0), api.Denied, "approver")
 
 	m := call(t, s, api.GetModel, &classifier)
-	require.Equal(t, "#1 is in use, since "+time.Now().UTC().Format("2 January 2006")+" by Vilja; #1 is fallback, since "+
-		time.Now().UTC().Format("2 January 2006")+" by Vilja.", m.Says.InUse)
+	require.Equal(t,
+		"#1 is in use, since "+time.Now().UTC().Format("2 January 2006")+" by Vilja; #1 is fallback, since "+
+			time.Now().UTC().Format("2 January 2006")+" by Vilja.", m.Says.InUse)
 	require.Len(t, m.History, 4)
 	for i := range m.History[:len(m.History)-1] {
 		for _, h := range m.History[i+1:] {
@@ -192,7 +195,8 @@ func TestStandings(t *testing.T) {
 	edit := &api.ModelEdit{ModelInput: classifier}
 	edit.Body.Standings = []catalogue.Rule{{Name: "in-use"}}
 	refuse(t, s, api.ChangeModel, edit, api.Conflict, "has a history")
-	edit.Body.Standings = append(edit.Body.Standings, catalogue.Rule{Name: "fallback"}, catalogue.Rule{Name: "on-trial"})
+	edit.Body.Standings = append(edit.Body.Standings, catalogue.Rule{Name: "fallback"},
+		catalogue.Rule{Name: "on-trial"})
 	require.Len(t, call(t, s, api.ChangeModel, edit).Standings, 3)
 	edit.Body.Standings = []catalogue.Rule{{Name: "proposed"}}
 	refuse(t, s, api.ChangeModel, edit, api.Invalid, "there by itself")
@@ -298,4 +302,28 @@ func TestModelsOfClosedProjects(t *testing.T) {
 	refuse(t, owner, api.CreateModel, in, api.Denied, "owner")
 	in.Body.Name, in.Body.Project = classifier.Model, "vessels"
 	refuse(t, s, api.CreateModel, in, api.Conflict, "already")
+}
+
+// An edition comes from its checkpoint, also when that is gone, and its checkpoint's page tells of it.
+func TestLineageOfEditions(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	run := s.saved(t, noise(1000, 200), 0.5, 0.3)
+	s.model(t, catalogue.Rule{Name: "in-use"})
+	s.enter(t, "vessels/1@best")
+	call(t, s, api.AskFor, askFor("in-use", 1))
+	nodes, links, all := s.around(t, api.LineageInput{Of: "vessel-classifier#1"})
+	require.Equal(t, []string{"-2 vessels/1", "-1 vessels/1@e2", "+0 vessel-classifier#1"}, nodes)
+	require.Equal(t, []string{"vessels/1 saved vessels/1@e2", "vessels/1@e2 entered vessel-classifier#1"}, links)
+	require.Equal(t, "in use", all.Nodes[2].Title)
+	nodes, _, all = s.around(t, api.LineageInput{Of: "vessels/1"})
+	require.Equal(t, []string{"+0 vessels/1", "+1 vessels/1@e2", "+2 vessel-classifier#1"}, nodes)
+	require.Contains(t, all.After, "the edition vessel-classifier#1")
+	call(t, s, api.DeleteRun, &api.LeaveInput{RunInput: run, Days: 1e-9})
+	require.NoError(t, s.service.EraseRuns(ctx))
+	nodes, _, _ = s.around(t, api.LineageInput{Of: "vessel-classifier#1"})
+	require.Equal(t, []string{"-1 vessels/1@s2.leg1gone", "+0 vessel-classifier#1"}, nodes)
+	for _, of := range []string{"vessel-classifier#2", "nothing#1"} {
+		refuse(t, s, api.GetLineage, &api.LineageInput{Of: of, Limit: 10}, api.NotFound, "there is no")
+	}
 }

@@ -35,12 +35,14 @@ func (a *Commands) showEdition(output string, e *api.Edition) error {
 	a.section("Has it been checked?", e.Says.Checked)
 	l := term.List("check", "outcome", "figures", "by", "when", "text", "link")
 	for _, c := range e.Checks {
-		l.Add(c.Name, map[bool]string{true: "passed", false: "failed"}[c.Passed], figures(c.Figures), c.Who, term.When(c.At),
+		l.Add(c.Name, map[bool]string{true: "passed", false: "failed"}[c.Passed], figures(c.Figures), c.Who,
+			term.When(c.At),
 			c.Text, c.Link)
 	}
 	a.table(l)
 	f := &e.Facts
-	a.section("Where does it come from?", fmt.Sprintf("%s by %s, started %s, epoch %s, usable for %s%s.", f.Run+title(f.Title),
+	a.section("Where does it come from?", fmt.Sprintf("%s by %s, started %s, epoch %s, usable for %s%s.",
+		f.Run+title(f.Title),
 		f.Who, term.When(f.Started), term.Epoch(f.Epoch), f.UsableFor, data(f.Data)))
 	l = term.List("figure", "value#")
 	for _, name := range sorted(f.Figures) {

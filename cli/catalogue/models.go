@@ -172,7 +172,8 @@ func (a *Commands) showModel(output string, m *api.Model) error {
 	fmt.Fprintln(a.Out, "\nWhich editions are there?")
 	l = term.List("edition#", "checkpoint", "standing", "figure", "checks", "size#", "entered", "by", "why")
 	for _, e := range m.Latest {
-		l.Add("#"+strconv.Itoa(e.Number), e.Origin, strings.Join(e.Standings, ", "), figure(&e.Facts), outcomes(e.Checks),
+		l.Add("#"+strconv.Itoa(e.Number), e.Origin, strings.Join(e.Standings, ", "), figure(&e.Facts),
+			outcomes(e.Checks),
 			api.Bytes(e.Size), term.When(e.Entered), e.Who, e.Why)
 	}
 	l.Empty = "None yet."
@@ -268,7 +269,8 @@ func rules(names, checks []string) ([]catalogue.Rule, error) {
 func standingFlags(cmd *cobra.Command, names, checks *[]string) {
 	cmd.Flags().StringArrayVar(names, "standing", nil,
 		"a standing, and how many must sign off: in-use=2; once for each, in their order")
-	cmd.Flags().StringArrayVar(checks, "needs", nil, "a check that must have passed for a standing: in-use='every class'")
+	cmd.Flags().StringArrayVar(checks, "needs", nil,
+		"a check that must have passed for a standing: in-use='every class'")
 }
 
 // purposeFlags are how the text on what a model is for comes in.
@@ -314,7 +316,8 @@ is guarded by one sign-off.`,
 			in.Body.Name = args[0]
 			m, err := client.Call(cmd.Context(), a.Client(), api.CreateModel, in)
 			if err == nil {
-				fmt.Fprintf(a.Out, "%s is there; kembrel catalogue add vessels/3@best --model %s enters a checkpoint\n", m.Name,
+				fmt.Fprintf(a.Out, "%s is there; kembrel catalogue add vessels/3@best --model %s enters a checkpoint\n",
+					m.Name,
 					m.Name)
 			}
 			return err

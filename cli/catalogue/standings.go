@@ -68,7 +68,8 @@ have signed off, of whom whoever asks is none. Where another edition got the sta
 			}
 			fmt.Fprintln(a.Out, term.Printable(got.Says))
 			if !got.Taken {
-				fmt.Fprintf(a.Out, "kembrel catalogue sign %s#%d --why \"...\" signs it off; that may: %s\n", m.Name, e.Number,
+				fmt.Fprintf(a.Out, "kembrel catalogue sign %s#%d --why \"...\" signs it off; that may: %s\n", m.Name,
+					e.Number,
 					term.Printable(strings.Join(m.May.Approvers, ", ")))
 			}
 			return nil
@@ -144,9 +145,11 @@ func (a *Commands) withdraw() *cobra.Command {
 				return err
 			}
 			if w.Edition != e.Number {
-				return term.Exit{Code: term.ExitExists, Err: fmt.Errorf("it is #%d that waits for %s", w.Edition, st.Name)}
+				return term.Exit{Code: term.ExitExists, Err: fmt.Errorf("it is #%d that waits for %s", w.Edition,
+					st.Name)}
 			}
-			in := &api.EndAskingInput{AskingInput: api.AskingInput{ModelInput: api.ModelInput{Model: m.Name}, Asking: w.ID},
+			in := &api.EndAskingInput{AskingInput: api.AskingInput{ModelInput: api.ModelInput{Model: m.Name},
+				Asking: w.ID},
 				Why: why}
 			if _, err = client.Call(cmd.Context(), a.Client(), api.EndAsking, in); err == nil {
 				fmt.Fprintf(a.Out, "%s waits for %s no more\n", e.Address, st.Name)

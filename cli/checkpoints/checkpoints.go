@@ -138,7 +138,8 @@ not replaced without --overwrite. --for-use leaves out what only resuming needs:
 				return err
 			}
 			if output == "table" {
-				fmt.Fprintf(a.Out, "%s: %d files, %s, every digest checked\n", from.address, len(files), api.Bytes(total))
+				fmt.Fprintf(a.Out, "%s: %d files, %s, every digest checked\n", from.address, len(files),
+					api.Bytes(total))
 				if from.run != nil {
 					a.advise(cmd.Context(), *from.run)
 				}
@@ -215,7 +216,8 @@ func (r *restorable) chosen(parts []string) ([]api.File, error) {
 			}
 		}
 		if !found {
-			return nil, term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("%s has no part %q; it has: %s", r.address, p,
+			return nil, term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("%s has no part %q; it has: %s", r.address,
+				p,
 				strings.Join(r.parts, ", "))}
 		}
 	}

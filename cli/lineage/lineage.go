@@ -25,7 +25,7 @@ func (a *Commands) Lineage() *cobra.Command {
 	in := &api.LineageInput{Limit: 300}
 	cmd := &cobra.Command{Use: "lineage ADDRESS", Short: "Say where a thing comes from and what uses it",
 		Args: term.Arguments("ADDRESS"),
-		Long: `Say where a snapshot, a run, a checkpoint or an evaluation comes from, and what uses it, to any depth: the data that a run used, the checkpoint that it went
+		Long: `Say where a snapshot, a run, a checkpoint, an evaluation or an edition comes from, and what uses it, to any depth: the data that a run used, the checkpoint that it went
 on from, the run that it did again, the checkpoints that were evaluated, and on what. --to writes the same as W3C PROV.`,
 		Example: `  kembrel lineage vessels/3@best
   kembrel lineage hydrophone#1 --only after --depth 1
@@ -147,7 +147,7 @@ func beside(g *lineage.Graph, at int, side string) (out []neighbour) {
 // ways say in what way the end of a link came of its beginning.
 var ways = map[lineage.How]string{lineage.Saved: "saved by", lineage.Branch: "went on from", lineage.Rerun: "did again",
 	lineage.Equal: "began with weights equal to", lineage.Evaluated: "evaluated", lineage.On: "evaluated on",
-	lineage.Changed: "changed from"}
+	lineage.Changed: "changed from", lineage.Entered: "entered from"}
 
 // how says in what ways two things belong together.
 func how(links []lineage.Edge) string {

@@ -81,7 +81,7 @@ change them, and each has a digest over itself and the one before (kembrel audit
 	f.StringVarP(&output, "output", "o", "table", "table, json, csv, or jsonl: one event a line")
 	f.StringVar(&in.Who, "who", "", "by this person")
 	f.StringVar(&in.Kind, "kind", "",
-		"of this kind: session, person, team, role, project, search, run, leg, checkpoint, service")
+		"of this kind: session, person, team, role, project, search, run, leg, checkpoint, snapshot, model, service")
 	f.StringVar(&in.Verb, "verb", "", "such as sign-in-failed")
 	f.StringVar(&in.Subject, "subject", "", "of this thing, such as vessels/3")
 	f.StringVar(&since, "since", "", "from then: a moment (2026-11-01, 2026-11-01T08:00), or so long ago (24h)")

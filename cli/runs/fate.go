@@ -42,8 +42,8 @@ func (a *Commands) DeleteRun() *cobra.Command {
 	days := 7.0
 	cmd := &cobra.Command{Use: "delete RUN...", Short: "Delete runs after a grace period, or call that off",
 		Long: `Delete runs: at once they are out of every list, and after a grace period of some days they are gone with their curves and checkpoints. Until then --undo
-brings them back, and kembrel runs --shown deleted lists them. A run is deleted by whoever made it,
-	or by an administrator.`,
+brings them back, and kembrel runs --shown deleted lists them. A run is deleted by whoever made it, or by an
+administrator.`,
 		Example:           "  kembrel delete vessels/4\n  kembrel delete --undo vessels/4\n  kembrel delete --days 0 vessels/4",
 		ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -14,6 +14,7 @@ const project = computed(() => (typeof route.params.project === 'string' ? route
 const storage = computed(() => route.name === 'storage' || route.name === 'project-storage')
 const people = computed(() => ['people', 'account', 'audit'].includes(String(route.name)))
 const data = computed(() => route.name === 'data' || route.name === 'snapshot')
+const catalogue = computed(() => ['catalogue', 'model', 'edition'].includes(String(route.name)))
 const access = computed(() => route.name === 'project-access' || route.name === 'project-audit')
 const askPassword = ref(false)
 
@@ -54,6 +55,7 @@ function choose(what: string) {
         {{ project }}
       </RouterLink>
       <RouterLink to="/data" :class="{ on: data }">Data</RouterLink>
+      <RouterLink to="/catalogue" :class="{ on: catalogue }">Catalogue</RouterLink>
       <RouterLink
         v-if="project || route.name === 'projects' || route.name === 'storage' || people || data"
         :to="project ? { name: 'project-storage', params: { project } } : { name: 'storage' }"

@@ -20,6 +20,19 @@ export const router = createRouter({
       component: () => import('./data/Snapshot.vue'),
       props: (r) => ({ dataset: r.params.dataset, at: Number(r.params.snapshot || 0) }),
     },
+    { path: '/catalogue', name: 'catalogue', component: () => import('./catalogue/Models.vue') },
+    {
+      path: '/catalogue/:model([a-z][a-z0-9-]*)',
+      name: 'model',
+      component: () => import('./catalogue/Model.vue'),
+      props: true,
+    },
+    {
+      path: '/catalogue/:model([a-z][a-z0-9-]*)/:edition(\\d+)',
+      name: 'edition',
+      component: () => import('./catalogue/Edition.vue'),
+      props: (r) => ({ model: r.params.model, edition: Number(r.params.edition) }),
+    },
     {
       path: '/lineage',
       name: 'lineage',

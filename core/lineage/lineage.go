@@ -16,13 +16,14 @@ const (
 	Run        Kind = "run"
 	Checkpoint Kind = "checkpoint"
 	Evaluation Kind = "evaluation"
+	Edition    Kind = "edition" // of a model in the catalogue
 )
 
 // Node is a thing that has an origin or a use.
 type Node struct {
-	Kind    Kind      `json:"kind" enum:"snapshot,run,checkpoint,evaluation"`
+	Kind    Kind      `json:"kind" enum:"snapshot,run,checkpoint,evaluation,edition"`
 	Address string    `json:"address" example:"vessels/7@e13"`
-	Title   string    `json:"title,omitempty" doc:"Of a run; what an evaluation found; how much a snapshot holds"`
+	Title   string    `json:"title,omitempty" doc:"Of a run; what an evaluation found; how much a snapshot holds; the standings of an edition"`
 	Who     string    `json:"who,omitempty"`
 	At      time.Time `json:"at,omitzero" doc:"When it was made, or began"`
 	State   string    `json:"state,omitempty" doc:"Of a run; of others: gone where it was deleted, hidden where one may not see it"`
@@ -49,13 +50,14 @@ const (
 	Evaluated How = "evaluated"     // checkpoint, evaluation
 	On        How = "evaluated-on"  // snapshot, evaluation
 	Changed   How = "changed"       // snapshot, snapshot made of it by changes
+	Entered   How = "entered"       // checkpoint, edition
 )
 
 // Edge is a link: it leads from a thing to one made with it.
 type Edge struct {
 	From int    `json:"from" doc:"Place in nodes"`
 	To   int    `json:"to" doc:"Place in nodes"`
-	How  How    `json:"how" enum:"data,saved,branch,rerun,equal-weights,evaluated,evaluated-on,changed"`
+	How  How    `json:"how" enum:"data,saved,branch,rerun,equal-weights,evaluated,evaluated-on,changed,entered"`
 	Use  string `json:"use,omitempty" example:"train" doc:"Of data: what it was used for"`
 	Data string `json:"data,omitempty" example:"hydrophone#3:train" doc:"Of data, and evaluated on: which split"`
 }

@@ -98,6 +98,8 @@ func (g *Graph) statements() (things []element, links []statement) {
 			s.relation = informed
 		case l.How == Changed:
 			s.relation, s.attributes = derived, []attribute{typed("prov:Revision")}
+		case l.How == Entered:
+			s.relation = derived
 		}
 		if l.How == Data {
 			s.attributes = []attribute{{"prov:role", l.Use, false}}

@@ -106,6 +106,27 @@ if [ "$("$kembrel" people --output csv | wc -l)" -le 2 ]; then
     "$kembrel" roles set vessels --team "Sonar crew" --role member > /dev/null
     "$kembrel" roles set vessels --person buildhall --role recorder > /dev/null
 fi
+# The model that the harbour hands on: one edition in use, the next checked and proposed; whoever opens the console signs it off, or does not.
+if [ "$("$kembrel" catalogue --output csv | wc -l)" -le 1 ]; then
+    echo "Entering two checkpoints in the catalogue, one in use and one proposed"
+    "$kembrel" catalogue create vessel-classifier --project vessels --title "Vessel classes by sound" \
+        --purpose "names the class of a passing vessel from 1.6 s of hydrophone" --standing in-use=1 --standing fallback --needs in-use="every class" > /dev/null
+    "$kembrel" roles set vessels --person buildhall --role member > /dev/null
+    buildhall=$("$kembrel" people token buildhall --name checks 2> /dev/null)
+    as() { KEMBREL_TOKEN=$buildhall "$kembrel" catalogue "$@" > /dev/null; }
+    best() { "$kembrel" runs vessels --where "title == \"$1\"" --output csv | sed -n '2s/,.*//p'; }
+    as add "$(best "Split by clip")@best" --model vessel-classifier --why "the first that hears ferries"
+    as check vessel-classifier#1 --name "every class" --passed --figure "lowest recall=0.61"
+    as propose vessel-classifier#1 --why "there is nothing better yet"
+    "$kembrel" catalogue sign vessel-classifier#1 --why "a day at the quay, no complaint" > /dev/null
+    as propose vessel-classifier#1 --for fallback
+    for place in harbour-north harbour-south; do as report-use vessel-classifier#1 --where $place; done
+    as add "$(best "Split by voyage")@best" --model vessel-classifier --why "its validation figure can be trusted"
+    as check vessel-classifier#2 --name "every class" --passed --figure "lowest recall=0.64"
+    as check vessel-classifier#2 --name "time for a clip" --passed --figure ms=3.1
+    as propose vessel-classifier#2 --why "split by voyage, so its figures are honest"
+    as report-use vessel-classifier#2 --where "build hall"
+fi
 "$kembrel" runs vessels --limit 12
 echo
 echo "The console: $("$kembrel" sign-in --link 2> /dev/null)   (works once; the link above too)"

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"sort"
@@ -172,7 +173,7 @@ func (s *Catalogue) against(ctx context.Context, who act.Who, m store.Model, row
 
 // sayBetter compares the figures of two editions.
 func sayBetter(e, with *api.EditionFacts, number int) string {
-	var parts []string
+	var parts, not []string
 	say := func(name string, a, b api.Float, higher bool) {
 		d := float64(a - b)
 		word := "the same"
@@ -184,9 +185,15 @@ func sayBetter(e, with *api.EditionFacts, number int) string {
 		}
 		parts = append(parts, fmt.Sprintf("%s %.5g against %.5g (%+.3g, %s)", name, float64(a), float64(b), d, word))
 	}
+	_, split, _ := strings.Cut(e.Objective.Curve, ".")
 	if e.Objective == with.Objective {
 		a, has := e.Figures[e.Objective.Curve]
-		if b, too := with.Figures[e.Objective.Curve]; has && too {
+		b, too := with.Figures[e.Objective.Curve]
+		switch {
+		case !has || !too:
+		case e.Data[split] != with.Data[split]:
+			not = append(not, fmt.Sprintf("their %s is of different data", e.Objective.Curve))
+		default:
 			say(e.Objective.Curve, a, b, e.Objective.Direction == verdict.Higher)
 		}
 	}
@@ -198,17 +205,29 @@ func sayBetter(e, with *api.EditionFacts, number int) string {
 	}
 	sort.Strings(shared)
 	for _, on := range shared {
+		switch {
+		case slices.Contains(e.TrainedOn, on):
+			not = append(not, fmt.Sprintf("it has seen examples of %s in training", on))
+			continue
+		case slices.Contains(with.TrainedOn, on):
+			not = append(not, fmt.Sprintf("#%d has seen examples of %s in training", number, on))
+			continue
+		}
 		if a, has := e.Measured[on]["accuracy"]; has {
 			if b, too := with.Measured[on]["accuracy"]; too {
 				say("accuracy on "+on, a, b, true)
 			}
 		}
 	}
+	text := fmt.Sprintf("Against #%d, which is in use: %s.", number, strings.Join(parts, "; "))
 	if len(parts) == 0 {
-		return fmt.Sprintf("No figure is known of both it and #%d, which is in use: evaluate both on the same data (kembrel evaluate).",
+		text = fmt.Sprintf("No figure is known of both it and #%d, which is in use: evaluate both on the same data (kembrel evaluate).",
 			number)
 	}
-	return fmt.Sprintf("Against #%d, which is in use: %s.", number, strings.Join(parts, "; "))
+	if len(not) > 0 {
+		text += " Not compared: " + strings.Join(not, "; ") + "."
+	}
+	return text
 }
 
 // disagree says where two editions disagree on the same examples, of evaluations on the same data; "": none are known.
@@ -238,8 +257,8 @@ func (s *Catalogue) disagree(ctx context.Context, who act.Who, e *api.Edition, r
 			return "", err
 		}
 	}
-	for _, on := range slices.Sorted(keys(mine)) {
-		if theirs[on] == 0 {
+	for _, on := range slices.Sorted(maps.Keys(mine)) {
+		if theirs[on] == 0 || slices.Contains(e.Facts.TrainedOn, on) || slices.Contains(with.Facts.TrainedOn, on) {
 			continue
 		}
 		in := &api.DisagreementInput{Run: with.Facts.Run, Other: theirs[on], Kind: "answers", Limit: 1}
@@ -252,16 +271,6 @@ func (s *Catalogue) disagree(ctx context.Context, who act.Who, e *api.Edition, r
 		return "On " + on + ": " + d.Says, nil
 	}
 	return "", nil
-}
-
-func keys(m map[string]int) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
-	}
 }
 
 // sheetsOf are the numbers of the sheets of evaluations of an edition's checkpoint, by data.

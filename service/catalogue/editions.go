@@ -5,11 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"time"
 
 	"kembrel/api"
+	"kembrel/core/assess"
 	"kembrel/core/catalogue"
 	"kembrel/core/chunk"
 	"kembrel/service/act"
@@ -297,6 +299,10 @@ func (s *Catalogue) facts(ctx context.Context, who act.Who, at api.CheckpointInp
 		}
 	}
 	found, err := s.db.ListEvaluations(ctx, store.EvaluationQuery{Run: run, Checkpoint: id, Limit: 100})
+	if err != nil {
+		return nil, err
+	}
+	ons := map[int64]string{}
 	for _, e := range slices.Backward(found) { // the latest stands
 		var measures map[string]api.Float
 		if err := json.Unmarshal(e.Measures, &measures); err != nil {
@@ -306,9 +312,21 @@ func (s *Catalogue) facts(ctx context.Context, who act.Who, at api.CheckpointInp
 		if on == "" {
 			on = e.Split
 		}
-		f.Measured[on] = measures
+		f.Measured[on], ons[e.ID] = measures, on
 	}
-	return f, err
+	sheets, err := s.db.EvaluationSheets(ctx, run, slices.Collect(maps.Keys(ons)))
+	if err != nil {
+		return nil, err
+	}
+	for _, sheet := range sheets {
+		var alarms []assess.Alarm
+		if json.Unmarshal(sheet.Alarms, &alarms) == nil && slices.ContainsFunc(alarms,
+			func(a assess.Alarm) bool { return a.Kind == assess.InTraining }) &&
+			!slices.Contains(f.TrainedOn, ons[sheet.Evaluation]) {
+			f.TrainedOn = append(f.TrainedOn, ons[sheet.Evaluation])
+		}
+	}
+	return f, nil
 }
 
 // ReportCheck keeps the outcome of a check. What waits for it may take its standing by it.

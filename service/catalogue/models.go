@@ -7,6 +7,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/core/catalogue"
+	"kembrel/core/plain"
 	"kembrel/service/act"
 	"kembrel/store"
 )
@@ -261,7 +262,7 @@ func checkRules(rules []catalogue.Rule) error {
 		}
 		seen[r.Name] = true
 		for _, c := range r.Checks {
-			if c == "" || act.Clean(c) != c || len(c) > 100 {
+			if c == "" || plain.Line(c) != c || len(c) > 100 {
 				return api.Fail(api.Invalid, "a check cannot be called %.60q", c)
 			}
 		}

@@ -21,7 +21,8 @@ func sayAfter(g *lineage.Graph) string {
 // say counts the things on one side by what they are; one alone is named.
 func say(g *lineage.Graph, side int, head, none string) string {
 	var parts []string
-	for _, k := range []lineage.Kind{lineage.Snapshot, lineage.Run, lineage.Checkpoint, lineage.Evaluation} {
+	for _, k := range []lineage.Kind{lineage.Snapshot, lineage.Run, lineage.Checkpoint, lineage.Evaluation,
+		lineage.Edition} {
 		var list []lineage.Node
 		gone := 0
 		for _, n := range g.Nodes {

@@ -10,6 +10,7 @@ import (
 
 // Storage is what this slice needs of the store.
 type Storage interface {
+	EditionNamed(ctx context.Context, model string, number int) (store.NamedEdition, error)
 	FindSnapshot(ctx context.Context, dataset string, number int) (store.Snapshot, error)
 	LineageDown(ctx context.Context, seen store.Seen, keys []store.LineageKey, limit int) ([]store.LineageKey, error)
 	LineageNodes(ctx context.Context, keys []store.LineageKey) ([]store.LineageNode, error)

@@ -1,8 +1,10 @@
 package lineage
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"maps"
 	"slices"
 	"strconv"
@@ -55,6 +57,11 @@ func (s *Lineage) find(ctx context.Context, address string) (key store.LineageKe
 			return key, api.Fail(api.Invalid, "%v", err)
 		}
 		row, err := s.db.FindSnapshot(ctx, d.Dataset, d.Number)
+		if errors.Is(err, store.ErrNone) && d.Split == "" {
+			if key, err := s.findEdition(ctx, d.Dataset, d.Number); !errors.Is(err, store.ErrNone) {
+				return key, err
+			}
+		}
 		return store.LineageKey{Kind: "snapshot", ID: row.ID}, act.OrNotFound(err, "there is no %s#%d", d.Dataset,
 			d.Number)
 	}
@@ -91,6 +98,18 @@ func (s *Lineage) find(ctx context.Context, address string) (key store.LineageKe
 		return store.LineageKey{Kind: "checkpoint", Run: id, ID: point}, err
 	}
 	return store.LineageKey{Kind: "run", Run: id}, nil
+}
+
+// findEdition finds an edition of a model that whoever asks sees.
+func (s *Lineage) findEdition(ctx context.Context, model string, number int) (key store.LineageKey, err error) {
+	e, err := s.db.EditionNamed(ctx, model, number)
+	if err != nil {
+		return key, err
+	}
+	if sees, err := s.Sees(ctx, e.Project); err != nil || !sees {
+		return key, cmp.Or(err, store.ErrNone)
+	}
+	return store.LineageKey{Kind: "edition", ID: e.ID}, nil
 }
 
 // walk is a graph being gathered.
@@ -251,6 +270,8 @@ func (s *Lineage) node(ctx context.Context, r store.LineageNode) (lineage.Node, 
 		n.Address, n.Title, n.State = run, r.Title, r.State
 	case lineage.Checkpoint:
 		n.Address = act.CheckpointAddress(r.Project, r.Number, r.Standing)
+	case lineage.Edition:
+		n.Address, n.Title = r.Dataset+"#"+strconv.Itoa(r.Of), r.Title
 	case lineage.Evaluation:
 		n.Address = api.EvaluationAddress(run, r.Of)
 		found, err := mainFigure(r.Made)

@@ -45,6 +45,7 @@ func main() {
 		{"lineage", "/lineage?of=hydrophone%232", "g.node"},
 		{"predictions-dark", "/vessels/21/predictions", "svg[role=application]"},
 		{"checkpoint", "/vessels/3/checkpoints/best", ".tensors"},
+		{"model", "/catalogue/vessel-classifier", ".waits button"},
 		{"run-evidence", "/vessels/19?file=0:report/report.txt#evaluations", "#files pre"},
 	}
 	if err := takePages(*out, *link, base, pages, *only); err != nil {
@@ -57,7 +58,6 @@ func main() {
 		{"terminal-follow", "follow vessels/5"},
 		{"terminal-show", "show vessels/3"},
 		{"terminal-confusion", "confusion vessels/21"},
-		{"terminal-restore", "restore vessels/3@best --into /tmp/kembrel-model --overwrite"},
 	}
 	for _, c := range commands {
 		if strings.Contains(c[0], *only) {

@@ -164,6 +164,8 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
             <br />
             <code class="mono">kembrel branch {{ checkpoint.address }} --hyper NAME=VALUE</code>
           </template>
+          <br />
+          <code class="mono">kembrel catalogue add {{ checkpoint.address }} --model MODEL</code>
         </p>
       </Question>
 

@@ -9,7 +9,7 @@ import { useLoading } from '../shared/loading'
 import Question from '../shared/Question.vue'
 import { beside, place, type Placed } from './layout'
 
-/** Where a snapshot, a run, a checkpoint or an evaluation comes from, and what uses it. */
+/** Where a snapshot, a run, a checkpoint, an evaluation or an edition comes from, and what uses it. */
 const props = defineProps<{ of: string }>()
 const lineage = ref<Lineage>()
 const picked = ref(0)
@@ -49,6 +49,7 @@ const known = (n: Placed) => n.state !== 'hidden' && n.state !== 'gone'
 
 /** The console's page of a thing. */
 function page(n: Placed): string {
+  if (n.kind === 'edition') return '/catalogue/' + n.address.replace('#', '/')
   if (n.kind === 'snapshot') return '/data/' + n.address.replace('#', '/')
   const [run, evaluation] = n.address.split('/evaluations/')
   return evaluation ? linkTo(run) + '#evaluations' : linkTo(n.address)
@@ -70,6 +71,8 @@ function outline(n: Placed): string {
       return `M${h / 2},0H${w - h / 2}A${h / 2},${h / 2} 0 0 1 ${w - h / 2},${h}H${h / 2}A${h / 2},${h / 2} 0 0 1 ${h / 2},0Z`
     case 'checkpoint':
       return `M8,0H${w - 8}L${w},8V${h - 8}L${w - 8},${h}H8L0,${h - 8}V8Z`
+    case 'edition':
+      return `M0,0H${w - h / 2}L${w},${h / 2}L${w - h / 2},${h}H0Z`
     case 'evaluation':
       return `M0,0H${w}V${h}H0ZM5,0V${h}`
   }

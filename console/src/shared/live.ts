@@ -13,6 +13,7 @@ export type Kind =
   | 'predictions'
   | 'file'
   | 'alarm'
+  | 'model'
   | 'readings'
   | 'summary'
   | 'output'

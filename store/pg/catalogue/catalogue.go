@@ -15,7 +15,8 @@ func (q Queries) ModelProject(ctx context.Context, name string) (string, error) 
 }
 
 // ListModels lists models by name, behind one, in the projects that are seen; name: that one alone.
-func (q Queries) ListModels(ctx context.Context, seen store.Seen, name, after string, limit int) ([]store.Model, error) {
+func (q Queries) ListModels(ctx context.Context, seen store.Seen, name, after string, limit int) ([]store.Model,
+	error) {
 	return db.List[store.Model](ctx, q, "model_list", db.A{"all": seen.All, "open": seen.Open, "keys": seen.Keys,
 		"only": seen.Only, "name": name, "after": after, "limit": limit})
 }

@@ -11,6 +11,7 @@ import (
 func lists(keys []store.LineageKey) db.A {
 	snapshots, runs := []int64{}, []int64{}
 	pointRuns, points, foundRuns, founds := []int64{}, []int64{}, []int64{}, []int64{}
+	editions := []int64{}
 	for _, k := range keys {
 		switch k.Kind {
 		case "snapshot":
@@ -19,12 +20,15 @@ func lists(keys []store.LineageKey) db.A {
 			runs = append(runs, k.Run)
 		case "checkpoint":
 			pointRuns, points = append(pointRuns, k.Run), append(points, k.ID)
+		case "edition":
+			editions = append(editions, k.ID)
 		case "evaluation":
 			foundRuns, founds = append(foundRuns, k.Run), append(founds, k.ID)
 		}
 	}
 	return db.A{"snapshots": snapshots, "runs": runs, "point_runs": pointRuns, "points": points,
-		"found_runs": foundRuns, "founds": founds}
+		"found_runs": foundRuns, "founds": founds,
+		"editions": editions}
 }
 
 // LineageUp lists what things were made with.
@@ -44,4 +48,9 @@ func (q Queries) LineageDown(ctx context.Context, seen store.Seen, keys []store.
 // LineageNodes describes things, in no order.
 func (q Queries) LineageNodes(ctx context.Context, keys []store.LineageKey) ([]store.LineageNode, error) {
 	return db.List[store.LineageNode](ctx, q, "lineage_nodes", lists(keys))
+}
+
+// EditionNamed finds an edition and the project of its model.
+func (q Queries) EditionNamed(ctx context.Context, model string, number int) (store.NamedEdition, error) {
+	return db.One[store.NamedEdition](ctx, q, "edition_named", db.A{"model": model, "number": number})
 }

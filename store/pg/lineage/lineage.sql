@@ -29,6 +29,10 @@ where r.id = any(@runs::bigint[]) and r.origin is null
 union all
 select 'snapshot', 0, b.id, 'snapshot', 0, s.id, 'changed', '', '', ''
 from snapshot s join snapshot b on b.dataset = s.dataset and b.number = s.base where s.id = any(@snapshots::bigint[])
+union all
+select case when c.id is null then '' else 'checkpoint' end, coalesce(e.run, 0), coalesce(c.id, 0), 'edition', 0, e.id, 'entered', '', '', e.origin
+from edition e left join checkpoint c on c.run = e.run and c.leg = substring(e.origin from 'leg([0-9]{1,9})$')::int and c.step = substring(e.origin from '@s([0-9]{1,18})')::bigint
+where e.id = any(@editions::bigint[])
 ) m left join run r on r.id = m.from_run left join project p on p.id = r.project;
 
 -- query: lineage_down
@@ -57,6 +61,11 @@ made as (
     select 'checkpoint', f.run, f.checkpoint from checkpoint_file f join tensor_file t on t.digest = f.digest and t.weights is not null
     join run b on b.start ->> 'digest' = 'b3:' || encode(t.weights, 'hex') and b.origin is null and b.id > f.run where f.run = any(@runs::bigint[]) and f.part = 'weights'
     union
+    select 'checkpoint', c.run, c.id from edition e
+    join checkpoint c on c.run = e.run and c.leg = substring(e.origin from 'leg([0-9]{1,9})$')::int and c.step = substring(e.origin from '@s([0-9]{1,18})')::bigint where e.run = any(@runs::bigint[])
+    union
+    select 'edition', 0, e.id from points k join edition e on e.run = k.run and e.origin = k.address || '@s' || k.step || '.leg' || k.leg
+    union
     select 'evaluation', e.run, e.id from points k join evaluation e on e.run = k.run and e.checkpoint = k.id
     union
     select 'run', b.id, 0 from points k join run b on split_part(b.origin ->> 'from', '@', 1) = k.address and b.origin ->> 'kind' = 'branch' and (b.origin ->> 'leg')::int = k.leg
@@ -66,6 +75,7 @@ made as (
     join run b on b.start ->> 'digest' = 'b3:' || encode(t.weights, 'hex') and b.origin is null and b.id > k.run)
 select m.kind, m.run, m.id from made m left join run r on r.id = m.run
 where m.kind = 'snapshot' or r.doomed is null and r.project in (select id from seen)
+    or m.kind = 'edition' and exists (select from edition e join model o on o.id = e.model where e.id = m.id and o.project in (select id from seen))
 order by m.run desc, m.kind desc, m.id desc limit @limit;
 
 -- query: lineage_nodes
@@ -87,4 +97,11 @@ union all
 select 'evaluation', e.run, e.id, j.key, r.number, '', e.number, 0, 0, 'NaN', false, false, '', coalesce(p.name, ''), e.ended, '', r.doomed is not null, 0,
     coalesce(nullif(e.split, ''), e.data), e.measures, 0
 from unnest(@found_runs::bigint[], @founds::bigint[]) k(run, id) join evaluation e on e.run = k.run and e.id = k.id join run r on r.id = e.run join project j on j.id = r.project
-left join person p on p.id = e.person;
+left join person p on p.id = e.person
+union all
+select 'edition', 0, e.id, j.key, 0, m.name, e.number, 0, 0, 'NaN', false, false,
+    coalesce((select string_agg(replace(h.standing, '-', ' '), ', ' order by h.standing) from holding h where h.edition = e.id and h.until is null), ''), p.name, e.entered, '', false, 0, '', '{}', 0
+from edition e join model m on m.id = e.model join project j on j.id = m.project join person p on p.id = e.person where e.id = any(@editions::bigint[]);
+
+-- query: edition_named
+select e.id, p.key as project from edition e join model m on m.id = e.model join project p on p.id = m.project where m.name = @model and e.number = @number;

@@ -1,0 +1,162 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { answer, client, type Edition } from '../api/client'
+import LineageLink from '../shared/LineageLink.vue'
+import Question from '../shared/Question.vue'
+import { bytes, hyper, linkTo, number as text, when, type Float } from '../shared/format'
+import { useLive } from '../shared/live'
+import { useLoading } from '../shared/loading'
+import Checks from './Checks.vue'
+
+/** An edition: whether it is better, what changed, whether it was checked, where it comes from and how it is used. */
+const props = defineProps<{ model: string; edition: number }>()
+const shown = ref<Edition>()
+const { problem, loader } = useLoading()
+const load = loader(async () => {
+  shown.value = await answer(
+    client.GET('/api/v1/models/{model}/editions/{edition}', {
+      params: { path: { model: props.model, edition: props.edition } },
+    }),
+  )
+  document.title = `${shown.value.address} · Kembrel`
+})
+watch(() => props.edition, load)
+useLive({}, { hello: load, model: load })
+const facts = computed(() => shown.value?.facts)
+/** Figures by name, a column for each data on which they were taken. */
+const columns = computed(() => ['', ...Object.keys(facts.value?.measured ?? {}).sort()])
+const figures = computed(() => {
+  const f = facts.value
+  if (!f) return []
+  const all: Record<string, Record<string, Float>> = { '': f.figures ?? {}, ...f.measured }
+  const names = [...new Set(Object.values(all).flatMap((m) => Object.keys(m)))].sort()
+  return names.map((name) => ({ name, values: columns.value.map((on) => all[on]?.[name]) }))
+})
+const from = computed(() => {
+  const f = facts.value
+  if (!f) return ''
+  const data = Object.entries(f.data ?? {}).map(([use, d]) => `${use} ${d}`)
+  return (
+    `${f.run}${f.title ? ' (' + f.title + ')' : ''} by ${f.who}, started ${when(f.started)}, epoch ${String(f.epoch)}.` +
+    (data.length ? ` Data: ${data.join(', ')}.` : '') +
+    (shown.value?.run_gone ? ' Its run is deleted; what was known of it is here.' : '')
+  )
+})
+const href = (file: string) =>
+  `/api/v1/models/${props.model}/editions/${props.edition}/file?path=${encodeURIComponent(file)}`
+</script>
+
+<template>
+  <main>
+    <p v-if="problem" class="bad page-top" role="alert">{{ problem }}</p>
+    <template v-if="shown && facts">
+      <div class="page-head">
+        <div>
+          <div class="mono small">
+            <RouterLink :to="{ name: 'model', params: { model } }">{{ model }}</RouterLink>
+          </div>
+          <h1>Edition #{{ shown.number }}</h1>
+        </div>
+        <div class="now">
+          <span v-for="s in shown.standings" :key="s" class="accent">{{ s.replaceAll('-', ' ') }}&ensp;</span>
+          <span class="small">{{ shown.why }}</span>
+        </div>
+        <span class="space"></span>
+        <div>
+          <div class="small">checkpoint</div>
+          <div class="mono">
+            <template v-if="shown.run_gone">{{ shown.origin }}</template>
+            <RouterLink v-else :to="linkTo(shown.origin)">{{ shown.origin }}</RouterLink>
+          </div>
+        </div>
+        <div>
+          <div class="small">size</div>
+          <div class="mono figure">{{ bytes(shown.size) }}</div>
+        </div>
+        <div>
+          <div class="small">entered</div>
+          <div class="figure">{{ when(shown.entered) }}, {{ shown.who }}</div>
+        </div>
+      </div>
+      <p v-for="w in shown.warnings" :key="w" class="warn says">▲ {{ w }}</p>
+
+      <Question title="Is it better than the one in use?" :says="shown.says?.better">
+        <table>
+          <thead>
+            <tr>
+              <th>Figure</th>
+              <th v-for="on in columns" :key="on" class="n">
+                {{ on || 'recorded' }}
+                <span v-if="facts.trained_on?.includes(on)" class="warn">▲ seen in training</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="f in figures" :key="f.name">
+              <td class="mono">{{ f.name }}</td>
+              <td v-for="(v, i) in f.values" :key="i" class="n">{{ v === undefined ? '' : text(v) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </Question>
+      <Question title="What changed?" :says="shown.says?.changed">
+        <table>
+          <thead>
+            <tr>
+              <th>Hyperparameter</th>
+              <th>Value</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="(v, name) in facts.hyper" :key="name">
+              <td class="mono">{{ name }}</td>
+              <td class="mono">{{ hyper(v) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </Question>
+      <Question title="Has it been checked?" :says="shown.says?.checked">
+        <Checks :edition="shown" :wanted="[]" />
+      </Question>
+      <Question title="Where does it come from, who uses it?" :says="from">
+        <template #aside><LineageLink :of="shown.address" /></template>
+        <p v-if="facts.commit" class="small">
+          code
+          <span class="mono">{{ facts.commit }}</span>
+          {{ facts.clean === false ? ', with changes that were not committed' : '' }}
+        </p>
+        <pre v-if="facts.command?.length" class="command">{{ facts.command.join(' ') }}</pre>
+      </Question>
+      <Question title="How is it used?" :says="`It is usable for ${facts.usable_for}.`">
+        <pre class="command">kembrel restore {{ shown.address }} --for-use --into model</pre>
+        <table>
+          <thead>
+            <tr>
+              <th>Part</th>
+              <th>File</th>
+              <th class="n">Size</th>
+              <th>Digest</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="f in shown.files" :key="f.path">
+              <td>{{ f.part }}</td>
+              <td class="mono">
+                <a :href="href(f.path)" download>{{ f.path }}</a>
+              </td>
+              <td class="n">{{ bytes(f.size) }}</td>
+              <td class="mono small" :title="f.digest">{{ f.digest.slice(0, 19) }}…</td>
+            </tr>
+          </tbody>
+        </table>
+      </Question>
+    </template>
+  </main>
+</template>
+
+<style scoped>
+.says {
+  margin: 0;
+  padding: 0 24px 6px;
+}
+</style>
