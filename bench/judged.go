@@ -198,7 +198,8 @@ func (w *world) taskRows() []row {
 		one("1000 masks of 256 x 256", masks)}
 }
 
-// pollingRows measure what a deployment costs that asks every second whether another edition is in use: nothing changes.
+// pollingRows measure what a deployment costs that asks every second whether another edition is in use, and is told
+// that none is.
 func (w *world) pollingRows() []row {
 	ctx := context.Background()
 	var url, tag string
