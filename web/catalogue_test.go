@@ -189,7 +189,7 @@ func TestStandings(t *testing.T) {
 	use(2, "harbour-south")
 	use(3, "harbour-south")
 	m = call(t, s, api.GetModel, &classifier)
-	require.Equal(t, "1 place of 2 is out of date.", m.Says.Where)
+	require.Equal(t, "Of 2 places 1 has an edition that was never in use.", m.Says.Where)
 	require.Equal(t, []int{0, -1}, []int{m.Consumers[0].Behind, m.Consumers[1].Behind})
 
 	edit := &api.ModelEdit{ModelInput: classifier}

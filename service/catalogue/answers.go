@@ -49,20 +49,30 @@ func sayModel(m *api.Model) (says api.ModelSays) {
 		waits = append(waits, fmt.Sprintf("#%d: %s", a.Edition, a.Says))
 	}
 	says.Waiting = strings.Join(waits, " ")
-	late := 0
+	late, never := 0, 0
 	for _, c := range m.Consumers {
-		if c.Behind != 0 {
+		if c.Behind > 0 {
 			late++
+		} else if c.Behind < 0 {
+			never++
 		}
 	}
+	one := map[bool]string{true: "is", false: "are"}
 	switch {
 	case len(m.Consumers) == 0:
 		says.Where = "Nobody has said that they use it."
-	case late == 0:
+	case late+never == 0:
 		says.Where = act.Many(len(m.Consumers), "place uses", "places use") + " what is in use."
 	default:
-		says.Where = fmt.Sprintf("%s of %s out of date.", act.Many(late, "place", "places"),
-			fmt.Sprint(len(m.Consumers))+map[bool]string{true: " is", false: " are"}[late == 1])
+		var bad []string
+		if late > 0 {
+			bad = append(bad, fmt.Sprintf("%d %s out of date", late, one[late == 1]))
+		}
+		if never > 0 {
+			bad = append(bad, fmt.Sprintf("%d %s an edition that was never in use", never,
+				map[bool]string{true: "has", false: "have"}[never == 1]))
+		}
+		says.Where = fmt.Sprintf("Of %s %s.", act.Many(len(m.Consumers), "place", "places"), strings.Join(bad, ", "))
 	}
 	return says
 }

@@ -83,7 +83,7 @@ func TestModelsInWords(t *testing.T) {
 	m.Consumers = []api.Consumer{{Where: "harbour-north"}}
 	require.Equal(t, "1 place uses what is in use.", sayModel(m).Where)
 	m.Consumers = append(m.Consumers, api.Consumer{Behind: 2}, api.Consumer{Behind: -1})
-	require.Equal(t, "2 places of 3 are out of date.", sayModel(m).Where)
+	require.Equal(t, "Of 3 places 1 is out of date, 1 has an edition that was never in use.", sayModel(m).Where)
 	require.Equal(t, "No check has been reported.", sayChecks(nil))
 	require.Equal(t, "1 of 2 passed; failed: every class.",
 		sayChecks([]api.EditionCheck{{Name: "verified", Passed: true}, {Name: "every class"}}))

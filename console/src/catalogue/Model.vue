@@ -247,7 +247,7 @@ const late = (behind: number) =>
               </td>
               <td class="small">{{ when(c.since) }}</td>
               <td class="small">{{ when(c.heard) }}</td>
-              <td :class="c.behind ? 'warn' : 'small'">{{ c.behind ? '▲ ' : '' }}{{ late(c.behind) }}</td>
+              <td :class="c.behind > 0 ? 'warn' : 'small'">{{ c.behind > 0 ? '▲ ' : '' }}{{ late(c.behind) }}</td>
               <td class="small">{{ c.who }}</td>
             </tr>
           </tbody>
