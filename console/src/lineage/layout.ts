@@ -44,7 +44,7 @@ export function place(graph: Lineage): { nodes: Placed[]; links: Drawn[]; width:
   const nodes = (graph.nodes ?? []).map((n, index): Placed => {
     const second = cut([n.title ?? n.kind, n.state].filter(Boolean).join(', '), 32)
     const first = n.address || 'not for you to see'
-    const width = Math.ceil(Math.max(first.length * 7.3, second.length * 6) + 24)
+    const width = Math.ceil(Math.max(first.length * 7.3, second.length * 6) + (n.kind === 'edition' ? 56 : 24))
     g.setNode(String(index), { width, height: 42 })
     return { ...n, address: first, index, second, x: 0, y: 0, width, height: 42 }
   })
