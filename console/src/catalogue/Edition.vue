@@ -21,7 +21,7 @@ const load = loader(async () => {
   document.title = `${shown.value.address} · Kembrel`
 })
 watch(() => props.edition, load)
-useLive({}, { hello: load, model: load })
+useLive({}, { model: load, hello: load })
 const facts = computed(() => shown.value?.facts)
 /** Figures by name, a column for each data on which they were taken. */
 const columns = computed(() => ['', ...Object.keys(facts.value?.measured ?? {}).sort()])

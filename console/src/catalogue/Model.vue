@@ -19,7 +19,7 @@ const load = loader(async () => {
   document.title = `${shown.value.title || shown.value.name} · Kembrel`
 })
 watch(() => props.model, load)
-useLive({}, { hello: load, model: load })
+useLive({}, { model: load, hello: load })
 
 const words = (standing: string) => standing.replaceAll('-', ' ')
 const editions = computed(() => shown.value?.latest ?? [])

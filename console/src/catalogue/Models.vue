@@ -19,7 +19,7 @@ const load = loader(async () => {
   models.value = all
   document.title = 'Catalogue · Kembrel'
 })
-useLive({}, { hello: load, model: load })
+useLive({}, { model: load, hello: load })
 const held = (m: Model) => (m.standings ?? []).filter((s) => s.edition)
 const says = (list: Model[]) => {
   if (!list.length) return 'None yet.'

@@ -35,5 +35,5 @@ test('with weights alone it says so in the command', () => {
 
 test('what a later leg replaced is not offered, nor what needs a checkpoint where there is none', () => {
   const got = commands(run('lost', []), [at(9, { replaced: true, best: true })])
-  expect(got).toEqual({ Resume: '', Branch: '', 'Run again': '', Restore: '', Verify: '' })
+  expect(got).toEqual({ Resume: '', Branch: '', 'Run again': '', Restore: '', Verify: '', 'Hand on': '' })
 })

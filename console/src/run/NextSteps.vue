@@ -51,6 +51,11 @@ const steps = computed(() => {
       says: 'Your evaluation of the restored model, compared with what was recorded.',
       command: best.value ? `kembrel verify ${run}@best -- COMMAND` : '',
     },
+    {
+      what: 'Hand on',
+      says: 'Entered in the catalogue as an edition of a model, to be checked, signed off and used.',
+      command: best.value ? `kembrel catalogue add ${run}@best --model MODEL` : '',
+    },
   ]
 })
 </script>
