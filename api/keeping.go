@@ -115,7 +115,7 @@ type StorageSizes struct {
 
 // SizedKind is what things of a kind take.
 type SizedKind struct {
-	Kind  string `json:"kind" enum:"predictions,files"`
+	Kind  string `json:"kind" enum:"predictions,files,editions" doc:"Of editions, those whose run is deleted"`
 	Count int64  `json:"count"`
 	Bytes int64  `json:"bytes" doc:"Before what is equal is kept once, and packed"`
 }

@@ -94,6 +94,7 @@ func TestEditionsOutliveTheirRun(t *testing.T) {
 	free := &api.FreeInput{}
 	free.Body.Now = true
 	call(t, s, api.FreeStorage, free)
+	require.Contains(t, call(t, s, api.GetStorage, &api.StorageInput{}).Says, "Beside them 2 editions whose runs are deleted")
 	at := api.EditionInput{ModelInput: classifier, Edition: 1}
 	got := call(t, s, api.GetEdition, &at)
 	require.True(t, got.RunGone)

@@ -241,7 +241,7 @@ func (s *Catalogue) AddEdition(ctx context.Context, who act.Who, in *api.NewEdit
 		}
 	}
 	existed := false
-	err = s.db.InTx(ctx, func(q Tx) error {
+	err = s.inTx(ctx, func(q Tx) error {
 		if err := q.LockModel(ctx, m.ID); err != nil {
 			return err
 		}
@@ -251,7 +251,10 @@ func (s *Catalogue) AddEdition(ctx context.Context, who act.Who, in *api.NewEdit
 		} else if !errors.Is(err, store.ErrNone) {
 			return err
 		}
-		if err := act.UseChunks(ctx, q, digests); err != nil {
+		if err := act.UseChunks(ctx, q, digests); api.Is(err, api.Conflict) {
+			return api.Fail(api.Conflict, "some bytes of %s are gone or damaged; kembrel blobs check says which",
+				point.Address)
+		} else if err != nil {
 			return err
 		}
 		number, err = q.AddEdition(ctx, store.Edition{Model: m.ID, Origin: addr.String(), Run: &run, Facts: text,
@@ -345,7 +348,7 @@ func (s *Catalogue) ReportCheck(ctx context.Context, who act.Who, in *api.NewEdi
 	if err != nil {
 		return nil, err
 	}
-	err = s.db.InTx(ctx, func(q Tx) error {
+	err = s.inTx(ctx, func(q Tx) error {
 		if err := q.LockModel(ctx, m.ID); err != nil {
 			return err
 		}
@@ -377,7 +380,7 @@ func (s *Catalogue) ReportUse(ctx context.Context, who act.Who, in *api.NewUse) 
 		return nil, err
 	}
 	place := act.Clean(in.Body.Where)
-	return nil, s.db.InTx(ctx, func(q Tx) error {
+	return nil, s.inTx(ctx, func(q Tx) error {
 		if in.Body.Ended {
 			if gone, err := q.DropConsumer(ctx, m.ID, place); err != nil {
 				return err

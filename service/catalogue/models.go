@@ -296,7 +296,7 @@ func (s *Catalogue) CreateModel(ctx context.Context, who act.Who, in *api.NewMod
 	if err := checkRules(rules); err != nil {
 		return nil, err
 	}
-	err = s.db.InTx(ctx, func(q Tx) error {
+	err = s.inTx(ctx, func(q Tx) error {
 		id, err := q.AddModel(ctx, store.Model{Name: b.Name, Title: act.Clean(b.Title), Purpose: act.Clean(b.Purpose),
 			Project: b.Project}, who.ID)
 		if errors.Is(err, store.ErrNone) {
@@ -319,10 +319,18 @@ func (s *Catalogue) CreateModel(ctx context.Context, who act.Who, in *api.NewMod
 	return s.GetModel(ctx, who, &api.ModelInput{Model: b.Name})
 }
 
+// inTx runs do in a transaction, and has what it did told.
+func (s *Catalogue) inTx(ctx context.Context, do func(q Tx) error) error {
+	err := s.db.InTx(ctx, do)
+	if err == nil {
+		s.Live.News()
+	}
+	return err
+}
+
 // event writes an event of a model's project.
 func (s *Catalogue) event(ctx context.Context, q Tx, who act.Who, m store.Model, verb, subject string,
 	data map[string]any) error {
-	defer s.Live.News()
 	return s.Event(ctx, q, store.Event{Kind: "model", Verb: verb, Subject: subject, Project: m.ProjectID,
 		Person: who.ID, Data: data})
 }
@@ -343,7 +351,7 @@ func (s *Catalogue) ChangeModel(ctx context.Context, who act.Who, in *api.ModelE
 		out := act.Clean(*text)
 		return &out
 	}
-	err = s.db.InTx(ctx, func(q Tx) error {
+	err = s.inTx(ctx, func(q Tx) error {
 		if err := q.LockModel(ctx, m.ID); err != nil {
 			return err
 		}

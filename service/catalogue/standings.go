@@ -181,7 +181,7 @@ func (s *Catalogue) AskFor(ctx context.Context, who act.Who, in *api.Ask) (*api.
 		}
 	}
 	out := &api.Asked{}
-	err = s.db.InTx(ctx, func(q Tx) error {
+	err = s.inTx(ctx, func(q Tx) error {
 		if err := q.LockModel(ctx, m.ID); err != nil {
 			return err
 		}
@@ -274,7 +274,7 @@ func (s *Catalogue) decide(ctx context.Context, who act.Who, in api.AskingInput,
 		return nil, err
 	}
 	out := &api.Asked{}
-	err = s.db.InTx(ctx, func(q Tx) error {
+	err = s.inTx(ctx, func(q Tx) error {
 		if err := q.LockModel(ctx, m.ID); err != nil {
 			return err
 		}
@@ -362,7 +362,7 @@ func (s *Catalogue) GoBack(ctx context.Context, who act.Who, in *api.GoBackInput
 		return nil, err
 	}
 	out := &api.Asked{}
-	err = s.db.InTx(ctx, func(q Tx) error {
+	err = s.inTx(ctx, func(q Tx) error {
 		if err := q.LockModel(ctx, m.ID); err != nil {
 			return err
 		}

@@ -20,7 +20,9 @@ func saySizes(z *api.StorageSizes, what string) string {
 	for _, b := range z.Beside {
 		beside += fmt.Sprintf(" Beside them %s of %s.", map[string]string{
 			"predictions": act.Many(int(b.Count), "prediction sheet", "prediction sheets"),
-			"files":       act.Many(int(b.Count), "file of a run", "files of runs")}[b.Kind], api.Bytes(b.Bytes))
+			"files":       act.Many(int(b.Count), "file of a run", "files of runs"),
+			"editions":    act.Many(int(b.Count), "edition whose run is deleted", "editions whose runs are deleted"),
+		}[b.Kind], api.Bytes(b.Bytes))
 	}
 	if t.Checkpoints == 0 {
 		return "No checkpoint is held." + beside

@@ -110,4 +110,6 @@ select count(*) as chunks, coalesce(sum(size), 0)::bigint as bytes, coalesce(sum
 select 'predictions' as kind, count(*) as count, coalesce(sum(s.size), 0)::bigint as bytes from sheet s join run r on r.id = s.run where @project = 0 or r.project = @project::bigint
 union all
 select 'files', count(*), coalesce(sum(f.size), 0)::bigint from run_file f join run r on r.id = f.run where f.dropped is null and (@project = 0 or r.project = @project::bigint)
+union all
+select 'editions', count(*), coalesce(sum(e.size), 0)::bigint from edition e join model m on m.id = e.model where e.run is null and (@project = 0 or m.project = @project::bigint)
 order by kind;
