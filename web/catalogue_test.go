@@ -27,6 +27,17 @@ func (s *served) model(t testing.TB, standings ...catalogue.Rule) *api.Model {
 	return call(t, s, api.CreateModel, in)
 }
 
+// catalogued is a service with a model and two checkpoints entered in it.
+func catalogued(t *testing.T, standings ...catalogue.Rule) (*served, api.RunInput) {
+	s := serve(t)
+	s.project(t)
+	run := s.saved(t, noise(1000, 200), 0.5, 0.3)
+	s.model(t, standings...)
+	s.enter(t, "vessels/1@e1")
+	s.enter(t, "vessels/1@e2")
+	return s, run
+}
+
 // enter enters a checkpoint.
 func (s *served) enter(t testing.TB, origin string) *api.Edition {
 	t.Helper()
@@ -205,12 +216,7 @@ func TestStandings(t *testing.T) {
 
 // A hundred ask at once: one wins, and the others are told who.
 func TestOneStandingForAHundred(t *testing.T) {
-	s := serve(t)
-	s.project(t)
-	s.saved(t, noise(1000, 200), 0.5, 0.3)
-	s.model(t, catalogue.Rule{Name: "in-use"})
-	s.enter(t, "vessels/1@e1")
-	s.enter(t, "vessels/1@e2")
+	s, _ := catalogued(t, catalogue.Rule{Name: "in-use"})
 	var wait sync.WaitGroup
 	var mutex sync.Mutex
 	won, told := 0, 0
@@ -239,12 +245,7 @@ func TestOneStandingForAHundred(t *testing.T) {
 
 // Whoever polls is told in a few bytes that nothing has changed.
 func TestPollingAStanding(t *testing.T) {
-	s := serve(t)
-	s.project(t)
-	s.saved(t, noise(1000, 200), 0.5, 0.3)
-	s.model(t, catalogue.Rule{Name: "in-use"})
-	s.enter(t, "vessels/1@e1")
-	s.enter(t, "vessels/1@e2")
+	s, _ := catalogued(t, catalogue.Rule{Name: "in-use"})
 	call(t, s, api.AskFor, askFor("in-use", 1))
 	path := "/api/v1/models/vessel-classifier/standings/in-use"
 	r, text := s.raw(t, "GET", path, "", s.bearer()...)
@@ -262,11 +263,7 @@ func TestPollingAStanding(t *testing.T) {
 
 // The database itself refuses to have two editions in one standing, holes in its history, or editions that change.
 func TestTheDatabaseKeepsTheCatalogue(t *testing.T) {
-	s := serve(t)
-	s.project(t)
-	s.saved(t, noise(1000, 200), 0.5, 0.3)
-	s.model(t, catalogue.Rule{Name: "in-use"})
-	s.enter(t, "vessels/1@e1")
+	s, _ := catalogued(t, catalogue.Rule{Name: "in-use"})
 	call(t, s, api.AskFor, askFor("in-use", 1))
 	for _, statement := range []string{
 		"insert into holding (model, standing, seq, edition, since, person) select model, standing, 2, edition, now(), person from holding",
@@ -307,24 +304,21 @@ func TestModelsOfClosedProjects(t *testing.T) {
 
 // An edition comes from its checkpoint, also when that is gone, and its checkpoint's page tells of it.
 func TestLineageOfEditions(t *testing.T) {
-	s := serve(t)
-	s.project(t)
-	run := s.saved(t, noise(1000, 200), 0.5, 0.3)
-	s.model(t, catalogue.Rule{Name: "in-use"})
-	s.enter(t, "vessels/1@best")
-	call(t, s, api.AskFor, askFor("in-use", 1))
-	nodes, links, all := s.around(t, api.LineageInput{Of: "vessel-classifier#1"})
-	require.Equal(t, []string{"-2 vessels/1", "-1 vessels/1@e2", "+0 vessel-classifier#1"}, nodes)
-	require.Equal(t, []string{"vessels/1 saved vessels/1@e2", "vessels/1@e2 entered vessel-classifier#1"}, links)
+	s, run := catalogued(t, catalogue.Rule{Name: "in-use"})
+	call(t, s, api.AskFor, askFor("in-use", 2))
+	nodes, links, all := s.around(t, api.LineageInput{Of: "vessel-classifier#2"})
+	require.Equal(t, []string{"-2 vessels/1", "-1 vessels/1@e2", "+0 vessel-classifier#2"}, nodes)
+	require.Equal(t, []string{"vessels/1 saved vessels/1@e2", "vessels/1@e2 entered vessel-classifier#2"}, links)
 	require.Equal(t, "in use", all.Nodes[2].Title)
 	nodes, _, all = s.around(t, api.LineageInput{Of: "vessels/1"})
-	require.Equal(t, []string{"+0 vessels/1", "+1 vessels/1@e2", "+2 vessel-classifier#1"}, nodes)
-	require.Contains(t, all.After, "the edition vessel-classifier#1")
+	require.Equal(t, []string{"+0 vessels/1", "+1 vessels/1@e1", "+1 vessels/1@e2", "+2 vessel-classifier#1",
+		"+2 vessel-classifier#2"}, nodes)
+	require.Contains(t, all.After, "2 editions")
 	call(t, s, api.DeleteRun, &api.LeaveInput{RunInput: run, Days: 1e-9})
 	require.NoError(t, s.service.EraseRuns(ctx))
-	nodes, _, _ = s.around(t, api.LineageInput{Of: "vessel-classifier#1"})
-	require.Equal(t, []string{"-1 vessels/1@s2.leg1gone", "+0 vessel-classifier#1"}, nodes)
-	for _, of := range []string{"vessel-classifier#2", "nothing#1"} {
+	nodes, _, _ = s.around(t, api.LineageInput{Of: "vessel-classifier#2"})
+	require.Equal(t, []string{"-1 vessels/1@s2.leg1gone", "+0 vessel-classifier#2"}, nodes)
+	for _, of := range []string{"vessel-classifier#3", "nothing#1"} {
 		refuse(t, s, api.GetLineage, &api.LineageInput{Of: of, Limit: 10}, api.NotFound, "there is no")
 	}
 }

@@ -162,42 +162,36 @@ func (a *Commands) withdraw() *cobra.Command {
 }
 
 func (a *Commands) goBack() *cobra.Command {
-	var why string
-	cmd := &cobra.Command{Use: "go-back STANDING", Short: "Give a standing back to the edition that had it before",
-		Args:              term.Arguments("STANDING"),
-		Long:              `Give a standing back to the edition that had it before, at once: it was signed off then. Of a guarded standing approvers may.`,
-		Example:           "  kembrel catalogue go-back vessel-classifier/in-use --why \"takes tugs for ferries in fog\"",
-		ValidArgsFunction: a.Complete("edition"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if why == "" {
-				return term.Usage("say why: --why \"...\"")
-			}
-			at, err := address(args[0], "standing")
-			if err != nil {
-				return err
-			}
-			_, st, err := a.standing(cmd.Context(), at.Model, at.Standing)
-			if err != nil {
-				return err
-			}
-			in := &api.GoBackInput{ModelInput: api.ModelInput{Model: at.Model}, Standing: st.Name}
-			in.Body.InsteadOf, in.Body.Why = &st.Edition, why
-			got, err := client.Call(cmd.Context(), a.Client(), api.GoBack, in)
-			if err == nil {
-				fmt.Fprintln(a.Out, term.Printable(got.Says))
-			}
-			return err
-		}}
-	cmd.Flags().StringVar(&why, "why", "", "why, for those who come after")
+	cmd := a.onStanding(func(ctx context.Context, model string, st *api.Standing, why string) (*api.Asked, error) {
+		if why == "" {
+			return nil, term.Usage("say why: --why \"...\"")
+		}
+		in := &api.GoBackInput{ModelInput: api.ModelInput{Model: model}, Standing: st.Name}
+		in.Body.InsteadOf, in.Body.Why = &st.Edition, why
+		return client.Call(ctx, a.Client(), api.GoBack, in)
+	})
+	cmd.Use, cmd.Short = "go-back STANDING", "Give a standing back to the edition that had it before"
+	cmd.Long = `Give a standing back to the edition that had it before, at once: it was signed off then. Of a guarded standing approvers may.`
+	cmd.Example = "  kembrel catalogue go-back vessel-classifier/in-use --why \"takes tugs for ferries in fog\""
 	return cmd
 }
 
 func (a *Commands) clear() *cobra.Command {
+	cmd := a.onStanding(func(ctx context.Context, model string, st *api.Standing, why string) (*api.Asked, error) {
+		in := &api.Ask{ModelInput: api.ModelInput{Model: model}, Standing: st.Name}
+		in.Body.InsteadOf, in.Body.Why = &st.Edition, why
+		return client.Call(ctx, a.Client(), api.AskFor, in)
+	})
+	cmd.Use, cmd.Short = "clear STANDING", "Take a standing from the edition that has it"
+	cmd.Example = "  kembrel catalogue clear vessel-classifier/fallback --why \"nobody uses it\""
+	return cmd
+}
+
+// onStanding makes a command that does something with a standing and says what came of it.
+func (a *Commands) onStanding(do func(ctx context.Context, model string, st *api.Standing,
+	why string) (*api.Asked, error)) *cobra.Command {
 	var why string
-	cmd := &cobra.Command{Use: "clear STANDING", Short: "Take a standing from the edition that has it",
-		Args:              term.Arguments("STANDING"),
-		Example:           "  kembrel catalogue clear vessel-classifier/fallback --why \"nobody uses it\"",
-		ValidArgsFunction: a.Complete("edition"),
+	cmd := &cobra.Command{Args: term.Arguments("STANDING"), ValidArgsFunction: a.Complete("edition"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			at, err := address(args[0], "standing")
 			if err != nil {
@@ -207,9 +201,7 @@ func (a *Commands) clear() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in := &api.Ask{ModelInput: api.ModelInput{Model: at.Model}, Standing: st.Name}
-			in.Body.InsteadOf, in.Body.Why = &st.Edition, why
-			got, err := client.Call(cmd.Context(), a.Client(), api.AskFor, in)
+			got, err := do(cmd.Context(), at.Model, st, why)
 			if err == nil {
 				fmt.Fprintln(a.Out, term.Printable(got.Says))
 			}

@@ -167,6 +167,30 @@ func (s *Catalogue) still(ctx context.Context, q Tx, m store.Model, st store.Mod
 		m.Name)
 }
 
+// onStanding does something with a standing while the model is locked, unless another edition has it than whoever asks
+// knows. denied is why they may not decide of a guarded one; nil: they may. It is found out before, as a transaction
+// waits for no other connection.
+func (s *Catalogue) onStanding(ctx context.Context, m store.Model, standing string, insteadOf *int,
+	do func(q Tx, st store.ModelStanding, denied error) error) error {
+	denied := s.Need(ctx, api.Approver, m.Project)
+	if denied != nil && !api.Is(denied, api.Denied) {
+		return denied
+	}
+	return s.inTx(ctx, func(q Tx) error {
+		if err := q.LockModel(ctx, m.ID); err != nil {
+			return err
+		}
+		st, err := standingOf(ctx, q, m, standing)
+		if err == nil {
+			err = s.still(ctx, q, m, st, insteadOf)
+		}
+		if err != nil {
+			return err
+		}
+		return do(q, st, denied)
+	})
+}
+
 // AskFor asks that an edition gets a standing, or that none has it any more.
 func (s *Catalogue) AskFor(ctx context.Context, who act.Who, in *api.Ask) (*api.Asked, error) {
 	m, err := s.find(ctx, who, in.Model)
@@ -181,17 +205,7 @@ func (s *Catalogue) AskFor(ctx context.Context, who act.Who, in *api.Ask) (*api.
 		}
 	}
 	out := &api.Asked{}
-	err = s.inTx(ctx, func(q Tx) error {
-		if err := q.LockModel(ctx, m.ID); err != nil {
-			return err
-		}
-		st, err := standingOf(ctx, q, m, in.Standing)
-		if err == nil {
-			err = s.still(ctx, q, m, st, in.Body.InsteadOf)
-		}
-		if err != nil {
-			return err
-		}
+	err = s.onStanding(ctx, m, in.Standing, in.Body.InsteadOf, func(q Tx, st store.ModelStanding, denied error) error {
 		if row.ID != 0 && deref(st.Edition) == row.ID {
 			out.Taken = true
 			out.Says = fmt.Sprintf("%s#%d has the standing %s already.", m.Name, row.Number, st.Name)
@@ -203,10 +217,8 @@ func (s *Catalogue) AskFor(ctx context.Context, who act.Who, in *api.Ask) (*api.
 		case row.ID == 0 && st.Edition == nil:
 			return api.Fail(api.Conflict, "nobody has the standing %s of %s", st.Name, m.Name)
 		case row.ID == 0:
-			if st.Approvers > 0 {
-				if err := s.Need(ctx, api.Approver, m.Project); err != nil {
-					return err
-				}
+			if st.Approvers > 0 && denied != nil {
+				return denied
 			}
 			out.Taken, out.Says = true, fmt.Sprintf("Nobody has the standing %s of %s any more.", st.Name, m.Name)
 			return s.give(ctx, q, who, m, st.Name, nil, ask.Why, nil)
@@ -362,19 +374,9 @@ func (s *Catalogue) GoBack(ctx context.Context, who act.Who, in *api.GoBackInput
 		return nil, err
 	}
 	out := &api.Asked{}
-	err = s.inTx(ctx, func(q Tx) error {
-		if err := q.LockModel(ctx, m.ID); err != nil {
-			return err
-		}
-		st, err := standingOf(ctx, q, m, in.Standing)
-		if err == nil {
-			err = s.still(ctx, q, m, st, in.Body.InsteadOf)
-		}
-		if err == nil && st.Approvers > 0 {
-			err = s.Need(ctx, api.Approver, m.Project)
-		}
-		if err != nil {
-			return err
+	err = s.onStanding(ctx, m, in.Standing, in.Body.InsteadOf, func(q Tx, st store.ModelStanding, denied error) error {
+		if st.Approvers > 0 && denied != nil {
+			return denied
 		}
 		before, err := s.before(ctx, q, st)
 		if err != nil {

@@ -2,6 +2,7 @@
 import { computed, ref, watch } from 'vue'
 import { answer, client, type Edition } from '../api/client'
 import LineageLink from '../shared/LineageLink.vue'
+import PartFiles from '../shared/PartFiles.vue'
 import Question from '../shared/Question.vue'
 import { bytes, hyper, linkTo, number as text, when, type Float } from '../shared/format'
 import { useLive } from '../shared/live'
@@ -129,26 +130,7 @@ const href = (file: string) =>
       </Question>
       <Question title="How is it used?" :says="`It is usable for ${facts.usable_for}.`">
         <pre class="command">kembrel restore {{ shown.address }} --for-use --into model</pre>
-        <table>
-          <thead>
-            <tr>
-              <th>Part</th>
-              <th>File</th>
-              <th class="n">Size</th>
-              <th>Digest</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="f in shown.files" :key="f.path">
-              <td>{{ f.part }}</td>
-              <td class="mono">
-                <a :href="href(f.path)" download>{{ f.path }}</a>
-              </td>
-              <td class="n">{{ bytes(f.size) }}</td>
-              <td class="mono small" :title="f.digest">{{ f.digest.slice(0, 19) }}…</td>
-            </tr>
-          </tbody>
-        </table>
+        <PartFiles :files="shown.files ?? []" :href="href" />
       </Question>
     </template>
   </main>

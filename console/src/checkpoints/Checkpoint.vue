@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { answer, client, type Checkpoint, type Tensors, type Weights } from '../api/client'
 import Found from '../evaluations/Found.vue'
 import LineageLink from '../shared/LineageLink.vue'
+import PartFiles from '../shared/PartFiles.vue'
 import Question from '../shared/Question.vue'
 import Wrong from '../predictions/Wrong.vue'
 import WeightBands from './WeightBands.vue'
@@ -137,27 +138,7 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
 
       <Question title="What is it good for?" :says="goodFor">
         <template #aside><LineageLink :of="checkpoint.address" /></template>
-        <table>
-          <thead>
-            <tr>
-              <th>Part</th>
-              <th>File</th>
-              <th class="n">Size</th>
-              <th>Digest</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="f in checkpoint.files" :key="f.path">
-              <td>{{ f.part }}</td>
-              <td class="mono">
-                <template v-if="checkpoint.dropped">{{ f.path }}</template>
-                <a v-else :href="href(f.path)" download>{{ f.path }}</a>
-              </td>
-              <td class="n">{{ bytes(f.size) }}</td>
-              <td class="mono small" :title="f.digest">{{ f.digest.slice(0, 19) }}…</td>
-            </tr>
-          </tbody>
-        </table>
+        <PartFiles :files="checkpoint.files ?? []" :href="checkpoint.dropped ? undefined : href" />
         <p v-if="!checkpoint.dropped" class="small">
           <code class="mono">kembrel restore {{ checkpoint.address }} --into model</code>
           <template v-if="checkpoint.usable_for === 'resume'">
