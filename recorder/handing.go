@@ -34,7 +34,7 @@ func (n *session) hand(m protocol.Message, out *outbox) error {
 	case !ok || manifest.Kind() != m.Kind:
 		return fmt.Errorf("%s %.60q is not open; begin it first", m.Kind, m.Key)
 	case m.Do == "commit":
-		go n.commitHanded(manifest, m, out) // it waits for the disk
+		n.beside(func() { n.commitHanded(manifest, m, out) }) // it waits for the disk
 		return nil
 	}
 	why := m.Why
@@ -94,6 +94,9 @@ func (n *session) beginHanding(m protocol.Message, out *outbox) error {
 		return onTheRun{err}
 	}
 	n.open[manifest.Key] = manifest
+	if manifest.Items != nil {
+		n.itemsBegun()
+	}
 	out.put(handed(protocol.Reply{Kind: "folder", ID: m.ID, Folder: folder}, m.Kind, manifest.Key))
 	return nil
 }
@@ -113,6 +116,7 @@ func (n *session) forgetHanded(key string) {
 	delete(n.open, key)
 	n.spool.Ended(key)
 	os.RemoveAll(n.spool.OpenFolder(key))
+	n.itemsComplete()
 }
 
 // commitHanded keeps a sheet, items or a file and answers.
@@ -164,6 +168,7 @@ func (n *session) keepHanded(manifest spool.Manifest, files []protocol.File) err
 	delete(n.open, manifest.Key)
 	n.done[manifest.Key] = true
 	n.spool.Ended(manifest.Key)
+	n.itemsComplete()
 	return nil
 }
 

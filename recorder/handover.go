@@ -63,7 +63,7 @@ func (n *session) commit(m protocol.Message, out *outbox) error {
 		paths[i] = f.Path
 	}
 	// The rest waits for the disk, so it runs beside the other messages.
-	go func() {
+	n.beside(func() {
 		if err := n.keepCheckpoint(manifest, m, paths); err != nil {
 			n.mutex.Lock()
 			n.miss(manifest.Step, err)
@@ -78,7 +78,7 @@ func (n *session) commit(m protocol.Message, out *outbox) error {
 			n.settled(a.out.rank)
 			a.out.put(protocol.Reply{Kind: "kept", ID: a.id, Checkpoint: m.Key})
 		}
-	}()
+	})
 	return nil
 }
 

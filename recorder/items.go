@@ -14,7 +14,6 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
-	"kembrel/core/curve"
 	"kembrel/core/dataset"
 	"kembrel/recorder/protocol"
 	"kembrel/recorder/spool"
@@ -29,13 +28,32 @@ const (
 	itemsTime = 30 * time.Minute // for sending and making a snapshot
 )
 
-// trains reports whether a record holds readings of the program's own.
-func trains(r spool.Record) bool {
-	if r.Kind != spool.Readings {
-		return false
+// grouping are items of data that were handed over and not yet said to be complete.
+type grouping struct {
+	some bool
+	from int64 // readings before them
+}
+
+// itemsBegun notes that items are being handed over. The mutex is held.
+func (n *session) itemsBegun() {
+	if !n.items.some {
+		n.items = grouping{true, n.readings}
 	}
-	names, _, err := decodeReadings(r.Body)
-	return err != nil || slices.ContainsFunc(names, func(name string) bool { return !curve.OfMachine(name) })
+}
+
+// itemsComplete says in the spool that training has begun and that all items handed over before it are in front of
+// this: they are made durable beside the readings, which may be first. The mutex is held.
+func (n *session) itemsComplete() {
+	if !n.items.some || n.readings == n.items.from {
+		return
+	}
+	for _, m := range n.open {
+		if m.Items != nil {
+			return
+		}
+	}
+	n.items = grouping{}
+	n.spool.Append(spool.Training, 0, nil, func(error) {}) // without it they are sent a little later
 }
 
 // sendAllHanded sends what was handed over, in order, until no more comes. A manifest without a key says that training
@@ -72,8 +90,10 @@ func (s *sender) sendAllHanded(ctx context.Context, manifests <-chan spool.Manif
 			}
 		case m, more := <-manifests:
 			if more && m.Items != nil {
-				if _, err := os.Stat(s.spool.KeptFolder(m.Key)); !errors.Is(err, fs.ErrNotExist) {
-					items = append(items, m) // otherwise it is a snapshot already
+				if again, err := s.madeBefore(m.Key); err != nil {
+					return err
+				} else if !again {
+					items = append(items, m)
 				}
 				continue
 			}
@@ -111,6 +131,12 @@ func (s *sender) sendItems(ctx context.Context, items []spool.Manifest) error {
 		return ctx.Err()
 	case err == nil:
 		s.sayMade(made)
+		s.change(func(st *spool.State) { // a few of them alone would be another snapshot
+			st.Snapshot = nil
+			for _, m := range items {
+				st.Snapshot = append(st.Snapshot, m.Key)
+			}
+		})
 		for _, m := range items {
 			err = errors.Join(err, s.spool.Forget(m.Key))
 		}
@@ -127,6 +153,18 @@ func (s *sender) sendItems(ctx context.Context, items []spool.Manifest) error {
 		}
 	}
 	return nil
+}
+
+// madeBefore reports whether a snapshot was made of items already, and lets them go.
+func (s *sender) madeBefore(key string) (bool, error) {
+	_, err := os.Stat(s.spool.KeptFolder(key))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return true, nil
+	case slices.Contains(s.spool.State().Snapshot, key):
+		return true, s.spool.Forget(key)
+	}
+	return false, nil
 }
 
 // badItems is what is wrong with items, which no waiting changes.

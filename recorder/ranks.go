@@ -182,7 +182,7 @@ const everyStep = 1<<63 - 1
 func (n *session) keepOrdered(w waiting) {
 	if w.m.Kind != protocol.Readings {
 		if err := n.keepSaid(w.m, w.out); err != nil {
-			go n.problem(w.out, w.m, err)
+			n.beside(func() { n.problem(w.out, w.m, err) })
 		}
 		return
 	}
@@ -195,12 +195,12 @@ func (n *session) keepOrdered(w waiting) {
 			n.order.late[rank] = true
 			text := fmt.Sprintf("Rank %d is over %s behind the others: from step %d on, readings of it stand at the step that the others had reached.", rank, orderTime, p.Step)
 			n.say("%s", text)
-			go n.remark(text)
+			n.beside(func() { n.remark(text) })
 		}
 		p.Step = n.lastStep
 	}
 	if err := n.keepReadings(w.m, w.out); err != nil {
-		go n.problem(w.out, w.m, err)
+		n.beside(func() { n.problem(w.out, w.m, err) })
 	}
 }
 

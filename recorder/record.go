@@ -277,7 +277,33 @@ func (r *recording) hangUp() {
 	case <-time.After(3 * time.Second):
 		r.say("a child of the program keeps its connection; what it sends from now on is not recorded")
 	}
+	r.awaitKept()
 }
+
+// awaitKept waits until what the program handed over last is durable: its end stands behind it in the spool.
+func (r *recording) awaitKept() {
+	r.session.mutex.Lock()
+	r.session.release(true)
+	r.session.mutex.Unlock()
+	began, stuck, said := time.Now(), time.Duration(0), false
+	for pause := time.Millisecond; r.session.keeping.Load() > 0; pause = min(2*pause, 100*time.Millisecond) {
+		if time.Since(began) > keepTime || stuck > endTime {
+			r.say("what the program handed over last could not be made safe on disk")
+			return
+		}
+		if !said && time.Since(began) > 3*time.Second {
+			said = true
+			r.say("waiting until what the program handed over last is safe on disk")
+		}
+		if r.spool.Stuck() != nil {
+			stuck += pause
+		}
+		time.Sleep(pause)
+	}
+}
+
+// keepTime is how long a slow disk may take for what the program handed over last.
+const keepTime = 10 * time.Minute
 
 // endTime is how long a disk that takes nothing is waited for at the end.
 const endTime = 5 * time.Second

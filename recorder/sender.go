@@ -289,7 +289,6 @@ func (s *sender) showLife(ctx context.Context, fail context.CancelCauseFunc) {
 // when the program is over without one.
 func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifest) (*spool.Ending, error) {
 	reader, passed := s.spool.Reader(), int64(0)
-	handing := false // items of data, and more may come before training begins
 	for {
 		over := s.over() // asked before reading: what comes after the answer is read next time
 		if err := s.sendRemarks(ctx); err != nil {
@@ -316,7 +315,10 @@ func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifes
 				}
 				if fresh {
 					manifests <- m
-					handing = m.Items != nil
+				}
+			case spool.Training:
+				if fresh {
+					manifests <- spool.Manifest{}
 				}
 			case spool.End:
 				ending = &spool.Ending{}
@@ -326,10 +328,6 @@ func (s *sender) sendRecords(ctx context.Context, manifests chan<- spool.Manifes
 			default:
 				if record.Number <= s.counted.Upto || record.Kind == spool.Said {
 					continue
-				}
-				if handing && trains(record) {
-					manifests <- spool.Manifest{}
-					handing = false
 				}
 				s.add(&p, record)
 			}

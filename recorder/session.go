@@ -12,6 +12,7 @@ import (
 	"net"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"kembrel/api"
@@ -57,6 +58,7 @@ type session struct {
 	cut       string                     // how files without tensors are cut
 	coming    func(spool.Manifest)       // hears of a checkpoint before it is durable
 	handed    map[string]*dataset.Prints // data being handed over, by what for
+	items     grouping
 	used      map[string]json.RawMessage // hyperparameters, as the program says
 	gap       gap
 	held      string          // why nothing can be made durable at the moment; "": it can
@@ -67,6 +69,8 @@ type session struct {
 	order     order
 	joins     map[int64][]answer    // ranks that wait for the checkpoint of a step
 	gathers   map[string]*gathering // checkpoints of several ranks, as far as their files have come
+
+	keeping atomic.Int64 // what is being made durable or said beside the messages
 
 	counting sync.Mutex     // guards what follows
 	refused  map[string]int // messages that were refused, by kind
@@ -94,6 +98,9 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 		if errors.Is(err, io.EOF) {
 			for _, m := range n.open {
 				n.steps[m.Step] = n.steps[m.Step] || m.Kind() == protocol.Checkpoint
+				if m.Items != nil {
+					n.itemsBegun()
+				}
 			}
 			return n, nil
 		}
@@ -108,6 +115,8 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 				return nil, err
 			}
 			n.note(names, batch)
+		case spool.Training:
+			n.items = grouping{}
 		case spool.Said:
 			n.ended = &spool.Ending{}
 			if err := json.Unmarshal(record.Body, n.ended); err != nil {
@@ -119,6 +128,9 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 				n.steps[m.Step] = n.steps[m.Step] || m.Kind() == protocol.Checkpoint
 				delete(n.open, m.Key)
 				n.done[m.Key] = true
+				if m.Items != nil {
+					n.itemsBegun()
+				}
 			}
 		case spool.Hyper:
 			json.Unmarshal(record.Body, &n.used)
@@ -329,6 +341,15 @@ func (n *session) handle(m protocol.Message, out *outbox) error {
 	return nil
 }
 
+// beside does what must not hold up the messages, and is waited for at the end.
+func (n *session) beside(do func()) {
+	n.keeping.Add(1)
+	go func() {
+		defer n.keeping.Add(-1)
+		do()
+	}()
+}
+
 // behind keeps what a process says of itself behind the readings that it said before. The mutex is held.
 func (n *session) behind(m protocol.Message, out *outbox) error {
 	if n.order.waits(out.rank) {
@@ -352,6 +373,7 @@ func (n *session) keepReadings(m protocol.Message, out *outbox) error {
 	}
 	n.note(m.Names, m.Batch)
 	n.keep(spool.Readings, m, encodeReadings(m.Names, m.Batch), out)
+	n.itemsComplete()
 	return nil
 }
 
@@ -368,8 +390,9 @@ func (n *session) withoutBad(m protocol.Message, what string, out *outbox) {
 			continue
 		}
 		n.unkept[what+name] = true
-		go n.problem(out, protocol.Message{Kind: m.Kind}, fmt.Errorf("%s %.100q is not kept: %w", what,
-			name, m.Bad[name]))
+		n.beside(func() {
+			n.problem(out, protocol.Message{Kind: m.Kind}, fmt.Errorf("%s %.100q is not kept: %w", what, name, m.Bad[name]))
+		})
 	}
 }
 
@@ -388,7 +411,7 @@ func (n *session) rename(names map[string]string) {
 		n.renamed[from] = true
 		text := fmt.Sprintf("The curve %.200q is recorded as %s.", from, names[from])
 		n.say("%s", text)
-		go n.remark(text)
+		n.beside(func() { n.remark(text) })
 	}
 }
 

@@ -34,6 +34,7 @@ const (
 	Sheet      Kind = 9  // JSON: Manifest with Sheet
 	File       Kind = 10 // JSON: Manifest with Path
 	Items      Kind = 11 // JSON: Manifest with Items
+	Training   Kind = 12 // empty: training has begun, and what was handed over of data before it is complete
 )
 
 // Batched reports whether records of this kind go to the service in batches, which it counts.

@@ -62,6 +62,8 @@ type State struct {
 	Stderr int64  `json:"stderr"`
 	Why    string `json:"why,omitempty"` // why the service refused it
 
+	Snapshot []string `json:"snapshot,omitempty"` // keys of the items that the latest snapshot was made of
+
 	Objective api.Objective `json:"objective,omitzero"` // of the run, as last heard
 	Rule      *api.StopRule `json:"rule,omitempty"`     // in force, as last heard
 }
