@@ -49,7 +49,8 @@ func begun(t *testing.T, s *spool.Spool, n *session, m protocol.Message, file st
 	require.NoError(t, n.handle(m, unheard(t)))
 	for key := range n.open {
 		if !before[key] {
-			require.NoError(t, os.WriteFile(filepath.Join(s.OpenFolder(key), file), []byte("{\"key\":\"a\"}\n"), 0o600))
+			path := filepath.Join(s.OpenFolder(key), file)
+			require.NoError(t, os.WriteFile(path, []byte("{\"key\":\"a\"}\n"), 0o600))
 			return key
 		}
 	}

@@ -390,9 +390,8 @@ func (n *session) withoutBad(m protocol.Message, what string, out *outbox) {
 			continue
 		}
 		n.unkept[what+name] = true
-		n.beside(func() {
-			n.problem(out, protocol.Message{Kind: m.Kind}, fmt.Errorf("%s %.100q is not kept: %w", what, name, m.Bad[name]))
-		})
+		why := fmt.Errorf("%s %.100q is not kept: %w", what, name, m.Bad[name])
+		n.beside(func() { n.problem(out, protocol.Message{Kind: m.Kind}, why) })
 	}
 }
 
