@@ -85,7 +85,8 @@ func TestTrainingBeginsBehindItsItems(t *testing.T) {
 	settled(t, n)
 	require.NoError(t, n.handle(aReading(2), out))
 	require.Eventually(t, func() bool { return len(kinds(t, s)) == 5 }, 10*time.Second, time.Millisecond)
-	require.Equal(t, []spool.Kind{spool.Items, spool.Readings, spool.Items, spool.Training, spool.Readings}, kinds(t, s))
+	want := []spool.Kind{spool.Items, spool.Readings, spool.Items, spool.Training, spool.Readings}
+	require.Equal(t, want, kinds(t, s))
 }
 
 // What a program hands over at its very end stands in front of its end, however slow the disk is.
