@@ -44,7 +44,13 @@ require (
 	gonum.org/v1/plot v0.17.0
 )
 
-require github.com/aymanbagabas/go-udiff v0.4.1
+require (
+	github.com/aymanbagabas/go-udiff v0.4.1
+	github.com/cloudevents/sdk-go/v2 v2.16.2
+	github.com/standard-webhooks/standard-webhooks/libraries v0.0.1
+)
+
+require go.uber.org/zap v1.27.0 // indirect
 
 require (
 	cel.dev/expr v0.25.1 // indirect
@@ -57,7 +63,7 @@ require (
 	github.com/andybalholm/brotli v1.2.6 // indirect
 	github.com/antlr4-go/antlr/v4 v4.13.1 // indirect
 	github.com/beorn7/perks v1.0.1 // indirect
-	github.com/bmatcuk/doublestar/v4 v4.10.4 // indirect
+	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/bytedance/gopkg v0.1.3 // indirect
 	github.com/bytedance/sonic v1.15.0 // indirect
 	github.com/bytedance/sonic/loader v0.5.0 // indirect

@@ -337,8 +337,8 @@ var (
 		Access: Member})
 	ReportCheck = declare[NewEditionCheck, Edition](Spec{ID: "report-check", Method: "POST",
 		Path: "/models/{model}/editions/{edition}/checks", Summary: "Report the outcome of a check on an edition",
-		Access: Recorder})
+		Access: Recorder, Reports: true})
 	ReportUse = declare[NewUse, None](Spec{ID: "report-use", Method: "POST",
 		Path: "/models/{model}/editions/{edition}/uses", Summary: "Report where an edition is used",
-		Access: Recorder})
+		Access: Recorder, Reports: true})
 )

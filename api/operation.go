@@ -13,6 +13,7 @@ type Spec struct {
 	Binary           bool  // the Go client speaks CBOR here, not JSON
 	Recorders        bool  // called by recorders all the time, not by people
 	Long             bool  // it may take as long as the blob store does
+	Reports          bool  // receivers of events may do this with the token of an event
 	OwnCheck         bool  // the service checks the body itself, value by value; the schema only describes it
 }
 

@@ -390,7 +390,18 @@ var (
 	ChangeRun = declare[RunEdit, Run](Spec{ID: "change-run", Method: "PATCH",
 		Path: "/projects/{project}/runs/{number}", Summary: "Change a run's title, tags and note",
 		Access: Member, Own: Recorder})
+	LeaveNote = declare[NewRunNote, None](Spec{ID: "leave-note", Method: "POST",
+		Path: "/projects/{project}/runs/{number}/notes", Summary: "Leave a note on a run", Access: Member,
+		Own: Recorder, Reports: true})
 )
+
+// NewRunNote is a note that somebody leaves on a run.
+type NewRunNote struct {
+	RunInput
+	Body struct {
+		Text string `json:"text" minLength:"1" maxLength:"10000"`
+	}
+}
 
 // WithheldFrom reports whether something was taken out of a part of the recipe: command, environment or changes.
 func (r Recipe) WithheldFrom(part string) bool {

@@ -25,6 +25,7 @@ import (
 	"kembrel/cli/projects"
 	"kembrel/cli/record"
 	"kembrel/cli/runs"
+	"kembrel/cli/subscriptions"
 	"kembrel/cli/term"
 	"kembrel/client"
 	"kembrel/core/plain"
@@ -45,6 +46,8 @@ type (
 	ofFiles       = files.Commands
 	ofLineage     = lineage.Commands
 	ofCatalogue   = catalogue.Commands
+
+	ofSubscriptions = subscriptions.Commands
 )
 
 // commands are those of all folders.
@@ -64,6 +67,7 @@ type commands struct {
 	ofFiles
 	ofLineage
 	ofCatalogue
+	ofSubscriptions
 }
 
 // New makes the command tree. more are commands from elsewhere, made with the same App; one whose Use begins with
@@ -75,7 +79,8 @@ func New(version string, more ...func(*term.App) *cobra.Command) *cobra.Command 
 		curves.Commands{App: app}, history.Commands{App: app}, checkpoints.Commands{App: app},
 		compare.Commands{App: app}, people.Commands{App: app}, data.Commands{App: app},
 		predictions.Commands{App: app}, evaluations.Commands{App: app}, files.Commands{App: app},
-		lineage.Commands{App: app}, catalogue.Commands{App: app}}
+		lineage.Commands{App: app}, catalogue.Commands{App: app},
+		subscriptions.Commands{App: app}}
 	root := &cobra.Command{
 		Use:   "kembrel",
 		Short: "Record, watch, compare and restore training runs",
@@ -111,7 +116,7 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 		a.Data(), a.Lineage(), a.Predictions(), a.Confusion(), a.Open(),
 		a.Show(), a.Curves(), a.Follow(), a.Verdict(), a.StopRule(), a.Export(), a.ImportCommand(), a.Checkpoints(),
 		a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Evaluate(), a.Evaluations(), a.Files(),
-		a.Match(), a.Catalogue(),
+		a.Match(), a.Catalogue(), a.Subscriptions(),
 		a.DiffWeights(), a.Tensors(),
 		a.SignIn(), a.SignOut(), a.WhoAmI(), a.Tokens(), a.Sessions(), a.People(), a.Teams(), a.Roles(), a.Audit(),
 		a.Config(), a.version(), record.Drain())

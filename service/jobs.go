@@ -36,7 +36,7 @@ func (w *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
 		w.service.DropDue(ctx), w.service.DropDueFiles(ctx), w.service.InspectPending(ctx)); err != nil {
 		return err
 	}
-	return errors.Join(w.service.db.ClearExpired(ctx), w.service.db.GatherTally(ctx))
+	return errors.Join(w.service.db.ClearExpired(ctx), w.service.db.GatherTally(ctx), w.service.ClearDeliveries(ctx))
 }
 
 type sealArgs struct{}

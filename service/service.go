@@ -25,6 +25,7 @@ import (
 	"kembrel/service/runs"
 	"kembrel/service/searches"
 	"kembrel/service/sheets"
+	"kembrel/service/subscriptions"
 	"kembrel/service/weights"
 	"kembrel/store/blob"
 	"kembrel/store/pack"
@@ -37,7 +38,8 @@ type Options struct {
 	Log       *slog.Logger
 	LostAfter time.Duration // a run without a sign of life for so long is lost
 	Version   string
-	Alone     bool          // no other process serves this database and blob store
+	Alone     bool // no other process serves this database and blob store
+	Telling   subscriptions.Options
 	SealAfter time.Duration // readings lie in the journal for so long before they are packed into blocks; 0: 3 minutes
 }
 
@@ -60,6 +62,7 @@ type Service struct {
 	*files.Files
 	*lineage.Lineage
 	*catalogue.Catalogue
+	*subscriptions.Subscriptions
 	*pages.Pages
 
 	db      *pg.Store
@@ -88,6 +91,8 @@ var (
 	_ evaluations.Tx = pg.Queries{}
 	_ files.Tx       = pg.Queries{}
 	_ catalogue.Tx   = pg.Queries{}
+
+	_ subscriptions.Tx = pg.Queries{}
 )
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
@@ -118,7 +123,17 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	s.Pages = pages.New(f, db, s.Runs, s.Judging, s.Checkpoints, s.Searches, s.Sheets,
 		s.Evaluations)
 	s.Catalogue = catalogue.New(a, on[catalogue.Tx]{db}, chunks, s.Checkpoints, known{s.Pages, f}, s.Sheets)
+	s.Subscriptions = subscriptions.New(a, on[subscriptions.Tx]{db}, f, o.Telling)
+	a.WhenEventsCome(s.Wake)
 	return s
+}
+
+// WhoByToken finds in whose name a token acts that is used from an address.
+func (s *Service) WhoByToken(ctx context.Context, token, from string) (act.Who, error) {
+	if subscriptions.IsReport(token) {
+		return s.WhoReports(ctx, token)
+	}
+	return s.People.WhoByToken(ctx, token, from)
 }
 
 // known shows runs to the catalogue.
@@ -147,6 +162,7 @@ func (s *Service) Run(ctx context.Context) error {
 	wait.Go(func() { s.KeepChunks(ctx) })
 	wait.Go(func() { s.KeepLooking(ctx) })
 	wait.Go(func() { s.KeepComparing(ctx) })
+	wait.Go(func() { s.KeepTelling(ctx) })
 	wait.Go(func() { s.WatchCredentials(ctx) })
 	<-ctx.Done()
 	wait.Wait()

@@ -18,7 +18,7 @@ import (
 func concrete(path string) string {
 	return strings.NewReplacer("{project}", "vessels", "{number}", "1", "{leg}", "1", "{at}", "best", "{id}", "999",
 		"{digest}", "b3:"+strings.Repeat("0", 64), "{name}", "nobody", "{team}", "none", "{model}",
-		"classifier-of-vessels", "{edition}", "1", "{standing}", "in-use", "{asking}", "1").Replace(path)
+		"classifier-of-vessels", "{edition}", "1", "{standing}", "in-use", "{asking}", "1", "{subscription}", "night-watch", "{event}", "1").Replace(path)
 }
 
 // Whatever the operation, nothing but sign-in and health answers without a token, with a wrong, an expired or a revoked

@@ -69,12 +69,18 @@ func serve(t testing.TB) *served { return serveWith(t) }
 
 // serveWith is serve behind proxies that are believed.
 func serveWith(t testing.TB, proxies ...string) *served {
+	return serveAs(t, service.Options{LostAfter: time.Second}, proxies...)
+}
+
+// serveAs is serve with a service of one's own.
+func serveAs(t testing.TB, o service.Options, proxies ...string) *served {
 	s := &served{db: testdb.New(t), blobs: t.TempDir(), sent: new(atomic.Int64)}
 	kept, err := blob.NewLocal(s.blobs)
 	require.NoError(t, err)
 	// shown where a test fails
 	log := slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelWarn}))
-	s.service = service.New(s.db, kept, service.Options{Log: log, LostAfter: time.Second, Version: "1"})
+	o.Log, o.Version = log, "1"
+	s.service = service.New(s.db, kept, o)
 	_, err = s.service.FirstStart(ctx, "Ines")
 	require.NoError(t, err)
 	s.owner, err = s.service.OwnerAccess(ctx)
@@ -88,6 +94,7 @@ func serveWith(t testing.TB, proxies ...string) *served {
 	server := httptest.NewUnstartedServer(bound.Handler())
 	server.Listener = counting{server.Listener, s.sent}
 	server.Start()
+	s.service.ListensAt(server.URL)
 	t.Cleanup(func() {
 		server.CloseClientConnections()
 		server.Close()

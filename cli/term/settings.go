@@ -47,6 +47,10 @@ func NewSettings() *Settings {
 			help: "folder of binaries for other platforms, which Python's wheels for them carry (make platforms; platforms beside the binary unless set)"},
 		{name: "trusted-proxy", value: "",
 			help: "addresses or networks of the proxies before the service, separated by commas: callers' addresses are taken from their X-Forwarded-For"},
+		{name: "public-url", value: "",
+			help: "address at which others reach the service, told to who subscribes to events (docs/subscriptions.md)"},
+		{name: "allow-receivers", value: "",
+			help: "networks of the inside that may be told of events, separated by commas, such as 10.20.0.0/16"},
 		{name: "log-level", value: "info", help: "debug, info, warn or error"},
 		{name: "log-format", value: "text", help: "text or json"},
 	}}

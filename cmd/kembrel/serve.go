@@ -8,6 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"os/signal"
 	"os/user"
@@ -29,6 +30,7 @@ import (
 	"kembrel/console"
 	"kembrel/service"
 	"kembrel/service/people"
+	"kembrel/service/subscriptions"
 	"kembrel/store/blob"
 	"kembrel/store/cluster"
 	"kembrel/store/pg"
@@ -53,7 +55,7 @@ and leaves a token for this user, so that the other commands work at once; every
 
 // ofService are the settings of the service, however it is started.
 var ofService = []string{"blobs", "listen", "metrics", "reserve", "lost-after", "seal-after", "tls-cert", "tls-key",
-	"https", "trusted-proxy", "providers", "platforms",
+	"https", "trusted-proxy", "providers", "platforms", "public-url", "allow-receivers",
 	"log-level", "log-format"}
 
 const rescueHelp = "print a one-time link that signs an administrator in, where nobody can any more"
@@ -305,8 +307,12 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, how reach, d
 	if err != nil || seal < time.Second {
 		return fmt.Errorf("seal-after %q: write a time of a second at least, such as 3m", a.Settings.Get("seal-after"))
 	}
+	telling := subscriptions.Options{Public: a.Settings.Get("public-url")}
+	if telling.Allowed, err = networks(a.Settings.Get("allow-receivers")); err != nil {
+		return err
+	}
 	svc := service.New(db, kept, service.Options{Log: log, LostAfter: lost, SealAfter: seal,
-		Version: a.Version, Alone: alone})
+		Version: a.Version, Alone: alone, Telling: telling})
 	if file := a.Settings.Get("providers"); file != "" {
 		list, err := people.ReadProviders(file)
 		if err != nil {
@@ -330,6 +336,7 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, how reach, d
 		if how.tls != nil {
 			scheme = "https://"
 		}
+		svc.ListensAt(scheme + reachable(address))
 		return ready(ctx, svc, scheme+reachable(address), first)
 	})
 	cancel()
@@ -340,6 +347,21 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, how reach, d
 		fmt.Fprintln(a.Err, "Stopped.")
 	}
 	return err
+}
+
+// networks reads networks, or addresses, of the inside that may be told of events.
+func networks(text string) (out []netip.Prefix, err error) {
+	for _, one := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' }) {
+		network, err := netip.ParsePrefix(one)
+		if address, wrong := netip.ParseAddr(one); err != nil && wrong == nil {
+			network, err = netip.PrefixFrom(address, address.BitLen()), nil
+		}
+		if err != nil {
+			return nil, term.Usage("allow-receivers: %q is no address or network; write such as 10.20.0.0/16", one)
+		}
+		out = append(out, network)
+	}
+	return out, nil
 }
 
 // reachable replaces an address that means every interface by this machine's own.

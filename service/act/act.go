@@ -21,6 +21,9 @@ func New(db Storage, log *slog.Logger) *Act {
 	return a
 }
 
+// WhenEventsCome has something called whenever events were written. It is said before any news are heard.
+func (s *Act) WhenEventsCome(heard func()) { s.Live.heard = append(s.Live.heard, heard) }
+
 // WhenRightsChange has something called whenever somebody may see more, or less, than before. It is said before any
 // news are heard.
 func (s *Act) WhenRightsChange(forget func()) { s.Live.forget = append(s.Live.forget, forget) }

@@ -23,6 +23,9 @@ type Live struct {
 	// forget is called when rights have changed, here or at another replica, before those who listen begin anew.
 	forget []func()
 
+	// heard is called when events were written, here or at another replica.
+	heard []func()
+
 	mutex       sync.Mutex
 	events      bool // some event was written
 	touched     map[string]map[int64]bool
@@ -168,6 +171,9 @@ func (l *Live) passEvents(ctx context.Context, mark string) string {
 		}
 		if len(events) == 0 {
 			break
+		}
+		for _, heard := range l.heard {
+			heard()
 		}
 	}
 	return mark

@@ -115,6 +115,9 @@ func (s *Act) Allow(ctx context.Context, op api.Spec, project, number string) er
 	if who.ID == 0 {
 		return api.Fail(api.SignedOut, "sign in, or send a token: Authorization: Bearer ...")
 	}
+	if who.Report != nil && !op.Reports {
+		return api.Fail(api.Denied, "this token is to report back on %s, and for nothing else", who.Report.On)
+	}
 	if op.Whole && who.Machine {
 		return api.Fail(api.Denied, "%s is a machine: an administrator looks after its tokens", who.Name)
 	}

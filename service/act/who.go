@@ -18,6 +18,7 @@ type Who struct {
 	Credential    []byte // hash of the token or session
 	Token         int64  // the token used, or that the session comes from; 0: none
 	Scope         store.Scope
+	Report        *Report             // a receiver of events reports back; nil: it is none
 	roles         map[string]api.Role // on projects, by key; "": on the service
 }
 

@@ -262,7 +262,7 @@ func (s *Catalogue) AddEdition(ctx context.Context, who act.Who, in *api.NewEdit
 		if err != nil {
 			return err
 		}
-		return s.event(ctx, q, who, m, "entered", catalogue.Address{Model: m.Name, Edition: number}.String(),
+		return s.event(ctx, q, who, m, "entered", addressOf(m, number),
 			map[string]any{"origin": addr.String()})
 	})
 	if err != nil {
@@ -352,6 +352,9 @@ func (s *Catalogue) ReportCheck(ctx context.Context, who act.Who, in *api.NewEdi
 		if err := q.LockModel(ctx, m.ID); err != nil {
 			return err
 		}
+		if err := s.Reports(ctx, q, who, addressOf(m, row.Number), "the check "+b.Name); err != nil {
+			return err
+		}
 		if _, err := q.AddEditionCheck(ctx, store.EditionCheck{Edition: row.ID, Name: b.Name, Passed: b.Passed,
 			Figures: text, Text: act.Clean(b.Text), Link: act.Clean(b.Link)}, who.ID); err != nil {
 			return err
@@ -360,7 +363,7 @@ func (s *Catalogue) ReportCheck(ctx context.Context, who act.Who, in *api.NewEdi
 		if b.Passed {
 			outcome = "passed"
 		}
-		if err := s.event(ctx, q, who, m, "checked", catalogue.Address{Model: m.Name, Edition: row.Number}.String(),
+		if err := s.event(ctx, q, who, m, "checked", addressOf(m, row.Number),
 			map[string]any{"check": b.Name, "outcome": outcome}); err != nil {
 			return err
 		}
@@ -381,6 +384,9 @@ func (s *Catalogue) ReportUse(ctx context.Context, who act.Who, in *api.NewUse) 
 	}
 	place := act.Clean(in.Body.Where)
 	return nil, s.inTx(ctx, func(q Tx) error {
+		if err := s.Reports(ctx, q, who, addressOf(m, row.Number), "the use at "+place); err != nil {
+			return err
+		}
 		if in.Body.Ended {
 			if gone, err := q.DropConsumer(ctx, m.ID, place); err != nil {
 				return err
@@ -394,7 +400,11 @@ func (s *Catalogue) ReportUse(ctx context.Context, who act.Who, in *api.NewUse) 
 		if in.Body.Ended {
 			verb = "no-longer-used"
 		}
-		return s.event(ctx, q, who, m, verb, catalogue.Address{Model: m.Name, Edition: row.Number}.String(),
+		return s.event(ctx, q, who, m, verb, addressOf(m, row.Number),
 			map[string]any{"where": place})
 	})
+}
+
+func addressOf(m store.Model, edition int) string {
+	return catalogue.Address{Model: m.Name, Edition: edition}.String()
 }

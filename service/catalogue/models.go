@@ -297,7 +297,8 @@ func (s *Catalogue) CreateModel(ctx context.Context, who act.Who, in *api.NewMod
 		return nil, err
 	}
 	err = s.inTx(ctx, func(q Tx) error {
-		id, err := q.AddModel(ctx, store.Model{Name: b.Name, Title: act.Clean(b.Title), Purpose: act.Clean(b.Purpose),
+		id, project, err := q.AddModel(ctx, store.Model{Name: b.Name, Title: act.Clean(b.Title),
+			Purpose: act.Clean(b.Purpose),
 			Project: b.Project}, who.ID)
 		if errors.Is(err, store.ErrNone) {
 			return api.Fail(api.Conflict, "there is a model %s already, or was one that you do not see", b.Name)
@@ -311,7 +312,7 @@ func (s *Catalogue) CreateModel(ctx context.Context, who act.Who, in *api.NewMod
 				return err
 			}
 		}
-		return s.event(ctx, q, who, store.Model{ID: id, Name: b.Name}, "created", b.Name, nil)
+		return s.event(ctx, q, who, store.Model{ID: id, Name: b.Name, ProjectID: project}, "created", b.Name, nil)
 	})
 	if err != nil {
 		return nil, err

@@ -36,7 +36,7 @@ type Tx interface {
 	AddAsking(ctx context.Context, a store.Asking) (int64, error)
 	AddEdition(ctx context.Context, e store.Edition, person int64, files []store.File) (int, error)
 	AddEditionCheck(ctx context.Context, c store.EditionCheck, person int64) (int64, error)
-	AddModel(ctx context.Context, m store.Model, person int64) (int64, error)
+	AddModel(ctx context.Context, m store.Model, person int64) (id, project int64, err error)
 	ChangeModel(ctx context.Context, id int64, title, purpose *string) error
 	DropConsumer(ctx context.Context, model int64, place string) (bool, error)
 	DropStanding(ctx context.Context, model int64, name string) (bool, error)
@@ -50,6 +50,7 @@ type Tx interface {
 	ListSignOffs(ctx context.Context, askings []int64) ([]store.SignOff, error)
 	ListStandings(ctx context.Context, models ...int64) ([]store.ModelStanding, error)
 	LockModel(ctx context.Context, id int64) error
+	ReportOnce(ctx context.Context, subscription, event int64, purpose string) (bool, error)
 	PutConsumer(ctx context.Context, model, edition, person int64, place string) error
 	PutSignOff(ctx context.Context, s store.SignOff) error
 	PutStanding(ctx context.Context, s store.ModelStanding, place int) error

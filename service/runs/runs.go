@@ -5,6 +5,7 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 
 	"github.com/google/uuid"
@@ -117,6 +118,32 @@ func cleanRecipe(r api.Recipe) api.Recipe {
 		r.Packages = act.CleanMap(r.Packages)
 	}
 	return r
+}
+
+// LeaveNote leaves a note on a run.
+func (s *Runs) LeaveNote(ctx context.Context, who act.Who, in *api.NewRunNote) (*api.None, error) {
+	id, err := s.RunID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	on := api.Address{Project: in.Project, Run: in.Number}.String()
+	err = s.db.InTx(ctx, func(q Tx) error {
+		if err := s.Reports(ctx, q, who, on, "a note"); err != nil {
+			return err
+		}
+		if err := q.LockRun(ctx, id); err != nil {
+			return act.OrNotFound(err, "there is no run %s", on)
+		}
+		text := who.Name + ": " + act.Clean(in.Body.Text)
+		if err := q.AddNote(ctx, id, store.Note{At: time.Now(), Text: text}); err != nil {
+			return err
+		}
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: id, Person: who.ID, Verb: "noted"})
+	})
+	if err == nil {
+		s.Live.News()
+	}
+	return nil, err
 }
 
 // ChangeRun changes a run's title, tags and note.

@@ -44,6 +44,7 @@ type Storage interface {
 type Tx interface {
 	act.Tx // events
 	AddLeg(ctx context.Context, run int64, l store.NewLeg) (int, error)
+	ReportOnce(ctx context.Context, subscription, event int64, purpose string) (bool, error)
 	AddNote(ctx context.Context, run int64, n store.Note) error
 	AddOutput(ctx context.Context, run int64, recorder string, o store.Output, keep int64) error
 	AddRun(ctx context.Context, r store.NewRun) (id int64, number int, err error)

@@ -19,6 +19,7 @@ import (
 	"kembrel/store/pg/runs"
 	"kembrel/store/pg/searches"
 	"kembrel/store/pg/sheets"
+	"kembrel/store/pg/subscriptions"
 	"kembrel/store/pg/weights"
 )
 
@@ -39,6 +40,8 @@ type (
 	ofFiles       = files.Queries
 	ofLineage     = lineage.Queries
 	ofCatalogue   = catalogue.Queries
+
+	ofSubscriptions = subscriptions.Queries
 
 	news   = act.Store
 	engine = curves.Store
@@ -63,6 +66,7 @@ type Queries struct {
 	ofFiles
 	ofLineage
 	ofCatalogue
+	ofSubscriptions
 }
 
 func queries(q db.Q) Queries {
@@ -72,7 +76,7 @@ func queries(q db.Q) Queries {
 		ofSearches: searches.Queries{Q: q}, ofDatasets: datasets.Queries{Q: q},
 		ofSheets: sheets.Queries{Q: q}, ofEvaluations: evaluations.Queries{Q: q},
 		ofFiles: files.Queries{Q: q}, ofLineage: lineage.Queries{Q: q},
-		ofCatalogue: catalogue.Queries{Q: q}}
+		ofCatalogue: catalogue.Queries{Q: q}, ofSubscriptions: subscriptions.Queries{Q: q}}
 }
 
 // Store is a database with Kembrel's tables.
@@ -88,7 +92,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	d, err := db.Open(ctx, url, db.Files, act.Files, people.Files, projects.Files, runs.Files, finding.Files,
 		curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files,
 		datasets.Files, sheets.Files, evaluations.Files, files.Files, lineage.Files,
-		catalogue.Files)
+		catalogue.Files, subscriptions.Files)
 	if err != nil {
 		return nil, err
 	}

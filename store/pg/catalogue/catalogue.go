@@ -22,9 +22,11 @@ func (q Queries) ListModels(ctx context.Context, seen store.Seen, name, after st
 }
 
 // AddModel adds one; store.ErrNone where one of its name is there.
-func (q Queries) AddModel(ctx context.Context, m store.Model, person int64) (int64, error) {
-	return db.Value[int64](ctx, q, "model_add", db.A{"name": m.Name, "title": m.Title, "purpose": m.Purpose,
+func (q Queries) AddModel(ctx context.Context, m store.Model, person int64) (id, project int64, err error) {
+	at, err := db.One[struct{ ID, Project int64 }](ctx, q, "model_add", db.A{"name": m.Name, "title": m.Title,
+		"purpose": m.Purpose,
 		"project": m.Project, "person": person})
+	return at.ID, at.Project, err
 }
 
 // ChangeModel changes what is given.

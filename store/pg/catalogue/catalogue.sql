@@ -10,7 +10,7 @@ order by m.name limit @limit;
 
 -- query: model_add
 insert into model (name, title, purpose, project, person) select @name, @title, @purpose, p.id, @person from project p where p.key = @project
-on conflict (name) do nothing returning id;
+on conflict (name) do nothing returning id, project;
 
 -- query: model_change
 update model set title = coalesce(@title, title), purpose = coalesce(@purpose, purpose) where id = @id;

@@ -1,0 +1,473 @@
+package web_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	cloudevents "github.com/cloudevents/sdk-go/v2/event"
+	cehttp "github.com/cloudevents/sdk-go/v2/protocol/http"
+	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
+	"github.com/stretchr/testify/require"
+
+	"kembrel/api"
+	"kembrel/client"
+	"kembrel/service"
+	"kembrel/service/subscriptions"
+	"kembrel/store"
+)
+
+// told is a service that may tell receivers on loopback, whose clock tests move.
+func told(t testing.TB) (*served, *atomic.Int64) {
+	var ahead atomic.Int64
+	s := serveAs(t, service.Options{LostAfter: time.Hour, Telling: subscriptions.Options{
+		Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")},
+		Clock:   func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }}})
+	s.project(t)
+	return s, &ahead
+}
+
+// hall is a receiver that takes what its library of the signature's scheme verifies.
+type hall struct {
+	*httptest.Server
+	t      testing.TB
+	secret atomic.Pointer[string]
+	answer func(e *cloudevents.Event) int // nil: it takes all
+
+	mutex  sync.Mutex
+	events []*cloudevents.Event
+	wrong  []string
+}
+
+func newHall(t testing.TB, answer func(e *cloudevents.Event) int) *hall {
+	h := &hall{t: t, answer: answer}
+	h.Server = httptest.NewServer(h)
+	t.Cleanup(h.Close)
+	return h
+}
+
+func (h *hall) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	body, err := io.ReadAll(io.LimitReader(r.Body, 1<<20))
+	if err == nil && h.secret.Load() != nil {
+		var hook *standardwebhooks.Webhook
+		if hook, err = standardwebhooks.NewWebhook(*h.secret.Load()); err == nil {
+			err = hook.VerifyIgnoringTimestamp(body, r.Header)
+		}
+	}
+	r.Body = io.NopCloser(bytes.NewReader(body))
+	var e *cloudevents.Event
+	if err == nil {
+		e, err = cehttp.NewEventFromHTTPRequest(r)
+	}
+	if err == nil {
+		err = e.Validate()
+	}
+	status := 204
+	if err == nil && h.answer != nil {
+		status = h.answer(e)
+	}
+	h.mutex.Lock()
+	defer h.mutex.Unlock()
+	switch {
+	case err != nil:
+		h.wrong, status = append(h.wrong, err.Error()), 400
+	case status < 300:
+		h.events = append(h.events, e)
+	}
+	w.WriteHeader(status)
+}
+
+// heard are the events that were taken, by type and subject.
+func (h *hall) heard() (out []string) {
+	h.mutex.Lock()
+	defer h.mutex.Unlock()
+	require.Empty(h.t, h.wrong)
+	for _, e := range h.events {
+		out = append(out, e.Type()[len("internal.kembrel."):]+" "+e.Subject())
+	}
+	return out
+}
+
+func (h *hall) wait(n int) []string {
+	h.t.Helper()
+	require.Eventually(h.t, func() bool { return len(h.heard()) >= n }, 30*time.Second, 10*time.Millisecond)
+	return h.heard()
+}
+
+func (s *served) subscribe(t testing.TB, name, url string, more ...func(*api.NewSubscription)) *api.Subscription {
+	t.Helper()
+	in := &api.NewSubscription{ProjectInput: vessels}
+	in.Body.Name, in.Body.URL = name, url
+	for _, do := range more {
+		do(in)
+	}
+	return call(t, s, api.CreateSubscription, in)
+}
+
+func subscription(name string) api.SubscriptionInput {
+	return api.SubscriptionInput{ProjectInput: vessels, Subscription: name}
+}
+
+func (s *served) machine(t testing.TB, name string) {
+	in := &api.NewPerson{}
+	in.Body.Name, in.Body.Machine = name, true
+	call(t, s, api.AddPerson, in)
+}
+
+// An event is told, signed, in either mode; the receiver reports back with its token: each purpose once, on this
+// edition, and nothing else.
+func TestReceiversReportBack(t *testing.T) {
+	s, ahead := told(t)
+	run := s.saved(t, noise(1000, 200), 0.5, 0.3)
+	s.machine(t, "buildhall")
+	for _, mode := range []string{"structured", "binary"} {
+		h := newHall(t, nil)
+		sub := s.subscribe(t, mode, h.URL, func(in *api.NewSubscription) {
+			in.Body.Kinds, in.Body.Mode, in.Body.Machine = []string{"model.entered"}, mode, "buildhall"
+		})
+		require.Regexp(t, `^whsec_[A-Za-z0-9+/]{43}=$`, sub.Secret)
+		require.Empty(t, call(t, s, api.GetSubscription, &api.SubscriptionInput{ProjectInput: vessels,
+			Subscription: mode}).Secret)
+		h.secret.Store(&sub.Secret)
+		if mode == "structured" {
+			s.model(t)
+			s.enter(t, "vessels/1@e1")
+		} else {
+			s.enter(t, "vessels/1@e2")
+		}
+		h.wait(1)
+		e := h.events[0]
+		require.Equal(t, "/projects/vessels", e.Source())
+		var says struct {
+			Edition struct{ At string }
+			Report  struct{ Check, Use, Token string }
+		}
+		require.NoError(t, json.Unmarshal(e.Data(), &says))
+		number := 1
+		if mode == "binary" {
+			number = 2
+		}
+		require.Equal(t, fmt.Sprintf("%s/api/v1/models/vessel-classifier/editions/%d", s.URL, number), says.Edition.At)
+		bearer := []string{"Authorization", "Bearer " + says.Report.Token, "Content-Type", "application/json"}
+		post := func(url, body string, want int) {
+			t.Helper()
+			r, text := s.raw(t, "POST", url[len(s.URL):], body, bearer...)
+			require.Equal(t, want, r.StatusCode, text)
+		}
+		passed := `{"name":"lowest recall","passed":true,"figures":{"recall":0.84}}`
+		post(says.Report.Check, passed, 200)
+		post(says.Report.Check, passed, 409)
+		post(says.Report.Check, `{"name":"latency","passed":true}`, 200)
+		post(says.Report.Use, `{"where":"harbour-north"}`, 204)
+		post(says.Report.Use, `{"where":"harbour-north"}`, 409)
+		other := fmt.Sprintf("%s/api/v1/models/vessel-classifier/editions/%d/checks", s.URL, 3-number)
+		if mode == "binary" {
+			post(other, passed, 403)
+		}
+		for _, path := range []string{"/api/v1/models/vessel-classifier", "/api/v1/projects/vessels",
+			"/api/v1/projects/vessels/runs/1", "/api/v1/tokens"} {
+			r, _ := s.raw(t, "GET", path, "", bearer...)
+			require.Equal(t, 403, r.StatusCode, path)
+		}
+		r, _ := s.raw(t, "POST", "/api/v1/projects/vessels/runs/1/notes", `{"text":"x"}`, bearer...)
+		require.Equal(t, 403, r.StatusCode)
+		forged := slices.Clone(bearer)
+		forged[1] = forged[1][:len(forged[1])-1] + "A"
+		if forged[1] == bearer[1] {
+			forged[1] = forged[1][:len(forged[1])-1] + "B"
+		}
+		r, _ = s.raw(t, "POST", says.Report.Check[len(s.URL):], passed, forged...)
+		require.Equal(t, 401, r.StatusCode)
+		ahead.Store(int64(73 * time.Hour))
+		post(says.Report.Check, `{"name":"late","passed":true}`, 401)
+		ahead.Store(0)
+	}
+	one := call(t, s, api.GetEdition, &api.EditionInput{ModelInput: classifier, Edition: 1})
+	require.Len(t, one.Checks, 2)
+	require.Equal(t, "buildhall", one.Checks[0].Who)
+
+	// Of runs, a note.
+	h := newHall(t, nil)
+	s.subscribe(t, "notes", h.URL, func(in *api.NewSubscription) {
+		in.Body.Kinds, in.Body.Machine = []string{"run.changed"}, "buildhall"
+	})
+	edit := &api.RunEdit{RunInput: run}
+	title := "a wide one"
+	edit.Body.Title = &title
+	call(t, s, api.ChangeRun, edit)
+	h.wait(1)
+	var says struct{ Report struct{ Note, Token string } }
+	require.NoError(t, json.Unmarshal(h.events[0].Data(), &says))
+	for _, want := range []int{204, 409} {
+		r, text := s.raw(t, "POST", says.Report.Note[len(s.URL):], `{"text":"heard"}`, "Authorization",
+			"Bearer "+says.Report.Token, "Content-Type", "application/json")
+		require.Equal(t, want, r.StatusCode, text)
+	}
+	notes := call(t, s, api.GetRun, &run).Notes
+	require.Equal(t, "buildhall: heard", notes[len(notes)-1].Text)
+
+	// The delivery is shown without the token.
+	page := call(t, s, api.ListDeliveries, &api.DeliveriesInput{SubscriptionInput: subscription("notes"),
+		PageInput: api.PageInput{Limit: 10}})
+	require.Len(t, page.Items, 1)
+	require.Equal(t, "delivered", page.Items[0].State)
+	d := call(t, s, api.GetDelivery, &api.DeliveryInput{SubscriptionInput: subscription("notes"),
+		Event: page.Items[0].Event})
+	require.Contains(t, string(d.Request), `"token":"not shown"`)
+	require.NotContains(t, string(d.Request), says.Report.Token)
+
+	closed := &api.PersonEdit{PersonInput: api.PersonInput{Name: "buildhall"}}
+	gone := true
+	closed.Body.Closed = &gone
+	call(t, s, api.ChangePerson, closed)
+	r, text := s.raw(t, "POST", says.Report.Note[len(s.URL):], `{"text":"heard"}`, "Authorization",
+		"Bearer "+says.Report.Token)
+	require.Equal(t, 401, r.StatusCode, text)
+}
+
+// emit writes events of a subject.
+func (s *served) emit(t testing.TB, verb string, subjects ...string) {
+	t.Helper()
+	p, err := s.db.ProjectByKey(ctx, "vessels")
+	require.NoError(t, err)
+	for _, subject := range subjects {
+		require.NoError(t, s.db.AddEvent(ctx, store.Event{Kind: "dataset", Verb: verb, Subject: subject,
+			Project: p.ID}))
+	}
+	s.service.Live.News()
+}
+
+// One event that is not taken holds up those of its subject, in their order, and no others; in the end it is parked,
+// shown, and sent again.
+func TestOneEventCostsItself(t *testing.T) {
+	s, ahead := told(t)
+	var odd atomic.Bool
+	odd.Store(true)
+	h := newHall(t, func(e *cloudevents.Event) int {
+		if odd.Load() && e.Subject() == "odd" && e.Type() == "internal.kembrel.dataset.first" {
+			return 422
+		}
+		return 200
+	})
+	s.subscribe(t, "night-watch", h.URL, func(in *api.NewSubscription) { in.Body.Kinds = []string{"dataset.*"} })
+	s.emit(t, "first", "odd", "plain", "other")
+	s.emit(t, "second", "odd", "plain")
+	require.ElementsMatch(t, []string{"dataset.first plain", "dataset.first other", "dataset.second plain"}, h.wait(3))
+	list := func(state string) []api.Delivery {
+		return call(t, s, api.ListDeliveries, &api.DeliveriesInput{SubscriptionInput: subscription("night-watch"),
+			PageInput: api.PageInput{Limit: 50}, State: state}).Items
+	}
+	require.Eventually(t, func() bool { return len(list("waiting")) == 2 }, 10*time.Second, 10*time.Millisecond)
+	waits := list("waiting")
+	require.Equal(t, 422, waits[1].Status)
+	require.Equal(t, "it answered 422", waits[1].Trouble)
+	require.Zero(t, waits[0].Attempts, "it waits behind the first")
+
+	attempts := 0
+	for range 60 { // the time of days
+		ahead.Add(int64(8 * time.Hour))
+		require.Eventually(t, func() bool {
+			if len(list("parked")) == 1 {
+				return true
+			}
+			w := list("waiting")
+			now := w[len(w)-1].Attempts
+			defer func() { attempts = now }()
+			return now > attempts
+		}, 20*time.Second, 10*time.Millisecond)
+		if len(list("parked")) == 1 {
+			break
+		}
+	}
+	parked := list("parked")
+	require.Len(t, parked, 1)
+	require.Greater(t, parked[0].Attempts, 5)
+	require.Contains(t, h.wait(4), "dataset.second odd", "what waited behind it goes on")
+	shown := call(t, s, api.GetSubscription, &api.SubscriptionInput{ProjectInput: vessels, Subscription: "night-watch"})
+	require.Equal(t, "It takes what it is told. 1 event was given up; they can be sent again.", shown.Says)
+
+	odd.Store(false)
+	again := call(t, s, api.SendAgain, &api.DeliveryInput{SubscriptionInput: subscription("night-watch"),
+		Event: parked[0].Event})
+	require.EqualValues(t, 1, again.Count)
+	require.Contains(t, h.wait(5), "dataset.first odd")
+}
+
+// A receiver that is down is tried now and then, with no more rows than it takes; when it is back all that happened
+// comes, in the order of each subject.
+func TestAReceiverComesBack(t *testing.T) {
+	s, ahead := told(t)
+	var down atomic.Bool
+	down.Store(true)
+	var tries atomic.Int64
+	h := newHall(t, func(*cloudevents.Event) int {
+		if down.Load() {
+			tries.Add(1)
+			return 503
+		}
+		return 200
+	})
+	s.subscribe(t, "night-watch", h.URL, func(in *api.NewSubscription) { in.Body.Kinds = []string{"dataset.*"} })
+	state := func() *api.Subscription {
+		return call(t, s, api.GetSubscription, &api.SubscriptionInput{ProjectInput: vessels,
+			Subscription: "night-watch"})
+	}
+	var want []string
+	for i := range 30 {
+		s.emit(t, "first", fmt.Sprint("a", i), fmt.Sprint("b", i))
+		s.emit(t, "second", fmt.Sprint("a", i))
+		want = append(want, fmt.Sprint("dataset.first a", i), fmt.Sprint("dataset.second a", i),
+			fmt.Sprint("dataset.first b", i))
+	}
+	require.Eventually(t, func() bool { return state().State == "failing" }, 20*time.Second, 10*time.Millisecond)
+	for range 3 {
+		before := tries.Load()
+		ahead.Add(int64(time.Hour))
+		require.Eventually(t, func() bool { return tries.Load() > before }, 20*time.Second, 10*time.Millisecond)
+	}
+	require.Less(t, tries.Load(), int64(60))
+	down.Store(false)
+	ahead.Add(int64(8 * time.Hour))
+	require.Eventually(t, func() bool { // whatever was on its way while the clock went
+		ahead.Add(int64(10 * time.Minute))
+		return len(h.heard()) >= len(want)
+	}, 30*time.Second, 300*time.Millisecond)
+	got := h.heard()
+	require.ElementsMatch(t, want, got, "each once here, as nothing was killed")
+	for i := range 30 {
+		require.Less(t, slices.Index(got, fmt.Sprint("dataset.first a", i)),
+			slices.Index(got, fmt.Sprint("dataset.second a", i)))
+	}
+	require.Eventually(t, func() bool { return state().State == "telling" && state().Waiting == 0 }, 10*time.Second,
+		10*time.Millisecond)
+}
+
+// Paused, changed, with a new secret, gone with 410, and what is wrong with what one asks for.
+func TestSubscriptionsAreLookedAfter(t *testing.T) {
+	s, _ := told(t)
+	h := newHall(t, nil)
+	sub := s.subscribe(t, "night-watch", h.URL, func(in *api.NewSubscription) { in.Body.Kinds = []string{"dataset.*"} })
+	h.secret.Store(&sub.Secret)
+	at := subscription("night-watch")
+	edit := func(do func(*api.SubscriptionEdit)) *api.Subscription {
+		in := &api.SubscriptionEdit{SubscriptionInput: at}
+		do(in)
+		return call(t, s, api.ChangeSubscription, in)
+	}
+	yes, no := true, false
+	require.Equal(t, "paused", edit(func(in *api.SubscriptionEdit) { in.Body.Paused = &yes }).State)
+	s.emit(t, "first", "while-paused")
+	second := call(t, s, api.NewSubscriptionSecret, &at)
+	require.NotEqual(t, sub.Secret, second.Secret)
+	edit(func(in *api.SubscriptionEdit) { in.Body.Paused = &no })
+	h.wait(1) // by the old secret
+	h.secret.Store(&second.Secret)
+	s.emit(t, "first", "by-the-new")
+	h.wait(2)
+
+	tried := call(t, s, api.TrySubscription, &at)
+	require.Equal(t, "delivered", tried.State)
+	require.Equal(t, "subscription.tried vessels night-watch", h.wait(3)[2])
+
+	subject := "vessels"
+	edit(func(in *api.SubscriptionEdit) { in.Body.Subject = &subject })
+	s.emit(t, "first", "vessels-two", "vessels/1")
+	require.Equal(t, "dataset.first vessels/1", h.wait(4)[3])
+
+	gone := newHall(t, func(*cloudevents.Event) int { return 410 })
+	edit(func(in *api.SubscriptionEdit) { in.Body.URL = &gone.URL })
+	s.emit(t, "first", "vessels/2")
+	require.Eventually(t, func() bool {
+		now := call(t, s, api.GetSubscription, &at)
+		return now.State == "paused" && strings.HasPrefix(now.Says,
+			"Paused. It answered 410: it wants to be told no more.")
+	}, 20*time.Second, 10*time.Millisecond)
+
+	bad := func(says string, do func(*api.NewSubscription)) {
+		t.Helper()
+		in := &api.NewSubscription{ProjectInput: vessels}
+		in.Body.Name, in.Body.URL = "another", "https://build.harbour.example/"
+		do(in)
+		_, err := client.Call(ctx, s.Client, api.CreateSubscription, in)
+		require.ErrorContains(t, err, says)
+	}
+	for _, url := range []string{"build", "ftp://build.example/", "http:///x", "//x", "https://build.example/#x"} {
+		bad("no address that can be told", func(in *api.NewSubscription) { in.Body.URL = url })
+	}
+	bad("no password", func(in *api.NewSubscription) { in.Body.URL = "https://a:b@build.example/" })
+	bad("names no events", func(in *api.NewSubscription) { in.Body.Kinds = []string{"everything"} })
+	bad("cannot be called", func(in *api.NewSubscription) { in.Body.Name = "Build Hall" })
+	bad("already", func(in *api.NewSubscription) { in.Body.Name = "night-watch" })
+	bad("is no machine", func(in *api.NewSubscription) { in.Body.Machine = "Ines" })
+	bad("where", func(in *api.NewSubscription) { in.Body.Where = "loss <" })
+	call(t, s, api.DeleteSubscription, &at)
+	refuse(t, s, api.GetSubscription, &at, api.NotFound, "has no subscription")
+	member := s.as(t, "Mats", map[string]string{"vessels": "member"})
+	refuse(t, member, api.ListSubscriptions, &vessels, api.Denied, "owner")
+}
+
+// Events of runs are told where the run fulfils the condition at the moment.
+func TestEventsAreChosenByTheRun(t *testing.T) {
+	s, _ := told(t)
+	h := newHall(t, nil)
+	s.subscribe(t, "failures", h.URL, func(in *api.NewSubscription) {
+		in.Body.Kinds, in.Body.Where = []string{"leg.ended", "run.ended", "run.changed"}, `"odd" in tags`
+	})
+	for _, tag := range []string{"plain", "odd"} {
+		leg := s.leg(t)
+		edit := &api.RunEdit{RunInput: leg.RunInput}
+		edit.Body.Tags = &[]string{tag}
+		call(t, s, api.ChangeRun, edit)
+	}
+	require.Equal(t, []string{"run.changed vessels/2"}, h.wait(1))
+	time.Sleep(300 * time.Millisecond)
+	require.Len(t, h.heard(), 1)
+}
+
+// A process that is killed in the middle loses nothing: another tells what was not noted, in order, perhaps twice.
+func TestNothingIsLostWhenATellerIsKilled(t *testing.T) {
+	s, _ := told(t)
+	rnd := rand.New(rand.NewPCG(7, 11))
+	h := newHall(t, func(*cloudevents.Event) int { time.Sleep(time.Millisecond); return 200 })
+	s.subscribe(t, "night-watch", h.URL, func(in *api.NewSubscription) { in.Body.Kinds = []string{"dataset.*"} })
+	want := map[string]bool{}
+	for round := range 8 {
+		for i := range 40 {
+			subject := fmt.Sprintf("s%d", i%7)
+			verb := "v" + string(rune('a'+round)) + string(rune('a'+i/7))
+			s.emit(t, verb, subject)
+			want["dataset."+verb+" "+subject] = true
+		}
+		time.Sleep(time.Duration(rnd.IntN(60)) * time.Millisecond)
+		// the process that holds it is as good as dead: it is taken from it
+		_, err := s.db.Pool.Exec(ctx,
+			"update subscription set holder = gen_random_uuid(), held = now() + interval '1 second'")
+		require.NoError(t, err)
+	}
+	require.Eventually(t, func() bool {
+		got := map[string]bool{}
+		for _, e := range h.heard() {
+			got[e] = true
+		}
+		return len(got) == len(want)
+	}, 60*time.Second, 20*time.Millisecond)
+	last := map[string]string{}
+	seen := map[string]bool{}
+	for _, e := range h.events {
+		if key := e.Type() + e.Subject(); !seen[key] { // the first time, in order
+			require.Less(t, last[e.Subject()], e.Type())
+			last[e.Subject()], seen[key] = e.Type(), true
+		}
+	}
+}
