@@ -16,7 +16,7 @@ help: ## list the targets
 demo: setup-database build ## start everything with the harbour's first runs; stays up until interrupted
 	@demo/harbour/demo.sh
 
-build: build/kembrel build/harbour build/gpu ## build the binary with the console inside, and the demo's trainer
+build: build/kembrel build/harbour build/buildhall build/gpu ## build the binary with the console inside, and the demo's trainer
 
 build/kembrel: $(GO_FILES) console/dist/index.html
 	@echo "Building kembrel ..."
@@ -24,6 +24,9 @@ build/kembrel: $(GO_FILES) console/dist/index.html
 
 build/harbour: $(GO_FILES)
 	@$(BUILD) -o $@ ./demo/harbour
+
+build/buildhall: $(GO_FILES)
+	@$(BUILD) -o $@ ./demo/buildhall
 
 build/gpu: $(GO_FILES)
 	@$(BUILD) -o $@ ./demo/gpu

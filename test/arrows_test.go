@@ -152,8 +152,8 @@ func TestStoriesEndOnlyWhatTheyFound(t *testing.T) {
 var consoleRooms = map[string][]string{
 	"api": {}, "shared": {}, "chart": {}, "people": {}, "storage": {}, "checkpoints": {"evaluations", "predictions"}, "data": {},
 	"runs": {"chart"}, "predictions": {}, "evaluations": {"predictions"}, "files": {}, "lineage": {"chart"},
-	"catalogue": {},
-	"compare":   {"chart", "predictions"}, "run": {"chart", "checkpoints", "evaluations", "files", "predictions"},
+	"catalogue": {}, "subscriptions": {},
+	"compare": {"chart", "predictions"}, "run": {"chart", "checkpoints", "evaluations", "files", "predictions"},
 }
 
 func TestConsoleFoldersDoNotImportEachOther(t *testing.T) {

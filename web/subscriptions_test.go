@@ -471,3 +471,39 @@ func TestNothingIsLostWhenATellerIsKilled(t *testing.T) {
 		}
 	}
 }
+
+// A database that was restored into another cluster, which numbers its transactions from the beginning: the chain of
+// the audit goes on, and subscriptions are told of what they were not told yet, and of what comes.
+func TestARestoredDatabaseGoesOn(t *testing.T) {
+	s, _ := told(t)
+	h := newHall(t, nil)
+	s.subscribe(t, "night-watch", h.URL, func(in *api.NewSubscription) { in.Body.Kinds = []string{"dataset.*"} })
+	s.emit(t, "first", "a", "b")
+	h.wait(2)
+	audit := func() *api.AuditCheck { return call(t, s, api.CheckAudit, &struct{}{}) }
+	in := &api.SubscriptionEdit{SubscriptionInput: subscription("night-watch")}
+	paused := true
+	in.Body.Paused = &paused
+	call(t, s, api.ChangeSubscription, in)
+	s.emit(t, "second", "a")
+	require.Eventually(t, func() bool { return audit().Events >= 4 }, 20*time.Second, 50*time.Millisecond)
+	before := audit().Events
+	_, err := s.db.Pool.Exec(ctx, `begin; alter table event disable trigger event_stays;
+		alter table event_chain disable trigger event_chain_stays;
+		update event set xact = (xact::text::bigint + 1000000000)::text::xid8;
+		update event_chain set xact = (xact::text::bigint + 1000000000)::text::xid8;
+		update subscription set xact = (xact::text::bigint + 1000000000)::text::xid8;
+		alter table event enable trigger event_stays; alter table event_chain enable trigger event_chain_stays; commit`)
+	require.NoError(t, err)
+	require.NoError(t, s.db.Migrate(ctx))
+	s.emit(t, "third", "a")
+	paused = false
+	call(t, s, api.ChangeSubscription, in)
+	got := h.wait(4)
+	require.Contains(t, got, "dataset.second a")
+	require.Equal(t, "dataset.third a", got[len(got)-1])
+	require.Eventually(t, func() bool { now := audit(); return now.Whole && now.Events >= before+2 }, 20*time.Second,
+		50*time.Millisecond)
+	_, err = s.db.Pool.Exec(ctx, "update event set verb = 'nothing'")
+	require.ErrorContains(t, err, "never changed", "the database refuses again")
+}

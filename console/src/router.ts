@@ -49,6 +49,12 @@ export const router = createRouter({
       props: true,
     },
     {
+      path: '/:project([a-z][a-z0-9-]*)/subscriptions',
+      name: 'subscriptions',
+      component: () => import('./subscriptions/Subscriptions.vue'),
+      props: true,
+    },
+    {
       path: '/:project([a-z][a-z0-9-]*)/audit',
       name: 'project-audit',
       component: () => import('./people/Audit.vue'),

@@ -125,6 +125,10 @@ func (c *clip) write(path string) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
+	return os.WriteFile(path, c.npy(), 0o644)
+}
+
+func (c *clip) npy() []byte {
 	head := fmt.Sprintf("{'descr': '<f4', 'fortran_order': False, 'shape': (%d, %d), }", bands, frames)
 	for (10+len(head)+1)%64 != 0 {
 		head += " "
@@ -134,5 +138,5 @@ func (c *clip) write(path string) error {
 	for _, v := range c.levels {
 		out = binary.LittleEndian.AppendUint32(out, math.Float32bits(float32(v)))
 	}
-	return os.WriteFile(path, out, 0o644)
+	return out
 }

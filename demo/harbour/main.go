@@ -73,7 +73,7 @@ func main() {
 	switch verb {
 	default:
 		fmt.Fprintln(os.Stderr,
-			"usage: harbour train [flags] | harbour evaluate --folder DIR | harbour clips --out FILE | harbour data --into FOLDER")
+			"usage: harbour train [flags] | harbour evaluate --folder DIR | harbour classify --folder DIR | harbour clips --out FILE | harbour data --into FOLDER | harbour clip")
 		os.Exit(2)
 	case "train":
 		err = train(parse(os.Args[2:]))
@@ -90,6 +90,14 @@ func main() {
 		if err = os.MkdirAll(*into, 0o755); err == nil {
 			err = writeData(*into)
 		}
+	case "clip": // of a tug, for whoever tries a classifier
+		_, err = os.Stdout.Write(makeClips(1, 6*1000, dataSeed)[0].npy())
+	case "classify":
+		flags := flag.NewFlagSet("harbour classify", flag.ExitOnError)
+		folder := flags.String("folder", "model", "folder of a restored checkpoint")
+		listen := flags.String("listen", "127.0.0.1:7461", "where it answers")
+		flags.Parse(os.Args[2:])
+		err = classify(*folder, *listen)
 	case "evaluate":
 		flags := flag.NewFlagSet("harbour evaluate", flag.ExitOnError)
 		folder := flags.String("folder", "", "folder of a restored checkpoint")
@@ -355,6 +363,9 @@ func evaluate(folder, by string) error {
 	truth := examplesOf(clips)
 	loss, accuracy := net.evaluate(clips)
 	fmt.Printf("loss.%s %v\naccuracy.%s %v\n", name, loss, name, accuracy)
+	for class, recall := range net.recalls(clips) {
+		fmt.Printf("recall %s %.4f\n", classes[class], recall)
+	}
 	asked.Figures(kembrel.V("loss."+name, loss), kembrel.V("accuracy."+name, accuracy))
 	if err := asked.Predictions(answers(net, clips, truth)); err != nil {
 		return err

@@ -192,3 +192,19 @@ func (n *network) evaluate(clips []clip) (loss, accuracy float64) {
 	}
 	return loss / float64(len(clips)), float64(right) / float64(len(clips))
 }
+
+// recalls are, for each class, the share of its clips that are called so; NaN: there are none.
+func (n *network) recalls(clips []clip) []float64 {
+	right, of := make([]float64, len(classes)), make([]float64, len(classes))
+	for i := range clips {
+		c := &clips[i]
+		of[c.class]++
+		if best(n.forward(c.levels[:], nil)) == c.class {
+			right[c.class]++
+		}
+	}
+	for k := range right {
+		right[k] /= of[k]
+	}
+	return right
+}

@@ -86,12 +86,12 @@ func (s *Subscriptions) notice(row store.Subscription, keys store.SubscriptionKe
 	d := data{Project: row.Project, Who: e.Who, Data: e.Data, Says: act.SayEvent(e.Verb, e.Data)}
 	base := strings.TrimSuffix(*s.public.Load(), "/")
 	if e.Run != 0 {
-		d.Page = fmt.Sprintf("%s/projects/%s/runs/%d", base, row.Project, e.Run)
+		d.Page = fmt.Sprintf("%s/%s/%d", base, row.Project, e.Run)
 	}
 	if a, ok := editionIn(e); ok {
 		d.Edition = &editionOf{Model: a.Model, Number: a.Edition,
 			At: fmt.Sprintf("%s%s/models/%s/editions/%d", base, api.Base, a.Model, a.Edition)}
-		d.Page = fmt.Sprintf("%s/catalogue/%s/editions/%d", base, a.Model, a.Edition)
+		d.Page = fmt.Sprintf("%s/catalogue/%s/%d", base, a.Model, a.Edition)
 	}
 	if base == "" {
 		d.Page = ""

@@ -105,6 +105,14 @@ func (s *Store) Close() {
 	s.DB.Close()
 }
 
+// Migrate brings the tables to this version, from another cluster too.
+func (s *Store) Migrate(ctx context.Context) error {
+	if err := s.DB.Migrate(ctx); err != nil {
+		return err
+	}
+	return s.news.Arrive(ctx)
+}
+
 // InTx runs do in a transaction that is committed if do returns nil.
 func (s *Store) InTx(ctx context.Context, do func(q Queries) error) error {
 	return s.DB.InTx(ctx, func(q db.Q) error { return do(queries(q)) })

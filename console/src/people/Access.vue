@@ -71,6 +71,9 @@ async function give() {
     <div class="page-top">
       <h1>Access to {{ project }}</h1>
       <span class="space"></span>
+      <RouterLink v-if="may" :to="{ name: 'subscriptions', params: { project } }" class="small">
+        Subscriptions
+      </RouterLink>
       <RouterLink v-if="may" :to="{ name: 'project-audit', params: { project } }" class="small">
         What was done
       </RouterLink>

@@ -65,3 +65,41 @@ select id, open from project where key = @key;
 
 -- query: run_maker
 select r.creator from run r join project p on p.id = r.project where p.key = @project and r.number = @number;
+
+-- query: event_future
+-- Events of transactions that this cluster has not had: the database was restored into another.
+select exists (select from event where xact >= pg_snapshot_xmax(pg_current_snapshot()));
+
+-- query: arrive_begin
+set local statement_timeout = 0;
+
+-- query: arrive_lock
+lock table event, event_chain, subscription in access exclusive mode;
+
+-- query: arrive_open_events
+alter table event disable trigger event_stays;
+
+-- query: arrive_open_chain
+alter table event_chain disable trigger event_chain_stays;
+
+-- query: arrive_subscriptions
+-- To be told of at least what they were not: those in the chain come first now, in order of their ids, then the others.
+with untold as (
+    select s.id, min(e.id) filter (where c.event is not null) as chained, min(e.id) filter (where c.event is null) as fresh
+    from subscription s join event e on (e.xact, e.id) > (s.xact, s.event) left join event_chain c on c.event = e.id group by s.id)
+update subscription s set xact = (case when u.chained is not null then '3' else '5' end)::xid8,
+    event = coalesce(u.chained - 1, u.fresh - 1, (select coalesce(max(id), 0) from event))
+from subscription t left join untold u on u.id = t.id where s.id = t.id;
+
+-- query: arrive_events
+update event e set xact = (case when exists (select from event_chain c where c.event = e.id) then '3' else '5' end)::xid8;
+
+-- query: arrive_chain
+-- Its end is behind all that is in it, and before all that is not.
+update event_chain set xact = (case when seq = (select max(seq) from event_chain) then '4' else '3' end)::xid8;
+
+-- query: arrive_close_events
+alter table event enable trigger event_stays;
+
+-- query: arrive_close_chain
+alter table event_chain enable trigger event_chain_stays;
