@@ -15,7 +15,7 @@ const storage = computed(() => route.name === 'storage' || route.name === 'proje
 const people = computed(() => ['people', 'account', 'audit'].includes(String(route.name)))
 const data = computed(() => route.name === 'data' || route.name === 'snapshot')
 const catalogue = computed(() => ['catalogue', 'model', 'edition'].includes(String(route.name)))
-const access = computed(() => route.name === 'project-access' || route.name === 'project-audit')
+const access = computed(() => ['project-access', 'project-audit', 'subscriptions'].includes(String(route.name)))
 const askPassword = ref(false)
 
 async function signOut() {
