@@ -45,8 +45,10 @@ require (
 )
 
 require (
+	github.com/CycloneDX/cyclonedx-go v0.12.0
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/cloudevents/sdk-go/v2 v2.16.2
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/standard-webhooks/standard-webhooks/libraries v0.0.1
 )
 
@@ -147,7 +149,7 @@ require (
 	golang.org/x/exp/typeparams v0.0.0-20260811152304-ee035b5b010f // indirect
 	golang.org/x/image v0.30.0 // indirect
 	golang.org/x/mod v0.42.0
-	golang.org/x/net v0.61.0 // indirect
+	golang.org/x/net v0.61.0
 	golang.org/x/text v0.43.0 // indirect
 	google.golang.org/genproto/googleapis/api v0.0.0-20261005182115-fad411399dd8 // indirect
 	google.golang.org/genproto/googleapis/rpc v0.0.0-20261005182115-fad411399dd8 // indirect

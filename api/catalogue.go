@@ -12,6 +12,8 @@ type Model struct {
 	Name      string     `json:"name" example:"vessel-classifier"`
 	Title     string     `json:"title"`
 	Purpose   string     `json:"purpose" doc:"What it is for, as Markdown"`
+	Limits    string     `json:"limits,omitempty" doc:"What it cannot do, as Markdown"`
+	Contact   string     `json:"contact,omitempty" doc:"Whom its users can ask"`
 	Project   string     `json:"project" doc:"Whose roles say who may do what"`
 	Who       string     `json:"who"`
 	Created   time.Time  `json:"created"`
@@ -179,6 +181,8 @@ type NewModel struct {
 		Name      string           `json:"name" maxLength:"40"`
 		Title     string           `json:"title,omitempty" maxLength:"200"`
 		Purpose   string           `json:"purpose,omitempty" maxLength:"20000"`
+		Limits    string           `json:"limits,omitempty" maxLength:"20000"`
+		Contact   string           `json:"contact,omitempty" maxLength:"2000"`
 		Project   string           `json:"project" maxLength:"40"`
 		Standings []catalogue.Rule `json:"standings,omitempty" maxItems:"20" doc:"Absent: in-use, guarded by one sign-off"`
 	}
@@ -190,6 +194,8 @@ type ModelEdit struct {
 	Body struct {
 		Title     *string          `json:"title,omitempty" maxLength:"200"`
 		Purpose   *string          `json:"purpose,omitempty" maxLength:"20000"`
+		Limits    *string          `json:"limits,omitempty" maxLength:"20000"`
+		Contact   *string          `json:"contact,omitempty" maxLength:"2000"`
 		Standings []catalogue.Rule `json:"standings,omitempty" maxItems:"20" doc:"All of them, in their order; one that has a history stays"`
 	}
 }
@@ -318,6 +324,12 @@ var (
 	GetEditionFile = declare[EditionFileInput, None](Spec{ID: "edition-file", Method: "GET",
 		Path: "/models/{model}/editions/{edition}/file", Summary: "Download a file of an edition", Access: Reader,
 		Status: 200, Long: true})
+	GetDescription = declare[EditionInput, Description](Spec{ID: "description", Method: "GET",
+		Path:    "/models/{model}/editions/{edition}/description",
+		Summary: "Describe an edition for those who use it", Access: Reader})
+	ExportDescription = declare[DescriptionInput, None](Spec{ID: "export-description", Method: "GET",
+		Path:    "/models/{model}/editions/{edition}/description/file",
+		Summary: "Download the description of an edition", Access: Reader, Status: 200})
 	GetStanding = declare[StandingInput, Edition](Spec{ID: "standing", Method: "GET",
 		Path: "/models/{model}/standings/{standing}", Summary: "Show the edition that has a standing",
 		Access: Reader})

@@ -6,6 +6,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http/httptest"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,6 +16,7 @@ import (
 	"kembrel/client"
 	"kembrel/console"
 	"kembrel/service"
+	"kembrel/service/subscriptions"
 	"kembrel/store/blob"
 	"kembrel/store/pg"
 	"kembrel/store/pg/db"
@@ -25,6 +27,7 @@ import (
 type world struct {
 	folder, database string
 	db               *pg.Store
+	service          *service.Service
 	client           *client.Client
 	person, project  int64
 	long             int64 // the run of ten million readings, once it is made
@@ -62,7 +65,8 @@ func measurements() (rows []row, end func(), err error) {
 		return nil, nil, err
 	}
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	svc := service.New(w.db, kept, service.Options{Log: log, LostAfter: 60e9, Version: "bench"})
+	svc := service.New(w.db, kept, service.Options{Log: log, LostAfter: 60e9, Version: "bench",
+		Telling: subscriptions.Options{Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}})
 	if _, err := svc.FirstStart(ctx, "bench"); err != nil {
 		return nil, nil, err
 	}
@@ -80,7 +84,7 @@ func measurements() (rows []row, end func(), err error) {
 	var working context.Context
 	working, w.stop = context.WithCancel(ctx)
 	go svc.Run(working)
-	w.client = client.New(server.URL, token.Secret)
+	w.client, w.service = client.New(server.URL, token.Secret), svc
 	os.Setenv("KEMBREL_URL", server.URL)
 	os.Setenv("KEMBREL_TOKEN", token.Secret)
 	os.Setenv("KEMBREL_SPOOL", filepath.Join(folder, "spool"))
@@ -128,7 +132,7 @@ func measurements() (rows []row, end func(), err error) {
 			w.python("time per readings call"), w.python("300 MB saved"),
 		}, slices.Concat(w.storeRows(), w.fleetRows(), w.grownRows(), w.dataRows(), w.sheetRows(), w.taskRows(),
 			w.fileRows(), w.lineageRows(),
-			w.pollingRows())...), func() {
+			w.pollingRows(), w.tellingRows())...), func() {
 			w.stop()
 			if w.web != nil {
 				w.web.cmd.Process.Signal(os.Interrupt)

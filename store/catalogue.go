@@ -12,12 +12,17 @@ type Model struct {
 	Name      string
 	Title     string
 	Purpose   string
+	Limits    string
+	Contact   string
 	Project   string
 	ProjectID int64
 	Who       string
 	Created   time.Time
 	Editions  int
 }
+
+// ModelTexts are what people write of a model; nil: it stays.
+type ModelTexts struct{ Title, Purpose, Limits, Contact *string }
 
 // ModelStanding is a standing of a model, with who has it at the moment.
 type ModelStanding struct {

@@ -72,7 +72,7 @@ var rooms = map[string]struct {
 		all:   []string{"act", "finding", "rules"},
 		bases: map[string][]string{"act": {}, "rules": {}, "finding": {"act"}},
 		more: map[string][]string{"pages": {"checkpoints", "evaluations", "judging", "runs", "searches", "sheets"},
-			"comparing": {"comparing/document"}},
+			"comparing": {"comparing/document"}, "catalogue": {"catalogue/description"}},
 	},
 	"kembrel/cli":      {all: []string{"term"}, bases: map[string][]string{"term": {}}},
 	"kembrel/store/pg": {all: []string{"db"}, bases: map[string][]string{"db": {}}},

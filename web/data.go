@@ -148,3 +148,16 @@ func harmless(g *gin.Context, m dataset.Media, name string) {
 	g.Header("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(path.Base(name)))
 	g.Header("Kembrel-Media", m.Kind)
 }
+
+// description sends the description of an edition as a file. Nothing in it runs.
+func (w *server) description(ctx context.Context, who act.Who, in *api.DescriptionInput) (*huma.StreamResponse, error) {
+	content, name, media, err := w.service.DescriptionFile(ctx, who, in)
+	if err != nil {
+		return nil, err
+	}
+	return &huma.StreamResponse{Body: func(c huma.Context) {
+		g := humagin.Unwrap(c)
+		g.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s"`, name))
+		g.Data(http.StatusOK, media, content)
+	}}, nil
+}

@@ -67,6 +67,8 @@ func (w *server) routes() {
 	bind(w, api.AddEdition, s.AddEdition)
 	bind(w, api.GetEdition, s.GetEdition)
 	bindStream(w, api.GetEditionFile, w.editionFile)
+	bind(w, api.GetDescription, s.GetDescription)
+	bindStream(w, api.ExportDescription, w.description)
 	bind(w, api.ListSubscriptions, s.ListSubscriptions)
 	bind(w, api.CreateSubscription, s.CreateSubscription)
 	bind(w, api.GetSubscription, s.GetSubscription)

@@ -65,7 +65,7 @@ such as in-use, which one edition of a model has at a time; a guarded one takes 
 		}}
 	term.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.show(), a.create(), a.change(), a.add(), a.propose(), a.sign(), a.withdraw(), a.goBack(),
-		a.clear(), a.history(), a.check(), a.reportUse())
+		a.clear(), a.history(), a.check(), a.reportUse(), a.describe())
 	return cmd
 }
 
@@ -327,6 +327,8 @@ is guarded by one sign-off.`,
 	f.StringVar(&in.Body.Title, "title", "", "title")
 	f.StringVar(&in.Body.Purpose, "purpose", "", "what it is for, as Markdown")
 	f.StringVar(&file, "purpose-file", "", "a file with that")
+	f.StringVar(&in.Body.Limits, "limits", "", "what it cannot do, as Markdown")
+	f.StringVar(&in.Body.Contact, "contact", "", "whom its users can ask")
 	standingFlags(cmd, &names, &checks)
 	cmd.RegisterFlagCompletionFunc("project", a.App.Complete(false, false))
 	return cmd
@@ -334,7 +336,7 @@ is guarded by one sign-off.`,
 
 func (a *Commands) change() *cobra.Command {
 	var names, checks []string
-	var title, purpose, file string
+	var title, purpose, file, limits, contact string
 	cmd := &cobra.Command{Use: "change MODEL", Short: "Change a model's text or its standings",
 		Args: term.Arguments("MODEL"),
 		Long: `Change a model's text or its standings. --standing is given once for each standing that it is to have, all of them, in their order. One that an edition
@@ -354,6 +356,12 @@ had or was asked for stays. What waits is looked at by the new rules at once.`,
 			if cmd.Flags().Changed("title") {
 				in.Body.Title = &title
 			}
+			if cmd.Flags().Changed("limits") {
+				in.Body.Limits = &limits
+			}
+			if cmd.Flags().Changed("contact") {
+				in.Body.Contact = &contact
+			}
 			if purpose, err = purposeOf(purpose, file); err != nil {
 				return err
 			}
@@ -370,6 +378,8 @@ had or was asked for stays. What waits is looked at by the new rules at once.`,
 	f.StringVar(&title, "title", "", "title")
 	f.StringVar(&purpose, "purpose", "", "what it is for, as Markdown")
 	f.StringVar(&file, "purpose-file", "", "a file with that")
+	f.StringVar(&limits, "limits", "", "what it cannot do, as Markdown")
+	f.StringVar(&contact, "contact", "", "whom its users can ask")
 	standingFlags(cmd, &names, &checks)
 	return cmd
 }

@@ -117,7 +117,8 @@ func (s *Catalogue) show(ctx context.Context, rows []store.Model) ([]api.Model, 
 	out := make([]api.Model, len(rows))
 	at, ids := map[int64]*api.Model{}, []int64{}
 	for i, m := range rows {
-		out[i] = api.Model{Name: m.Name, Title: m.Title, Purpose: m.Purpose, Project: m.Project, Who: m.Who,
+		out[i] = api.Model{Name: m.Name, Title: m.Title, Purpose: m.Purpose, Limits: m.Limits,
+			Contact: m.Contact, Project: m.Project, Who: m.Who,
 			Created: m.Created, Editions: m.Editions, Standings: []api.Standing{}, Waiting: []api.Asking{},
 			Consumers: []api.Consumer{}}
 		at[m.ID], ids = &out[i], append(ids, m.ID)
@@ -298,7 +299,7 @@ func (s *Catalogue) CreateModel(ctx context.Context, who act.Who, in *api.NewMod
 	}
 	err = s.inTx(ctx, func(q Tx) error {
 		id, project, err := q.AddModel(ctx, store.Model{Name: b.Name, Title: act.Clean(b.Title),
-			Purpose: act.Clean(b.Purpose),
+			Purpose: act.Clean(b.Purpose), Limits: act.Clean(b.Limits), Contact: act.Clean(b.Contact),
 			Project: b.Project}, who.ID)
 		if errors.Is(err, store.ErrNone) {
 			return api.Fail(api.Conflict, "there is a model %s already, or was one that you do not see", b.Name)
@@ -356,7 +357,9 @@ func (s *Catalogue) ChangeModel(ctx context.Context, who act.Who, in *api.ModelE
 		if err := q.LockModel(ctx, m.ID); err != nil {
 			return err
 		}
-		if err := q.ChangeModel(ctx, m.ID, clean(in.Body.Title), clean(in.Body.Purpose)); err != nil {
+		if err := q.ChangeModel(ctx, m.ID, store.ModelTexts{Title: clean(in.Body.Title),
+			Purpose: clean(in.Body.Purpose), Limits: clean(in.Body.Limits),
+			Contact: clean(in.Body.Contact)}); err != nil {
 			return err
 		}
 		said := map[string]any{}

@@ -37,7 +37,7 @@ type Tx interface {
 	AddEdition(ctx context.Context, e store.Edition, person int64, files []store.File) (int, error)
 	AddEditionCheck(ctx context.Context, c store.EditionCheck, person int64) (int64, error)
 	AddModel(ctx context.Context, m store.Model, person int64) (id, project int64, err error)
-	ChangeModel(ctx context.Context, id int64, title, purpose *string) error
+	ChangeModel(ctx context.Context, id int64, to store.ModelTexts) error
 	DropConsumer(ctx context.Context, model int64, place string) (bool, error)
 	DropStanding(ctx context.Context, model int64, name string) (bool, error)
 	Edition(ctx context.Context, model int64, number int, id int64) (store.Edition, error)
@@ -71,6 +71,7 @@ type Runs interface {
 
 // Sheets says where two models disagree.
 type Sheets interface {
+	GetSheet(ctx context.Context, who act.Who, in *api.SheetInput) (*api.SheetDetail, error)
 	GetDisagreement(ctx context.Context, who act.Who, in *api.DisagreementInput) (*api.SheetDisagreement, error)
 }
 

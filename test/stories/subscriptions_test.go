@@ -8,6 +8,8 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -124,6 +126,7 @@ func TestBuildHall(t *testing.T) {
 	w.kembrel(t, "catalogue", "sign", "vessel-classifier#1", "--why", "a day at the quay")
 	says("answers at http://" + serves)
 	require.Contains(t, w.kembrel(t, "catalogue", "show", "vessel-classifier"), "harbour-north")
+	w.loads(t, "vessel-classifier#1")
 	clip, errs, code := run(w.command(w.harbour, "clip"))
 	require.Zero(t, code, errs)
 	r, err := http.Post("http://"+serves+"/classify", "application/octet-stream", strings.NewReader(clip))
@@ -190,4 +193,46 @@ func TestEventsSurviveKills(t *testing.T) {
 	for i := range 40 {
 		require.Equal(t, fmt.Sprint(events[39-i].ID), first[i], "in the order in which they happened")
 	}
+}
+
+// loads tries the lines that an edition's description gives for loading it, in each language.
+func (w *world) loads(t *testing.T, edition string) {
+	t.Helper()
+	text := w.kembrel(t, "catalogue", "describe", edition)
+	lines := func(language string) string {
+		_, rest, found := strings.Cut(text, "```"+language+"\n")
+		require.True(t, found, language)
+		lines, _, _ := strings.Cut(rest, "\n```")
+		return lines
+	}
+	bindings, err := filepath.Abs("../../bindings")
+	require.NoError(t, err)
+	module := w.folder + "/loads"
+	require.NoError(t, os.MkdirAll(module, 0o755))
+	require.NoError(t, os.WriteFile(module+"/go.mod", []byte("module loads\n\ngo 1.26\n\nrequire kembrel.internal/kembrel v0.0.0\n\n"+
+		"replace kembrel.internal/kembrel => "+bindings+"/go\n"), 0o644))
+	require.NoError(t, os.WriteFile(module+"/main.go", []byte("package main\n\nimport (\n\t\"fmt\"\n\t\"log\"\n\t\"os/exec\"\n\n\t"+
+		"\"kembrel.internal/kembrel\"\n)\n\nfunc main() {\n\tvar wanted []kembrel.Tensor\n"+lines("go")+
+		"\n\tfmt.Println(\"fits\", fit, err)\n}\n"), 0o644))
+	for language, do := range map[string][]string{"sh": {"sh", "-ec", lines("sh")},
+		"python": {"/usr/bin/python3", "-c", lines("python") + "\nprint('fits', len(weights))"}, "go": {"go", "run", "."}} {
+		require.NoError(t, os.RemoveAll(module+"/model"))
+		cmd := w.command(do[0], do[1:]...)
+		cmd.Dir = module
+		cmd.Env = append(slices.Clone(cmd.Env), "PATH="+filepath.Dir(w.binary)+":"+os.Getenv("PATH"),
+			"PYTHONPATH="+bindings+"/python", "GOFLAGS=-mod=mod", "GOPROXY=off")
+		out, errs, code := run(cmd)
+		require.Zero(t, code, "%s: %s%s", language, out, errs)
+		require.FileExists(t, module+"/model/weights.safetensors")
+		if language != "sh" {
+			require.Contains(t, out, "fits")
+		}
+	}
+	w.kembrel(t, "catalogue", "describe", edition, "--to", w.folder+"/described.cdx.json")
+	described, err := os.ReadFile(w.folder + "/described.cdx.json")
+	require.NoError(t, err)
+	require.Contains(t, string(described), `"machine-learning-model"`)
+	_, errs, code := w.try("catalogue", "describe", edition, "--to", "described.xlsx")
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, "there are .md, .html and .cdx.json")
 }

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import { answer, client, type Edition } from '../api/client'
+import { answer, client, type Description, type Edition } from '../api/client'
 import LineageLink from '../shared/LineageLink.vue'
 import PartFiles from '../shared/PartFiles.vue'
 import Question from '../shared/Question.vue'
 import { bytes, hyper, linkTo, number as text, when, type Float } from '../shared/format'
 import { useLive } from '../shared/live'
 import { useLoading } from '../shared/loading'
+import ByClass from './ByClass.vue'
 import Checks from './Checks.vue'
 
 /** An edition: whether it is better, what changed, whether it was checked, where it comes from and how it is used. */
@@ -20,7 +21,21 @@ const load = loader(async () => {
     }),
   )
   document.title = `${shown.value.address} · Kembrel`
+  const inUse = (
+    await answer(client.GET('/api/v1/models/{model}', { params: { path: { model: props.model } } }))
+  ).standings?.find((s) => s.name === 'in-use')?.edition
+  described.value = await describe(props.edition)
+  other.value = inUse && inUse !== props.edition ? await describe(inUse) : undefined
 })
+const described = ref<Description>()
+/** The edition in use, where that is another. */
+const other = ref<Description>()
+const describe = (edition: number) =>
+  answer(
+    client.GET('/api/v1/models/{model}/editions/{edition}/description', {
+      params: { path: { model: props.model, edition } },
+    }),
+  )
 watch(() => props.edition, load)
 useLive({}, { model: load, hello: load })
 const facts = computed(() => shown.value?.facts)
@@ -43,6 +58,13 @@ const from = computed(() => {
     (shown.value?.run_gone ? ' Its run is deleted; what was known of it is here.' : '')
   )
 })
+const formats = [
+  { name: 'html', says: 'HTML' },
+  { name: 'markdown', says: 'Markdown' },
+  { name: 'cyclonedx', says: 'bill of materials (CycloneDX)' },
+]
+const fileOf = (format: string) =>
+  `/api/v1/models/${props.model}/editions/${props.edition}/description/file?format=${format}`
 const href = (file: string) =>
   `/api/v1/models/${props.model}/editions/${props.edition}/file?path=${encodeURIComponent(file)}`
 </script>
@@ -99,6 +121,7 @@ const href = (file: string) =>
             </tr>
           </tbody>
         </table>
+        <ByClass v-if="described" :description="described" :other="other" />
       </Question>
       <Question title="What changed?" :says="shown.says?.changed">
         <table>
@@ -129,7 +152,30 @@ const href = (file: string) =>
         <pre v-if="facts.command?.length" class="command">{{ facts.command.join(' ') }}</pre>
       </Question>
       <Question title="How is it used?" :says="`It is usable for ${facts.usable_for}.`">
-        <pre class="command">kembrel restore {{ shown.address }} --for-use --into model</pre>
+        <template #aside>
+          <p class="small">
+            Its description, for those who use it:
+            <a v-for="f in formats" :key="f.name" class="file" :href="fileOf(f.name)" download>{{ f.says }}</a>
+          </p>
+        </template>
+        <template v-if="described">
+          <dl>
+            <dt class="small">for</dt>
+            <dd>{{ described.purpose || 'nobody has written it down' }}</dd>
+            <dt class="small">not for</dt>
+            <dd>{{ described.limits || 'nobody has written it down' }}</dd>
+            <dt v-if="described.contact" class="small">ask</dt>
+            <dd v-if="described.contact">{{ described.contact }}</dd>
+            <dt v-if="described.parameters" class="small">made of</dt>
+            <dd v-if="described.parameters">
+              {{ described.parameters.toLocaleString('en-GB') }} numbers in {{ described.arrays }} arrays
+            </dd>
+          </dl>
+          <template v-for="l in described.load" :key="l.in">
+            <p class="small">{{ l.in }}</p>
+            <pre class="command" tabindex="0">{{ l.lines }}</pre>
+          </template>
+        </template>
         <PartFiles :files="shown.files ?? []" :href="href" />
       </Question>
     </template>
@@ -140,5 +186,19 @@ const href = (file: string) =>
 .says {
   margin: 0;
   padding: 0 24px 6px;
+}
+dl {
+  display: grid;
+  grid-template-columns: 70px minmax(0, 1fr);
+  gap: 4px 12px;
+  margin: 0 0 12px;
+}
+dd {
+  margin: 0;
+  white-space: pre-line;
+}
+.file {
+  display: block;
+  text-decoration: underline;
 }
 </style>

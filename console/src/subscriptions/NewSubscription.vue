@@ -78,7 +78,12 @@ async function go() {
       </label>
       <label>
         Of runs where
-        <ElInput v-model="asked.where" class="mono" placeholder='all; or state == "failed"' maxlength="2000" />
+        <ElInput
+          v-model="asked.where"
+          class="mono"
+          placeholder="all, or a condition as on the runs page"
+          maxlength="2000"
+        />
       </label>
       <label>
         Reports back as

@@ -24,14 +24,15 @@ func (q Queries) ListModels(ctx context.Context, seen store.Seen, name, after st
 // AddModel adds one; store.ErrNone where one of its name is there.
 func (q Queries) AddModel(ctx context.Context, m store.Model, person int64) (id, project int64, err error) {
 	at, err := db.One[struct{ ID, Project int64 }](ctx, q, "model_add", db.A{"name": m.Name, "title": m.Title,
-		"purpose": m.Purpose,
+		"purpose": m.Purpose, "limits": m.Limits, "contact": m.Contact,
 		"project": m.Project, "person": person})
 	return at.ID, at.Project, err
 }
 
 // ChangeModel changes what is given.
-func (q Queries) ChangeModel(ctx context.Context, id int64, title, purpose *string) error {
-	_, err := q.Exec(ctx, "model_change", db.A{"id": id, "title": title, "purpose": purpose})
+func (q Queries) ChangeModel(ctx context.Context, id int64, to store.ModelTexts) error {
+	_, err := q.Exec(ctx, "model_change", db.A{"id": id, "title": to.Title, "purpose": to.Purpose, "limits": to.Limits,
+		"contact": to.Contact})
 	return err
 }
 

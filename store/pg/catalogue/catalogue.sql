@@ -3,17 +3,17 @@ select p.key from model m join project p on p.id = m.project where m.name = @nam
 
 -- query: model_list
 -- Those of projects that whoever asks sees, by name, behind one.
-select m.id, m.name, m.title, m.purpose, p.key as project, m.project as project_id, w.name as who, m.created, (select count(*) from edition e where e.model = m.id)::int as editions
+select m.id, m.name, m.title, m.purpose, m.limits, m.contact, p.key as project, m.project as project_id, w.name as who, m.created, (select count(*) from edition e where e.model = m.id)::int as editions
 from model m join project p on p.id = m.project join person w on w.id = m.person
 where m.name > @after and (@name = '' or m.name = @name) and (@all or p.open and @open or p.key = any(@keys::text[])) and (@only = '' or p.key = @only)
 order by m.name limit @limit;
 
 -- query: model_add
-insert into model (name, title, purpose, project, person) select @name, @title, @purpose, p.id, @person from project p where p.key = @project
+insert into model (name, title, purpose, limits, contact, project, person) select @name, @title, @purpose, @limits, @contact, p.id, @person from project p where p.key = @project
 on conflict (name) do nothing returning id, project;
 
 -- query: model_change
-update model set title = coalesce(@title, title), purpose = coalesce(@purpose, purpose) where id = @id;
+update model set title = coalesce(@title, title), purpose = coalesce(@purpose, purpose), limits = coalesce(@limits, limits), contact = coalesce(@contact, contact) where id = @id;
 
 -- query: model_lock
 -- What happens to a model happens one after another.
