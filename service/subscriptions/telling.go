@@ -20,6 +20,7 @@ const (
 	holdTime    = 30 * time.Second // a process that says nothing for so long serves no more
 	holdPace    = 5 * time.Second
 	lookPace    = 2 * time.Second // where no news came
+	gatherTime  = 200 * time.Millisecond
 	mostAtOnce  = 8               // messages to one receiver
 	mostFails   = 5               // in a row: then it is only tried now and then
 	longestRest = 5 * time.Minute // between those
@@ -123,6 +124,10 @@ func (s *Subscriptions) serve(ctx context.Context, id int64, me string, wake <-c
 		select {
 		case <-ctx.Done():
 		case <-wake:
+			select { // more may come, of a service that is busy
+			case <-ctx.Done():
+			case <-time.After(gatherTime):
+			}
 		case <-time.After(lookPace):
 		}
 	}

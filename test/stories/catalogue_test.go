@@ -68,6 +68,12 @@ func TestCatalogue(t *testing.T) {
 		require.Empty(t, axe(t, ctx), "the catalogue, %s", look)
 		do(t, ctx, "look", act(`document.querySelector('header button').click()`))
 	}
+	do(t, ctx, "another model", act(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('New model')).click()`),
+		until(`document.querySelector('.el-dialog input') && !document.querySelector('.dialog-fade-enter-active')`))
+	require.Empty(t, axe(t, ctx), "its dialog")
+	do(t, ctx, "its name", chromedp.SendKeys(`.el-dialog input[placeholder="vessel-classifier"]`, "hull-noise"),
+		act(`document.querySelector('.el-dialog .el-button--primary').click()`),
+		until(`location.pathname === '/catalogue/hull-noise' && document.querySelector('h1').innerText === 'hull-noise'`))
 	do(t, ctx, "the model", chromedp.Navigate(w.url+"/catalogue/vessel-classifier"),
 		until(`document.querySelector('.waits button')`))
 	shows(t, ctx, `document.querySelector("main").innerText`, "0 of 1 sign-off")

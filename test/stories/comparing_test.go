@@ -25,6 +25,7 @@ func axe(t *testing.T, ctx context.Context) string {
 	require.NoError(t, err)
 	_, err = chromedp.Run(ctx, chromedp.Evaluate[chromedp.Void](string(script)+"; 0"))
 	require.NoError(t, err)
+	do(t, ctx, "a page that has come to rest", until(`!document.getAnimations().some((a) => a.playState === 'running')`))
 	return await[string](t, ctx,
 		`axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.map(v => v.id + ': ' + v.help + '\n' + v.nodes.slice(0, 4).map(n => '   ' + n.html.slice(0, 200) + ' ' + n.failureSummary).join('\n')).join('\n'))`, nil)
 }

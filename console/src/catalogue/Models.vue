@@ -1,11 +1,16 @@
 <script setup lang="ts">
+import { ElButton } from 'element-plus'
 import { ref } from 'vue'
+import { useRouter } from 'vue-router'
 import { answer, client, type Model } from '../api/client'
 import Question from '../shared/Question.vue'
 import { useLive } from '../shared/live'
 import { useLoading } from '../shared/loading'
+import NewModel from './NewModel.vue'
 
 /** All models that the team hands on, with what is in use of each and what waits. */
+const router = useRouter()
+const making = ref(false)
 const models = ref<Model[]>()
 const { problem, loader } = useLoading()
 const load = loader(async () => {
@@ -32,7 +37,11 @@ const says = (list: Model[]) => {
 
 <template>
   <main>
-    <div class="page-top"><h1>Catalogue</h1></div>
+    <div class="page-top">
+      <h1>Catalogue</h1>
+      <span class="space"></span>
+      <ElButton size="small" @click="making = true">New model …</ElButton>
+    </div>
     <p v-if="problem" class="bad page-top" role="alert">{{ problem }}</p>
     <Question v-if="models" title="What do we hand on?" :says="says(models)">
       <template #aside>
@@ -79,12 +88,13 @@ const says = (list: Model[]) => {
         </tbody>
       </table>
       <template v-else>
-        <p>A model is made in the terminal, and a checkpoint entered in it:</p>
+        <p>A model is made here or in the terminal, and a checkpoint entered in it:</p>
         <pre class="command">
 kembrel catalogue create vessel-classifier --project vessels --title "Vessel classes by sound"
 kembrel catalogue add vessels/3@best --model vessel-classifier</pre>
       </template>
     </Question>
+    <NewModel v-model="making" @made="(m: Model) => router.push({ name: 'model', params: { model: m.name } })" />
   </main>
 </template>
 
