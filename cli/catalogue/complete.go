@@ -1,7 +1,6 @@
 package catalogue
 
 import (
-	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -20,18 +19,7 @@ func (a *Commands) Complete(wanted string) func(*cobra.Command, []string, string
 		}
 		name := strings.FieldsFunc(typed+" ", func(r rune) bool { return r == '#' || r == '/' || r == ' ' })
 		if strings.ContainsAny(typed, "#/") && len(name) > 0 && wanted == "edition" {
-			m, err := client.Call(cmd.Context(), a.Client(), api.GetModel, &api.ModelInput{Model: name[0]})
-			if err != nil {
-				return nil, cobra.ShellCompDirectiveError
-			}
-			var out []string
-			for _, st := range m.Standings {
-				out = append(out, cobra.CompletionWithDesc(st.Address, fmt.Sprintf("#%d", st.Edition)))
-			}
-			for _, e := range m.Latest {
-				out = append(out, cobra.CompletionWithDesc(e.Address, term.Printable(e.Origin)))
-			}
-			return out, cobra.ShellCompDirectiveNoFileComp
+			return a.CompleteEditions(cmd, name[0])
 		}
 		page, err := client.Call(cmd.Context(), a.Client(), api.ListModels, &api.PageInput{Limit: 200})
 		if err != nil {

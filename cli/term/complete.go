@@ -1,6 +1,7 @@
 package term
 
 import (
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -18,6 +19,9 @@ func (a *App) Complete(runs, checkpoints bool) completion {
 			return nil, cobra.ShellCompDirectiveError
 		}
 		c, ctx := a.Client(), cmd.Context()
+		if model, _, is := strings.Cut(typed, "#"); is && checkpoints {
+			return a.CompleteEditions(cmd, model)
+		}
 		project, rest, inProject := strings.Cut(typed, "/")
 		if !inProject {
 			page, err := client.Call(ctx, c, api.ListProjects, &api.PageInput{Limit: 200})
@@ -33,6 +37,12 @@ func (a *App) Complete(runs, checkpoints bool) completion {
 					directive |= cobra.ShellCompDirectiveNoSpace
 				}
 				out = append(out, cobra.CompletionWithDesc(item, Printable(p.Title)))
+			}
+			models, err := client.Call(ctx, c, api.ListModels, &api.PageInput{Limit: 200})
+			if err == nil && checkpoints {
+				for _, m := range models.Items {
+					out = append(out, cobra.CompletionWithDesc(m.Name+"#", Printable(m.Title)))
+				}
 			}
 			return out, directive
 		}
@@ -57,6 +67,9 @@ func (a *App) Complete(runs, checkpoints bool) completion {
 		}
 		page, err := client.Call(ctx, c, api.ListRuns, &api.RunsInput{ProjectInput: api.ProjectInput{Project: project},
 			PageInput: api.PageInput{Limit: 500}})
+		if api.Is(err, api.NotFound) && checkpoints {
+			return a.CompleteEditions(cmd, project) // a standing of it is meant
+		}
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveError
 		}
@@ -72,6 +85,22 @@ func (a *App) Complete(runs, checkpoints bool) completion {
 		}
 		return out, directive
 	}
+}
+
+// CompleteEditions completes the editions and standings of a model.
+func (a *App) CompleteEditions(cmd *cobra.Command, model string) ([]string, cobra.ShellCompDirective) {
+	m, err := client.Call(cmd.Context(), a.Client(), api.GetModel, &api.ModelInput{Model: model})
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var out []string
+	for _, st := range m.Standings {
+		out = append(out, cobra.CompletionWithDesc(st.Address, fmt.Sprintf("#%d", st.Edition)))
+	}
+	for _, e := range m.Latest {
+		out = append(out, cobra.CompletionWithDesc(e.Address, Printable(e.Origin)))
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
 // CompleteFilter completes a filter from the data of the project that is the first argument.

@@ -82,7 +82,7 @@ func TestBuildHall(t *testing.T) {
 	}
 	says("restoring it") // it was down when the event was told first
 	end(syscall.SIGKILL)
-	end, said = hall()
+	_, said = hall()
 	says("every class passed")
 	says("time for a clip passed")
 	shown := w.kembrel(t, "catalogue", "show", "vessel-classifier#1")
