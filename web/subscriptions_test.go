@@ -422,7 +422,7 @@ func TestEventsAreChosenByTheRun(t *testing.T) {
 	s, _ := told(t)
 	h := newHall(t, nil)
 	s.subscribe(t, "failures", h.URL, func(in *api.NewSubscription) {
-		in.Body.Kinds, in.Body.Where = []string{"leg.ended", "run.ended", "run.changed"}, `"odd" in tags`
+		in.Body.Kinds, in.Body.Where = []string{"run.failed", "run.changed"}, `"odd" in tags`
 	})
 	for _, tag := range []string{"plain", "odd"} {
 		leg := s.leg(t)

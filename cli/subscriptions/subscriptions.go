@@ -22,10 +22,9 @@ func (a *Commands) Subscriptions() *cobra.Command {
 		Args: term.Arguments(),
 		Long: `List the addresses that are told of what happens in a project, with how it goes.
 
-A subscription is told by HTTP, as CloudEvents 1.0,
-	signed after the Standard Webhooks scheme: docs/subscriptions.md. What a receiver does not take is sent again,
-after growing pauses, for three days; then it is parked. Events of one subject come in order; each comes at least once,
-	and has an id to count it once.`,
+A subscription is told by HTTP, as CloudEvents 1.0, signed after the Standard Webhooks scheme: docs/subscriptions.md.
+What a receiver does not take is sent again, after growing pauses, for three days; then it is parked. Events of one
+subject come in order; each comes at least once, and has an id to count it once.`,
 		Example: `  kembrel subscriptions --project vessels
   kembrel subscriptions create build-hall https://build.harbour.example/kembrel --project vessels --kind model.entered --kind model.given
   kembrel subscriptions deliveries build-hall --project vessels --state parked`,
@@ -175,7 +174,7 @@ func (a *Commands) create(project *string) *cobra.Command {
 	cmd := &cobra.Command{Use: "create SUBSCRIPTION URL --project PROJECT", Short: "Have an address told of events",
 		Args: term.Arguments("SUBSCRIPTION", "URL"),
 		Example: `  kembrel subscriptions create build-hall https://build.harbour.example/kembrel --project vessels --kind 'model.*' --report-as buildhall
-  kembrel subscriptions create night-watch https://watch.harbour.example/in --project vessels --kind run.ended --where 'state == "failed"'`,
+  kembrel subscriptions create night-watch https://watch.harbour.example/in --project vessels --kind run.failed --kind run.lost --where '"night" in tags'`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in, err := named(*project, args[0])
 			if err != nil {

@@ -13,7 +13,16 @@ const machines = ref<string[]>([])
 const problem = ref('')
 const busy = ref(false)
 /** The kinds that receivers mostly ask for; others are typed. */
-const known = ['model.*', 'model.entered', 'model.asked', 'model.given', 'run.*', 'leg.ended', 'checkpoint.*']
+const known = [
+  'model.*',
+  'model.entered',
+  'model.asked',
+  'model.given',
+  'run.*',
+  'run.finished',
+  'run.failed',
+  'checkpoint.saved',
+]
 watch(open, async (now) => {
   problem.value = ''
   if (!now) return
