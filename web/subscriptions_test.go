@@ -99,6 +99,13 @@ func (h *hall) heard() (out []string) {
 	return out
 }
 
+// all are the events that were taken.
+func (h *hall) all() []*cloudevents.Event {
+	h.mutex.Lock()
+	defer h.mutex.Unlock()
+	return slices.Clone(h.events)
+}
+
 func (h *hall) wait(n int) []string {
 	h.t.Helper()
 	require.Eventually(h.t, func() bool { return len(h.heard()) >= n }, 30*time.Second, 10*time.Millisecond)
@@ -147,7 +154,7 @@ func TestReceiversReportBack(t *testing.T) {
 			s.enter(t, "vessels/1@e2")
 		}
 		h.wait(1)
-		e := h.events[0]
+		e := h.all()[0]
 		require.Equal(t, "/projects/vessels", e.Source())
 		var says struct {
 			Edition struct{ At string }
@@ -208,7 +215,7 @@ func TestReceiversReportBack(t *testing.T) {
 	call(t, s, api.ChangeRun, edit)
 	h.wait(1)
 	var says struct{ Report struct{ Note, Token string } }
-	require.NoError(t, json.Unmarshal(h.events[0].Data(), &says))
+	require.NoError(t, json.Unmarshal(h.all()[0].Data(), &says))
 	for _, want := range []int{204, 409} {
 		r, text := s.raw(t, "POST", says.Report.Note[len(s.URL):], `{"text":"heard"}`, "Authorization",
 			"Bearer "+says.Report.Token, "Content-Type", "application/json")
@@ -472,7 +479,7 @@ func TestNothingIsLostWhenATellerIsKilled(t *testing.T) {
 	}, 60*time.Second, 20*time.Millisecond)
 	last := map[string]string{}
 	seen := map[string]bool{}
-	for _, e := range h.events {
+	for _, e := range h.all() {
 		if key := e.Type() + e.Subject(); !seen[key] { // the first time, in order
 			require.Less(t, last[e.Subject()], e.Type())
 			last[e.Subject()], seen[key] = e.Type(), true
