@@ -2,6 +2,7 @@ package notice
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/json"
 	"net/http"
 	"net/netip"
@@ -16,13 +17,12 @@ import (
 
 // The example of the scheme's own specification.
 func TestSignatureOfTheSpecification(t *testing.T) {
-	hook, err := standardwebhooks.NewWebhook("whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw")
+	secret, err := base64.StdEncoding.DecodeString("MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw")
 	require.NoError(t, err)
 	m := Message{ID: "msg_p5jXN8AQM9LWM0D4loKWxJek", Headers: map[string]string{}, Body: []byte(`{"test": 2432232314}`)}
-	at := time.Unix(1614265330, 0)
-	want, err := hook.Sign(m.ID, at, m.Body)
-	require.NoError(t, err)
-	require.Equal(t, "v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE=", want)
+	require.NoError(t, m.Sign(time.Unix(1614265330, 0), secret))
+	require.Equal(t, map[string]string{"webhook-id": m.ID, "webhook-timestamp": "1614265330",
+		"webhook-signature": "v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE="}, m.Headers)
 }
 
 var entered = Notice{ID: "71", Source: "/projects/vessels", Type: Type("edition", "entered"),

@@ -333,8 +333,7 @@ func (s *Catalogue) AddSignOff(ctx context.Context, who act.Who, in *api.SignOff
 		if err := q.PutSignOff(ctx, sign); err != nil {
 			return err
 		}
-		if err := s.event(ctx, q, who, m, "signed-off", catalogue.Address{Model: m.Name,
-			Edition: w.Edition}.String(), map[string]any{"standing": w.Standing}); err != nil {
+		if err := s.event(ctx, q, who, m, "signed-off", addressOf(m, w.Edition), map[string]any{"standing": w.Standing}); err != nil {
 			return err
 		}
 		_, err = s.settle(ctx, q, who, m)
@@ -350,8 +349,7 @@ func (s *Catalogue) WithdrawSignOff(ctx context.Context, who act.Who, in *api.As
 		} else if !had {
 			return api.Fail(api.NotFound, "%s has not signed #%d off for %s", who.Name, w.Edition, w.Standing)
 		}
-		return s.event(ctx, q, who, m, "sign-off-withdrawn", catalogue.Address{Model: m.Name,
-			Edition: w.Edition}.String(), map[string]any{"standing": w.Standing})
+		return s.event(ctx, q, who, m, "sign-off-withdrawn", addressOf(m, w.Edition), map[string]any{"standing": w.Standing})
 	})
 }
 
@@ -361,7 +359,7 @@ func (s *Catalogue) EndAsking(ctx context.Context, who act.Who, in *api.EndAskin
 		if _, err := q.EndAsking(ctx, w.ID, "withdrawn", who.ID, act.Clean(in.Why)); err != nil {
 			return err
 		}
-		return s.event(ctx, q, who, m, "withdrawn", catalogue.Address{Model: m.Name, Edition: w.Edition}.String(),
+		return s.event(ctx, q, who, m, "withdrawn", addressOf(m, w.Edition),
 			map[string]any{"standing": w.Standing})
 	})
 	return nil, err

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"strings"
 	"time"
 
 	"kembrel/api"
@@ -84,7 +83,10 @@ func (s *Subscriptions) message(row store.Subscription, keys store.SubscriptionK
 func (s *Subscriptions) notice(row store.Subscription, keys store.SubscriptionKeys,
 	e store.Told) (notice.Notice, error) {
 	d := data{Project: row.Project, Who: e.Who, Data: e.Data, Says: act.SayEvent(e.Verb, e.Data)}
-	base := strings.TrimSuffix(*s.public.Load(), "/")
+	base := ""
+	if public := s.public.Load(); public != nil {
+		base = *public
+	}
 	if e.Run != 0 {
 		d.Page = fmt.Sprintf("%s/%s/%d", base, row.Project, e.Run)
 	}
@@ -92,9 +94,6 @@ func (s *Subscriptions) notice(row store.Subscription, keys store.SubscriptionKe
 		d.Edition = &editionOf{Model: a.Model, Number: a.Edition,
 			At: fmt.Sprintf("%s%s/models/%s/editions/%d", base, api.Base, a.Model, a.Edition)}
 		d.Page = fmt.Sprintf("%s/catalogue/%s/%d", base, a.Model, a.Edition)
-	}
-	if base == "" {
-		d.Page = ""
 	}
 	if row.Machine != nil && (d.Edition != nil || e.Run != 0) {
 		d.Report = &reportTo{Token: token(keys.Report, row.ID, e.ID), Until: e.At.Add(reportTime).UTC()}

@@ -62,6 +62,13 @@ func (s *Subscriptions) WhoReports(ctx context.Context, text string) (act.Who, e
 	case r.Closed != nil:
 		return act.Who{}, api.Fail(api.SignedOut, "%s was closed by an administrator", r.Name)
 	}
+	may, err := s.mayReport(ctx, r.Machine, r.Project)
+	if err == nil && !may {
+		err = api.Fail(api.SignedOut, "%s has no role on %s any more by which it may report", r.Name, r.Project)
+	}
+	if err != nil {
+		return act.Who{}, err
+	}
 	e, err := s.db.Event(ctx, event)
 	if err != nil {
 		return act.Who{}, err

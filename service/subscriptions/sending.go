@@ -2,7 +2,6 @@ package subscriptions
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -49,15 +48,15 @@ func newSender(allowed []netip.Prefix, resolver *net.Resolver) *sender {
 
 // answer is what came of a message.
 type answer struct {
-	status  int    // 0: nothing was answered
-	trouble string // why it counts as not taken; "": it was taken
-	text    string
+	status  int     // 0: nothing was answered
+	trouble trouble // none: it was taken
+	text    string  // how it begins; where nothing was answered, what went wrong
 	took    time.Duration
 	asks    time.Duration // the receiver asks to be left alone for so long
 	gone    bool          // it wants no more at all
 }
 
-func (a answer) taken() bool { return a.trouble == "" }
+func (a answer) taken() bool { return a.trouble == none }
 
 // post sends a message once.
 func (s *sender) post(ctx context.Context, to string, m notice.Message) (a answer) {
@@ -65,7 +64,7 @@ func (s *sender) post(ctx context.Context, to string, m notice.Message) (a answe
 	defer func() { a.took = time.Since(began) }()
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, to, bytes.NewReader(m.Body))
 	if err != nil {
-		return answer{trouble: "the address cannot be asked"}
+		return answer{trouble: unsent, text: err.Error()}
 	}
 	for name, value := range m.Headers {
 		r.Header.Set(name, value)
@@ -73,7 +72,7 @@ func (s *sender) post(ctx context.Context, to string, m notice.Message) (a answe
 	r.Header.Set("User-Agent", "kembrel")
 	got, err := s.client.Do(r)
 	if err != nil {
-		return answer{trouble: sayUnsent(err)}
+		return unanswered(err)
 	}
 	defer got.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(got.Body, answerShown))
@@ -81,12 +80,12 @@ func (s *sender) post(ctx context.Context, to string, m notice.Message) (a answe
 	switch {
 	case got.StatusCode >= 200 && got.StatusCode < 300:
 		if err != nil {
-			a.trouble = "its answer was cut off"
+			a.trouble = cutOff
 		}
 	case got.StatusCode >= 300 && got.StatusCode < 400:
-		a.trouble = fmt.Sprintf("it answered %d and sends elsewhere, where nobody follows", got.StatusCode)
+		a.trouble = elsewhere
 	default:
-		a.trouble = fmt.Sprintf("it answered %d", got.StatusCode)
+		a.trouble = refused
 		a.gone = got.StatusCode == http.StatusGone
 		a.asks = retryAfter(got.Header.Get("Retry-After"))
 	}
@@ -104,28 +103,26 @@ func retryAfter(text string) time.Duration {
 	return 0
 }
 
-// sayUnsent says why nothing was answered, without the address.
-func sayUnsent(err error) string {
+// unanswered tells why nothing was answered.
+func unanswered(err error) answer {
 	var asked *url.Error
 	if errors.As(err, &asked) {
-		err = asked.Err
+		err = asked.Err // without the address
 	}
 	var unknown *net.DNSError
-	switch {
-	case errors.Is(err, notice.ErrInside):
-		return "its address is one of the inside, which whoever runs the service has not let in (--allow-receivers)"
-	case errors.Is(err, context.DeadlineExceeded) || errors.Is(err, http.ErrHandlerTimeout):
-		return fmt.Sprintf("it did not answer within %s", answerTime)
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return "nobody listens there"
-	case errors.As(err, &unknown):
-		return "its name is not known: " + cmp.Or(unknown.Err, "no answer")
-	}
-	if timeout, ok := errors.AsType[interface {
+	timeout, slow := errors.AsType[interface {
 		error
 		Timeout() bool
-	}](err); ok && timeout.Timeout() {
-		return fmt.Sprintf("it did not answer within %s", answerTime)
+	}](err)
+	switch {
+	case errors.Is(err, notice.ErrInside):
+		return answer{trouble: inside}
+	case errors.As(err, &unknown):
+		return answer{trouble: unknownName}
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return answer{trouble: nobody}
+	case errors.Is(err, context.DeadlineExceeded) || slow && timeout.Timeout():
+		return answer{trouble: tooSlow}
 	}
-	return fmt.Sprintf("%.300s", err)
+	return answer{trouble: unsent, text: fmt.Sprintf("%.300s", err)}
 }

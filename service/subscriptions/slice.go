@@ -3,6 +3,8 @@ package subscriptions
 import (
 	"context"
 	"net/netip"
+	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -24,6 +26,7 @@ type Storage interface {
 		limit int) ([]store.DeliveryOf, error)
 	ListSubscriptions(ctx context.Context, project, name string) ([]store.Subscription, error)
 	PersonByName(ctx context.Context, name string) (store.Person, error)
+	PersonRoles(ctx context.Context, person int64) ([]store.RoleOn, error)
 	ReleaseSubscriptions(ctx context.Context, holder string) error
 	ReporterOn(ctx context.Context, subscription, event int64) (store.Reporter, error)
 	WaitingSubjects(ctx context.Context, subscription int64) ([]string, error)
@@ -66,7 +69,9 @@ type Subscriptions struct {
 	projects Projects
 	options  Options
 	send     *sender
-	public   atomic.Pointer[string]
+	public   atomic.Pointer[string] // how receivers reach the service; nil: it is not known yet
+	known    chan struct{}          // closed once it is
+	told     sync.Once
 	wake     chan struct{}
 }
 
@@ -76,14 +81,19 @@ func New(a *act.Act, db Storage, p Projects, o Options) *Subscriptions {
 		o.Clock = time.Now
 	}
 	s := &Subscriptions{Act: a, db: db, projects: p, options: o, send: newSender(o.Allowed, nil),
-		wake: make(chan struct{}, 1)}
-	s.public.Store(&o.Public)
+		known: make(chan struct{}), wake: make(chan struct{}, 1)}
+	if o.Public != "" {
+		s.ListensAt(o.Public)
+	}
 	return s
 }
 
-// ListensAt says where the service listens: receivers are told that where nothing else was said.
+// ListensAt says where the service listens: receivers are told that where nothing else was said. Nothing is told before
+// it is known.
 func (s *Subscriptions) ListensAt(address string) {
-	if s.options.Public == "" {
+	s.told.Do(func() {
+		address = strings.TrimSuffix(address, "/")
 		s.public.Store(&address)
-	}
+		close(s.known)
+	})
 }

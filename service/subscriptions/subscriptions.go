@@ -36,7 +36,7 @@ func (s *Subscriptions) find(ctx context.Context, in api.SubscriptionInput) (sto
 func toSubscription(row store.Subscription) api.Subscription {
 	out := api.Subscription{Name: row.Name, Project: row.Project, URL: row.URL, Kinds: row.Kinds, Subject: row.Subject,
 		Where: row.Filter, Mode: "structured", Machine: row.MachineName, Who: row.Who, Created: row.Created,
-		State: "telling", WhyPaused: row.WhyPaused, Paused: row.Paused, Waiting: row.Waiting, Parked: row.Parked,
+		State: "telling", WhyPaused: sayPaused(row.WhyPaused), Paused: row.Paused, Waiting: row.Waiting, Parked: row.Parked,
 		Delivered: row.Delivered}
 	if row.Binary {
 		out.Mode = "binary"
@@ -109,7 +109,7 @@ func (s *Subscriptions) CreateSubscription(ctx context.Context, who act.Who,
 		return nil, err
 	}
 	var err error
-	if row.Machine, err = s.machine(ctx, b.Machine); err != nil {
+	if row.Machine, err = s.machine(ctx, in.Project, b.Machine); err != nil {
 		return nil, err
 	}
 	project, err := s.projects.Project(ctx, in.Project)
@@ -120,7 +120,7 @@ func (s *Subscriptions) CreateSubscription(ctx context.Context, who act.Who,
 	err = s.db.InTx(ctx, func(q Tx) error {
 		n, err := q.CountSubscriptions(ctx, in.Project)
 		if err == nil && n >= most {
-			err = api.Fail(api.TooMany, "project %s has %d subscriptions, and may have no more", in.Project, n)
+			err = api.Fail(api.Conflict, "project %s has %d subscriptions, and may have no more", in.Project, n)
 		}
 		if err != nil {
 			return err
@@ -197,8 +197,8 @@ func (s *Subscriptions) check(ctx context.Context, project string, address *stri
 	return err
 }
 
-// machine is the machine of a name; nil: "".
-func (s *Subscriptions) machine(ctx context.Context, name string) (*int64, error) {
+// machine is the machine of a name; nil: "". It reports in its own name, so it must be one that may, in the project.
+func (s *Subscriptions) machine(ctx context.Context, project, name string) (*int64, error) {
 	if name == "" {
 		return nil, nil
 	}
@@ -208,10 +208,24 @@ func (s *Subscriptions) machine(ctx context.Context, name string) (*int64, error
 	}
 	if err != nil || p.Kind != "machine" {
 		return nil, api.Fail(api.Invalid,
-			"%.80q is no machine; an administrator makes them: kembrel people add --machine",
-			name)
+			"%.80q is no machine; an administrator makes them: kembrel people add --machine", name)
 	}
-	return &p.ID, nil
+	may, err := s.mayReport(ctx, p.ID, project)
+	if err == nil && !may {
+		err = api.Fail(api.Invalid, "%s has no role on %s by which it may report; give it one: kembrel roles set %s --person %s --role recorder",
+			name, project, project, name)
+	}
+	return &p.ID, err
+}
+
+// mayReport reports whether a machine may report in a project at the moment.
+func (s *Subscriptions) mayReport(ctx context.Context, machine int64, project string) (bool, error) {
+	roles, err := s.db.PersonRoles(ctx, machine)
+	if err != nil {
+		return false, err
+	}
+	role, err := s.RoleOn(act.As(ctx, act.Who{ID: machine, Machine: true}.With(roles), ""), project)
+	return role >= api.Recorder, err
 }
 
 // ChangeSubscription changes one.
@@ -232,7 +246,7 @@ func (s *Subscriptions) ChangeSubscription(ctx context.Context, who act.Who,
 		change.Binary = &binary
 	}
 	if b.Machine != nil {
-		if change.Machine, err = s.machine(ctx, *b.Machine); err != nil {
+		if change.Machine, err = s.machine(ctx, in.Project, *b.Machine); err != nil {
 			return nil, err
 		}
 		if change.Machine == nil {
@@ -314,19 +328,20 @@ func (s *Subscriptions) TrySubscription(ctx context.Context, who act.Who,
 		return nil, err
 	}
 	a := s.send.post(ctx, row.URL, m)
-	out := &api.Delivery{Type: notice.Type(e.Kind, e.Verb), Subject: e.Subject, At: now, State: "parked", Attempts: 1,
-		Last: &now, Status: a.status, Trouble: a.trouble, Answer: a.text, Took: int(a.took.Milliseconds()),
-		Request: shownRequest(m)}
+	out := toDelivery(store.DeliveryOf{Kind: e.Kind, Verb: e.Verb, At: now, Delivery: store.Delivery{Subject: e.Subject,
+		State: "parked", Attempts: 1, Last: &now, Status: a.status, Trouble: string(a.trouble), Answer: a.text,
+		Took: int(a.took.Milliseconds())}})
 	if a.taken() {
 		out.State = "delivered"
 	}
-	return out, nil
+	out.Request = shownRequest(m)
+	return &out, nil
 }
 
 func toDelivery(d store.DeliveryOf) api.Delivery {
 	return api.Delivery{Event: d.Event, Type: notice.Type(d.Kind, d.Verb), Subject: d.Subject, At: d.At, State: d.State,
-		Attempts: d.Attempts, Last: d.Last, Next: d.Next, Status: d.Status, Trouble: d.Trouble, Answer: d.Answer,
-		Took: d.Took}
+		Attempts: d.Attempts, Last: d.Last, Next: d.Next, Status: d.Status, Answer: d.Answer, Took: d.Took,
+		Trouble: trouble(d.Trouble).say(d.Status, d.Answer)}
 }
 
 // ListDeliveries lists what a subscription was told.

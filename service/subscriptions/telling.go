@@ -36,6 +36,11 @@ func (s *Subscriptions) Wake() {
 
 // KeepTelling serves the subscriptions that no other process does, until ctx ends.
 func (s *Subscriptions) KeepTelling(ctx context.Context) {
+	select {
+	case <-ctx.Done():
+		return
+	case <-s.known: // receivers are told how they reach the service
+	}
 	me := uuid.NewString()
 	var serving sync.WaitGroup
 	defer func() {
@@ -145,7 +150,7 @@ func (s *Subscriptions) round(ctx context.Context, row store.Subscription, me st
 	if err != nil {
 		return false, err
 	}
-	p := &post{Subscriptions: s, row: row, fails: row.Fails, now: s.options.Clock}
+	p := &telling{Subscriptions: s, row: row, fails: row.Fails, now: s.options.Clock}
 	if p.keys, err = s.db.SubscriptionKeys(ctx, row.ID); err != nil {
 		return false, err
 	}
@@ -179,7 +184,7 @@ func (s *Subscriptions) round(ctx context.Context, row store.Subscription, me st
 			return err
 		}
 		if p.gone {
-			return q.PauseSubscription(ctx, row.ID, true, "It answered 410: it wants to be told no more.")
+			return q.PauseSubscription(ctx, row.ID, true, pausedGone)
 		}
 		return nil
 	})
@@ -189,8 +194,8 @@ func (s *Subscriptions) round(ctx context.Context, row store.Subscription, me st
 // tellFresh tells what happened behind a subscription's mark, and returns the mark behind that; "": there was nothing.
 // Where nothing was taken for long it is one event that is tried: as long as that is not taken either, the rest stays
 // where it is.
-func (s *Subscriptions) tellFresh(ctx context.Context, p *post, failing bool) (mark string, err error) {
-	fresh := &post{Subscriptions: s, row: p.row, keys: p.keys, fails: p.fails, now: p.now}
+func (s *Subscriptions) tellFresh(ctx context.Context, p *telling, failing bool) (mark string, err error) {
+	fresh := &telling{Subscriptions: s, row: p.row, keys: p.keys, fails: p.fails, now: p.now}
 	if fresh.lines, mark, err = s.fresh(ctx, p.row, failing); err != nil || mark == "" {
 		return "", err
 	}
@@ -251,11 +256,8 @@ type line struct {
 	all    []store.DeliveryOf
 }
 
-// waitsBehind is the trouble of what was not tried.
-const waitsBehind = "it waits behind what came before it of its subject"
-
-// post is one round's sending.
-type post struct {
+// telling is one round's sending.
+type telling struct {
 	*Subscriptions
 	row  store.Subscription
 	keys store.SubscriptionKeys
@@ -272,7 +274,7 @@ type post struct {
 
 // all sends the lines of deliveries, each in order, several at once. Behind one that is not taken the rest of its
 // line waits, and where nothing is taken any more, all that is left.
-func (p *post) all(ctx context.Context) {
+func (p *telling) all(ctx context.Context) {
 	var group errgroup.Group
 	group.SetLimit(mostAtOnce)
 	for _, l := range p.lines {
@@ -282,9 +284,9 @@ func (p *post) all(ctx context.Context) {
 				done := d.Delivery
 				switch {
 				case stuck:
-					done.Trouble = waitsBehind
+					done.Trouble = string(waitsBehind)
 				case p.tired():
-					done.Trouble, done.Next, stuck = "the receiver took nothing at the moment", p.soon(), true
+					done.Trouble, done.Next, stuck = string(tookNothing), p.soon(), true
 				default:
 					done = p.one(ctx, d)
 					stuck = done.State == "waiting"
@@ -299,14 +301,14 @@ func (p *post) all(ctx context.Context) {
 	group.Wait()
 }
 
-func (p *post) soon() *time.Time {
+func (p *telling) soon() *time.Time {
 	at := p.now().Add(notice.FirstPause)
 	return &at
 }
 
 // tired reports whether the receiver has taken nothing so often that it is left alone. The first of a round is always
 // tried.
-func (p *post) tired() bool {
+func (p *telling) tired() bool {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	p.tried++
@@ -314,7 +316,7 @@ func (p *post) tired() bool {
 }
 
 // one sends a delivery once.
-func (p *post) one(ctx context.Context, d store.DeliveryOf) store.Delivery {
+func (p *telling) one(ctx context.Context, d store.DeliveryOf) store.Delivery {
 	out, now := d.Delivery, p.now()
 	if out.First == nil {
 		out.First = &now
@@ -322,12 +324,12 @@ func (p *post) one(ctx context.Context, d store.DeliveryOf) store.Delivery {
 	var a answer
 	m, err := p.message(p.row, p.keys, d.Told(), now)
 	if err != nil {
-		a = answer{trouble: err.Error()}
+		a = answer{trouble: unsent, text: err.Error()}
 	} else {
 		a = p.send.post(ctx, p.row.URL, m)
 	}
 	out.Attempts++
-	out.Last, out.Next, out.Status, out.Answer, out.Trouble = &now, nil, a.status, a.text, a.trouble
+	out.Last, out.Next, out.Status, out.Answer, out.Trouble = &now, nil, a.status, a.text, string(a.trouble)
 	out.Took = int(a.took.Milliseconds())
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
