@@ -66,7 +66,8 @@ func measurements() (rows []row, end func(), err error) {
 	}
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 	svc := service.New(w.db, kept, service.Options{Log: log, LostAfter: 60e9, Version: "bench",
-		Telling: subscriptions.Options{Public: "http://127.0.0.1", Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}})
+		Telling: subscriptions.Options{Public: "http://127.0.0.1",
+			Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}})
 	if _, err := svc.FirstStart(ctx, "bench"); err != nil {
 		return nil, nil, err
 	}

@@ -43,7 +43,7 @@ type LineageNode struct {
 	Doomed bool
 	Items  int64  // of a snapshot
 	On     string // what an evaluation was on
-	Made   []byte // what it measured: {"accuracy": 0.93}
+	Made   []byte // what an evaluation measured: {"accuracy": 0.93}; where an edition is used: ["harbour-north"]
 	Saved  int64  // checkpoints of a run
 }
 

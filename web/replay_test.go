@@ -149,18 +149,20 @@ func TestTheAuditTellsTheStateOfTheCatalogue(t *testing.T) {
 func TestLineageKnowsWhereEditionsAreUsed(t *testing.T) {
 	s, _ := catalogued(t, catalogue.Rule{Name: "fallback"})
 	call(t, s, api.AskFor, askFor("fallback", 1))
-	title := func() string {
+	ask := func() (*api.Lineage, []string) {
 		got := call(t, s, api.GetLineage, &api.LineageInput{Of: "vessel-classifier#1", Depth: 1, Limit: 10})
-		return got.Nodes[got.Of].Title
+		require.Equal(t, "fallback", got.Nodes[got.Of].Title)
+		return got, got.Nodes[got.Of].Places
 	}
-	require.Equal(t, "fallback", title())
-	for i, place := range []string{"harbour-north", "harbour-south", "quay", "tower"} {
+	got, places := ask()
+	require.Empty(t, places)
+	require.Contains(t, got.After, "Nothing that is known here uses it.")
+	for _, place := range []string{"harbour-north", "harbour-south", "quay", "tower"} {
 		in := &api.NewUse{EditionInput: api.EditionInput{ModelInput: classifier, Edition: 1}}
 		in.Body.Where = place
 		call(t, s, api.ReportUse, in)
-		if i == 0 {
-			require.Equal(t, "fallback; used at harbour-north", title())
-		}
 	}
-	require.Equal(t, "fallback; used at harbour-north, harbour-south, quay and 1 more", title())
+	got, places = ask()
+	require.Equal(t, []string{"harbour-north", "harbour-south", "quay", "tower"}, places)
+	require.Equal(t, "It is used at harbour-north, harbour-south, quay and 1 more.", got.After)
 }

@@ -99,7 +99,11 @@ func sides(g *lineage.Graph, indent bool, l *term.Listing) {
 				when = term.When(n.At)
 			}
 			what := string(n.Kind)
-			for _, more := range []string{n.Title, n.State} {
+			used := ""
+			if len(n.Places) > 0 {
+				used = "used at " + strings.Join(n.Places, ", ")
+			}
+			for _, more := range []string{n.Title, used, n.State} {
 				if more != "" && more != lineage.Hidden {
 					what += ", " + more
 				}

@@ -23,7 +23,8 @@ const (
 type Node struct {
 	Kind    Kind      `json:"kind" enum:"snapshot,run,checkpoint,evaluation,edition"`
 	Address string    `json:"address" example:"vessels/7@e13"`
-	Title   string    `json:"title,omitempty" doc:"Of a run; what an evaluation found; how much a snapshot holds; the standings of an edition, and where it is used"`
+	Title   string    `json:"title,omitempty" doc:"Of a run; what an evaluation found; how much a snapshot holds; the standings of an edition"`
+	Places  []string  `json:"places,omitempty" doc:"Of an edition: where it is used; at most 100"`
 	Who     string    `json:"who,omitempty"`
 	At      time.Time `json:"at,omitzero" doc:"When it was made, or began"`
 	State   string    `json:"state,omitempty" doc:"Of a run; of others: gone where it was deleted, hidden where one may not see it"`

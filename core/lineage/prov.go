@@ -70,6 +70,9 @@ func (g *Graph) statements() (things []element, links []statement) {
 		if n.Title != "" {
 			e.attributes = append(e.attributes, attribute{"kembrel:title", n.Title, false})
 		}
+		for _, place := range n.Places {
+			e.attributes = append(e.attributes, attribute{"kembrel:used-at", place, false})
+		}
 		if n.State != "" {
 			e.attributes = append(e.attributes, attribute{"kembrel:state", n.State, false})
 		}

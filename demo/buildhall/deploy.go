@@ -37,6 +37,12 @@ func output(ctx context.Context, command string, args ...string) (string, error)
 	return string(out), err
 }
 
+// away reports whether a command failed because the service does not answer.
+func away(err error) bool {
+	ended, is := errors.AsType[*exec.ExitError](err)
+	return is && ended.ExitCode() == 5
+}
+
 // classifier is a process that answers what vessel a clip is of.
 type classifier struct {
 	cmd     *exec.Cmd

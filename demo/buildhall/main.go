@@ -164,10 +164,15 @@ func (h *hall) work(ctx context.Context) {
 		names, _ := filepath.Glob(filepath.Join(h.folder, "told", "*.json"))
 		slices.Sort(names)
 		for _, name := range names {
-			if err := h.one(ctx, name); ctx.Err() != nil {
+			err := h.one(ctx, name)
+			if ctx.Err() != nil {
 				return
-			} else if err != nil {
+			}
+			if err != nil {
 				h.log.Printf("%v", err)
+			}
+			if away(err) {
+				break // it stays, and is done when the service is back
 			}
 			os.Rename(name, filepath.Join(h.folder, "done", filepath.Base(name)))
 		}
@@ -242,12 +247,18 @@ func (h *hall) restore(ctx context.Context, address string) (string, error) {
 func (h *hall) check(ctx context.Context, address string, t told) error {
 	h.log.Printf("%s was entered; restoring it", address)
 	folder, err := h.restore(ctx, address)
+	if away(err) {
+		return err
+	}
 	if err != nil {
 		return errors.Join(err, h.report(ctx, t.Report.Check, t.Report.Token, map[string]any{"name": "restored",
 			"passed": false, "text": err.Error()}))
 	}
 	h.log.Printf("evaluating %s on %s", address, h.data)
 	text, err := everything(ctx, h.kembrel, "evaluate", address, "--data", h.data, "--", h.harbour, "evaluate")
+	if away(err) {
+		return err
+	}
 	recalls, accuracy := figuresIn(text)
 	name, lowest := "", 2.0
 	for class, recall := range recalls {

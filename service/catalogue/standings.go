@@ -244,7 +244,8 @@ func (s *Catalogue) wait(ctx context.Context, q Tx, who act.Who, m store.Model, 
 			continue
 		}
 		if a.Edition != ask.Edition {
-			return api.Fail(api.Conflict, "%s asked that #%d gets the standing %s, and that waits still; withdraw it first, or let it be decided",
+			return api.Fail(api.Conflict,
+				"%s asked that #%d gets the standing %s, and that waits still; withdraw it first, or let it be decided",
 				a.Who, a.Number, a.Standing)
 		}
 		return s.tell(ctx, q, m, a.ID, out)
@@ -333,7 +334,8 @@ func (s *Catalogue) AddSignOff(ctx context.Context, who act.Who, in *api.SignOff
 		if err := q.PutSignOff(ctx, sign); err != nil {
 			return err
 		}
-		if err := s.event(ctx, q, who, m, "signed-off", addressOf(m, w.Edition), map[string]any{"standing": w.Standing}); err != nil {
+		if err := s.event(ctx, q, who, m, "signed-off", addressOf(m, w.Edition),
+			map[string]any{"standing": w.Standing}); err != nil {
 			return err
 		}
 		_, err = s.settle(ctx, q, who, m)
@@ -349,7 +351,8 @@ func (s *Catalogue) WithdrawSignOff(ctx context.Context, who act.Who, in *api.As
 		} else if !had {
 			return api.Fail(api.NotFound, "%s has not signed #%d off for %s", who.Name, w.Edition, w.Standing)
 		}
-		return s.event(ctx, q, who, m, "sign-off-withdrawn", addressOf(m, w.Edition), map[string]any{"standing": w.Standing})
+		return s.event(ctx, q, who, m, "sign-off-withdrawn", addressOf(m, w.Edition),
+			map[string]any{"standing": w.Standing})
 	})
 }
 

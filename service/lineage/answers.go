@@ -15,8 +15,24 @@ func sayBefore(g *lineage.Graph) string {
 
 // sayAfter says in a sentence what uses it.
 func sayAfter(g *lineage.Graph) string {
-	return say(g, 1, "What came of it:", "Nothing that is known here uses it.")
+	none := "Nothing that is known here uses it."
+	places := g.Nodes[g.Of].Places
+	if len(places) == 0 {
+		return say(g, 1, "What came of it:", none)
+	}
+	used := "It is used at " + strings.Join(places[:min(len(places), mostPlaces)], ", ")
+	if more := len(places) - mostPlaces; more > 0 {
+		used += fmt.Sprintf(" and %d more", more)
+	}
+	used += "."
+	if text := say(g, 1, "What came of it:", none); text != none {
+		used += " " + text
+	}
+	return used
 }
+
+// mostPlaces is how many places are named in a sentence.
+const mostPlaces = 3
 
 // say counts the things on one side by what they are; one alone is named.
 func say(g *lineage.Graph, side int, head, none string) string {

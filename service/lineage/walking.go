@@ -272,6 +272,9 @@ func (s *Lineage) node(ctx context.Context, r store.LineageNode) (lineage.Node, 
 		n.Address = act.CheckpointAddress(r.Project, r.Number, r.Standing)
 	case lineage.Edition:
 		n.Address, n.Title = r.Dataset+"#"+strconv.Itoa(r.Of), r.Title
+		if err := json.Unmarshal(r.Made, &n.Places); err != nil {
+			return n, err
+		}
 	case lineage.Evaluation:
 		n.Address = api.EvaluationAddress(run, r.Of)
 		found, err := mainFigure(r.Made)

@@ -36,7 +36,8 @@ func (s *Subscriptions) find(ctx context.Context, in api.SubscriptionInput) (sto
 func toSubscription(row store.Subscription) api.Subscription {
 	out := api.Subscription{Name: row.Name, Project: row.Project, URL: row.URL, Kinds: row.Kinds, Subject: row.Subject,
 		Where: row.Filter, Mode: "structured", Machine: row.MachineName, Who: row.Who, Created: row.Created,
-		State: "telling", WhyPaused: sayPaused(row.WhyPaused), Paused: row.Paused, Waiting: row.Waiting, Parked: row.Parked,
+		State: "telling", WhyPaused: sayPaused(row.WhyPaused), Paused: row.Paused, Waiting: row.Waiting,
+		Parked:    row.Parked,
 		Delivered: row.Delivered}
 	if row.Binary {
 		out.Mode = "binary"
@@ -212,7 +213,8 @@ func (s *Subscriptions) machine(ctx context.Context, project, name string) (*int
 	}
 	may, err := s.mayReport(ctx, p.ID, project)
 	if err == nil && !may {
-		err = api.Fail(api.Invalid, "%s has no role on %s by which it may report; give it one: kembrel roles set %s --person %s --role recorder",
+		err = api.Fail(api.Invalid,
+			"%s has no role on %s by which it may report; give it one: kembrel roles set %s --person %s --role recorder",
 			name, project, project, name)
 	}
 	return &p.ID, err

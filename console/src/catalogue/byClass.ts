@@ -19,9 +19,9 @@ function apart(a: Share, b: Share) {
 export function byClass(description: Description, other?: Description) {
   return (description.classes ?? []).map((on) => {
     const seen = [description, other].flatMap((d) => (d?.seen?.includes(on.on) ? [d.number] : []))
-    const with_ = seen.length ? undefined : other?.classes?.find((o) => o.on === on.on)
+    const theirs = seen.length ? undefined : other?.classes?.find((o) => o.on === on.on)
     const classes = (on.classes ?? []).map((c) => {
-      const their = with_?.classes?.find((o) => o.name === c.name)
+      const their = theirs?.classes?.find((o) => o.name === c.name)
       const far = apart(c.recall, their?.recall)
       const d = c.recall && their?.recall ? c.recall.value - their.recall.value : undefined
       const signed = d === undefined ? '' : `${d < 0 ? '−' : '+'}${Math.abs(d).toFixed(2)}`
@@ -34,6 +34,6 @@ export function byClass(description: Description, other?: Description) {
         says: signed && (far ? signed : `${signed}, within noise`),
       }
     })
-    return { on: on.on, compared: !!with_, seen, classes }
+    return { on: on.on, compared: !!theirs, seen, classes }
   })
 }

@@ -119,6 +119,7 @@ function save(kind: string) {
         <div v-if="node" class="picked" aria-live="polite">
           <h2 class="mono">{{ node.address }}</h2>
           <p>{{ [node.kind, node.title].filter(Boolean).join(': ') }}</p>
+          <p v-if="node.places?.length">used at {{ node.places.join(', ') }}</p>
           <p v-if="node.state">{{ node.state }}</p>
           <p v-if="node.at" class="small">{{ when(node.at) }}{{ node.who ? `, ${node.who}` : '' }}</p>
           <p v-if="node.more" class="small">and {{ node.more.toLocaleString('en-GB') }} more checkpoints</p>

@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import { answer, client, type Project } from '../api/client'
 import Question from '../shared/Question.vue'
 import { useLive } from '../shared/live'
-import { useLoading } from '../shared/loading'
+import { useActing, useLoading } from '../shared/loading'
 import { when } from '../shared/format'
 import RoleList from './RoleList.vue'
 import { atLeast, type GivenRole, type Person, roles, type RoleName, type Team } from '../shared/roles'
@@ -17,7 +17,6 @@ const people = ref<Person[]>([])
 const teams = ref<Team[]>([])
 const who = ref('')
 const role = ref<RoleName>('member')
-const refused = ref('')
 const params = { path: { project: props.project } }
 const { problem, loader } = useLoading()
 const load = loader(async () => {
@@ -43,15 +42,7 @@ const says = computed(() => {
   return `Everybody who is signed in sees it; roles on the service hold here too. ${mine}`
 })
 
-async function act(work: () => Promise<unknown>) {
-  refused.value = ''
-  try {
-    await work()
-    await load()
-  } catch (e) {
-    refused.value = (e as Error).message
-  }
-}
+const { refused, act } = useActing(load)
 const holder = (g: GivenRole) => (g.team ? { team: g.team } : { person: g.person })
 const open = (open: boolean) =>
   act(() => answer(client.PATCH('/api/v1/projects/{project}', { params, body: { open } })))

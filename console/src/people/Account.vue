@@ -3,7 +3,7 @@ import { ElButton, ElInput, ElInputNumber, ElOption, ElSelect } from 'element-pl
 import { computed, reactive, ref } from 'vue'
 import { answer, client, type Project, session } from '../api/client'
 import Question from '../shared/Question.vue'
-import { useLoading } from '../shared/loading'
+import { useActing, useLoading } from '../shared/loading'
 import { when } from '../shared/format'
 import { roles, type RoleName, scopeText, type Session, type Token } from '../shared/roles'
 
@@ -11,7 +11,6 @@ import { roles, type RoleName, scopeText, type Session, type Token } from '../sh
 const tokens = ref<Token[]>()
 const sessions = ref<Session[]>([])
 const projects = ref<Project[]>([])
-const refused = ref('')
 const secret = ref('')
 const fresh = reactive<{ name: string; days: number; role: RoleName | ''; project: string; networks: string }>({
   name: '',
@@ -39,15 +38,7 @@ const says = computed(() => {
   return `${text}; ${wide === 1 ? 'one of them may' : `${wide} of them may`} all that you may.`
 })
 
-async function act(work: () => Promise<unknown>) {
-  refused.value = ''
-  try {
-    await work()
-    await load()
-  } catch (e) {
-    refused.value = (e as Error).message
-  }
-}
+const { refused, act } = useActing(load)
 const revoke = (t: Token) => act(() => answer(client.DELETE('/api/v1/tokens/{id}', { params: { path: { id: t.id } } })))
 const end = (s: Session) =>
   act(() => answer(client.DELETE('/api/v1/me/sessions/{id}', { params: { path: { id: s.id } } })))

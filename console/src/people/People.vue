@@ -4,7 +4,7 @@ import { computed, reactive, ref } from 'vue'
 import { answer, client, session } from '../api/client'
 import Question from '../shared/Question.vue'
 import { useLive } from '../shared/live'
-import { useLoading } from '../shared/loading'
+import { useActing, useLoading } from '../shared/loading'
 import { when } from '../shared/format'
 import RoleList from './RoleList.vue'
 import { type Person, roles, type RoleName, type Team } from '../shared/roles'
@@ -12,7 +12,6 @@ import { type Person, roles, type RoleName, type Team } from '../shared/roles'
 /** Who may sign in, and which teams there are. Administrators change both; others see them. */
 const people = ref<Person[]>()
 const teams = ref<Team[]>([])
-const refused = ref('')
 const link = reactive({ name: '', address: '' })
 const fresh = reactive<{ name: string; role: RoleName | ''; machine: boolean; team: string }>({
   name: '',
@@ -51,16 +50,7 @@ const teamsSay = computed(() =>
     : 'There is none yet. A role given to a team is everybody’s who is in it.',
 )
 
-/** Does something that may be refused, and reads the lists again. */
-async function act(work: () => Promise<unknown>) {
-  refused.value = ''
-  try {
-    await work()
-    await both()
-  } catch (e) {
-    refused.value = (e as Error).message
-  }
-}
+const { refused, act } = useActing(both)
 const change = (p: Person, body: { role?: RoleName | ''; closed?: boolean; administrator?: boolean }) =>
   act(() => answer(client.PATCH('/api/v1/people/{name}', { params: { path: { name: p.name } }, body })))
 const showLink = (name: string) =>

@@ -5,7 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { answer, client, type Subscription } from '../api/client'
 import Question from '../shared/Question.vue'
 import { when } from '../shared/format'
-import { useLoading } from '../shared/loading'
+import { useActing, useLoading } from '../shared/loading'
 import Deliveries from './Deliveries.vue'
 import NewSubscription from './NewSubscription.vue'
 
@@ -14,7 +14,6 @@ const props = defineProps<{ project: string }>()
 const route = useRoute()
 const router = useRouter()
 const all = ref<Subscription[]>()
-const refused = ref('')
 const secret = ref('')
 const making = ref(false)
 const { problem, loader } = useLoading()
@@ -46,15 +45,7 @@ const says = computed(() => {
 const events = (s: Subscription) => (s.kinds?.length ? s.kinds.join(', ') : 'all')
 const path = (s: Subscription) => ({ path: { project: props.project, subscription: s.name } })
 
-async function act(work: () => Promise<unknown>) {
-  refused.value = ''
-  try {
-    await work()
-    await load()
-  } catch (e) {
-    refused.value = (e as Error).message
-  }
-}
+const { refused, act } = useActing(load)
 const pause = (s: Subscription, paused: boolean) =>
   act(() =>
     answer(

@@ -100,9 +100,8 @@ from unnest(@found_runs::bigint[], @founds::bigint[]) k(run, id) join evaluation
 left join person p on p.id = e.person
 union all
 select 'edition', 0, e.id, j.key, 0, m.name, e.number, 0, 0, 'NaN', false, false,
-    concat_ws('; ', (select string_agg(replace(h.standing, '-', ' '), ', ' order by h.standing) from holding h where h.edition = e.id and h.until is null),
-        (select 'used at ' || string_agg(c.place, ', ' order by c.place) filter (where c.n <= 3) || case when count(*) > 3 then ' and ' || count(*) - 3 || ' more' else '' end
-         from (select place, row_number() over (order by place) as n from consumer u where u.edition = e.id) c having count(*) > 0)), p.name, e.entered, '', false, 0, '', '{}', 0
+    coalesce((select string_agg(replace(h.standing, '-', ' '), ', ' order by h.standing) from holding h where h.edition = e.id and h.until is null), ''), p.name, e.entered, '', false, 0, '',
+    (select coalesce(jsonb_agg(c.place order by c.place), '[]') from (select place from consumer u where u.edition = e.id order by place limit 100) c), 0
 from edition e join model m on m.id = e.model join project j on j.id = m.project join person p on p.id = e.person where e.id = any(@editions::bigint[]);
 
 -- query: edition_named
