@@ -52,7 +52,7 @@ func measurements() (rows []row, end func(), err error) {
 	if w.db, err = pg.Open(ctx, w.database); err != nil {
 		return nil, nil, err
 	}
-	if err := w.db.Migrate(ctx); err != nil {
+	if err := w.db.Migrate(ctx, ""); err != nil {
 		return nil, nil, err
 	}
 	// The reference as one would write it: an unlogged or unindexed table would not be what people have.

@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -202,7 +203,8 @@ func adopt(ctx context.Context, o Options, s *spool.Spool) (*recording, error) {
 		over: r.over.Load, session: r.session, coming: make(chan spool.Manifest, 1), advise: r.session.advise,
 		named: func(run string, leg int) {
 			r.session.named(run, leg)
-			r.say("recording %s", run)
+			r.say("recording %s, %s/%s; a curve named like train/loss becomes loss.train", run,
+				strings.TrimRight(s.Leg.Service, "/"), run)
 		}}
 	r.session.coming = r.sender.come
 	ctx, r.cancel = context.WithCancel(context.WithoutCancel(ctx))
@@ -331,7 +333,11 @@ func (r *recording) finish(end spool.Ending) {
 		r.say("the spool's disk takes nothing (%v); what waits in memory is sent from there", withoutPath(err))
 	}
 	r.over.Store(true)
+	run := r.spool.State().Run
 	r.close(r.awaitSent())
+	if end.Signal != "" && run != "" && (r.sender.stored.Load() > 0 || r.spool.Leg.Resumed != nil) {
+		r.say("to go on with it from its last checkpoint: kembrel resume %s", run)
+	}
 }
 
 // awaitSent waits until what the program left is with the service, as long as something gets through and Wait longer.

@@ -30,13 +30,14 @@ type lookout struct {
 	service *Service
 }
 
-// Work marks lost runs and clears expired sessions.
+// Work marks lost runs, clears expired sessions, and has runs enter models by their rules.
 func (w *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
 	if err := errors.Join(w.service.LoseRuns(ctx), w.service.LookAgain(ctx), w.service.EraseRuns(ctx),
 		w.service.DropDue(ctx), w.service.DropDueFiles(ctx), w.service.InspectPending(ctx)); err != nil {
 		return err
 	}
-	return errors.Join(w.service.db.ClearExpired(ctx), w.service.db.GatherTally(ctx), w.service.ClearDeliveries(ctx))
+	return errors.Join(w.service.db.ClearExpired(ctx), w.service.db.GatherTally(ctx), w.service.ClearDeliveries(ctx),
+		w.service.EnterByRules(ctx))
 }
 
 type sealArgs struct{}

@@ -14,6 +14,7 @@ import (
 	"kembrel/service/comparing"
 	"kembrel/service/curves"
 	"kembrel/service/datasets"
+	"kembrel/service/entering"
 	"kembrel/service/evaluations"
 	"kembrel/service/files"
 	"kembrel/service/finding"
@@ -63,6 +64,7 @@ type Service struct {
 	*lineage.Lineage
 	*catalogue.Catalogue
 	*subscriptions.Subscriptions
+	*entering.Entering
 	*pages.Pages
 
 	db      *pg.Store
@@ -93,6 +95,7 @@ var (
 	_ catalogue.Tx   = pg.Queries{}
 
 	_ subscriptions.Tx = pg.Queries{}
+	_ entering.Tx      = pg.Queries{}
 )
 
 // New makes a service on stores that are open and migrated. Run must be going for live news, summaries and lost runs.
@@ -124,6 +127,7 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 		s.Evaluations)
 	s.Catalogue = catalogue.New(a, on[catalogue.Tx]{db}, chunks, s.Checkpoints, known{s.Pages, f}, s.Sheets)
 	s.Subscriptions = subscriptions.New(a, on[subscriptions.Tx]{db}, f, o.Telling)
+	s.Entering = entering.New(a, on[entering.Tx]{db}, f, s.Checkpoints, s.Catalogue)
 	a.WhenEventsCome(s.Wake)
 	return s
 }

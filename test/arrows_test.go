@@ -152,7 +152,7 @@ func TestStoriesEndOnlyWhatTheyFound(t *testing.T) {
 var consoleRooms = map[string][]string{
 	"api": {}, "shared": {}, "chart": {}, "people": {}, "storage": {}, "checkpoints": {"evaluations", "predictions"}, "data": {},
 	"runs": {"chart"}, "predictions": {}, "evaluations": {"predictions"}, "files": {}, "lineage": {"chart"},
-	"catalogue": {}, "subscriptions": {},
+	"catalogue": {}, "subscriptions": {}, "entering": {},
 	"compare": {"chart", "predictions"}, "run": {"chart", "checkpoints", "evaluations", "files", "predictions"},
 }
 

@@ -397,7 +397,7 @@ func TestARestoredDatabaseGoesOn(t *testing.T) {
 		update subscription set xact = (xact::text::bigint + 1000000000)::text::xid8;
 		alter table event enable trigger event_stays; alter table event_chain enable trigger event_chain_stays; commit`)
 	require.NoError(t, err)
-	require.NoError(t, s.db.Migrate(ctx))
+	require.NoError(t, s.db.Migrate(ctx, ""))
 	s.emit(t, "third", "a")
 	paused = false
 	call(t, s, api.ChangeSubscription, in)

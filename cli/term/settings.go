@@ -29,6 +29,8 @@ func NewSettings() *Settings {
 		{name: "metrics", value: "127.0.0.1:7421", help: "where metrics are served for Prometheus; \"\" for nowhere"},
 		{name: "data", value: dataFolder(), help: "folder of the private database and the blobs (kembrel start)"},
 		{name: "database", value: "", help: "address of the PostgreSQL database (kembrel serve)"},
+		{name: "database-keeper", value: "",
+			help: "the same database as another role, to which the events belong, so that the service cannot change them; used at the start (kembrel serve)"},
 		{name: "blobs", value: "",
 			help: "where the blobs are: a folder, or s3://BUCKET/PREFIX?endpoint=https://HOST:PORT; kembrel start has them in the data folder"},
 		{name: "reserve", value: "512MB",

@@ -84,7 +84,7 @@ Any number of them may serve the same database and blobs. The first start prints
 			if err != nil {
 				return err
 			}
-			return runService(ctx, a, log, how, s.Get("database"), s.Get("blobs"), false,
+			return runService(ctx, a, log, how, s.Get("database"), s.Get("database-keeper"), s.Get("blobs"), false,
 				func(ctx context.Context, svc *service.Service, address string, first bool) error {
 					fmt.Fprintf(a.Err, "Kembrel %s serves %s\n", a.Version, address)
 					if rescue {
@@ -101,7 +101,7 @@ Any number of them may serve the same database and blobs. The first start prints
 					return err
 				})
 		}}
-	a.Settings.Add(cmd.Flags(), append([]string{"database"}, ofService...)...)
+	a.Settings.Add(cmd.Flags(), append([]string{"database", "database-keeper"}, ofService...)...)
 	cmd.Flags().BoolVar(&rescue, "rescue", false, rescueHelp)
 	return cmd
 }
@@ -162,7 +162,7 @@ func runStart(ctx context.Context, a *term.App, rescue bool) error {
 		return err
 	}
 	defer db.Stop()
-	return runService(ctx, a, log, how, db.URL, blobsOf(a, data), a.Settings.Get("blobs") == "",
+	return runService(ctx, a, log, how, db.URL, db.Admin, blobsOf(a, data), a.Settings.Get("blobs") == "",
 		func(ctx context.Context, svc *service.Service, address string, _ bool) error {
 			if err := leaveCredential(ctx, svc, address); err != nil { // as of a user without a home
 				log.Warn("commands of this user are not signed in by themselves", "err", err)
@@ -268,8 +268,8 @@ func platforms(a *term.App) string {
 const memoryLimit = 240 << 20
 
 // runService opens the stores and serves until ctx ends. ready is called when it answers.
-func runService(ctx context.Context, a *term.App, log *slog.Logger, how reach, database, blobs string, alone bool,
-	ready func(ctx context.Context, svc *service.Service, address string, first bool) error) error {
+func runService(ctx context.Context, a *term.App, log *slog.Logger, how reach, database, keeper, blobs string,
+	alone bool, ready func(ctx context.Context, svc *service.Service, address string, first bool) error) error {
 	lost, err := time.ParseDuration(a.Settings.Get("lost-after"))
 	if err != nil || lost < time.Second {
 		return fmt.Errorf("lost-after %q: write a time of a second at least, such as 60s", a.Settings.Get("lost-after"))
@@ -287,7 +287,7 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, how reach, d
 		return err
 	}
 	defer db.Close()
-	if err := db.Migrate(ctx); err != nil {
+	if err := db.Migrate(ctx, keeper); err != nil {
 		return err
 	}
 	kept, err := blob.Open(ctx, blobs)

@@ -43,7 +43,7 @@ type Cluster struct {
 
 const (
 	account  = "kembrel"         // the superuser
-	role     = "kembrel_service" // whom the service is, and to whom the tables belong
+	role     = "kembrel_service" // whom the service is, and to whom the tables belong, but for those of the audit
 	database = "kembrel"
 )
 
@@ -395,7 +395,7 @@ func (c *Cluster) makeDatabase(ctx context.Context, service string) error {
 		return err
 	}
 	if !there {
-		if _, err = admin.Exec(ctx, "create database "+database+" owner "+role); err != nil {
+		if _, err = admin.Exec(ctx, "create database "+database); err != nil {
 			return err
 		}
 	}
@@ -408,15 +408,16 @@ func (c *Cluster) makeDatabase(ctx context.Context, service string) error {
 	return err
 }
 
-// handOver gives the service's role what the superuser owns in the database: one made by a version that was the
-// superuser itself.
+// handOver gives the service's role what the superuser owns in the database, but not the database and its first schema,
+// whose owner can take away anything in them: the superuser takes the events again when the tables are of this version.
 const handOver = `do $$
 declare one record;
 begin
-	if (select datdba::regrole::text from pg_database where datname = current_database()) <> '` + role + `' then
-		execute format('alter database %I owner to ` + role + `', current_database());
-	end if;
-	for one in select nspname from pg_namespace where nspname !~ '^(pg_|information_schema)' and nspowner <> '` + role + `'::regrole loop
+	execute format('alter database %I owner to current_user', current_database());
+	execute format('grant create, connect, temporary on database %I to ` + role + `', current_database());
+	alter schema public owner to current_user;
+	grant usage, create on schema public to ` + role + `;
+	for one in select nspname from pg_namespace where nspname !~ '^(pg_|information_schema)' and nspname <> 'public' and nspowner <> '` + role + `'::regrole loop
 		execute format('alter schema %I owner to ` + role + `', one.nspname);
 	end loop;
 	for one in select n.nspname, c.relname from pg_class c join pg_namespace n on n.oid = c.relnamespace

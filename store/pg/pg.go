@@ -2,6 +2,7 @@ package pg
 
 import (
 	"context"
+	"errors"
 
 	"kembrel/store/pg/act"
 	"kembrel/store/pg/catalogue"
@@ -9,6 +10,7 @@ import (
 	"kembrel/store/pg/curves"
 	"kembrel/store/pg/datasets"
 	"kembrel/store/pg/db"
+	"kembrel/store/pg/entering"
 	"kembrel/store/pg/evaluations"
 	"kembrel/store/pg/files"
 	"kembrel/store/pg/finding"
@@ -42,6 +44,7 @@ type (
 	ofCatalogue   = catalogue.Queries
 
 	ofSubscriptions = subscriptions.Queries
+	ofEntering      = entering.Queries
 
 	news   = act.Store
 	engine = curves.Store
@@ -67,6 +70,7 @@ type Queries struct {
 	ofLineage
 	ofCatalogue
 	ofSubscriptions
+	ofEntering
 }
 
 func queries(q db.Q) Queries {
@@ -76,7 +80,8 @@ func queries(q db.Q) Queries {
 		ofSearches: searches.Queries{Q: q}, ofDatasets: datasets.Queries{Q: q},
 		ofSheets: sheets.Queries{Q: q}, ofEvaluations: evaluations.Queries{Q: q},
 		ofFiles: files.Queries{Q: q}, ofLineage: lineage.Queries{Q: q},
-		ofCatalogue: catalogue.Queries{Q: q}, ofSubscriptions: subscriptions.Queries{Q: q}}
+		ofCatalogue: catalogue.Queries{Q: q}, ofSubscriptions: subscriptions.Queries{Q: q},
+		ofEntering: entering.Queries{Q: q}}
 }
 
 // Store is a database with Kembrel's tables.
@@ -92,7 +97,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	d, err := db.Open(ctx, url, db.Files, act.Files, people.Files, projects.Files, runs.Files, finding.Files,
 		curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files,
 		datasets.Files, sheets.Files, evaluations.Files, files.Files, lineage.Files,
-		catalogue.Files, subscriptions.Files)
+		catalogue.Files, subscriptions.Files, entering.Files)
 	if err != nil {
 		return nil, err
 	}
@@ -105,8 +110,21 @@ func (s *Store) Close() {
 	s.DB.Close()
 }
 
-// Migrate brings the tables to this version, from another cluster too.
-func (s *Store) Migrate(ctx context.Context) error {
+// Migrate brings the tables to this version, from another cluster too. Where another role keeps the events, whose
+// address is keeper, they belong to the service's meanwhile only; "": none does.
+func (s *Store) Migrate(ctx context.Context, keeper string) error {
+	if keeper == "" {
+		return s.migrate(ctx)
+	}
+	k := act.Keeper{URL: keeper}
+	if err := k.Open(ctx, s.news); err != nil {
+		return err
+	}
+	err := s.migrate(ctx)
+	return errors.Join(err, k.Close(context.WithoutCancel(ctx), s.news))
+}
+
+func (s *Store) migrate(ctx context.Context) error {
 	if err := s.DB.Migrate(ctx); err != nil {
 		return err
 	}

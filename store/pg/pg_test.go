@@ -122,7 +122,7 @@ func TestEveryQueryPrepares(t *testing.T) {
 
 func TestMigrateAgainChangesNothing(t *testing.T) {
 	f := start(t)
-	require.NoError(t, f.Migrate(ctx))
+	require.NoError(t, f.Migrate(ctx, ""))
 	_, err := f.ProjectByKey(ctx, "vessels")
 	require.NoError(t, err)
 }

@@ -8,9 +8,12 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
+	"kembrel/store/cluster"
 	"kembrel/test/browser"
 )
 
@@ -104,6 +107,7 @@ func TestCatalogue(t *testing.T) {
 		do(t, ctx, "look", act(`document.querySelector('header button').click()`))
 	}
 
+	w.entersByRule(t, ctx)
 	w.kembrel(t, "delete", "vessels/1", "--days", "0")
 	do(t, ctx, "put back", act(`[...document.querySelectorAll('.field button')].find(b => b.innerText.startsWith('Put #1 back')).click()`),
 		until(`document.querySelector('.el-dialog textarea')`),
@@ -126,4 +130,55 @@ func TestCatalogue(t *testing.T) {
 	shows(t, ctx, `document.querySelector("main").innerText`, "Is it better than the one in use?")
 	require.Empty(t, axe(t, ctx), "an edition")
 	require.Contains(t, w.kembrel(t, "audit", "--kind", "model"), "signed off")
+	w.eventsStay(t)
+}
+
+// entersByRule makes a rule in the console, trains on, and sees what became of the runs.
+func (w *world) entersByRule(t *testing.T, ctx context.Context) {
+	t.Helper()
+	button := func(text string) chromedp.Action[chromedp.Void] {
+		return act(`[...document.querySelectorAll('main button, .el-dialog button')].find(b => b.innerText.startsWith('` + text + `')).click()`)
+	}
+	require.Contains(t, w.kembrel(t, "catalogue", "add-rule", "vessel-classifier", "--try"), "would have entered")
+	do(t, ctx, "a rule", button("Make a rule"),
+		until(`document.querySelector('.el-dialog input') && !document.querySelector('.dialog-fade-enter-active')`),
+		chromedp.SendKeys(".el-dialog input", "hyper.lr >= 0.02"), act(`document.querySelectorAll('.el-dialog [type=radio]')[1].click()`),
+		button("Try it"), until(`document.querySelector('.el-dialog [role=status]').innerText.includes('would have entered')`))
+	require.Empty(t, axe(t, ctx), "the dialog of a rule")
+	do(t, ctx, "make it", button("Make the rule"), until(`document.querySelector('section.rule')`))
+	shows(t, ctx, `document.querySelector('section.rule').innerText`, "hyper.lr >= 0.02 whose best checkpoint is better than the edition in use by more than 0.01")
+	out, errs, code := run(w.record(w.harbour, "train", "--hidden", "24", "--clips", "320", "--epochs", "8", "--seed", "1",
+		"--lr", "0.03"))
+	require.Zero(t, code, out+errs)
+	did := ""
+	for end := time.Now().Add(60 * time.Second); !strings.Contains(did, "vessels/3") && time.Now().Before(end); {
+		time.Sleep(300 * time.Millisecond)
+		did = w.kembrel(t, "catalogue", "rules", "vessel-classifier")
+	}
+	require.Contains(t, did, "Entered as #3")
+	var e api.Edition
+	w.decode(t, &e, "catalogue", "show", "vessel-classifier#3", "--output", "json")
+	require.Contains(t, e.Why, "By rule 1. Enters: loss.val")
+	shows(t, ctx, `document.querySelector('section.rule').innerText`, "Entered as #3", "the page hears of it")
+	do(t, ctx, "clear it", button("Clear"), until(`!document.querySelector('section.rule')`))
+	_, errs, code = w.try("catalogue", "clear-rule", "vessel-classifier", "1")
+	require.Equal(t, 3, code, errs)
+}
+
+// eventsStay sees that the role which the service has in the database can do nothing to its events.
+func (w *world) eventsStay(t *testing.T) {
+	t.Helper()
+	ctx := context.Background()
+	address, err := cluster.Running(w.folder + "/data/postgres")
+	require.NoError(t, err)
+	conn, err := pgx.Connect(ctx, address)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	for _, statement := range []string{"update event set verb = 'closed'", "delete from event_chain", "drop table event",
+		"alter table event disable trigger all", "drop schema public cascade"} {
+		_, err := conn.Exec(ctx, statement)
+		var refused *pgconn.PgError
+		require.ErrorAs(t, err, &refused, statement)
+		require.Equal(t, "42501", refused.Code, "%s: insufficient privilege", statement)
+	}
 }

@@ -126,14 +126,20 @@ func TestReadme(t *testing.T) {
 	}
 }
 
+// recorded is the run that a recorder says it records.
+func recorded(said string) string {
+	_, line, _ := strings.Cut(said, "recording ")
+	run, _, _ := strings.Cut(line, ",")
+	return run
+}
+
 // resumes runs a program whole, and another time cut off and resumed, and compares.
 func (w *world) resumes(t *testing.T, what string, program ...string) {
 	t.Helper()
 	record := func(more ...string) (string, int) {
 		args := append([]string{"record", "--project", "vessels", "--"}, program...)
 		out, errs, code := w.try(append(args, more...)...)
-		_, run, _ := strings.Cut(errs, "recording ")
-		run, _, _ = strings.Cut(run, "\n")
+		run := recorded(errs)
 		require.NotEmpty(t, run, out+errs)
 		return run, code
 	}
@@ -172,8 +178,7 @@ exec %[2]s
 `, w.folder, program), 0o755))
 	out, errs, code := w.try("record", "--project", "vessels", "--", script)
 	require.Zero(t, code, out+errs)
-	_, whole, _ := strings.Cut(errs, "recording ")
-	whole, _, _ = strings.Cut(whole, "\n")
+	whole := recorded(errs)
 	var cut string
 	for try := 1; cut == "" && try < 10; try++ { // until the kill falls between the first checkpoint and the end
 		os.Remove(w.folder + "/pid")
@@ -192,8 +197,7 @@ exec %[2]s
 		}, 60*time.Second, 5*time.Millisecond)
 		require.Eventually(t, func() bool { return strings.Contains(said.String(), "recording ") }, 60*time.Second,
 			5*time.Millisecond)
-		_, run, _ := strings.Cut(said.String(), "recording ")
-		run, _, _ = strings.Cut(run, "\n")
+		run := recorded(said.String())
 		for !zombie(pid) && w.show(t, run).Checkpoints == 0 {
 			if kill(pid, syscall.SIGCONT) != nil {
 				break // it has ended

@@ -29,6 +29,7 @@ func TestEnds(t *testing.T) {
 	} {
 		_, errs, code := run(w.record("sh", "-c", end.script))
 		require.Equal(t, end.code, code, errs)
+		require.Contains(t, errs, fmt.Sprintf("recording vessels/%d, %s/vessels/%[1]d; a curve named like train/loss becomes loss.train\n", i+1, w.url))
 		r := w.show(t, fmt.Sprint("vessels/", i+1))
 		require.Equal(t, end.state, r.State)
 		require.Equal(t, end.signal, r.Legs[0].Signal)

@@ -102,6 +102,8 @@ func TestResumedEqualsUninterrupted(t *testing.T) {
 		number++
 		address := fmt.Sprintf("vessels/%d", number)
 		cmd := w.record(w.training(kind, name, "--save-steps", fmt.Sprint(3+r.IntN(20)), "--pace", "80ms")...)
+		said := &lockedBuffer{}
+		cmd.Stderr = said
 		require.NoError(t, cmd.Start())
 		trainer := 0
 		require.Eventually(t, func() bool { trainer = find("train", name); return trainer > 0 }, 60*time.Second,
@@ -129,6 +131,9 @@ func TestResumedEqualsUninterrupted(t *testing.T) {
 		if before.State == "finished" { // it was faster than the killing
 			w.equalRuns(t, whole[kind], address)
 			continue
+		}
+		if !down && seed%3 != 0 && before.Legs[0].Signal != "" {
+			require.Contains(t, said.String(), "to go on with it from its last checkpoint: kembrel resume "+address)
 		}
 		out, errs, code := w.try("resume", address)
 		if code == 6 && strings.Contains(errs, "is finished") { // so says what its dead recorder had kept

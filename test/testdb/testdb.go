@@ -65,7 +65,7 @@ func URL(t testing.TB) string {
 		require.NoError(t, err)
 		store, err := pg.Open(ctx, at(address, template))
 		require.NoError(t, err)
-		require.NoError(t, store.Migrate(ctx))
+		require.NoError(t, store.Migrate(ctx, ""))
 		store.Close()
 	}
 	var id int64

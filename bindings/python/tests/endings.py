@@ -3,6 +3,7 @@
 import os
 import signal
 import sys
+import time
 
 import kembrel
 
@@ -22,6 +23,7 @@ def end():
         raise RuntimeError("the sea is rough")
     if how == "interrupt":
         os.kill(os.getpid(), signal.SIGINT)
+        time.sleep(60)  # another thread may take the signal; it reaches this one a moment later
     if how == "ask to end":
         os.kill(os.getpid(), signal.SIGTERM)
     if how == "kill":

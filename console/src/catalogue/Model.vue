@@ -9,6 +9,7 @@ import { useLoading } from '../shared/loading'
 import Checks from './Checks.vue'
 import History from './History.vue'
 import Reason from './Reason.vue'
+import Rules from './Rules.vue'
 
 /** A model: what is in use, what waits for whom, what runs where, how it came to be so. */
 const props = defineProps<{ model: string }>()
@@ -331,6 +332,7 @@ const late = (behind: number) =>
         </table>
         <pre v-else class="command">kembrel catalogue add {{ shown.project }}/3@best --model {{ shown.name }}</pre>
       </Question>
+      <Rules :model="shown" />
       <Reason v-if="doing" v-model="asking" v-bind="doing" />
     </template>
   </main>

@@ -26,7 +26,7 @@ async function go() {
 </script>
 
 <template>
-  <ElDialog v-model="open" :title="title" :width="width">
+  <ElDialog v-model="open" :title="title" :width="width" destroy-on-close>
     <form class="asks" @submit.prevent="ready && go()">
       <slot></slot>
       <p v-if="problem" class="bad" role="alert">{{ problem }}</p>

@@ -66,6 +66,9 @@ select id, open from project where key = @key;
 -- query: run_maker
 select r.creator from run r join project p on p.id = r.project where p.key = @project and r.number = @number;
 
+-- query: role
+select current_user::text;
+
 -- query: event_future
 -- Events of transactions that this cluster has not had: the database was restored into another.
 select exists (select from event where xact >= pg_snapshot_xmax(pg_current_snapshot()));

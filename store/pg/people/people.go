@@ -28,6 +28,11 @@ func (q Queries) PersonByName(ctx context.Context, name string) (store.Person, e
 	return db.One[store.Person](ctx, q, "person_by_name", db.A{"name": name})
 }
 
+// PersonByID finds a person.
+func (q Queries) PersonByID(ctx context.Context, id int64) (store.Person, error) {
+	return db.One[store.Person](ctx, q, "person_by_id", db.A{"id": id})
+}
+
 // FirstAdministrator is the one made at the first start.
 func (q Queries) FirstAdministrator(ctx context.Context) (store.Person, error) {
 	return db.One[store.Person](ctx, q, "person_first_administrator", db.A{})

@@ -8,6 +8,9 @@ values (@name, @password, @administrator, @kind, @email, (select id from team wh
 -- query: person_by_name
 select id, name, password, administrator, kind, email, closed from person where lower(name) = lower(@name);
 
+-- query: person_by_id
+select id, name, password, administrator, kind, email, closed from person where id = @id;
+
 -- query: person_first_administrator
 select id, name, password, administrator, kind, email, closed from person where administrator and closed is null order by id limit 1;
 
