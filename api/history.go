@@ -5,7 +5,7 @@ import "time"
 // HistoryInput asks for the history of runs as a file.
 type HistoryInput struct {
 	ProjectInput
-	Format string   `query:"format" enum:"csv,csv-long,jsonl,parquet" default:"csv" doc:"csv: a row per point and a column per curve; the others: a row per reading (docs/history.md)"`
+	Format string   `query:"format" enum:"csv,csv-long,json,jsonl,parquet" default:"csv" doc:"csv: a row per point and a column per curve; the others: a row per reading (docs/history.md)"`
 	What   string   `query:"what" enum:"curves,runs" default:"curves" doc:"The readings, or a row per run with its hyperparameters and figures"`
 	Runs   []int    `query:"runs" maxItems:"10000" doc:"Numbers of runs; absent: those chosen by the filter, or all of the project"`
 	Names  []string `query:"names" maxItems:"5000" doc:"Only these curves"`
@@ -31,7 +31,7 @@ type NewHistory struct {
 // The operations on histories.
 var (
 	GetHistory = declare[HistoryInput, None](Spec{ID: "history", Method: "GET", Path: "/projects/{project}/history",
-		Summary: "Read the history of runs as CSV, JSON Lines or Parquet", Access: Reader, Status: 200})
+		Summary: "Read the history of runs as CSV, JSON, JSON Lines or Parquet", Access: Reader, Status: 200})
 	AddHistory = declare[NewHistory, Run](Spec{ID: "add-history", Method: "POST", Path: "/projects/{project}/history",
 		Summary: "Bring in a run that was trained elsewhere, as JSON or CBOR", Access: Recorder, MaxBody: 32 << 20,
 		OwnCheck: true, Binary: true})

@@ -39,6 +39,7 @@ type LegNews struct {
 	Objective Objective `json:"objective"`
 	Rule      *StopRule `json:"rule,omitempty" doc:"The stop rule in force; absent: none"`
 	Stop      string    `json:"stop,omitempty" doc:"Why the run is to stop; absent: it may go on"`
+	End       bool      `json:"end,omitempty" doc:"A person wants the program ended, where it goes on"`
 	Warnings  []string  `json:"warnings,omitempty" doc:"What the person who trains should know"`
 }
 

@@ -57,9 +57,20 @@ type StopState struct {
 // Stopped is where a rule said stop.
 type Stopped struct {
 	Why        string `json:"why"`
+	Who        string `json:"who,omitempty" doc:"The person who asked for it; absent: the stop rule did"`
+	End        bool   `json:"end,omitempty" doc:"A recorder that started the program ends it, where it goes on"`
 	At         Figure `json:"at" doc:"The reading at which it did"`
 	Best       Figure `json:"best" doc:"The best reading until then"`
 	Checkpoint string `json:"checkpoint,omitempty" doc:"The checkpoint nearest at or before the best reading"`
+}
+
+// StopInput asks a run that is recorded to stop.
+type StopInput struct {
+	RunInput
+	Body struct {
+		Why    string `json:"why,omitempty" maxLength:"1000"`
+		Advise bool   `json:"advise,omitempty" doc:"The program is told and nothing else; otherwise a recorder that started it ends it, where it goes on"`
+	}
 }
 
 // RuleInput sets the stop rule of a project.
@@ -117,6 +128,9 @@ var (
 		Path: "/projects/{project}/stop-rule", Summary: "Show the stop rule of a project", Access: Reader})
 	DropStopRule = declare[ProjectInput, StopState](Spec{ID: "drop-stop-rule", Method: "DELETE",
 		Path: "/projects/{project}/stop-rule", Summary: "Take away the stop rule of a project", Access: Owner})
+	StopRun = declare[StopInput, StopState](Spec{ID: "stop-run", Method: "PUT",
+		Path: "/projects/{project}/runs/{number}/stop", Summary: "Ask a run that is recorded to stop",
+		Access: Member, Own: Recorder})
 	SetRunRule = declare[RunRuleInput, StopState](Spec{ID: "set-run-stop-rule", Method: "PUT",
 		Path: "/projects/{project}/runs/{number}/stop-rule", Summary: "Set the stop rule of a run, also while it runs",
 		Access: Member, Own: Recorder})

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 
@@ -86,14 +87,21 @@ func New(version string, more ...func(*term.App) *cobra.Command) *cobra.Command 
 		Short: "Record, watch, compare and restore training runs",
 		Long: `Kembrel records training runs: hyperparameters, curves, checkpoints.
 
-Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  vessels/17@best  vessels/17@last`,
+Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  vessels/17@best  vessels/17@last
+vessels/last is the latest run.`,
 		Example: `  kembrel start
   kembrel record --project vessels -- ./harbour train
   kembrel follow vessels/3
   kembrel restore vessels/3@best --into model`,
-		SilenceErrors:     true,
-		SilenceUsage:      true,
-		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return a.Settings.Load(cmd.Flags()) },
+		Version:       version,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		PersistentPreRunE: func(cmd *cobra.Command, args []string) error {
+			if err := a.Settings.Load(cmd.Flags()); err != nil {
+				return err
+			}
+			return a.latest(cmd, args)
+		},
 	}
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
@@ -114,13 +122,77 @@ Addresses name things:  vessels  vessels/17  vessels/17@e12  vessels/17@s4800  v
 	root.AddCommand(a.Record(), a.Reading(), a.Resume(), a.Branch(), a.Rerun(), a.SpoolCommand(), blobs, a.Projects(),
 		a.Runs(), a.Change(), a.Archive(), a.DeleteRun(), a.Views(), a.Compare(), a.Search(), a.Searches(),
 		a.Data(), a.Lineage(), a.Predictions(), a.Confusion(), a.Open(),
-		a.Show(), a.Curves(), a.Follow(), a.Verdict(), a.StopRule(), a.Export(), a.ImportCommand(), a.Checkpoints(),
+		a.Show(), a.Curves(), a.Follow(), a.Output(), a.Stop(), a.Verdict(), a.StopRule(), a.Export(), a.ImportCommand(), a.Checkpoints(),
 		a.Keep(), a.Pin(), a.Drop(), a.Sizes(), a.Restore(), a.Verify(), a.Evaluate(), a.Evaluations(), a.Files(),
 		a.Match(), a.Catalogue(), a.Subscriptions(),
 		a.DiffWeights(), a.Tensors(),
 		a.SignIn(), a.SignOut(), a.WhoAmI(), a.Tokens(), a.Sessions(), a.People(), a.Teams(), a.Roles(), a.Audit(),
 		a.Config(), a.version(), record.Drain())
+	group(root)
 	return root
+}
+
+// groups are what help lists the commands under, in the order of the work.
+var groups = []struct{ id, title, commands string }{
+	{"record", "Record:", "start serve record reading resume branch rerun search searches stop spool import"},
+	{"look", "Look and compare:", "projects runs show follow curves output verdict compare open views export"},
+	{"data", "Data, answers, evaluations:", "data predictions confusion evaluate verify evaluations files lineage"},
+	{"keep", "Checkpoints and weights:", "checkpoints restore tensors match diff-weights keep pin drop storage blobs"},
+	{"hand", "Hand on:", "catalogue subscriptions"},
+	{"tidy", "Look after runs:", "change stop-rule archive delete"},
+	{"people", "People and rights:", "sign-in sign-out whoami tokens sessions people teams roles audit"},
+	{"run", "Run the service:", "config version backup restore-backup"},
+}
+
+func group(root *cobra.Command) {
+	cobra.EnableCommandSorting = false
+	all := map[string]*cobra.Command{}
+	for _, cmd := range root.Commands() {
+		all[cmd.Name()] = cmd
+	}
+	root.SetCompletionCommandGroupID("run")
+	root.SetHelpCommandGroupID("run")
+	for _, g := range groups {
+		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
+		for _, name := range strings.Fields(g.commands) {
+			cmd := all[name]
+			if cmd == nil { // one from elsewhere, which this tree is without
+				continue
+			}
+			cmd.GroupID = g.id
+			root.RemoveCommand(cmd)
+			root.AddCommand(cmd)
+		}
+	}
+}
+
+// theLatest is the address of a project's latest run, or of a checkpoint of that.
+var theLatest = regexp.MustCompile(`^([a-z][a-z0-9-]*)/last(@.*)?$`)
+
+// latest puts the number of the latest run where an argument names it as such.
+func (a commands) latest(cmd *cobra.Command, args []string) error {
+	if n := cmd.ArgsLenAtDash(); n >= 0 && n < len(args) {
+		args = args[:n]
+	}
+	for i, text := range args {
+		m := theLatest.FindStringSubmatch(text)
+		if m == nil {
+			continue
+		}
+		page, err := client.Call(cmd.Context(), a.Client(), api.ListRuns, &api.RunsInput{
+			ProjectInput: api.ProjectInput{Project: m[1]}, PageInput: api.PageInput{Limit: 1}})
+		if api.Is(err, api.NotFound) {
+			continue // a model may have a standing of this name
+		}
+		if err != nil {
+			return err
+		}
+		if len(page.Items) == 0 {
+			return term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("project %s has no run yet", m[1])}
+		}
+		args[i] = page.Items[0].Address + m[2]
+	}
+	return nil
 }
 
 // Execute runs the command line and returns the exit code; what went wrong is on the error output.

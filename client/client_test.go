@@ -206,6 +206,30 @@ func TestCredentials(t *testing.T) {
 	require.Error(t, SaveCredential("http://quay", Credential{Token: "c"}), "what cannot be read is not written over")
 }
 
+// Who signs in means that service where none is named, until they sign in elsewhere or out.
+func TestDefaultService(t *testing.T) {
+	t.Setenv("KEMBREL_CREDENTIALS", filepath.Join(t.TempDir(), "credentials.json"))
+	require.Empty(t, DefaultService())
+	require.NoError(t, SaveCredential("http://quay", Credential{Token: "a"}))
+	require.Empty(t, DefaultService(), "that of the service on this machine is none")
+	require.NoError(t, SaveCredential("http://harbour", Credential{Token: "b", Default: true}))
+	require.Equal(t, "http://harbour", DefaultService())
+	require.NoError(t, SaveCredential("http://pier", Credential{Token: "c", Default: true}))
+	require.Equal(t, "http://pier", DefaultService())
+	require.NoError(t, SaveCredential("http://pier", Credential{}))
+	require.Empty(t, DefaultService())
+}
+
+// An address without a scheme is one of this machine or network, or one that is reached safely.
+func TestAddresses(t *testing.T) {
+	for text, want := range map[string]string{"127.0.0.1:7420": "http://127.0.0.1:7420",
+		"localhost:7420/": "http://localhost:7420", "[::1]:7420": "http://[::1]:7420", "10.2.3.4": "http://10.2.3.4",
+		"kembrel.example": "https://kembrel.example", "kembrel.example:8443/of/ours/": "https://kembrel.example:8443/of/ours",
+		"http://kembrel.example/": "http://kembrel.example", "203.0.113.7:7420": "https://203.0.113.7:7420", "": ""} {
+		require.Equal(t, want, Address(text), text)
+	}
+}
+
 // shelf serves the bytes of a checkpoint's files.
 type shelf struct {
 	files  map[string][]byte

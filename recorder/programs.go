@@ -1,6 +1,7 @@
 package recorder
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -139,15 +140,19 @@ func (r *recording) watch(cmd *exec.Cmd, out *drains) {
 	}
 	r.noteProgram(cmd.Process.Pid)
 	ended := make(chan struct{})
-	if r.options.Enforce {
-		go func() {
-			select {
-			case <-ended:
-			case <-r.session.stopping:
-				endGently(cmd.Process, r.session.knows(), r.options.Grace, ended, r.say)
-			}
-		}()
-	}
+	go func() {
+		var ruled <-chan string
+		if r.options.Enforce {
+			ruled = r.session.stopping
+		}
+		select {
+		case <-ended:
+			return
+		case <-ruled:
+		case <-r.session.ending:
+		}
+		endGently(cmd.Process, r.session.knows(), cmp.Or(r.options.Grace, usualGrace), ended, r.say)
+	}()
 	cmd.Wait()
 	r.ended = time.Now()
 	close(ended)

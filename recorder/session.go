@@ -49,6 +49,7 @@ type session struct {
 	stop      stopper
 	crossed   chan struct{}      // the stopper has said stop
 	stopping  chan string        // the program has been advised, and why
+	ending    chan string        // a person wants it ended, and why
 	why       string             // of that
 	needs     []string           // parts that resuming needs, as the program declared
 	told      bool               // the language has been kept
@@ -83,7 +84,7 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 		done: map[string]bool{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
 		lastEpoch: math.NaN(), warned: map[string]bool{}, used: map[string]json.RawMessage{}, refused: map[string]int{},
 		renamed: map[string]bool{}, unkept: map[string]bool{}, crossed: make(chan struct{}, 1),
-		stopping: make(chan string, 1), coming: func(spool.Manifest) {}}
+		stopping: make(chan string, 1), ending: make(chan string, 1), coming: func(spool.Manifest) {}}
 	s.OnRoom(n.room)
 	if state := s.State(); state.Objective != (api.Objective{}) {
 		n.stop.set(state.Objective, state.Rule)

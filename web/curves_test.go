@@ -163,7 +163,8 @@ func TestHistories(t *testing.T) {
 	long(t, s, leg, 60, func(i int) float64 { return float64(i) })
 	for format, starts := range map[string]string{"csv": "epoch,step,time,loss.train,loss.val\n",
 		"csv-long": "run,curve,step,epoch,time,value\nvessels/1,loss.train,1,0.05,",
-		"jsonl":    `{"run":"vessels/1","curve":"loss.train","step":1,"epoch":0.05,`, "parquet": "PAR1"} {
+		"jsonl":    `{"run":"vessels/1","curve":"loss.train","step":1,"epoch":0.05,`, "parquet": "PAR1",
+		"json": "[\n" + `{"run":"vessels/1","curve":"loss.train","step":1,"epoch":0.05,`} {
 		response, text := s.raw(t, "GET", "/api/v1/projects/vessels/history?runs=1&format="+format, "", s.bearer()...)
 		require.Equal(t, http.StatusOK, response.StatusCode)
 		require.True(t, strings.HasPrefix(text, starts), "%s: %.200q", format, text)
@@ -175,6 +176,22 @@ func TestHistories(t *testing.T) {
 	}
 	refuseRaw("runs=9", http.StatusNotFound)
 	refuseRaw("format=xml", http.StatusUnprocessableEntity)
+	refuseRaw("names=loss.val,loss.trian", http.StatusUnprocessableEntity)
+	refuseRaw("what=runs&names=loss.trian", http.StatusUnprocessableEntity)
+	_, err := s.db.Summarise(ctx)
+	require.NoError(t, err)
+	for query, count := range map[string]int{"": 63, "&names=loss.val": 3, "&what=runs": 1, "&what=runs&columns=best": 1} {
+		response, text := s.raw(t, "GET", "/api/v1/projects/vessels/history?format=json"+query, "", s.bearer()...)
+		require.Equal(t, http.StatusOK, response.StatusCode, text)
+		var rows []map[string]any
+		require.NoError(t, json.Unmarshal([]byte(text), &rows), text)
+		require.Len(t, rows, count)
+		if query == "&what=runs" {
+			require.EqualValues(t, 0.5, rows[0]["best"])
+			require.EqualValues(t, 0.5, rows[0]["last"])
+			require.NotContains(t, rows[0], "note")
+		}
+	}
 
 	in := &api.NewHistory{ProjectInput: vessels, Key: uuid.NewString()}
 	b := batch(leg, 1, 1, "loss.val", 3, 2, 1)

@@ -149,6 +149,7 @@ func (w *server) routes() {
 	bind(w, api.GetStopRule, s.GetStopRule)
 	bind(w, api.SetStopRule, s.SetStopRule)
 	bind(w, api.DropStopRule, s.DropStopRule)
+	bind(w, api.StopRun, s.StopRun)
 	bind(w, api.SetRunRule, s.SetRunRule)
 	bind(w, api.DropRunRule, s.DropRunRule)
 	bind(w, api.TryStopRule, s.TryStopRule)

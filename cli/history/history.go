@@ -24,9 +24,9 @@ func (a *Commands) Export() *cobra.Command {
 	in := &api.HistoryInput{}
 	var files term.Files
 	cmd := &cobra.Command{Use: "export ADDRESS...",
-		Short: "Write curves, or a table of runs, as CSV, JSON Lines or Parquet",
+		Short: "Write curves, or a table of runs, as CSV, JSON, JSON Lines or Parquet",
 		Long: `Write the readings of one run, of some runs, or of a whole project; or, with --what runs, a row per run with its hyperparameters and figures.
-csv has a row per point and a column per curve; csv-long, jsonl and parquet have a row per reading (docs/history.md).`,
+csv has a row per point and a column per curve; csv-long, json, jsonl and parquet have a row per reading (docs/history.md).`,
 		Example: `  kembrel export vessels/3 --to run3.csv
   kembrel export vessels/2 vessels/3 --format jsonl --names loss.val
   kembrel export vessels --format parquet --to vessels.parquet
@@ -44,7 +44,7 @@ csv has a row per point and a column per curve; csv-long, jsonl and parquet have
 
 			check := files.CheckFree
 			if in.Format == "" {
-				check = func() error { return files.Check("csv", "jsonl", "ndjson", "parquet") }
+				check = func() error { return files.Check("csv", "json", "jsonl", "ndjson", "parquet") }
 			} else if !slices.Contains(history.Formats, in.Format) {
 				return term.Usage("--format %q is none of %s", in.Format, strings.Join(history.Formats, ", "))
 			}
@@ -71,7 +71,7 @@ csv has a row per point and a column per curve; csv-long, jsonl and parquet have
 			return nil
 		}}
 	f := cmd.Flags()
-	f.StringVar(&in.Format, "format", "", "csv, csv-long, jsonl or parquet; else by the ending of --to, else csv")
+	f.StringVar(&in.Format, "format", "", "csv, csv-long, json, jsonl or parquet; else by the ending of --to, else csv")
 	f.StringVar(&in.What, "what", "curves", "curves or runs")
 	f.StringSliceVar(&in.Names, "names", nil, "only these curves")
 	f.StringVar(&in.Where, "where", "", "of a project: only runs that fulfil this, such as 'hyper.lr <= 0.01'")
@@ -79,7 +79,7 @@ csv has a row per point and a column per curve; csv-long, jsonl and parquet have
 	f.StringVar(&in.Order, "order", "", "ascending or descending")
 	f.StringVar(&in.Columns, "columns", "", "with --what runs: only these values, such as 'best,hyper.lr,took'")
 	cmd.RegisterFlagCompletionFunc("where", a.CompleteFilter)
-	term.FilesFlag(cmd, &files, ".csv, .jsonl or .parquet; else to the output")
+	term.FilesFlag(cmd, &files, ".csv, .json, .jsonl or .parquet; else to the output")
 	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(history.Formats,
 		cobra.ShellCompDirectiveNoFileComp))
 	return cmd
@@ -93,14 +93,15 @@ func (a *Commands) ImportCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "import FILE --project PROJECT",
 		Short: "Bring in runs from a CSV or JSON Lines file that any script has written", Args: term.Arguments("FILE"),
 		Long: `Bring in the curves of runs that were trained elsewhere. What the columns are is guessed from their names, shown, and asked about; --map overrules a
-guess. Each run is kept whole or not at all (a very large one goes on where it was cut off), and the same file brings in the same run once.`,
+guess; "-" is the input. Each run is kept whole or not at all (a very large one goes on where it was cut off), and the same file brings in the same run once.`,
 		Example: `  kembrel import history.csv --project vessels --dry-run
-  kembrel import history.csv --project vessels --map "val_loss=loss.val" --map "comment=" --yes`,
+  kembrel import history.csv --project vessels --map "val_loss=loss.val" --map "comment=" --yes
+  ./convert old.log | kembrel import - --project vessels --title "before the refit" --yes`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := api.CheckProjectKey(project); err != nil {
 				return term.Usage("say which project the runs go to (--project): %w", err)
 			}
-			f, err := os.Open(args[0])
+			f, err := a.openFile(args[0], yes || dry)
 			if err != nil {
 				return err
 			}
@@ -108,6 +109,9 @@ guess. Each run is kept whole or not at all (a very large one goes on where it w
 			info, err := f.Stat()
 			if err != nil {
 				return err
+			}
+			if args[0] == "-" {
+				args[0] = "input"
 			}
 			if format == "" {
 				format = "csv"
@@ -167,6 +171,28 @@ guess. Each run is kept whole or not at all (a very large one goes on where it w
 	f.BoolVar(&yes, "yes", false, "do not ask")
 	cmd.RegisterFlagCompletionFunc("project", a.Complete(false, false))
 	return cmd
+}
+
+// openFile opens a file, or, for "-", what is on the input, whole; that nobody can answer a question on it is said.
+func (a *Commands) openFile(path string, unasked bool) (*os.File, error) {
+	if path != "-" {
+		return os.Open(path)
+	}
+	if !unasked {
+		return nil, term.Usage("the file is on the input, so nobody can be asked: --yes brings it in, --dry-run shows what it would be")
+	}
+	f, err := os.CreateTemp("", "kembrel-import-*")
+	if err != nil {
+		return nil, err
+	}
+	os.Remove(f.Name()) // it is there while it is open
+	if _, err = io.Copy(f, a.In); err == nil {
+		_, err = f.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
 }
 
 func (a *Commands) readHistory(cmd *cobra.Command, from io.Reader, format string, mappings []string, at time.Time,

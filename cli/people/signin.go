@@ -64,10 +64,12 @@ first line. With --link, print a one-time link to the console instead; with --se
 				return err
 			}
 			client.Call(cmd.Context(), c, api.SignOut, &struct{}{})
-			if err := client.SaveCredential(service, client.Credential{Token: token.Secret, Name: name}); err != nil {
+			if err := client.SaveCredential(service, client.Credential{Token: token.Secret, Name: name,
+				Default: true}); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "signed in to %s as %s, until %s\n", service, name, term.When(token.Expires))
+			fmt.Fprintf(a.Out, "signed in to %s as %s, until %s; commands ask it where no other address is named\n", service,
+				name, term.When(token.Expires))
 			return nil
 		}}
 	cmd.Flags().StringVar(&name, "name", "", "your name at the service")

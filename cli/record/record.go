@@ -229,10 +229,17 @@ not committed is cleaned away there within about a day.`,
 }
 
 func (a *Commands) spoolSend() *cobra.Command {
-	return &cobra.Command{Use: "send [SPOOL...]", Short: "Send what dead recorders left",
-		Example: "  kembrel spool send",
+	var to string
+	cmd := &cobra.Command{Use: "send [SPOOL...]", Short: "Send what dead recorders left",
+		Long: `Send what dead recorders left, each to the service that it was recorded for; with --to, to another address: that of a service that has moved.
+A service that has not heard of a run begins it anew.`,
+		Example: "  kembrel spool send\n  kembrel spool send 0190f5b2 --to https://kembrel.example",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o := a.RecorderOptions()
+			if to != "" {
+				to = client.Address(to)
+				o.Connect = func(string) *client.Client { return term.Connect(to) }
+			}
 			spools, err := spool.List(o.Roots...)
 			if err != nil {
 				return err
@@ -253,7 +260,7 @@ func (a *Commands) spoolSend() *cobra.Command {
 					fmt.Fprintf(a.Err, "%s: its recorder lives and sends it\n", s.ID)
 					continue
 				}
-				if _, err := client.Call(cmd.Context(), term.Connect(s.Service), api.GetReady,
+				if _, err := client.Call(cmd.Context(), o.Connect(s.Service), api.GetReady,
 					&struct{}{}); err != nil {
 					failed = err
 					fmt.Fprintf(a.Err, "%s: %v\n", s.ID, err)
@@ -286,4 +293,6 @@ func (a *Commands) spoolSend() *cobra.Command {
 			}
 			return failed
 		}}
+	cmd.Flags().StringVar(&to, "to", "", "another address of the service than what was recorded for")
+	return cmd
 }

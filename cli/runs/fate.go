@@ -1,6 +1,7 @@
 package runs
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -132,7 +133,7 @@ func (a *Commands) Open() *cobra.Command {
 		Long:              "Print the console's link to what an address names; several runs of a project: the link to their comparison.",
 		Example:           "  kembrel open vessels/7\n  kembrel open vessels/3 vessels/7",
 		ValidArgsFunction: a.Complete(true, true),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return term.Usage("say what to open, such as vessels/7")
 			}
@@ -142,6 +143,11 @@ func (a *Commands) Open() *cobra.Command {
 				return term.Usage("%w", err)
 			}
 			link += first.Project
+			for _, text := range args {
+				if err := a.there(cmd.Context(), text); err != nil {
+					return err
+				}
+			}
 			if len(args) > 1 {
 				_, numbers, err := term.SameProject(args, "")
 				if err != nil {
@@ -159,4 +165,23 @@ func (a *Commands) Open() *cobra.Command {
 			fmt.Fprintln(a.Out, link)
 			return nil
 		}}
+}
+
+// there fails where what an address names is not there.
+func (a *Commands) there(ctx context.Context, text string) error {
+	addr, err := api.ParseAddress(text)
+	if err != nil {
+		return term.Usage("%w", err)
+	}
+	run := term.RunOf(addr)
+	switch {
+	case addr.At.Kind != api.AtNone:
+		_, err = client.Call(ctx, a.Client(), api.GetCheckpoint, &api.CheckpointInput{RunInput: run,
+			At: addr.At.String()})
+	case addr.Run > 0:
+		_, err = client.Call(ctx, a.Client(), api.GetRun, &run)
+	default:
+		_, err = client.Call(ctx, a.Client(), api.GetProject, &run.ProjectInput)
+	}
+	return err
 }

@@ -1,6 +1,8 @@
 package runs
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -90,40 +92,48 @@ func (a *Commands) Runs() *cobra.Command {
 func (a *Commands) Change() *cobra.Command {
 	var title, note, output string
 	var tags, untag []string
-	cmd := &cobra.Command{Use: "change RUN", Short: "Change a run's title, tags and note", Args: term.Arguments("RUN"),
-		Example:           "  kembrel change vessels/3 --tag baseline --note 'The one to beat.'",
+	cmd := &cobra.Command{Use: "change RUN...", Short: "Change the title, tags and note of runs",
+		Example: `  kembrel change vessels/3 --tag baseline --note 'The one to beat.'
+  kembrel change vessels/3 vessels/4 vessels/last --tag "sea trials" --untag draft`,
 		ValidArgsFunction: a.Complete(true, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			addr, err := term.Address(args[0], true, false)
-			if err != nil {
-				return err
+			var runs []api.RunInput
+			for _, text := range args {
+				addr, err := term.Address(text, true, false)
+				if err != nil {
+					return err
+				}
+				runs = append(runs, term.RunOf(addr))
 			}
-			in := &api.RunEdit{RunInput: term.RunOf(addr)}
+			in := &api.RunEdit{}
 			if cmd.Flags().Changed("title") {
 				in.Body.Title = &title
 			}
 			if cmd.Flags().Changed("note") {
 				in.Body.Note = &note
 			}
-			if len(tags)+len(untag) > 0 {
-				r, err := client.Call(cmd.Context(), a.Client(), api.GetRun, &in.RunInput)
-				if err != nil {
-					return err
-				}
-				all := slices.DeleteFunc(append(slices.Clone(r.Tags), tags...),
-					func(t string) bool { return slices.Contains(untag, t) })
-				in.Body.Tags = &all
-			}
-			if in.Body.Title == nil && in.Body.Note == nil && in.Body.Tags == nil {
+			switch {
+			case len(runs) == 0:
+				return term.Usage("say which runs, such as vessels/3")
+			case in.Body.Title == nil && in.Body.Note == nil && len(tags)+len(untag) == 0:
 				return term.Usage("say what to change: --title, --note, --tag or --untag")
-			}
-			r, err := client.Call(cmd.Context(), a.Client(), api.ChangeRun, in)
-			if err != nil {
-				return err
+			case in.Body.Title != nil && len(runs) > 1:
+				return term.Usage("a title is one run's; name one run")
 			}
 			l := term.List("run", "title", "tags", "note")
-			l.Add(r.Address, r.Title, strings.Join(r.Tags, " "), r.Note)
-			return a.Print(output, l, r)
+			var changed []*api.Run
+			for _, run := range runs {
+				r, err := a.changeRun(cmd.Context(), run, *in, tags, untag)
+				if err != nil { // what was changed before it is
+					return errors.Join(err, a.Print(output, l, changed))
+				}
+				l.Add(r.Address, r.Title, strings.Join(r.Tags, " "), r.Note)
+				changed = append(changed, r)
+			}
+			if len(runs) == 1 {
+				return a.Print(output, l, changed[0])
+			}
+			return a.Print(output, l, changed)
 		}}
 	term.OutputFlag(cmd, &output)
 	f := cmd.Flags()
@@ -132,6 +142,21 @@ func (a *Commands) Change() *cobra.Command {
 	f.StringArrayVar(&tags, "tag", nil, "a tag to add; may be given many times")
 	f.StringArrayVar(&untag, "untag", nil, "a tag to take away; may be given many times")
 	return cmd
+}
+
+func (a *Commands) changeRun(ctx context.Context, run api.RunInput, in api.RunEdit, tags, untag []string) (*api.Run,
+	error) {
+	in.RunInput = run
+	if len(tags)+len(untag) > 0 {
+		r, err := client.Call(ctx, a.Client(), api.GetRun, &run)
+		if err != nil {
+			return nil, err
+		}
+		all := slices.DeleteFunc(append(slices.Clone(r.Tags), tags...),
+			func(t string) bool { return slices.Contains(untag, t) })
+		in.Body.Tags = &all
+	}
+	return client.Call(ctx, a.Client(), api.ChangeRun, &in)
 }
 
 // Show makes the command show.

@@ -11,6 +11,8 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+
+	"kembrel/client"
 )
 
 // setting is one entry of the configuration. It is a flag, an environment variable KEMBREL_NAME and a line in the file
@@ -137,7 +139,10 @@ func (s *Settings) Load(flags *pflag.FlagSet) error {
 		}
 	}
 	u := s.find("url")
-	u.value = strings.TrimRight(u.value, "/")
+	if known := client.DefaultService(); u.from == "default" && known != "" {
+		u.value, u.from = known, "the last sign-in"
+	}
+	u.value = client.Address(u.value)
 	return nil
 }
 

@@ -41,6 +41,7 @@ type Table struct {
 	places  map[string]int
 	csv     *csv.Writer // of a table whose columns are fixed, whose rows are written as they come
 	json    *json.Encoder
+	array   *array // that the objects are in; nil: in none
 	err     error
 }
 
@@ -62,7 +63,12 @@ const exactBelow = 1 << 53
 
 // NewTable makes one; csv-long is csv here.
 func NewTable(format string, to io.Writer) *Table {
-	return &Table{format: format, to: to, places: map[string]int{}}
+	t := &Table{format: format, to: to, places: map[string]int{}}
+	if format == "json" { // JSON Lines, in an array
+		t.array = &array{to: to}
+		t.format, t.to = "jsonl", t.array
+	}
+	return t
 }
 
 // Declare names columns before there are rows, so that they stand in this order, also where no row has them.
@@ -198,6 +204,9 @@ func (t *Table) Close() error {
 		}
 		for _, row := range t.rows {
 			t.err = cmp.Or(t.err, t.json.Encode(t.object(row)))
+		}
+		if t.array != nil {
+			t.err = cmp.Or(t.err, t.array.Close())
 		}
 		return t.err
 	case "parquet":

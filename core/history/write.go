@@ -8,6 +8,7 @@ import (
 	"math"
 	"sort"
 	"strconv"
+	"strings"
 
 	"github.com/parquet-go/parquet-go"
 
@@ -16,11 +17,13 @@ import (
 )
 
 // Formats are the names of the formats.
-var Formats = []string{"csv", "csv-long", "jsonl", "parquet"}
+var Formats = []string{"csv", "csv-long", "json", "jsonl", "parquet"}
 
 // MediaType is the media type of a format.
 func MediaType(format string) string {
 	switch format {
+	case "json":
+		return "application/json"
 	case "jsonl":
 		return "application/jsonl"
 	case "parquet":
@@ -60,11 +63,14 @@ func NewWriter(format string, to io.Writer, names []string, runs bool) (Writer, 
 		return w, w.csv.Write([]string{"run", "curve", "step", "epoch", "time", "value"})
 	case "jsonl":
 		return &lines{to: to}, nil
+	case "json":
+		whole := &array{to: to}
+		return &lines{to: whole, end: whole}, nil
 	case "parquet":
 		return &columns{w: parquet.NewGenericWriter[parquetRow](to, parquet.Compression(&parquet.Zstd),
 			parquet.MaxRowsPerRowGroup(1<<18))}, nil
 	}
-	return nil, fmt.Errorf("format %q is none of csv, csv-long, jsonl, parquet", format)
+	return nil, fmt.Errorf("format %q is none of %s", format, strings.Join(Formats, ", "))
 }
 
 // Number writes a value as text.
@@ -202,6 +208,7 @@ func (w *long) Close() error {
 
 type lines struct {
 	to  io.Writer
+	end io.Closer // of the array that they are in; nil: they are in none
 	buf []byte
 }
 
@@ -232,7 +239,12 @@ func (w *lines) Write(run, name string, points []curve.Point, values []float64) 
 	return err
 }
 
-func (w *lines) Close() error { return nil }
+func (w *lines) Close() error {
+	if w.end == nil {
+		return nil
+	}
+	return w.end.Close()
+}
 
 type parquetRow struct {
 	Run   string   `parquet:"run,dict"`

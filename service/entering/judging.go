@@ -114,8 +114,23 @@ func (j *judge) facts(ctx context.Context, number int) (*api.EditionFacts, error
 	return &e.Facts, nil
 }
 
+// stood is a figure of an edition: of which objective, on which data.
+type stood struct {
+	figure    float64
+	objective api.Objective
+	data      string
+}
+
+// dataOf is the data that a run's objective was of; "": it did not say.
+func dataOf(r api.Run) (of string) {
+	if len(r.Values) > 0 {
+		json.Unmarshal(r.Values[0], &of)
+	}
+	return of
+}
+
 // run judges a run against the edition in use (0: none is) and the figures of the editions that were entered since.
-func (j *judge) run(ctx context.Context, r api.Run, inUse int, since []float64) (api.RuleRun, error) {
+func (j *judge) run(ctx context.Context, r api.Run, inUse int, since []stood) (api.RuleRun, error) {
 	out := api.RuleRun{Run: r.Address, Ended: *r.Ended, Curve: r.Objective.Curve, InUse: inUse}
 	point, _, _, err := j.checkpoints.FindHeld(ctx, api.CheckpointInput{RunInput: api.RunInput{
 		ProjectInput: api.ProjectInput{Project: r.Project}, Number: r.Number}, At: j.rule.Checkpoint})
@@ -138,15 +153,11 @@ func (j *judge) run(ctx context.Context, r api.Run, inUse int, since []float64) 
 		if err != nil {
 			return out, err
 		}
-		of := ""
-		if len(r.Values) > 0 {
-			json.Unmarshal(r.Values[0], &of)
-		}
 		switch {
 		case facts.Objective != r.Objective:
 			out.Fate = catalogue.OtherObjective
 			return out, nil
-		case facts.Data[split(r.Objective)] != of:
+		case facts.Data[split(r.Objective)] != dataOf(r):
 			out.Fate = catalogue.OtherData
 			return out, nil
 		}
@@ -165,7 +176,13 @@ func (j *judge) run(ctx context.Context, r api.Run, inUse int, since []float64) 
 			}
 		}
 	}
-	got := j.rule.Judge(c, against, since, r.Objective.Direction == verdict.Lower)
+	var alike []float64
+	for _, s := range since {
+		if s.objective == r.Objective && s.data == dataOf(r) {
+			alike = append(alike, s.figure)
+		}
+	}
+	got := j.rule.Judge(c, against, alike, r.Objective.Direction == verdict.Lower)
 	out.Fate, out.Seeds = got.Fate, got.Seeds
 	out.Better, out.Low, out.High = known(got.Better), known(got.Low), known(got.High)
 	return out, nil
@@ -238,7 +255,7 @@ func (s *Entering) TryRule(ctx context.Context, who act.Who, in *api.NewRule) (*
 		return nil, err
 	}
 	out := &api.RulePast{Runs: []api.RuleRun{}}
-	would, before := []float64{}, 0
+	would, before := []stood{}, 0
 	name, entered := leading(m).Name, 0
 	for _, r := range runs {
 		inUse := usedAt(m, name, *r.Ended)
@@ -252,7 +269,7 @@ func (s *Entering) TryRule(ctx context.Context, who act.Who, in *api.NewRule) (*
 		if got.Fate == catalogue.Enters {
 			entered++
 			if got.Figure != nil {
-				would = append(would, float64(*got.Figure))
+				would = append(would, stood{float64(*got.Figure), r.Objective, dataOf(r)})
 			}
 		}
 		got.Says = sayRun(&got)

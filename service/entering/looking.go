@@ -130,11 +130,11 @@ func (s *Entering) look(ctx context.Context, row store.Entering) (api.RuleTroubl
 // enter judges a run, enters its checkpoint where the rule says so, and keeps what became of it.
 func (s *Entering) enter(ctx context.Context, who act.Who, j *judge, row store.Entering, run api.Run) error {
 	inUse := leading(j.model).Edition
-	var since []float64
+	var since []stood
 	for _, e := range j.model.Latest {
 		v, known := e.Facts.Figures[run.Objective.Curve]
-		if e.Number > inUse && known && e.Facts.Objective == run.Objective && e.Facts.Run != run.Address {
-			since = append(since, float64(v))
+		if e.Number > inUse && known && e.Facts.Run != run.Address {
+			since = append(since, stood{float64(v), e.Facts.Objective, e.Facts.Data[split(run.Objective)]})
 		}
 	}
 	got, err := j.run(ctx, run, inUse, since)

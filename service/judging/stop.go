@@ -185,6 +185,50 @@ func (s *Judging) StopState(ctx context.Context, run int64) (*api.StopState, err
 	return out, nil
 }
 
+// StopRun asks a run that is recorded to stop.
+func (s *Judging) StopRun(ctx context.Context, who act.Who, in *api.StopInput) (*api.StopState, error) {
+	run, err := s.RunID(ctx, in.RunInput)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.db.Judgements(ctx, []int64{run})
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	o := rows[0].Objective
+	sums, err := s.db.Summaries(ctx, []int64{run}, o.Curve)
+	if err != nil {
+		return nil, err
+	}
+	why := act.Clean(in.Body.Why)
+	out := api.Stopped{Who: who.Name, End: !in.Body.Advise, Why: who.Name + " asked it to stop."}
+	if why != "" {
+		out.Why = fmt.Sprintf("%s asked it to stop: %s", who.Name, why)
+	}
+	for _, c := range sums {
+		out.At, out.Best = *finding.Figure(o.Curve, c.Core().Last), *finding.Figure(o.Curve, first(o.Best(c.Core())))
+	}
+	err = s.db.InTx(ctx, func(q Tx) error {
+		running, err := q.StopRun(ctx, run, out)
+		if err == nil && !running {
+			err = api.Fail(api.Conflict, "%s is not being recorded; it is %s", act.RunAddress(in.Project, in.Number),
+				rows[0].State)
+		}
+		if err != nil {
+			return err
+		}
+		return s.RunEvent(ctx, q, store.Event{Kind: "run", Run: run, Person: who.ID, Verb: "told-to-stop",
+			Data: map[string]any{"why": why}})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.Live.News()
+	return s.StopState(ctx, run)
+}
+
+func first[T, U any](v T, _ U) T { return v }
+
 // GetStopRule shows a project's rule.
 func (s *Judging) GetStopRule(ctx context.Context, _ act.Who, in *api.ProjectInput) (*api.StopState, error) {
 	p, err := s.Project(ctx, in.Project)

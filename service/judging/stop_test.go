@@ -107,6 +107,14 @@ func (m *mole) Summaries(_ context.Context, runs []int64, _ string) (out []store
 	return out, nil
 }
 
+func (m *mole) StopRun(_ context.Context, run int64, stopped any) (bool, error) {
+	row := m.rows[run]
+	row.Stopped, _ = json.Marshal(stopped)
+	running := row.State == "running"
+	m.rows[run] = row
+	return running, nil
+}
+
 func (m *mole) SetStopped(_ context.Context, run int64, _ json.RawMessage, stopped any) (bool, error) {
 	row := m.rows[run]
 	first := row.Stopped == nil

@@ -33,4 +33,5 @@ type Tx interface {
 	SetProjectStopRule(ctx context.Context, project int64, rule any) error
 	SetRunStopRule(ctx context.Context, run int64, rule any) error
 	SetStopped(ctx context.Context, run int64, rule json.RawMessage, stopped any) (bool, error)
+	StopRun(ctx context.Context, run int64, stopped any) (bool, error)
 }

@@ -7,9 +7,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -19,6 +21,7 @@ import (
 	"kembrel/core/curve"
 	"kembrel/core/filter"
 	"kembrel/core/history"
+	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/service/finding"
 	"kembrel/store"
@@ -32,7 +35,7 @@ type History struct {
 	service   *Runs
 	in        *api.HistoryInput
 	runs      []store.Run
-	objective string
+	objective verdict.Objective
 	columns   []*filter.Node // of a table of runs; nil: all
 	headings  []string       // of the columns
 	query     store.RunQuery
@@ -79,7 +82,7 @@ func (s *Runs) OpenHistory(ctx context.Context, in *api.HistoryInput) (*History,
 	if err != nil {
 		return nil, err
 	}
-	h := &History{service: s, in: in, objective: p.Objective.Curve}
+	h := &History{service: s, in: in, objective: p.Objective}
 	if h.query, err = finding.RunQuery(p.ID, p.Objective, in.RunChoice); err != nil {
 		return nil, err
 	}
@@ -101,8 +104,8 @@ func (s *Runs) OpenHistory(ctx context.Context, in *api.HistoryInput) (*History,
 			return nil, api.Fail(api.NotFound, "there is no run %s", act.RunAddress(in.Project, n))
 		}
 	}
-	if in.What == "runs" || in.Format != "csv" {
-		return h, nil
+	if err := h.checkNames(ctx); err != nil || in.What == "runs" || in.Format != "csv" {
+		return h, err
 	}
 	for _, r := range h.runs {
 		sums, err := s.db.Summaries(ctx, []int64{r.ID}, "")
@@ -120,6 +123,34 @@ func (s *Runs) OpenHistory(ctx context.Context, in *api.HistoryInput) (*History,
 		}
 	}
 	return h, nil
+}
+
+// checkNames refuses a name of which no run has a curve.
+func (h *History) checkNames(ctx context.Context) error {
+	missing := map[string]bool{}
+	for _, name := range h.in.Names {
+		missing[name] = true
+	}
+	some := []string{}
+	for _, r := range h.runs {
+		if len(missing) == 0 {
+			return nil
+		}
+		known, err := h.service.db.CurveIDs(ctx, r.ID, nil)
+		if err != nil {
+			return err
+		}
+		for name := range known {
+			delete(missing, name)
+		}
+		some = slices.Sorted(maps.Keys(known))
+	}
+	if len(missing) == 0 || len(h.runs) == 0 {
+		return nil
+	}
+	return api.Fail(api.Invalid, "no run that is exported has a curve %s; %s has: %s",
+		act.Few(slices.Sorted(maps.Keys(missing)), 5), act.RunAddress(h.in.Project, h.runs[len(h.runs)-1].Number),
+		act.Few(some, 40))
 }
 
 // Write writes the history.
@@ -201,7 +232,11 @@ func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 		if r.Ended != nil {
 			ended.Value = *r.Ended
 		}
-		row = append(row, ended, history.Cell{Name: "step", Value: r.Step}, history.Cell{Name: "epoch", Value: r.Epoch})
+		row = append(row, ended, history.Cell{Name: "step", Value: r.Step}, history.Cell{Name: "epoch"})
+		if !math.IsNaN(r.Epoch) { // it reported some
+			row[len(row)-1].Value = r.Epoch
+		}
+		row = append(row, h.judged(r, sums[r.ID])...)
 		var hyper map[string]any
 		if err := exactly(r.Hyper, &hyper); err != nil {
 			return fmt.Errorf("hyperparameters of run %d: %w", r.ID, err)
@@ -224,6 +259,34 @@ func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 		table.Add(row)
 	}
 	return table.Close()
+}
+
+// judged is what is said of a run: its best and last by the objective, its verdict, and what people wrote.
+func (h *History) judged(r store.Run, sums []store.Summary) history.Row {
+	row := history.Row{{Name: "best"}, {Name: "best.epoch"}, {Name: "last"}, {Name: "verdict"}, {Name: "tags"},
+		{Name: "note"}}
+	for _, c := range sums {
+		if c.Name != h.objective.Curve || c.Count == 0 {
+			continue
+		}
+		if best, ok := h.objective.Best(c.Core()); ok {
+			row[0].Value = best.Value
+			if !math.IsNaN(best.Epoch) {
+				row[1].Value = best.Epoch
+			}
+		}
+		row[2].Value = c.LastValue
+	}
+	if v := finding.ToVerdict(r.Verdict, r.Dispute); v != nil && v.Kind != "" {
+		row[3].Value = string(v.Kind)
+	}
+	if len(r.Tags) > 0 {
+		row[4].Value = strings.Join(r.Tags, ", ")
+	}
+	if r.Note != "" {
+		row[5].Value = r.Note
+	}
+	return row
 }
 
 // addColumns adds a row per run with the columns asked for.

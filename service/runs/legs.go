@@ -63,6 +63,9 @@ func (s *Runs) OpenLeg(ctx context.Context, who act.Who, in *api.NewLeg) (*api.C
 				return err
 			}
 		}
+		if err := q.UnstopRun(ctx, run); err != nil {
+			return err
+		}
 		if _, err := q.SetRunState(ctx, run, "running", nil); err != nil {
 			return err
 		}
@@ -149,7 +152,7 @@ func (s *Runs) legNews(ctx context.Context, run int64, in *api.LegInput, news st
 		if err := json.Unmarshal(news.Stopped, &stopped); err != nil {
 			return nil, err
 		}
-		out.Stop = stopped.Why
+		out.Stop, out.End = stopped.Why, stopped.End
 	}
 	if news.Newest != in.Leg {
 		out.Stop = fmt.Sprintf("%s goes on as leg %d on %s since %s; this process, leg %d, must stop. What it still records stays with its own leg.",

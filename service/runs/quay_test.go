@@ -72,6 +72,8 @@ func (q *quay) AddLeg(_ context.Context, _ int64, l store.NewLeg) (int, error) {
 	return len(q.legs), nil
 }
 
+func (q *quay) UnstopRun(context.Context, int64) error { return nil }
+
 func (q *quay) ClaimLeg(_ context.Context, _ int64, leg int, recorder string) error {
 	q.legs[leg-1].Recorder = recorder
 	return nil

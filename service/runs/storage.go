@@ -51,6 +51,7 @@ type Tx interface {
 	ArchiveRun(ctx context.Context, run int64, archived bool) error
 	ChangeRun(ctx context.Context, id int64, title *string, tags []string, note *string) error
 	ClaimLeg(ctx context.Context, run int64, leg int, recorder string) error
+	UnstopRun(ctx context.Context, run int64) error
 	CountBatch(ctx context.Context, c store.Count) (store.Counted, error)
 	CurveIDs(ctx context.Context, run int64, names []string) (map[string]int, error)
 	DoomRun(ctx context.Context, run int64, days *float64) error

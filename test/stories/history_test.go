@@ -90,6 +90,7 @@ func TestOutAndIn(t *testing.T) {
 	require.Contains(t, errs, "nobody to ask")
 	_, errs, code = w.try("import", script, "--project", "copies", "--map", "what=step")
 	require.Equal(t, 2, code, errs)
+	everydayExports(t, w)
 	_, errs, code = w.try("export", "vessels/9")
 	require.Equal(t, 3, code, errs)
 }
@@ -153,4 +154,32 @@ func TestLargeImportGoesOn(t *testing.T) {
 	require.Contains(t, w.kembrel(t, "show", "copies/1"), "finished")
 	require.Contains(t, w.kembrel(t, "import", file, "--project", "copies", "--yes"), "copies/1  large",
 		"brought in once")
+}
+
+// everydayExports are what people stumbled over: formats by the ending, names that nothing has, what is on the input.
+func everydayExports(t *testing.T, w *world) {
+	t.Helper()
+	w.kembrel(t, "export", "vessels", "--what", "runs", "--to", w.folder+"/runs.json")
+	content, err := os.ReadFile(w.folder + "/runs.json")
+	require.NoError(t, err)
+	var rows []map[string]any
+	require.NoError(t, json.Unmarshal(content, &rows))
+	require.NotEmpty(t, rows)
+	require.Contains(t, rows[0], "best")
+	for line, says := range map[string]string{"export vessels/1 --to " + w.folder + "/x.xlsx": "ends in .csv, .json",
+		"export vessels/1 --names loss.vla": "has a curve loss.vla", "export vessels/1 --to " + w.folder + "/runs.json": "exists; --overwrite",
+		"open vessels/99": "there is no run", "open quays": "there is no project", "import -": "--project"} {
+		_, errs, code := w.try(strings.Fields(line)...)
+		require.NotZero(t, code, line)
+		require.Contains(t, errs, says, line)
+	}
+	w.kembrel(t, "projects", "create", "old")
+	cmd := w.command(w.binary, "import", "-", "--project", "old", "--title", "before the refit", "--yes")
+	cmd.Stdin = strings.NewReader("step,epoch,loss.val\n1,1,0.5\n2,2,0.25\n")
+	out, errs, code := run(cmd)
+	require.Zero(t, code, out+errs)
+	require.Equal(t, "before the refit", w.show(t, "old/last").Title)
+	w.kembrel(t, "change", "vessels/1", "old/last", "--tag", "kept")
+	require.Equal(t, []string{"kept"}, w.show(t, "old/1").Tags)
+	require.Contains(t, w.show(t, "vessels/1").Tags, "kept")
 }

@@ -123,3 +123,67 @@ func TestRuleSetWhileItRuns(t *testing.T) {
 	require.Contains(t, w.kembrel(t, "show", "vessels/1"), "disputes this: the sea was rough")
 	require.NotContains(t, w.kembrel(t, "verdict", "vessels/1", "--undo"), "rough")
 }
+
+// A person stops runs from the terminal: a program that listens ends by itself, one that does not is ended; both go on
+// when they are resumed, and what they printed is printed again.
+func TestStoppedByAPerson(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "create", "vessels")
+	_, errs, code := w.try("stop", "vessels/last")
+	require.Equal(t, 3, code, errs)
+	require.Contains(t, errs, "has no run yet")
+	listens := w.record(w.harbour, "train", "--hidden", "2", "--clips", "240", "--epochs", "400", "--pace", "50ms",
+		"--save-every", "1", "--momentum", "0.9")
+	said := &lockedBuffer{}
+	listens.Stderr, listens.Stdout = said, said
+	require.NoError(t, listens.Start())
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "epoch  3 of") }, 60*time.Second,
+		20*time.Millisecond, said)
+	require.Contains(t, w.kembrel(t, "stop", "vessels/last", "--why", "the sea state is wrong"), "is told to stop")
+	require.NoError(t, listens.Wait(), said.String())
+	r := w.show(t, "vessels/1")
+	require.Equal(t, "stopped", r.State)
+	require.Contains(t, r.Legs[0].Why, "asked it to stop: the sea state is wrong")
+	require.Contains(t, w.kembrel(t, "audit", "vessels", "--verb", "told-to-stop", "--output", "json"),
+		"the sea state is wrong")
+	_, errs, code = w.try("stop", "vessels/1")
+	require.Equal(t, 6, code, errs)
+	require.Contains(t, errs, "is not being recorded; it is stopped")
+	printed := w.kembrel(t, "output", "vessels/1")
+	require.Contains(t, printed, "epoch  3 of 400")
+	require.Equal(t, 1, strings.Count(printed, "epoch  3 of"))
+
+	again := w.command(w.binary, "resume", "vessels/1")
+	said = &lockedBuffer{}
+	again.Stderr, again.Stdout = said, said
+	require.NoError(t, again.Start())
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "of 400") }, 60*time.Second,
+		20*time.Millisecond, said)
+	time.Sleep(6 * time.Second) // it hears nothing to stop for
+	require.Equal(t, "running", w.show(t, "vessels/1").State, said.String())
+	w.kembrel(t, "stop", "vessels/1")
+	require.NoError(t, again.Wait(), said.String())
+
+	deaf := w.recordWith([]string{"--grace", "1s"}, "sh", "-c", "trap '' TERM; echo sounding; while :; do sleep 0.1; done")
+	said = &lockedBuffer{}
+	deaf.Stderr, deaf.Stdout = said, said
+	require.NoError(t, deaf.Start())
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "recording vessels/2") }, 60*time.Second,
+		20*time.Millisecond, said)
+	follow := w.command(w.binary, "output", "vessels/2", "--follow")
+	followed := &lockedBuffer{}
+	follow.Stdout = followed
+	require.NoError(t, follow.Start())
+	require.Eventually(t, func() bool { return strings.Contains(followed.String(), "sounding") }, 60*time.Second,
+		20*time.Millisecond)
+	w.kembrel(t, "stop", "vessels/2", "--advise")
+	time.Sleep(6 * time.Second)
+	require.Equal(t, "running", w.show(t, "vessels/2").State, "it was told and no more")
+	w.kembrel(t, "stop", "vessels/2")
+	require.Error(t, deaf.Wait())
+	require.Equal(t, "stopped", w.show(t, "vessels/2").State)
+	require.NoError(t, follow.Wait())
+	w.nothingWaits(t)
+}

@@ -8,7 +8,7 @@ import { useLive } from '../shared/live'
 import { useLoading } from '../shared/loading'
 import Checks from './Checks.vue'
 import History from './History.vue'
-import Reason from './Reason.vue'
+import Reason from '../shared/Reason.vue'
 import Rules from './Rules.vue'
 
 /** A model: what is in use, what waits for whom, what runs where, how it came to be so. */

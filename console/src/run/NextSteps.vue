@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Checkpoint, RunDetail } from '../api/client'
+import StopRun from './StopRun.vue'
 
 /** What may be done with a run, each with the command that does it. */
 const props = defineProps<{ run: RunDetail; checkpoints: Checkpoint[] }>()
@@ -12,7 +13,15 @@ const steps = computed(() => {
   const run = props.run.address
   const some = present.value.length > 0
   const more = props.run.state === 'finished' ? ' --more -- COMMAND' : ''
+  const stop = {
+    what: 'Stop',
+    says: props.run.stop?.stopped
+      ? `It was told to: ${props.run.stop.stopped.why}`
+      : 'Its program is told; one that goes on is ended. Resuming goes on with it.',
+    command: `kembrel stop ${run}`,
+  }
   return [
+    ...(props.run.state === 'running' ? [stop] : []),
     {
       what: 'Resume',
       says:
@@ -68,6 +77,7 @@ const steps = computed(() => {
         <td class="small">{{ s.says }}</td>
         <td>
           <code v-if="s.command" class="mono">{{ s.command }}</code>
+          <StopRun v-if="s.what === 'Stop'" :run="run" />
         </td>
       </tr>
     </tbody>

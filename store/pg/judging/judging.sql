@@ -43,6 +43,9 @@ update run set dispute = @dispute where id = @run;
 update run r set stopped = @stopped from project p
 where r.id = @run and p.id = r.project and r.stopped is null and r.state = 'running' and coalesce(r.stop_rule, p.stop_rule) = @rule;
 
+-- query: stopped_by
+update run set stopped = @stopped where id = @run and state = 'running';
+
 -- query: stop_rule_of_run
 update run set stop_rule = @rule, stopped = case when state = 'running' then null else stopped end where id = @run;
 

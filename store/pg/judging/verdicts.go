@@ -38,6 +38,12 @@ func (q Queries) SetStopped(ctx context.Context, run int64, rule json.RawMessage
 	return n > 0, err
 }
 
+// StopRun keeps that a person asked a run to stop; false where it is over.
+func (q Queries) StopRun(ctx context.Context, run int64, stopped any) (bool, error) {
+	n, err := q.Exec(ctx, "stopped_by", db.A{"run": run, "stopped": stopped})
+	return n > 0, err
+}
+
 // SetRunStopRule sets a run's own rule; nil: as the project.
 func (q Queries) SetRunStopRule(ctx context.Context, run int64, rule any) error {
 	_, err := q.Exec(ctx, "stop_rule_of_run", db.A{"run": run, "rule": rule})

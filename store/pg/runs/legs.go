@@ -38,6 +38,12 @@ func (q Queries) ClaimLeg(ctx context.Context, run int64, leg int, recorder stri
 	return err
 }
 
+// UnstopRun forgets that a person had asked a run to stop, which somebody goes on with.
+func (q Queries) UnstopRun(ctx context.Context, run int64) error {
+	_, err := q.Exec(ctx, "leg_unstop", db.A{"run": run})
+	return err
+}
+
 // SeeLeg notes a sign of life and returns the leg's state.
 func (q Queries) SeeLeg(ctx context.Context, run int64, leg int, recorder string) (string, error) {
 	return db.Value[string](ctx, q, "leg_seen", db.A{"run": run, "leg": leg, "recorder": recorder})

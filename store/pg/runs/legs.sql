@@ -18,6 +18,10 @@ insert into leg (run, number, key, recorder, host, from_step, last_step, last_ep
 select @run, coalesce(max(number), 0) + 1, @key, @recorder, @host, @from_step, @from_step, @from_epoch, @started, @resumed from leg where run = @run
 returning number;
 
+-- query: leg_unstop
+-- Who goes on with a run that a person had asked to stop means it.
+update run set stopped = null where id = @run and stopped ? 'who';
+
 -- query: leg_claim
 update leg set recorder = @recorder, seen = now() where run = @run and number = @number;
 

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ElInput } from 'element-plus'
 import { ref, watch } from 'vue'
-import Ask from '../shared/Ask.vue'
+import Ask from './Ask.vue'
 
 /** Asks why something is done, and does it. */
 defineProps<{
