@@ -196,8 +196,8 @@ func (s *sender) hearNews(ctx context.Context) error {
 // usualGrace is how long a program may take to end by itself where nothing else was said.
 const usualGrace = 30 * time.Second
 
-// endGently ends a program that goes on although the rule, or a person, says stop: it may end by itself for a while if it has spoken
-// with the recorder, then SIGTERM, then SIGKILL.
+// endGently ends a program that goes on although the rule, or a person, says stop: it may end by itself for a while if
+// it has spoken with the recorder, then SIGTERM, then SIGKILL.
 func endGently(process *os.Process, knows bool, grace time.Duration, ended <-chan struct{}, say func(string, ...any)) {
 	wait := func(d time.Duration) bool {
 		select {
