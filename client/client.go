@@ -11,6 +11,7 @@ import (
 	"io"
 	"mime"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"reflect"
 	"slices"
@@ -33,7 +34,18 @@ func New(address, token string) *Client {
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.MaxIdleConnsPerHost = 8
 	transport.ResponseHeaderTimeout = 60 * time.Second
+	transport.DisableCompression = local(address) // nothing is gained on the way to this machine itself
 	return &Client{URL: strings.TrimRight(address, "/"), Token: token, HTTP: &http.Client{Transport: transport}}
+}
+
+// local reports whether an address is of this machine.
+func local(address string) bool {
+	u, err := url.Parse(address)
+	if err != nil {
+		return false
+	}
+	ip, err := netip.ParseAddr(u.Hostname())
+	return u.Hostname() == "localhost" || err == nil && ip.IsLoopback()
 }
 
 // ErrAway is wrapped by errors of a service that does not answer.

@@ -119,7 +119,7 @@ func CheckProxies(proxies []string) error {
 func (s *Server) OpenAPI() ([]byte, error) { return s.huma.OpenAPI().MarshalJSON() }
 
 // Handler is the HTTP handler.
-func (s *Server) Handler() http.Handler { return s.engine }
+func (s *Server) Handler() http.Handler { return outer(s.engine) }
 
 // Metrics is the handler of Prometheus metrics.
 func (s *Server) Metrics() http.Handler {
@@ -134,7 +134,7 @@ func (s *Server) Serve(ctx context.Context, address, metricsAddress string, read
 	if err != nil {
 		return err
 	}
-	main := &http.Server{Handler: s.engine, TLSConfig: s.options.TLS, ReadHeaderTimeout: 10 * time.Second,
+	main := &http.Server{Handler: s.Handler(), TLSConfig: s.options.TLS, ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog:    slog.NewLogLogger(s.options.Log.Handler(), slog.LevelWarn),
 		BaseContext: func(net.Listener) context.Context { return ctx }}

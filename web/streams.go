@@ -38,6 +38,9 @@ func (w *server) history(ctx context.Context, who act.Who, in *api.HistoryInput)
 		g := humagin.Unwrap(c)
 		g.Header("Content-Type", history.MediaType(in.Format))
 		g.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s"`, h.FileName()))
+		if isHead(g.Request.Context()) { // readings are not read for that
+			return
+		}
 		if err := h.Write(g.Request.Context(), steady{g.Writer}); err != nil {
 			w.options.Log.Warn("a history was cut off", "err", err)
 			panic(http.ErrAbortHandler)
@@ -104,7 +107,7 @@ func sendFile(reader io.ReadSeeker, file api.File, saved time.Time) *huma.Stream
 		h.Set("Content-Type", "application/octet-stream")
 		h.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(path.Base(file.Path)))
 		h.Set("ETag", `"`+file.Digest+`"`)
-		http.ServeContent(steady{g.Writer}, g.Request, "", saved, reader)
+		http.ServeContent(steady{g.Writer}, asAsked(g.Request), "", saved, reader)
 	}}
 }
 

@@ -1,0 +1,107 @@
+package web_test
+
+import (
+	"compress/gzip"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/require"
+)
+
+// asked sends a request as it is: nothing is decompressed on the way back.
+func (s *served) asked(t *testing.T, method, path string, header ...string) (*http.Response, []byte) {
+	t.Helper()
+	r, err := http.NewRequest(method, s.URL+path, nil)
+	require.NoError(t, err)
+	for i := 0; i < len(header); i += 2 {
+		r.Header.Set(header[i], header[i+1])
+	}
+	response, err := (&http.Client{Transport: &http.Transport{DisableCompression: true, DisableKeepAlives: true}}).Do(r)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	content, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	return response, content
+}
+
+// Answers are sent smaller where the client takes that and it pays; files, parts of them and the stream of events are
+// sent as they are.
+func TestAnswersAreCompressed(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	run := s.saved(t, noise(300_000, 1), 0.5, 0.3)
+	path := "/api/v1/projects/vessels/history?format=csv-long&runs=" + strconv.Itoa(run.Number)
+	for range 40 {
+		s.leg(t)
+	}
+	list := "/api/v1/projects/vessels/runs"
+	_, plain := s.asked(t, "GET", list, s.bearer()...)
+	require.Greater(t, len(plain), 4096)
+	response, small := s.asked(t, "GET", list, append(s.bearer(), "Accept-Encoding", "gzip")...)
+	require.Equal(t, "gzip", response.Header.Get("Content-Encoding"))
+	require.Contains(t, response.Header.Values("Vary"), "Accept-Encoding")
+	require.Less(t, len(small), len(plain)/3)
+	unzipped, err := gzip.NewReader(strings.NewReader(string(small)))
+	require.NoError(t, err)
+	again, err := io.ReadAll(unzipped)
+	require.NoError(t, err)
+	require.Equal(t, len(plain), len(again))
+	response, small = s.asked(t, "GET", list, append(s.bearer(), "Accept-Encoding", "zstd, gzip, br")...)
+	require.Equal(t, "zstd", response.Header.Get("Content-Encoding"))
+	decoder, err := zstd.NewReader(strings.NewReader(string(small)))
+	require.NoError(t, err)
+	defer decoder.Close()
+	again, err = io.ReadAll(decoder)
+	require.NoError(t, err)
+	require.Equal(t, len(plain), len(again))
+
+	file := "/api/v1/projects/vessels/runs/1/checkpoints/last/file?path=shared"
+	for _, more := range [][]string{nil, {"Range", "bytes=10-99"}} {
+		response, content := s.asked(t, "GET", file, append(append(s.bearer(), "Accept-Encoding", "gzip"), more...)...)
+		require.Empty(t, response.Header.Get("Content-Encoding"))
+		require.Equal(t, "bytes", response.Header.Get("Accept-Ranges"))
+		want := noise(300_000, 1)
+		if more != nil {
+			want = want[10:100]
+		}
+		require.Equal(t, want, content)
+	}
+	response, _ = s.asked(t, "GET", path, append(s.bearer(), "Accept-Encoding", "gzip")...)
+	require.Equal(t, http.StatusOK, response.StatusCode)
+	for _, odd := range []string{"gzip;q=0", "identity", "nonsense", ""} {
+		response, content := s.asked(t, "GET", list, append(s.bearer(), "Accept-Encoding", odd)...)
+		require.Empty(t, response.Header.Get("Content-Encoding"), odd)
+		require.Len(t, content, len(plain))
+	}
+}
+
+// Where GET is, HEAD is: the same head and no content, with the same rights.
+func TestHeads(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	s.saved(t, noise(3000, 1), 0.5)
+	for _, path := range []string{"/api/v1/projects", "/api/v1/projects/vessels/runs/1", "/api/v1/health",
+		"/api/v1/projects/vessels/history", "/api/v1/projects/vessels/runs/1/checkpoints/last/file?path=shared", "/",
+		"/assets/a.js"} {
+		get, content := s.asked(t, "GET", path, s.bearer()...)
+		head, none := s.asked(t, "HEAD", path, s.bearer()...)
+		require.Equal(t, get.StatusCode, head.StatusCode, path)
+		require.Equal(t, get.Header.Get("Content-Type"), head.Header.Get("Content-Type"), path)
+		require.Equal(t, get.Header.Get("ETag"), head.Header.Get("ETag"), path)
+		require.Empty(t, none, path)
+		require.NotEmpty(t, content, path)
+	}
+	file := "/api/v1/projects/vessels/runs/1/checkpoints/last/file?path=shared"
+	head, _ := s.asked(t, "HEAD", file, s.bearer()...)
+	require.EqualValues(t, 3000, head.ContentLength)
+	head, _ = s.asked(t, "HEAD", "/api/v1/projects/vessels/runs/9", s.bearer()...)
+	require.Equal(t, http.StatusNotFound, head.StatusCode)
+	head, _ = s.asked(t, "HEAD", "/api/v1/projects/vessels")
+	require.Equal(t, http.StatusUnauthorized, head.StatusCode)
+	head, _ = s.asked(t, "HEAD", "/api/v1/events", s.bearer()...)
+	require.Equal(t, http.StatusMethodNotAllowed, head.StatusCode)
+}
