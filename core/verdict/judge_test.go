@@ -210,3 +210,29 @@ func TestVerdictOfOddCurves(t *testing.T) {
 	require.Contains(t, v.Say(o, summary(2, 1, 0.9, nan, 0.8, nan, nan)),
 		"Diverged in epoch 6: loss.val is no longer a number. It was best at 0.8 in epoch 5.")
 }
+
+// A branch of a run that had learnt what there is to learn goes on from there: behind its parent's curves it has
+// converged, where its own alone would seem to have learnt nothing.
+func TestBranchIsJudgedBehindItsParent(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 20))
+	series := func(from, n int, f func(i int) float64) Series {
+		s := Series{}
+		for i := range n {
+			s.X, s.Y = append(s.X, float64(from+i)), append(s.Y, f(from+i))
+			s.End = float64(from + i)
+		}
+		return s
+	}
+	fell := func(i int) float64 { return 0.4 + 2*math.Exp(-float64(i)/4) + 0.002*r.NormFloat64() }
+	train, val := series(1, 40, fell), series(1, 40, fell)
+	moreTrain, moreVal := series(41, 20, fell), series(41, 20, fell)
+	o := Objective{Curve: "loss.val", Direction: Lower}
+	alone := Judge(o, curve.ByEpoch, moreTrain, moreVal)
+	require.NotEqual(t, Converged, alone.Kind, "nothing was learnt in it")
+	behind := Judge(o, curve.ByEpoch, moreTrain.Behind(train), moreVal.Behind(val))
+	require.Equal(t, Converged, behind.Kind, behind.Say(o, curve.NewSummary()))
+	require.Len(t, moreVal.Behind(val).X, 60)
+	over := series(31, 20, fell)
+	require.Len(t, over.Behind(val).X, 50, "what the parent went on to is not the branch's")
+	require.Equal(t, Series{}, Series{}.Behind(val))
+}

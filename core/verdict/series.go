@@ -41,6 +41,26 @@ func FromFolds(by curve.By, folds []curve.Fold) Series {
 	return s
 }
 
+// Behind is a series with what came before it: the part of another that lies before its first place. A branch is judged
+// so, as it goes on from what its parent had learnt.
+func (s Series) Behind(before Series) Series {
+	if len(s.X) == 0 {
+		return s
+	}
+	n := 0
+	for n < len(before.X) && before.X[n] < s.X[0] {
+		n++
+	}
+	out := Series{X: slices.Concat(before.X[:n], s.X), Y: slices.Concat(before.Y[:n], s.Y), End: s.End}
+	for _, x := range before.Broken {
+		if x < s.X[0] {
+			out.Broken = append(out.Broken, x)
+		}
+	}
+	out.Broken = append(out.Broken, s.Broken...)
+	return out
+}
+
 // times is the series with every value multiplied, so that lower is always better.
 func (s Series) times(sign float64) Series {
 	out := Series{X: s.X, Broken: s.Broken, End: s.End, Y: make([]float64, len(s.Y))}

@@ -30,6 +30,7 @@ type mole struct {
 	atBest   map[int64][]*float64
 	bad      map[int64]bool // runs whose readings cannot be read
 	read     int            // readings handed over
+	origins  map[int64]json.RawMessage
 }
 
 func (m *mole) AddEvent(ctx context.Context, e store.Event) error { return m.h.AddEvent(ctx, e) }
@@ -78,7 +79,9 @@ func (m *mole) View(_ context.Context, s store.Span, w curve.Window, _ curve.Smo
 	error) {
 	r := curve.Reducer{Window: w}
 	for i, v := range m.values[s.Run] {
-		r.Readings([]curve.Point{point(i)}, []float64{v})
+		if p := point(i); s.To == 0 || p.Step <= s.To {
+			r.Readings([]curve.Point{p}, []float64{v})
+		}
 	}
 	return map[string]store.Folded{"loss.val": {Folds: r.Folds}}, nil
 }
@@ -105,6 +108,10 @@ func (m *mole) Summaries(_ context.Context, runs []int64, _ string) (out []store
 			LastValue: values[len(values)-1], LastEpoch: last.Epoch, LastStep: last.Step, HighValue: values[0]})
 	}
 	return out, nil
+}
+
+func (m *mole) RunOrigin(_ context.Context, run int64) (json.RawMessage, error) {
+	return m.origins[run], nil
 }
 
 func (m *mole) StopRun(_ context.Context, run int64, stopped any) (bool, error) {
@@ -307,4 +314,22 @@ func TestJudge(t *testing.T) {
 	require.NoError(t, s.Judge(t.Context(), 101))
 	require.Equal(t, "diverged", m.verdicts[101].(*api.Verdict).Kind)
 	require.NoError(t, s.Judge(t.Context(), 999), "a run that is gone")
+}
+
+// A branch's curves stand behind its parent's, up to the checkpoint.
+func TestAncestry(t *testing.T) {
+	s, m := fresh(2)
+	m.values[101] = []float64{1, 0.5, 0.4, 0.3}
+	names := []string{"loss.val", "loss.train"}
+	for text, want := range map[string]int{`{"kind":"branch","from":"vessels/1@e2","step":80}`: 2,
+		`{"kind":"rerun","from":"vessels/1"}`: 0, `{"kind":"branch","from":"vessels/99@e2","step":80}`: 0,
+		`{"kind":"branch","from":"of before","step":80}`: 0} {
+		m.origins = map[int64]json.RawMessage{102: json.RawMessage(text)}
+		got, err := s.ancestry(t.Context(), 102, names, curve.ByEpoch)
+		require.NoError(t, err, text)
+		require.Len(t, got.val.X, want, text)
+	}
+	got, err := s.ancestry(t.Context(), 101, names, curve.ByEpoch)
+	require.NoError(t, err)
+	require.Empty(t, got.val.X)
 }

@@ -16,6 +16,7 @@ type Storage interface {
 	Judgements(ctx context.Context, runs []int64) ([]store.Judgement, error)
 	ListLegs(ctx context.Context, run int64) ([]store.Leg, error)
 	ProjectStopRule(ctx context.Context, project int64) (json.RawMessage, error)
+	RunOrigin(ctx context.Context, run int64) (json.RawMessage, error)
 	RunsWithRules(ctx context.Context, runs []int64) ([]int64, error)
 	SetAtBest(ctx context.Context, run int64, curves []int, values []*float64, step *int64) error
 	SetSketch(ctx context.Context, run int64, id int, sketch curve.Sketch) error

@@ -39,6 +39,7 @@ type unjudged struct {
 // without reading it all.
 type learnt struct {
 	objective  verdict.Objective
+	before     ancestry
 	batches    int64 // in it
 	train, val curve.Reducer
 	to         float64 // the furthest place on the axis
@@ -107,7 +108,7 @@ func (u *unjudged) remember(run int64, o verdict.Objective, f judgedFolds) {
 	}
 	to := f.window.To
 	f.window.To = math.Inf(1)
-	u.learnt[run] = &learnt{objective: o, batches: u.waiting[run], train: curve.Continue(f.window, f.train),
+	u.learnt[run] = &learnt{objective: o, before: f.before, batches: u.waiting[run], train: curve.Continue(f.window, f.train),
 		val: curve.Continue(f.window, f.val), to: to}
 }
 
@@ -229,7 +230,7 @@ func (s *Judging) judgeOne(ctx context.Context, row store.Judgement,
 	}
 	var f judgedFolds
 	if l := s.unjudged.learnt[row.ID]; l != nil && l.usable(row.Objective, sum) {
-		f = judgedFolds{window: l.val.Window, train: l.train.Folds, val: l.val.Folds}
+		f = judgedFolds{window: l.val.Window, train: l.train.Folds, val: l.val.Folds, before: l.before}
 	} else {
 		var err error
 		if f, err = s.foldsOf(ctx, row.ID, row.Objective, sum); err != nil {

@@ -134,6 +134,7 @@ func (s *Judging) VerdictOf(ctx context.Context, run int64, o verdict.Objective)
 type judgedFolds struct {
 	window     curve.Window
 	train, val []curve.Fold
+	before     ancestry
 }
 
 // judgedWindow folds a stretch of epochs or steps.
@@ -165,12 +166,16 @@ func (s *Judging) foldsOf(ctx context.Context, run int64, o verdict.Objective,
 	f.window = judgedWindow(f.window.By, from, to)
 	folds, err := s.readings.View(ctx, store.Span{Run: run, Names: names}, f.window, curve.Smoothing{})
 	f.train, f.val = folds[trainName].Folds, folds[o.Curve].Folds
+	if err == nil {
+		f.before, err = s.ancestry(ctx, run, names, f.window.By)
+	}
 	return f, err
 }
 
 func (f judgedFolds) verdict(o verdict.Objective, sum curve.Summary) *api.Verdict {
 	by := f.window.By
-	j := verdict.Judge(o, by, verdict.FromFolds(by, f.train), verdict.FromFolds(by, f.val))
+	j := verdict.Judge(o, by, verdict.FromFolds(by, f.train).Behind(f.before.train),
+		verdict.FromFolds(by, f.val).Behind(f.before.val))
 	return &api.Verdict{Kind: string(j.Kind), Said: j.Say(o, sum), By: string(by), Since: api.Float(j.Since),
 		Train: api.Float(j.Train), Val: api.Float(j.Val),
 		Gap: api.Float(j.Gap), Noise: api.Float(j.Noise), Learnt: api.Float(j.Learnt),

@@ -64,6 +64,8 @@ async function make() {
         <ElOption value="last" label="last checkpoint" />
       </ElSelect>
       <span>must be better than the edition in use</span>
+    </div>
+    <div class="row">
       <ElRadioGroup v-model="asked.by" aria-label="By how much">
         <ElRadio value="noise">beyond the noise between seeds</ElRadio>
         <ElRadio value="margin">by more than</ElRadio>
@@ -74,7 +76,7 @@ async function make() {
         :controls="false"
         :disabled="asked.by !== 'margin'"
         aria-label="Margin"
-        class="short"
+        class="narrow"
       />
     </div>
     <div class="row">
@@ -82,7 +84,7 @@ async function make() {
     </div>
     <label class="beside">
       Is asked for
-      <ElSelect v-model="asked.ask" aria-label="Standing that it is asked for">
+      <ElSelect v-model="asked.ask" :empty-values="[undefined]" aria-label="Standing that it is asked for">
         <ElOption value="" label="no standing" />
         <ElOption v-for="s in model.standings" :key="s.name" :value="s.name" :label="s.name" />
       </ElSelect>
@@ -107,6 +109,12 @@ async function make() {
 }
 .short {
   width: 150px;
+}
+.narrow {
+  width: 90px;
+}
+.row :deep(.el-checkbox__label) {
+  font-weight: 400;
 }
 .past {
   max-height: 300px;

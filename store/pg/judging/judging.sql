@@ -27,6 +27,9 @@ select r.id, p.key as project, r.number, p.objective, r.state, coalesce(r.stop_r
     coalesce((select case when jsonb_typeof(value) = 'number' then value::float8 end from hyper where run = r.id and name = 'epochs'), 'NaN') as epochs
 from run r join project p on p.id = r.project where r.id = any(@runs) order by r.id;
 
+-- query: run_origin
+select origin from run where id = @run;
+
 -- query: verdict_set
 update run set verdict = @verdict where id = @run and verdict is distinct from @verdict::jsonb;
 

@@ -31,6 +31,11 @@ func (q Queries) DisputeVerdict(ctx context.Context, run int64, dispute any) err
 	return err
 }
 
+// RunOrigin is what a run branched from, or repeats; nil: nothing.
+func (q Queries) RunOrigin(ctx context.Context, run int64) (json.RawMessage, error) {
+	return db.Value[json.RawMessage](ctx, q, "run_origin", db.A{"run": run})
+}
+
 // SetStopped keeps that a rule said stop; false where one had said so before, the run is over, or another rule is in
 // force by now.
 func (q Queries) SetStopped(ctx context.Context, run int64, rule json.RawMessage, stopped any) (bool, error) {
