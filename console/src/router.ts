@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import { session, whoAmI } from './api/client'
+import { arrive } from './shared/arriving'
 import { keepTray } from './shared/tray'
 import Enter from './people/Enter.vue'
 import Projects from './runs/Projects.vue'
@@ -106,3 +107,4 @@ router.beforeEach(async (to) => {
 })
 
 keepTray(router)
+arrive(router)

@@ -3,6 +3,7 @@ import { computed, ref, watch } from 'vue'
 import { answer, client, type Description, type Edition } from '../api/client'
 import LineageLink from '../shared/LineageLink.vue'
 import PartFiles from '../shared/PartFiles.vue'
+import PageProblem from '../shared/PageProblem.vue'
 import Question from '../shared/Question.vue'
 import { bytes, hyper, linkTo, number as text, when, type Float } from '../shared/format'
 import { useLive } from '../shared/live'
@@ -20,7 +21,6 @@ const load = loader(async () => {
       params: { path: { model: props.model, edition: props.edition } },
     }),
   )
-  document.title = `${shown.value.address} · Kembrel`
   const inUse = (
     await answer(client.GET('/api/v1/models/{model}', { params: { path: { model: props.model } } }))
   ).standings?.find((s) => s.name === 'in-use')?.edition
@@ -71,7 +71,7 @@ const href = (file: string) =>
 
 <template>
   <main>
-    <p v-if="problem" class="bad page-top" role="alert">{{ problem }}</p>
+    <PageProblem :problem="problem" :missing="!shown" :name="`${model}#${edition}`" />
     <template v-if="shown && facts">
       <div class="page-head">
         <div>

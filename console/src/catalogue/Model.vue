@@ -2,7 +2,9 @@
 import { ElButton } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { answer, client, session, type Asking, type Edition, type Model, type Standing } from '../api/client'
+import PageProblem from '../shared/PageProblem.vue'
 import Question from '../shared/Question.vue'
+import { setTitle } from '../shared/arriving'
 import { linkTo, number, when } from '../shared/format'
 import { useLive } from '../shared/live'
 import { useLoading } from '../shared/loading'
@@ -17,7 +19,7 @@ const shown = ref<Model>()
 const { problem, loader } = useLoading()
 const load = loader(async () => {
   shown.value = await answer(client.GET('/api/v1/models/{model}', { params: { path: { model: props.model } } }))
-  document.title = `${shown.value.title || shown.value.name} · Kembrel`
+  setTitle(shown.value.title || shown.value.name)
 })
 watch(() => props.model, load)
 useLive({}, { model: load, hello: load })
@@ -148,7 +150,7 @@ const late = (behind: number) =>
 
 <template>
   <main>
-    <p v-if="problem" class="bad page-top" role="alert">{{ problem }}</p>
+    <PageProblem :problem="problem" :missing="!shown" :name="model" />
     <template v-if="shown">
       <div class="page-head">
         <div>

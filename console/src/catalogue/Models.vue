@@ -22,7 +22,6 @@ const load = loader(async () => {
     if (!cursor) break
   }
   models.value = all
-  document.title = 'Catalogue · Kembrel'
 })
 useLive({}, { model: load, hello: load })
 const held = (m: Model) => (m.standings ?? []).filter((s) => s.edition)

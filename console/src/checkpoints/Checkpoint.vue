@@ -5,6 +5,7 @@ import { answer, client, type Checkpoint, type Tensors, type Weights } from '../
 import Found from '../evaluations/Found.vue'
 import LineageLink from '../shared/LineageLink.vue'
 import PartFiles from '../shared/PartFiles.vue'
+import PageProblem from '../shared/PageProblem.vue'
 import Question from '../shared/Question.vue'
 import Wrong from '../predictions/Wrong.vue'
 import WeightBands from './WeightBands.vue'
@@ -104,7 +105,7 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
 
 <template>
   <main>
-    <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
+    <PageProblem :problem="problem" :missing="!checkpoint" :name="`${project}/${number}@${at}`" />
     <template v-if="checkpoint">
       <div class="page-head">
         <div>
@@ -261,9 +262,6 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
 </template>
 
 <style scoped>
-.problem {
-  padding: 0 24px;
-}
 .tensors {
   margin-top: 16px;
 }

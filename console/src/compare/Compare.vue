@@ -10,6 +10,7 @@ import RankStrip from './RankStrip.vue'
 import TradeOffs from './TradeOffs.vue'
 import WhatMattered from './WhatMattered.vue'
 import Disagree from '../predictions/Disagree.vue'
+import PageProblem from '../shared/PageProblem.vue'
 import Question from '../shared/Question.vue'
 import Export from '../shared/Export.vue'
 import { useLive, type News } from '../shared/live'
@@ -147,7 +148,7 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
 
 <template>
   <main>
-    <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
+    <PageProblem :problem="problem" :missing="!comparison" :name="`Runs of ${project} compared`" />
     <template v-if="comparison">
       <div class="page-head">
         <div>
@@ -266,9 +267,6 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
 </template>
 
 <style scoped>
-.problem {
-  padding: 10px 24px 0;
-}
 .baseline {
   width: 170px;
 }

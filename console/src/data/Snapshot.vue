@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { answer, client, type Snapshot, type SnapshotDifference } from '../api/client'
 import LineageLink from '../shared/LineageLink.vue'
 import Question from '../shared/Question.vue'
+import { setTitle } from '../shared/arriving'
 import Items from './Items.vue'
 import ShareBar from './ShareBar.vue'
 import { bytes, linkTo, number, when } from '../shared/format'
@@ -25,7 +26,7 @@ const load = loader(async () => {
     client.GET('/api/v1/datasets/{dataset}/snapshots/{number}', { params: { path: path.value } }),
   )
   snapshot.value = got
-  document.title = `${got.address} · Kembrel`
+  setTitle(got.address)
   if (got.state === 'looking') again = setTimeout(() => void load(), 1000)
 })
 const loadOthers = loader(async () => {

@@ -21,7 +21,6 @@ const load = loader(async () => {
   const got = await answer(client.GET('/api/v1/lineage', { params: { query: { of: props.of } } }))
   lineage.value = got
   picked.value = got.of
-  document.title = `Lineage of ${props.of} · Kembrel`
   await nextTick()
   const here = drawing.value?.nodes[got.of]
   if (here && scroll.value) scroll.value.scrollLeft = here.x - scroll.value.clientWidth / 2

@@ -10,6 +10,7 @@ import Examples from './Examples.vue'
 import { ofClass } from './answers'
 import FigureTable from './FigureTable.vue'
 import Matrix from './Matrix.vue'
+import PageProblem from '../shared/PageProblem.vue'
 import Question from '../shared/Question.vue'
 import { useLive } from '../shared/live'
 import { useLoading } from '../shared/loading'
@@ -32,7 +33,6 @@ const load = loader(async () => {
     }),
   )
   sheets.value = list.items ?? []
-  document.title = `${address.value}, predictions · Kembrel`
 })
 watch(() => props.sheet, load)
 useLive({ project: props.project, run: String(props.number) }, { hello: load, predictions: load, alarm: load })
@@ -57,7 +57,7 @@ const W = 200
 
 <template>
   <main>
-    <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
+    <PageProblem :problem="problem" :missing="!one" :name="`Predictions of ${project}/${number}`" />
     <template v-if="one">
       <div class="page-head">
         <div>
@@ -161,9 +161,6 @@ const W = 200
 </template>
 
 <style scoped>
-.problem {
-  padding: 0 24px;
-}
 .both {
   display: flex;
   flex-wrap: wrap;

@@ -11,6 +11,7 @@ import NextSteps from './NextSteps.vue'
 import Written from '../files/Written.vue'
 import LegAxis from './LegAxis.vue'
 import LineageLink from '../shared/LineageLink.vue'
+import PageProblem from '../shared/PageProblem.vue'
 import Question from '../shared/Question.vue'
 import StateMark from '../shared/StateMark.vue'
 import StopRule from '../shared/StopRule.vue'
@@ -230,7 +231,7 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
 
 <template>
   <main>
-    <p v-if="problem" class="bad problem" role="alert">{{ problem }}</p>
+    <PageProblem :problem="problem" :missing="!run" :name="`${project}/${number}`" />
     <template v-if="run">
       <div class="page-head">
         <div>
@@ -393,9 +394,6 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
 </template>
 
 <style scoped>
-.problem {
-  padding: 0 24px;
-}
 .warnings {
   margin: 0 24px 12px;
   padding-left: 18px;

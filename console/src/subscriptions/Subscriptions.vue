@@ -24,7 +24,6 @@ const load = loader(async () => {
   all.value = page.items ?? []
 })
 void load()
-document.title = `Subscriptions of ${props.project} · Kembrel`
 const again = window.setInterval(() => document.visibilityState === 'visible' && void load(), 3000)
 onScopeDispose(() => clearInterval(again))
 
