@@ -39,8 +39,12 @@ func (m Measure) Chart(title, by string) chart.Chart {
 		if split == "" {
 			label = c.Name
 		}
+		dashed := split == "train"
+		if c.Label != "" { // of several runs
+			label, colour, dashed = c.Label, chart.Colours[i%len(chart.Colours)], i >= len(chart.Colours)
+		}
 		out.Lines = append(out.Lines, chart.Line{Label: label + " " + Number(c.Last), X: c.X, Y: c.Y, Low: c.low,
-			High: c.high, Dashed: split == "train", Colour: colour})
+			High: c.high, Dashed: dashed, Colour: colour})
 	}
 	return out
 }

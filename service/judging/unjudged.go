@@ -108,8 +108,8 @@ func (u *unjudged) remember(run int64, o verdict.Objective, f judgedFolds) {
 	}
 	to := f.window.To
 	f.window.To = math.Inf(1)
-	u.learnt[run] = &learnt{objective: o, before: f.before, batches: u.waiting[run], train: curve.Continue(f.window, f.train),
-		val: curve.Continue(f.window, f.val), to: to}
+	u.learnt[run] = &learnt{objective: o, before: f.before, batches: u.waiting[run],
+		train: curve.Continue(f.window, f.train), val: curve.Continue(f.window, f.val), to: to}
 }
 
 // next lists the runs that wait, in the order in which they are judged.
