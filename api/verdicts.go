@@ -8,7 +8,7 @@ import (
 
 // Verdict is what a run's curves say (docs/verdicts.md), with the numbers that led to it; NaN where unknown.
 type Verdict struct {
-	Kind    string   `json:"kind" enum:",too short to tell,improving,converged,underfitting,overfitting,diverged" doc:"Empty: no reading yet"`
+	Kind    string   `json:"kind" enum:",too short to tell,improving,converged,underfitting,overfitting,diverged,too noisy to tell" doc:"Empty: no reading yet"`
 	Said    string   `json:"said" doc:"The verdict as a sentence"`
 	By      string   `json:"by,omitempty" enum:"epoch,step" doc:"Unit of since"`
 	Since   Float    `json:"since" doc:"Where what the verdict names began"`
@@ -16,6 +16,7 @@ type Verdict struct {
 	Val     Float    `json:"val" doc:"Change of the objective since then, as a share"`
 	Gap     Float    `json:"gap" doc:"Validation minus training at the end"`
 	Noise   Float    `json:"noise" doc:"Standard deviation of the objective around its trend"`
+	Unseen  Float    `json:"unseen" doc:"Change that would not be told from the noise, as a share of the error that is left"`
 	Learnt  Float    `json:"learnt" doc:"How far the objective has come, as a share of where it began"`
 	Slope   Float    `json:"slope" doc:"Change of the objective lately, per epoch or reading"`
 	Places  int      `json:"places" doc:"Epochs or stretches of steps judged"`

@@ -16,7 +16,7 @@ func (a *Commands) Verdict() *cobra.Command {
 	var undo bool
 	cmd := &cobra.Command{Use: "verdict RUN", Short: "Say what a run's curves say, with the numbers; or disagree",
 		Args: term.Arguments("RUN"),
-		Long: `Say what a run's curves say: improving, converged, underfitting, overfitting, diverged, or too short to tell, with the numbers that led to it
+		Long: `Say what a run's curves say: improving, converged, underfitting, overfitting, diverged, too noisy or too short to tell, with the numbers that led to it
 (docs/verdicts.md). A person may dispute the verdict with a reason, which is kept and shown with it.`,
 		Example:           "  kembrel verdict vessels/3\n  kembrel verdict vessels/3 --dispute \"validation rose because the sea state changed\"\n  kembrel verdict vessels/3 --undo",
 		ValidArgsFunction: a.Complete(true, false),

@@ -87,6 +87,7 @@ Any number of them may serve the same database and blobs. The first start prints
 			return runService(ctx, a, log, how, s.Get("database"), s.Get("database-keeper"), s.Get("blobs"), false,
 				func(ctx context.Context, svc *service.Service, address string, first bool) error {
 					fmt.Fprintf(a.Err, "Kembrel %s serves %s\n", a.Version, address)
+					sayOthers(a, address)
 					if rescue {
 						return sayRescue(ctx, a, svc, address)
 					}
@@ -176,6 +177,7 @@ func runStart(ctx context.Context, a *term.App, rescue bool) error {
 			}
 			fmt.Fprintf(a.Err, "Kembrel %s is up at %s\nOpen the console (this link works once, within 15 minutes; kembrel sign-in --link makes another):\n\n    %s%s\n\n",
 				a.Version, address, address, link)
+			sayOthers(a, address)
 			return nil
 		})
 }
@@ -362,6 +364,21 @@ func networks(text string) (out []netip.Prefix, err error) {
 		out = append(out, network)
 	}
 	return out, nil
+}
+
+// sayOthers says at which addresses other machines reach a service that listens on every interface.
+func sayOthers(a *term.App, address string) {
+	host, port, err := net.SplitHostPort(a.Settings.Get("listen"))
+	if ip := net.ParseIP(host); err != nil || host != "" && (ip == nil || !ip.IsUnspecified()) {
+		return
+	}
+	scheme, _, _ := strings.Cut(address, "://")
+	all, _ := net.InterfaceAddrs()
+	for _, one := range all {
+		if of, ok := one.(*net.IPNet); ok && of.IP.IsGlobalUnicast() {
+			fmt.Fprintf(a.Err, "On other machines: %s://%s\n", scheme, net.JoinHostPort(of.IP.String(), port))
+		}
+	}
 }
 
 // reachable replaces an address that means every interface by this machine's own.

@@ -28,7 +28,9 @@ type Column struct {
 	Name string // as in the file
 	Role Role
 	As   string // the curve, for Values
-	Why  string // for Skip
+	Why  string // for Skip; or what is remarkable about its numbers
+
+	writes notation
 }
 
 var roles = map[Role][]string{
@@ -61,7 +63,7 @@ func (f *File) guess() {
 	isLong := slices.ContainsFunc(plain, func(n string) bool { return role(n) == Curve }) &&
 		slices.ContainsFunc(plain, func(n string) bool { return role(n) == Value })
 	for i, h := range f.table.Head {
-		c := Column{Name: h, Role: role(plain[i])}
+		c := Column{Name: strings.TrimSpace(h), Role: role(plain[i])}
 		if (c.Role == Curve || c.Role == Value) && !isLong || taken[c.Role] && c.Role != Values {
 			c.Role = Values
 		}
@@ -69,31 +71,27 @@ func (f *File) guess() {
 			c.Role, c.Why = Skip, "a long table has its readings in one column"
 		}
 		if c.Role == Values {
-			if c.As = h; !own {
+			if c.As = c.Name; !own {
 				c.As = CurveName(h, validated)
 			}
-			if bad, text := f.notNumbers(i); bad {
-				c.Role, c.As, c.Why = Skip, "", fmt.Sprintf("it holds text, such as %.30q", text)
-			} else if curve.CheckName(c.As) != nil {
+			if curve.CheckName(c.As) != nil {
 				c.Role, c.As, c.Why = Skip, "", "no curve can have this name"
 			}
+		}
+		if writes, share, bad, ok := numbers(f.table.Look, i, f.table.Divider); ok {
+			c.writes = writes
+			if c.Role == Values || c.Role == Value {
+				c.Why = says[writes]
+				if share {
+					c.Why = strings.TrimPrefix(c.Why+", percentages taken as shares", ", ")
+				}
+			}
+		} else if c.Role == Values {
+			c.Role, c.As, c.Why = Skip, "", fmt.Sprintf("it holds text, such as %.30q", bad)
 		}
 		taken[c.Role] = true
 		f.Columns = append(f.Columns, c)
 	}
-}
-
-func (f *File) notNumbers(column int) (bool, string) {
-	for _, row := range f.table.Look {
-		cells := row.Cells
-		if column >= len(cells) || strings.TrimSpace(cells[column]) == "" {
-			continue
-		}
-		if _, err := parseNumber(cells[column]); err != nil {
-			return true, cells[column]
-		}
-	}
-	return false, ""
 }
 
 // CurveName is the curve that a column's name most likely means: measure first, then the split. Where a file also has

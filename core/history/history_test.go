@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -225,4 +226,43 @@ func TestTable(t *testing.T) {
 	require.Equal(t, 0.1, *got[0].Rate)
 	require.Nil(t, got[1].Rate)
 	require.Equal(t, "[3,4]", got[1].Layers)
+}
+
+// Cells without a value, percentages, decimal commas, commas between thousands and what JSON does not know are read as
+// people write them; what a column is taken for says so.
+func TestOddNumbers(t *testing.T) {
+	for name, c := range map[string]struct {
+		format, text, why string
+		want              []float64
+	}{
+		"absent":                {"csv", "epoch,loss.val\n1,0.5\n2,-\n3,n/a\n4,NA\n5,null\n6,0.25\n", "", []float64{0.5, 0.25}},
+		"percent":               {"csv", "epoch,acc.val\n1,12%\n2,50 %\n", "percentages taken as shares", []float64{0.12, 0.5}},
+		"decimal commas":        {"csv", "epoch;loss.val\n1;0,5\n2;1.234,25\n3;7\n", "with decimal commas", []float64{0.5, 1234.25, 7}},
+		"quoted decimal commas": {"csv", "epoch,loss.val\n1,\"0,5\"\n2,\"0,25\"\n", "with decimal commas", []float64{0.5, 0.25}},
+		"thousands":             {"csv", "epoch,loss.val\n1,\"1,234\"\n2,\"12,345.5\"\n", "with commas between thousands", []float64{1234, 12345.5}},
+		"trimmed":               {"csv", " epoch , loss.val \n1, 0.5\n", "", []float64{0.5}},
+		"JSON": {"jsonl", `{"epoch":1,"loss.val":NaN}` + "\n" + `{"epoch":2,"loss.val":-Infinity,"note":"a \"NaN\" told"}` + "\n", "",
+			[]float64{math.NaN(), math.Inf(-1)}},
+	} {
+		f, err := Open(c.format, strings.NewReader(c.text))
+		require.NoError(t, err, name)
+		runs, err := f.Read()
+		require.NoError(t, err, name)
+		require.Len(t, runs, 1, name)
+		i := slices.IndexFunc(f.Columns, func(c Column) bool { return c.Role == Values })
+		require.Equal(t, c.why, f.Columns[i].Why, name)
+		got := runs[0].Batch.Columns[0].Values
+		require.Len(t, got, len(c.want), name)
+		for k, v := range c.want {
+			require.True(t, v == got[k] || math.IsNaN(v) && math.IsNaN(got[k]), "%s: %v", name, got)
+		}
+	}
+	f, err := Open("csv", strings.NewReader("epoch,loss.val,remark\n1,0.5,calm\n2,0.25,-\n"))
+	require.NoError(t, err)
+	require.Equal(t, Skip, f.Columns[2].Role)
+	require.Contains(t, f.Columns[2].Why, "calm")
+	f, err = Open("csv", strings.NewReader("epoch,loss.val\n1,0.5\n"+strings.Repeat("2,0.5\n", 300)+"3,much\n"))
+	require.NoError(t, err)
+	_, err = f.Read()
+	require.ErrorContains(t, err, "much")
 }

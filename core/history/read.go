@@ -22,19 +22,6 @@ type Imported struct {
 	Batch curve.Batch
 }
 
-func parseNumber(text string) (float64, error) {
-	text = strings.TrimSpace(text)
-	switch strings.ToLower(text) {
-	case "nan":
-		return math.NaN(), nil
-	case "inf", "infinity", "+inf":
-		return math.Inf(1), nil
-	case "-inf", "-infinity":
-		return math.Inf(-1), nil
-	}
-	return strconv.ParseFloat(text, 64)
-}
-
 type cell struct {
 	curve.Point
 	name  string
@@ -74,7 +61,7 @@ func (f *File) Read() ([]Imported, error) {
 				What: f.Columns[column].Name + ": " + fmt.Sprintf(format, args...)}
 		}
 		text := func(r Role) string {
-			if i := at[r]; i >= 0 && i < len(row) {
+			if i := at[r]; i >= 0 && i < len(row) && !isAbsent(row[i]) {
 				return strings.TrimSpace(row[i])
 			}
 			return ""
@@ -93,7 +80,7 @@ func (f *File) Read() ([]Imported, error) {
 			p.Step = int64(v)
 		}
 		if s := text(Epoch); s != "" {
-			v, err := parseNumber(s)
+			v, err := f.Columns[at[Epoch]].writes.number(s)
 			if err != nil || v < 0 || math.IsInf(v, 0) {
 				return wrong(at[Epoch], "%.40q is not an epoch, a number from 0 up", s)
 			}
@@ -114,7 +101,7 @@ func (f *File) Read() ([]Imported, error) {
 			if s == "" {
 				return nil
 			}
-			v, err := parseNumber(s)
+			v, err := f.Columns[at[Value]].writes.number(s)
 			if err != nil {
 				return wrong(at[Value], "%.40q is not a number", s)
 			}
@@ -122,10 +109,10 @@ func (f *File) Read() ([]Imported, error) {
 			return nil
 		}
 		for i, c := range f.Columns {
-			if c.Role != Values || i >= len(row) || strings.TrimSpace(row[i]) == "" {
+			if c.Role != Values || i >= len(row) || isAbsent(row[i]) {
 				continue
 			}
-			v, err := parseNumber(row[i])
+			v, err := c.writes.number(row[i])
 			if err != nil {
 				return wrong(i, "%.40q is not a number", row[i])
 			}

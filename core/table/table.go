@@ -50,8 +50,9 @@ type Options struct {
 
 // Table is a table being read.
 type Table struct {
-	Head []string // names of the columns
-	Look []Row    // the first rows, at most LookRows; Next gives them out as well
+	Head    []string // names of the columns
+	Divider rune     // between the cells of a CSV
+	Look    []Row    // the first rows, at most LookRows; Next gives them out as well
 
 	next func() (Row, error)
 	at   int // how many of Look were given out

@@ -26,6 +26,7 @@ func (t *Table) openCSV(from io.Reader) error {
 			}
 		}
 	}
+	t.Divider = r.Comma
 	head, err := r.Read()
 	if err != nil {
 		return csvError(err)
@@ -117,10 +118,13 @@ func (t *Table) openLines(from io.Reader, o Options) error {
 
 // flatten takes an object apart into keys and texts, in order; null is left out.
 func flatten(text []byte, o Options) ([][2]string, error) {
-	d := json.NewDecoder(bytes.NewReader(text))
-	d.UseNumber()
-	var value map[string]any
-	if err := d.Decode(&value); err != nil {
+	d, value, err := decode(text)
+	if err != nil {
+		if more := quoteNumbers(text); len(more) > len(text) { // as some write who know no null
+			d, value, err = decode(more)
+		}
+	}
+	if err != nil {
 		return nil, fmt.Errorf("not a JSON object: %w", err)
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
@@ -160,4 +164,39 @@ func flatten(text []byte, o Options) ([][2]string, error) {
 		return nil
 	}
 	return out, walk("", value, 0)
+}
+
+func decode(text []byte) (*json.Decoder, map[string]any, error) {
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.UseNumber()
+	var value map[string]any
+	err := d.Decode(&value)
+	return d, value, err
+}
+
+// quoteNumbers puts quotes around NaN, Infinity and -Infinity, which JSON does not know and many write.
+func quoteNumbers(text []byte) []byte {
+	out := make([]byte, 0, len(text)+16)
+	quoted := false
+next:
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case quoted && c == '\\' && i+1 < len(text):
+			out = append(out, c, text[i+1])
+			i++
+			continue
+		case c == '"':
+			quoted = !quoted
+		case !quoted:
+			for _, word := range []string{"NaN", "-Infinity", "Infinity"} {
+				if bytes.HasPrefix(text[i:], []byte(word)) {
+					out = append(append(append(out, '"'), word...), '"')
+					i += len(word) - 1
+					continue next
+				}
+			}
+		}
+		out = append(out, text[i])
+	}
+	return out
 }

@@ -23,6 +23,9 @@ func (v Verdict) Say(o Objective, s curve.Summary) string {
 	switch v.Kind {
 	case TooShort:
 		return fmt.Sprintf("Too short to tell after %s.", v.length(float64(v.Places))) + bestText
+	case TooNoisy:
+		return fmt.Sprintf("Too noisy to tell: %s scatters by %s around its trend, so a change of %s would not be seen.",
+			o.Curve, Number(v.Noise), percent(v.Unseen)) + bestText
 	case Diverged:
 		what := "its values exploded."
 		if math.IsNaN(s.Last.Value) || math.IsInf(s.Last.Value, 0) {

@@ -18,6 +18,7 @@ const (
 	Underfitting Kind = "underfitting"
 	Overfitting  Kind = "overfitting"
 	Diverged     Kind = "diverged"
+	TooNoisy     Kind = "too noisy to tell"
 )
 
 // Verdict is what the curves of a run say, with the numbers that led to it. What is not known is NaN.
@@ -31,6 +32,7 @@ type Verdict struct {
 	Noise      float64 // standard deviation of the validation curve around its trend
 	// how far the objective has come, as a share of where it began: 0.9 of a loss that fell to a tenth
 	Learnt float64
+	Unseen float64 // change that would not be told from the noise, as a share of the error that is left
 	Slope  float64 // of the objective lately, per epoch (or stretch of steps)
 	Places int     // epochs (or stretches of steps) judged
 }
@@ -44,6 +46,8 @@ const (
 	strong      = 0.25 // share by which training must go on improving where validation only stalls
 	poor        = 0.5  // share of the first error that is left when a run has learnt too little
 	near        = 0.15 // share of the error by which training and validation differ at most when underfitting
+	blind       = 0.5  // share of the error that is left which may come or go unseen where it is too noisy
+	allLearnt   = 1.0  // and share of all that was learnt
 	explosion   = 3.0  // times all that was learnt, above the beginning, that a diverged curve lies
 	recent      = 4    // the last quarter tells the trend
 	leastRecent = 10
@@ -56,7 +60,7 @@ const (
 // for n places.
 func Judge(o Objective, by curve.By, train, val Series) Verdict {
 	nan := math.NaN()
-	v := Verdict{By: by, Since: nan, Train: nan, Val: nan, Gap: nan, Noise: nan, Learnt: nan, Slope: nan,
+	v := Verdict{By: by, Since: nan, Train: nan, Val: nan, Gap: nan, Noise: nan, Learnt: nan, Unseen: nan, Slope: nan,
 		Places: len(val.X)}
 	if len(val.X) == 0 && len(val.Broken) == 0 {
 		return v
@@ -120,6 +124,7 @@ func (j *judging) kind() Kind {
 	j.verdict.Train = trained
 	after := n - 1 - at
 	error := sure * 1.2533 * j.verdict.Noise * math.Sqrt(2/float64(m)) // of the difference of two medians
+	j.verdict.Unseen = error / math.Abs(j.errorOf(end))
 	_, up := trend(thin(y[at:]))
 	if after >= 3 && up > rising && end-low > error && end-low > worth*learnt && len(j.train.Y) >= least && !rose {
 		return Overfitting
@@ -131,6 +136,9 @@ func (j *judging) kind() Kind {
 	if since, ok := j.stalled(window, m); ok {
 		j.verdict.Since = since
 		return Overfitting
+	}
+	if j.verdict.Unseen > blind && error > allLearnt*learnt {
+		return TooNoisy
 	}
 	j.since(j.settled(end, error, learnt), m)
 	if j.tooLittle(start, end) {

@@ -179,7 +179,8 @@ func (f judgedFolds) verdict(o verdict.Objective, sum curve.Summary) *api.Verdic
 	return &api.Verdict{Kind: string(j.Kind), Said: j.Say(o, sum), By: string(by), Since: api.Float(j.Since),
 		Train: api.Float(j.Train), Val: api.Float(j.Val),
 		Gap: api.Float(j.Gap), Noise: api.Float(j.Noise), Learnt: api.Float(j.Learnt),
-		Slope: api.Float(j.Slope), Places: j.Places,
+		Unseen: api.Float(j.Unseen),
+		Slope:  api.Float(j.Slope), Places: j.Places,
 		Pace: api.Float(pace(f.val))}
 }
 
