@@ -2,9 +2,11 @@ package filter
 
 import (
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"cel.dev/cel-go/common"
 	"cel.dev/cel-go/common/ast"
@@ -129,10 +131,30 @@ func (l *Language) parse(text string, now time.Time) (*Node, error) {
 	}
 	tree, found := p.Parse(common.NewTextSource(text))
 	if list := found.GetErrors(); len(list) > 0 {
+		if e := otherWord(text); e != nil {
+			return nil, e
+		}
 		return nil, &Error{max(1, list[0].Location.Column()+1), plain(list[0].Message)}
 	}
 	r := reader{language: l, tree: tree, now: now}
 	return r.read(tree.Expr())
+}
+
+// otherWords are what other languages of conditions say, and what is written here.
+var otherWords = map[string]string{"and": "&&", "or": "||", "not": "!", "like": `contains, as title.contains("net")`,
+	"between": "two conditions with &&", "is": "=="}
+
+var words = regexp.MustCompile(`"(?:[^"\\]|\\.)*"?|'[^']*'?|[A-Za-z_][A-Za-z_0-9.]*`)
+
+// otherWord finds one in a text that cannot be read.
+func otherWord(text string) *Error {
+	for _, at := range words.FindAllStringIndex(text, -1) {
+		word := text[at[0]:at[1]]
+		if here, ok := otherWords[strings.ToLower(word)]; ok {
+			return &Error{utf8.RuneCountInString(text[:at[0]]) + 1, fmt.Sprintf("%s is written %s here", word, here)}
+		}
+	}
+	return nil
 }
 
 // plain says what CEL's parser says in our words.
@@ -181,8 +203,8 @@ func (r *reader) read(e ast.Expr) (*Node, error) {
 		if name == "hyper" {
 			return r.wrong(e, "say which hyperparameter: hyper.lr")
 		}
-		return r.wrong(e, "there is no %q; the fields of a run are %s, and hyperparameters are hyper.NAME", name,
-			strings.Join(l.names(), ", "))
+		return r.wrong(e, "there is no %q; a hyperparameter is hyper.%[1]s, a figure of a curve best(%[1]q) or last(%[1]q), and the fields of a run are %[2]s",
+			name, strings.Join(l.names(), ", "))
 	case ast.SelectKind:
 		if on, ok := r.evaluated(e.AsSelect().Operand()); ok && r.language.Runs {
 			n := &Node{Op: Evaluated, Kind: Number, Name: e.AsSelect().FieldName(), On: on}
@@ -196,6 +218,10 @@ func (r *reader) read(e ast.Expr) (*Node, error) {
 		}
 		name, ok := r.below(e, "hyper")
 		if !ok || !r.language.Runs {
+			if dotted, ok := dotted(e); ok && r.language.Runs {
+				return r.wrong(e, "there is no %q; a figure of a curve is best(%[1]q) or last(%[1]q), a hyperparameter hyper[%[1]q]",
+					dotted)
+			}
 			return r.wrong(e, "only hyper has names below it, such as hyper.lr, and evaluated(...)")
 		}
 		if e.AsSelect().IsTestOnly() {
@@ -219,6 +245,18 @@ func (r *reader) read(e ast.Expr) (*Node, error) {
 		return r.call(e)
 	}
 	return r.wrong(e, "this is more than a filter can say")
+}
+
+// dotted is a name such as loss.val as it is written.
+func dotted(e ast.Expr) (string, bool) {
+	switch e.Kind() {
+	case ast.IdentKind:
+		return e.AsIdent(), true
+	case ast.SelectKind:
+		above, ok := dotted(e.AsSelect().Operand())
+		return above + "." + e.AsSelect().FieldName(), ok && !e.AsSelect().IsTestOnly()
+	}
+	return "", false
 }
 
 // evaluated is the data in evaluated("hydrophone#3:test").
@@ -376,14 +414,43 @@ func (r *reader) function(e ast.Expr, name string, args []ast.Expr) (*Node, erro
 		}
 		return &Node{Op: Literal, Kind: Time, Lit: r.now.Add(-d)}, nil
 	case "timestamp":
-		for _, layout := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02"} {
-			if at, err := time.Parse(layout, text); err == nil {
-				return &Node{Op: Literal, Kind: Time, Lit: at}, nil
-			}
+		if at, ok := moment(text); ok {
+			return &Node{Op: Literal, Kind: Time, Lit: at}, nil
 		}
 		return r.wrong(args[0], "%q is no time; write it as 2026-11-01T00:00:00Z or 2026-11-01", text)
 	}
 	return &Node{Op: figure, Kind: Number, Name: text}, nil
+}
+
+// moment reads a time.
+func moment(text string) (time.Time, bool) {
+	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02"} {
+		if at, err := time.Parse(layout, text); err == nil {
+			return at, true
+		}
+	}
+	return time.Time{}, false
+}
+
+// meant is a text beside a time or a number of seconds as what it means there: started > "2026-11-01", ended > "7d" (as
+// ago), took > "1h".
+func (r *reader) meant(n, beside *Node) *Node {
+	text, ok := n.Lit.(string)
+	if n.Op != Literal || !ok {
+		return n
+	}
+	length, err := duration(text)
+	switch {
+	case beside.Kind == Time:
+		if at, ok := moment(text); ok {
+			return &Node{Op: Literal, Kind: Time, Lit: at}
+		} else if err == nil {
+			return &Node{Op: Literal, Kind: Time, Lit: r.now.Add(-length)}
+		}
+	case beside.Op == Field && (beside.Name == "took" || beside.Name == "pace") && r.language.Runs && err == nil:
+		return &Node{Op: Literal, Kind: Number, Lit: length.Seconds()}
+	}
+	return n
 }
 
 // duration reads 90s, 30m, 12h, 7d or 2w.
@@ -421,6 +488,9 @@ func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 		return nil, err
 	}
 	a, b = r.named(a, b), r.named(b, a)
+	if op == Equal || op == Less || op == LessEqual {
+		a, b = r.meant(a, b), r.meant(b, a)
+	}
 	n := &Node{Op: op, Kind: Truth, Args: []*Node{a, b}}
 	is := func(n *Node, kinds ...Kind) bool {
 		for _, k := range append(kinds, Any) {

@@ -33,7 +33,9 @@ func TestMatches(t *testing.T) {
 		`took / 0 > 1`:          false,
 		`title.contains("net")`: true, `who.startsWith("in")`: true, `title.endsWith("net!")`: false,
 		`hyper.optimiser.startsWith("ad")`: true,
-		`ended >= started`:                 true, `started < timestamp("2026-11-22")`: true,
+		`took > "1m"`:                      true, `took > "1h"`: false, `"1m" < took`: true, `started < "2026-11-22"`: true,
+		`started > "2026-11-22"`: false, `title == "1h"`: false,
+		`ended >= started`: true, `started < timestamp("2026-11-22")`: true,
 		`highest("loss.val") == 1.2`: true,
 		`number == 7`:                true, `at("accuracy.train") == 0.9`: true, `pace < 1`: false,
 		// Absent, and of another kind: neither equal nor less nor greater, and ! of it is true.
@@ -57,6 +59,13 @@ func TestMatches(t *testing.T) {
 func TestErrorsPointAtTheColumn(t *testing.T) {
 	for text, want := range map[string]Error{
 		`state = "finished"`:        {7, ""},
+		`lr > 0.01`:                 {1, `a hyperparameter is hyper.lr, a figure of a curve best("lr")`},
+		`loss.val < 0.3`:            {5, `a figure of a curve is best("loss.val") or last("loss.val"), a hyperparameter hyper["loss.val"]`},
+		`number > 3 and took > 1`:   {12, "and is written && here"},
+		`not alarmed`:               {1, "not is written ! here"},
+		`title like "and"`:          {7, "like is written contains"},
+		`title == "and" && (`:       {20, "something is missing"},
+		`took > "soon"`:             {6, "cannot be compared"},
 		`hyper.lr <`:                {11, ""},
 		`stat == "failed"`:          {1, `there is no "stat"`},
 		`tags == "baseline"`:        {6, `tags is a list: write "baseline" in tags`},

@@ -60,8 +60,8 @@ func (n notation) number(text string) (float64, error) {
 }
 
 // numbers finds how a column writes numbers, by the rows looked at; false: it does not hold numbers, such as bad.
-// 1,234 alone may be either: it is a thousand where the cells of the file are divided by commas, as whoever writes those
-// writes no decimals so.
+// 1,234 alone may be either: it is a thousand where cells are divided by commas, as whoever writes those writes no
+// decimals so.
 func numbers(rows []table.Row, column int, divider rune) (n notation, share bool, bad string, ok bool) {
 	candidates := []notation{points, commas, grouped}
 	if divider == ',' {
