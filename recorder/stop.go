@@ -162,7 +162,8 @@ func (s *sender) decide(ctx context.Context, n *session) (told bool) {
 			return true
 		case why == "":
 			return false
-		case err != nil && !api.Is(err, api.LegClaimed) || time.Since(began) > askTime:
+		case err != nil && !api.Is(err, api.LegClaimed) && !errors.Is(err, context.DeadlineExceeded) ||
+			time.Since(began) > askTime: // one that is slow may answer yet
 			n.tellStop(why)
 			return true
 		}

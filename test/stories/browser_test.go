@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/test/browser"
@@ -144,6 +145,18 @@ func TestWatchingInTheBrowser(t *testing.T) {
 	do(t, ctx, "write a wrong filter", chromedp.SendKeys(".filter input", " && stat\r"),
 		chromedp.WaitVisible(".filter [role=alert]"))
 	shows(t, ctx, "document.querySelector('.filter [role=alert]').innerText", `there is no "stat"`)
+
+	// Suggestions are taken by keyboard: the first by Tab, another by arrows and Enter, which filters only then.
+	suggested := until(`document.querySelectorAll('.el-autocomplete-suggestion li').length > 1`)
+	do(t, ctx, "take a suggestion", act(`document.querySelector('.filter input').select()`),
+		chromedp.SendKeys(".filter input", `hyper.l`), suggested,
+		chromedp.SendKeys(".filter input", "\t"), until(`document.querySelector('.filter input').value.startsWith('hyper.l') &&
+			document.querySelector('.filter input').value.length > 7 && document.activeElement.matches('.filter input')`))
+	do(t, ctx, "take the second", act(`document.querySelector('.filter input').select()`),
+		chromedp.SendKeys(".filter input", `hyper.l`), suggested,
+		chromedp.SendKeys(".filter input", kb.ArrowDown+kb.ArrowDown),
+		until(`document.querySelectorAll('.el-autocomplete-suggestion li')[1].getAttribute('aria-selected') === 'true'`),
+		chromedp.SendKeys(".filter input", "\r"), until(`document.querySelector('.filter input').value.length > 7`))
 
 	// A checkpoint's page: what it is good for, and its tensors with their distribution over the epochs.
 	do(t, ctx, "open a checkpoint", chromedp.Navigate(w.url+"/vessels/1/checkpoints/best"),

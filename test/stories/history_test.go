@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -167,8 +168,9 @@ func everydayExports(t *testing.T, w *world) {
 	require.NotEmpty(t, rows)
 	require.Contains(t, rows[0], "best")
 	for line, says := range map[string]string{"export vessels/1 --to " + w.folder + "/x.xlsx": "ends in .csv, .json",
-		"export vessels/1 --names loss.vla": "has a curve loss.vla", "export vessels/1 --to " + w.folder + "/runs.json": "exists; --overwrite",
-		"open vessels/99": "there is no run", "open quays": "there is no project", "import -": "--project"} {
+		"export vessels/1 --names loss.vla":                "has a curve loss.vla",
+		"export vessels/1 --to " + w.folder + "/runs.json": "exists; --overwrite",
+		"open vessels/99":                                  "there is no run", "open quays": "there is no project", "import -": "--project"} {
 		_, errs, code := w.try(strings.Fields(line)...)
 		require.NotZero(t, code, line)
 		require.Contains(t, errs, says, line)
@@ -188,4 +190,18 @@ func everydayExports(t *testing.T, w *world) {
 	w.kembrel(t, "change", "vessels/1", "old/last", "--tag", "kept")
 	require.Equal(t, []string{"kept"}, w.show(t, "old/1").Tags)
 	require.Contains(t, w.show(t, "vessels/1").Tags, "kept")
+	// whoever has signed in there means that service from then on
+	w.person(t, "olga")
+	for _, url := range []string{"", strings.TrimPrefix(w.url, "http://")} {
+		who := w.command(w.binary, "whoami")
+		who.Env = append(slices.DeleteFunc(slices.Clone(who.Env),
+			func(e string) bool { return strings.HasPrefix(e, "KEMBREL_URL=") }),
+			"KEMBREL_CREDENTIALS="+w.folder+"/olga.json")
+		if url != "" {
+			who.Env = append(who.Env, "KEMBREL_URL="+url)
+		}
+		out, errs, code = run(who)
+		require.Zero(t, code, errs)
+		require.Contains(t, out, "olga at "+w.url)
+	}
 }

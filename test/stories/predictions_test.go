@@ -100,7 +100,7 @@ func TestPredictionsInTheBrowser(t *testing.T) {
 	do(t, ctx, "its page",
 		act(`[...document.querySelectorAll('a')].find(a => a.innerText === 'Figures, examples and cutoff').click()`),
 		until(`document.querySelector('svg[role=application]')`))
-	is(t, ctx, `document.title`, "vessels/2, predictions · Kembrel")
+	is(t, ctx, `document.title`, "Predictions of vessels/2 · Kembrel")
 	do(t, ctx, "a cell by keys", act(`document.querySelector('svg[role=application]').focus()`),
 		chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowRight))
 	shows(t, ctx, `location.search`, "predicted")

@@ -8,7 +8,16 @@ const props = defineProps<{ project: string; problem: string }>()
 const model = defineModel<string>({ required: true })
 const text = ref(model.value)
 watch(model, (now) => (text.value = now))
-const field = ref<{ focus(): void }>()
+/** What of the component is used. */
+interface Suggesting {
+  focus(): void
+  close(): void
+  handleSelect(item: unknown): Promise<void>
+  highlightedIndex: number
+  activated: boolean
+  suggestions: unknown[]
+}
+const field = ref<Suggesting>()
 
 async function suggest(typed: string, show: (items: { value: string; label: string }[]) => void) {
   try {
@@ -22,6 +31,29 @@ async function suggest(typed: string, show: (items: { value: string; label: stri
 const hint = 'filter: best("loss.val") < 0.5 && hyper.lr <= 0.01   ( / )'
 const apply = () => (model.value = text.value.trim())
 
+/**
+ * Keys go here before the component has them: Tab takes the suggestion that is marked, or the first, and leaves the line
+ * where there is none; Enter takes one that is marked, and otherwise filters.
+ */
+function keys(e: KeyboardEvent) {
+  const at = field.value
+  if (!at || e.isComposing) return
+  const open = at.activated && at.suggestions.length > 0
+  const marked = open && at.highlightedIndex >= 0
+  if (e.key === 'Tab' && !e.shiftKey && open) {
+    void at.handleSelect(at.suggestions[Math.max(0, at.highlightedIndex)])
+    e.preventDefault()
+  } else if (e.key === 'Enter' && marked) {
+    void at.handleSelect(at.suggestions[at.highlightedIndex])
+    e.preventDefault()
+  } else if (e.key === 'Enter') {
+    at.close()
+    apply()
+  } else if (e.key !== 'Tab') {
+    return
+  }
+  e.stopPropagation()
+}
 function focus(e: KeyboardEvent) {
   const at = e.target as HTMLElement
   if (e.key !== '/' || e.ctrlKey || e.metaKey || e.altKey || /^(INPUT|TEXTAREA|SELECT)$/.test(at.tagName)) return
@@ -52,7 +84,7 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <div ref="line" class="filter">
+  <div ref="line" class="filter" @keydown.capture="keys">
     <ElAutocomplete
       ref="field"
       v-model="text"
@@ -68,7 +100,6 @@ onBeforeUnmount(() => {
       :aria-invalid="problem !== ''"
       :aria-describedby="problem ? 'filter-problem' : undefined"
       :placeholder="hint"
-      @keydown.enter="apply"
       @clear="apply"
       @blur="apply"
     >

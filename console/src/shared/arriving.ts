@@ -59,9 +59,10 @@ function focusHeading() {
 export function arrive(router: Router) {
   let first = true
   router.afterEach((to, from) => {
-    if (to.path === from.path && !first) return // filters, columns, the tray: the page is the same
-    setTitle(titleOf(to))
-    if (!first) focusHeading()
+    const title = titleOf(to)
+    // filters, columns, the tray: the page is the same, and may have said a better title meanwhile
+    if (first || to.path !== from.path || title !== titleOf(from)) setTitle(title)
+    if (!first && to.path !== from.path) focusHeading()
     first = false
   })
 }
