@@ -160,7 +160,7 @@ func (s *Subscriptions) round(ctx context.Context, row store.Subscription, me st
 	p.all(ctx)
 	mark := ""
 	if len(due) == 0 || failing && p.fails >= mostFails {
-		if mark, err = s.tellFresh(ctx, p, failing); err != nil {
+		if mark, err = s.tellFresh(ctx, p, me, failing); err != nil {
 			return false, err
 		}
 	}
@@ -194,9 +194,23 @@ func (s *Subscriptions) round(ctx context.Context, row store.Subscription, me st
 // tellFresh tells what happened behind a subscription's mark, and returns the mark behind that; "": there was nothing.
 // Where nothing was taken for long it is one event that is tried: as long as that is not taken either, the rest stays
 // where it is.
-func (s *Subscriptions) tellFresh(ctx context.Context, p *telling, failing bool) (mark string, err error) {
-	fresh := &telling{Subscriptions: s, row: p.row, keys: p.keys, fails: p.fails, now: p.now}
-	if fresh.lines, mark, err = s.fresh(ctx, p.row, failing); err != nil || mark == "" {
+func (s *Subscriptions) tellFresh(ctx context.Context, p *telling, me string, failing bool) (mark string, err error) {
+	events, err := s.db.EventsAfter(ctx, p.row.Mark)
+	if err != nil || len(events) == 0 {
+		return "", err
+	}
+	fresh := &telling{Subscriptions: s, fails: p.fails, now: p.now}
+	// read behind the events: what was changed of it before they happened holds for them
+	if fresh.row, err = s.db.HeldSubscription(ctx, p.row.ID, me); errors.Is(err, store.ErrNone) {
+		return "", nil
+	}
+	if err == nil {
+		fresh.keys, err = s.db.SubscriptionKeys(ctx, p.row.ID)
+	}
+	if err != nil {
+		return "", err
+	}
+	if fresh.lines, mark, err = s.fresh(ctx, fresh.row, events, failing); err != nil || mark == "" {
 		return "", err
 	}
 	fresh.all(ctx)
@@ -208,14 +222,10 @@ func (s *Subscriptions) tellFresh(ctx context.Context, p *telling, failing bool)
 	return mark, nil
 }
 
-// fresh are the events behind a subscription's mark that it is to be told, by subject, and the mark behind them; "":
-// there are none. What waits behind others of its subject comes as such. one: up to the first that does not.
-func (s *Subscriptions) fresh(ctx context.Context, row store.Subscription, one bool) (lines []line, mark string,
-	err error) {
-	events, err := s.db.EventsAfter(ctx, row.Mark)
-	if err != nil || len(events) == 0 {
-		return nil, "", err
-	}
+// fresh are those of events that a subscription is to be told, by subject, and the mark behind them. What waits behind
+// others of its subject comes as such. one: up to the first that does not.
+func (s *Subscriptions) fresh(ctx context.Context, row store.Subscription, events []store.Told, one bool) (lines []line,
+	mark string, err error) {
 	waiting, err := s.db.WaitingSubjects(ctx, row.ID)
 	if err != nil {
 		return nil, "", err

@@ -186,7 +186,6 @@ func everydayExports(t *testing.T, w *world) {
 	require.Contains(t, both, "old/1 0.25")
 	require.True(t, strings.HasPrefix(w.kembrel(t, "curves", "vessels/1"), "loss by epoch"), "the objective's is first")
 	require.NotContains(t, w.kembrel(t, "curves", "vessels/1", "--by", "step"), "host.")
-	require.Contains(t, w.kembrel(t, "curves", "vessels/1", "--by", "step", "--machine"), "host.")
 	w.kembrel(t, "change", "vessels/1", "old/last", "--tag", "kept")
 	require.Equal(t, []string{"kept"}, w.show(t, "old/1").Tags)
 	require.Contains(t, w.show(t, "vessels/1").Tags, "kept")
