@@ -14,6 +14,7 @@ type EnteringRule struct {
 	Who     string      `json:"who"`
 	Created time.Time   `json:"created"`
 	Trouble RuleTrouble `json:"trouble,omitempty" enum:"author,standing,filter,fault" doc:"Why it does nothing at the moment: whoever made it may not enter editions any more; there is no such standing; the filter cannot be asked any more; something is broken, which is in the service's log"`
+	Idle    string      `json:"idle,omitempty" doc:"The same in a sentence"`
 	Says    string      `json:"says" doc:"The rule in a sentence"`
 	Did     []RuleRun   `json:"did" doc:"What it made of runs, the latest first, 50 at most"`
 }

@@ -139,6 +139,8 @@ func TestTroubleOfRules(t *testing.T) {
 	require.Equal(t, catalogue.Enters, s.lookAgain(t)[run].Fate, "the second rule works")
 	rules := call(t, s, api.ListRules, &classifier).Items
 	require.Equal(t, api.TroubleAuthor, rules[0].Trouble)
+	require.Contains(t, rules[0].Idle, "may not enter editions any more")
+	require.Empty(t, rules[1].Idle)
 	require.Empty(t, rules[0].Did)
 	require.Empty(t, rules[1].Trouble)
 	_, err = s.db.Pool.Exec(ctx, `update entering set filter = 'colour == 3', heard = now() where number = 2`)

@@ -11,14 +11,6 @@ import (
 	"kembrel/client"
 )
 
-// troubles are why a rule does nothing.
-var troubles = map[api.RuleTrouble]string{
-	api.TroubleAuthor:   "It does nothing: whoever made it may not enter editions any more.",
-	api.TroubleStanding: "It does nothing: the model has no such standing any more.",
-	api.TroubleFilter:   "It does nothing: its filter cannot be asked any more.",
-	api.TroubleFault:    "It did not work the last time; the service's log says why.",
-}
-
 func (a *Commands) rules() *cobra.Command {
 	var output string
 	cmd := &cobra.Command{Use: "rules MODEL", Short: "List the rules by which runs enter a model, and what they did",
@@ -50,8 +42,8 @@ func (a *Commands) rules() *cobra.Command {
 					fmt.Fprintln(a.Out)
 				}
 				fmt.Fprintf(a.Out, "Rule %d, by %s since %s: %s\n", r.Number, r.Who, term.When(r.Created), r.Says)
-				if text := troubles[r.Trouble]; text != "" {
-					fmt.Fprintln(a.Out, text)
+				if r.Idle != "" {
+					fmt.Fprintln(a.Out, r.Idle)
 				}
 				l := term.List("run", "ended", "what became of it")
 				l.Empty = "No run that fulfils it has ended since."

@@ -1,7 +1,6 @@
 package curves
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -137,19 +136,17 @@ func (a *Commands) draw(all []term.Measure, by string) {
 
 // inOrder puts the objective's measure first, and leaves out the machine's own unless they are wanted.
 func inOrder(all []term.Measure, o api.Objective, machine bool) []term.Measure {
-	first, _ := curve.SplitName(o.Curve)
-	out := slices.DeleteFunc(all, func(m term.Measure) bool { return !machine && strings.HasPrefix(m.Name, "host.") })
-	slices.SortStableFunc(out, func(a, b term.Measure) int {
-		return cmp.Compare(btoi(a.Name != first && a.Name != o.Curve), btoi(b.Name != first && b.Name != o.Curve))
-	})
-	return out
-}
-
-func btoi(b bool) int {
-	if b {
-		return 1
+	measure, _ := curve.SplitName(o.Curve)
+	var first, rest []term.Measure
+	for _, m := range all {
+		switch {
+		case m.Name == measure || m.Name == o.Curve:
+			first = append(first, m)
+		case machine || !strings.HasPrefix(m.Name, "host."):
+			rest = append(rest, m)
+		}
 	}
-	return 0
+	return append(first, rest...)
 }
 
 // mostTogether is how many runs are drawn in one chart.
@@ -181,11 +178,15 @@ func (a *Commands) together(ctx context.Context, args []string, in *api.CurvesIn
 		if err != nil {
 			return err
 		}
+		by := in.By
 		in := *in
 		in.RunInput, in.Pixels = term.RunOf(addr), pixels
 		found, err := term.ReadCurves(ctx, a.Client(), &in)
 		if err != nil {
 			return err
+		}
+		if in.By != by {
+			return term.Usage("%s has no epochs; draw them together with --by step", addr)
 		}
 		if i == 0 {
 			run, err := client.Call(ctx, a.Client(), api.GetRun, &in.RunInput)

@@ -46,3 +46,9 @@ func TestLacks(t *testing.T) {
 	}
 	require.Empty(t, Lacks(Rule{Name: "fallback"}, "Teo", nil, nil, 0))
 }
+
+func TestLeading(t *testing.T) {
+	require.Equal(t, "in-use", Leading([]string{"fallback", "in-use"}))
+	require.Equal(t, "fallback", Leading([]string{"fallback", "trial"}))
+	require.Empty(t, Leading(nil))
+}

@@ -9,6 +9,18 @@ type Rule struct {
 	Checks    []string `json:"checks,omitempty" maxItems:"50" doc:"That must have passed, by name"`
 }
 
+// Leading is the standing that consumers and runs are measured by: in-use where there is one, else the first; "": there
+// is none.
+func Leading(standings []string) string {
+	switch {
+	case len(standings) == 0:
+		return ""
+	case slices.Contains(standings, "in-use"):
+		return "in-use"
+	}
+	return standings[0]
+}
+
 // Sign is a sign-off.
 type Sign struct {
 	Person  string

@@ -2,11 +2,8 @@ package filter
 
 import (
 	"fmt"
-	"regexp"
-	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"cel.dev/cel-go/common"
 	"cel.dev/cel-go/common/ast"
@@ -138,38 +135,6 @@ func (l *Language) parse(text string, now time.Time) (*Node, error) {
 	}
 	r := reader{language: l, tree: tree, now: now}
 	return r.read(tree.Expr())
-}
-
-// otherWords are what other languages of conditions say, and what is written here.
-var otherWords = map[string]string{"and": "&&", "or": "||", "not": "!", "like": `contains, as title.contains("net")`,
-	"between": "two conditions with &&", "is": "=="}
-
-var words = regexp.MustCompile(`"(?:[^"\\]|\\.)*"?|'[^']*'?|[A-Za-z_][A-Za-z_0-9.]*`)
-
-// otherWord finds one in a text that cannot be read.
-func otherWord(text string) *Error {
-	for _, at := range words.FindAllStringIndex(text, -1) {
-		word := text[at[0]:at[1]]
-		if here, ok := otherWords[strings.ToLower(word)]; ok {
-			return &Error{utf8.RuneCountInString(text[:at[0]]) + 1, fmt.Sprintf("%s is written %s here", word, here)}
-		}
-	}
-	return nil
-}
-
-// plain says what CEL's parser says in our words.
-func plain(message string) string {
-	message, _, _ = strings.Cut(strings.TrimPrefix(message, "Syntax error: "), " expecting {")
-	_, what, _ := strings.Cut(message, " at: ")
-	switch {
-	case strings.HasPrefix(message, "token recognition error") && strings.HasPrefix(strings.Trim(what, "'"), "="):
-		return "a single = compares nothing; write =="
-	case strings.HasPrefix(message, "token recognition error"):
-		return "this cannot be read: " + what
-	case strings.Contains(message, "<EOF>"):
-		return "something is missing at the end"
-	}
-	return message
 }
 
 // reader turns CEL's tree into ours and checks kinds on the way.
@@ -420,51 +385,6 @@ func (r *reader) function(e ast.Expr, name string, args []ast.Expr) (*Node, erro
 		return r.wrong(args[0], "%q is no time; write it as 2026-11-01T00:00:00Z or 2026-11-01", text)
 	}
 	return &Node{Op: figure, Kind: Number, Name: text}, nil
-}
-
-// moment reads a time.
-func moment(text string) (time.Time, bool) {
-	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02"} {
-		if at, err := time.Parse(layout, text); err == nil {
-			return at, true
-		}
-	}
-	return time.Time{}, false
-}
-
-// meant is a text beside a time or a number of seconds as what it means there: started > "2026-11-01", ended > "7d" (as
-// ago), took > "1h".
-func (r *reader) meant(n, beside *Node) *Node {
-	text, ok := n.Lit.(string)
-	if n.Op != Literal || !ok {
-		return n
-	}
-	length, err := duration(text)
-	switch {
-	case beside.Kind == Time:
-		if at, ok := moment(text); ok {
-			return &Node{Op: Literal, Kind: Time, Lit: at}
-		} else if err == nil {
-			return &Node{Op: Literal, Kind: Time, Lit: r.now.Add(-length)}
-		}
-	case beside.Op == Field && (beside.Name == "took" || beside.Name == "pace") && r.language.Runs && err == nil:
-		return &Node{Op: Literal, Kind: Number, Lit: length.Seconds()}
-	}
-	return n
-}
-
-// duration reads 90s, 30m, 12h, 7d or 2w.
-func duration(text string) (time.Duration, error) {
-	units := map[byte]time.Duration{'s': time.Second, 'm': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour,
-		'w': 7 * 24 * time.Hour}
-	if len(text) > 1 {
-		if n, err := strconv.ParseFloat(text[:len(text)-1], 64); err == nil && n >= 0 && n < 1e6 {
-			if unit, ok := units[text[len(text)-1]]; ok {
-				return time.Duration(n * float64(unit)), nil
-			}
-		}
-	}
-	return 0, fmt.Errorf("%q is no length of time; write 30m, 12h, 7d or 2w", text)
 }
 
 // named is the field called true where things have one and the word stands beside what is no boolean: true == "tug".

@@ -163,17 +163,13 @@ func (s *Catalogue) show(ctx context.Context, rows []store.Model) ([]api.Model, 
 	return out, nil
 }
 
-// leading is the standing that consumers are measured by: in-use where there is one, else the first.
+// leading is the standing that consumers are measured by.
 func leading(standings []store.ModelStanding) string {
-	for _, st := range standings {
-		if st.Name == "in-use" {
-			return st.Name
-		}
+	names := make([]string, len(standings))
+	for i, st := range standings {
+		names[i] = st.Name
 	}
-	if len(standings) > 0 {
-		return standings[0].Name
-	}
-	return ""
+	return catalogue.Leading(names)
 }
 
 // inUse are the numbers of the editions that had the leading standing, each once, the latest first.

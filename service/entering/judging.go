@@ -58,14 +58,16 @@ func (s *Entering) judge(who act.Who, m *api.Model, r catalogue.Entering) *judge
 	return j
 }
 
-// leading is the standing that runs are measured by: in-use where there is one, else the first.
-func leading(m *api.Model) (out api.Standing) {
+// leading is the standing that runs are measured by.
+func leading(m *api.Model) api.Standing {
+	names := make([]string, len(m.Standings))
 	for i, st := range m.Standings {
-		if i == 0 || st.Name == "in-use" {
-			out = st
-		}
+		names[i] = st.Name
 	}
-	return out
+	if i := slices.Index(names, catalogue.Leading(names)); i >= 0 {
+		return m.Standings[i]
+	}
+	return api.Standing{}
 }
 
 // ended are the runs that a rule is about, in the order in which they ended: the latest of them. The value of each is
@@ -93,10 +95,7 @@ func (j *judge) ended(ctx context.Context, more string) ([]api.Run, error) {
 
 // split is what the objective's curve is of; "": it does not say.
 func split(o verdict.Objective) string {
-	_, use, _ := strings.Cut(o.Curve, ".")
-	if use != "train" && use != "val" && use != "test" {
-		return ""
-	}
+	_, use := curve.SplitName(o.Curve)
 	return use
 }
 

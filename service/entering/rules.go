@@ -20,24 +20,22 @@ const (
 
 // sayRule says a rule.
 func sayRule(r catalogue.Entering) string {
-	what := "Each run"
+	what := "A run"
 	if r.Where != "" {
-		what = fmt.Sprintf("Each run with %s", r.Where)
+		what = "A run with " + r.Where
 	}
 	by := "beyond the noise between seeds"
 	if r.Margin != nil {
 		by = "by more than " + curve.Number(*r.Margin)
 	}
-	than := " and than all that were entered since"
-	if r.Each {
-		than = ""
+	text := fmt.Sprintf("%s enters when its %s checkpoint is better than the edition in use %s", what, r.Checkpoint, by)
+	if !r.Each {
+		text += ", and than all that were entered since"
 	}
-	then := "."
 	if r.Ask != "" {
-		then = fmt.Sprintf(", and is asked for %s.", r.Ask)
+		text += "; it is asked for " + r.Ask
 	}
-	return fmt.Sprintf("%s whose %s checkpoint is better than the edition in use %s%s enters%s", what, r.Checkpoint, by,
-		than, then)
+	return text + "."
 }
 
 func rule(row store.Entering) catalogue.Entering {
@@ -45,9 +43,18 @@ func rule(row store.Entering) catalogue.Entering {
 		Each: row.Each}
 }
 
+// idle says why a rule does nothing.
+var idle = map[api.RuleTrouble]string{
+	api.TroubleAuthor:   "It does nothing: whoever made it may not enter editions any more.",
+	api.TroubleStanding: "It does nothing: the model has no such standing any more.",
+	api.TroubleFilter:   "It does nothing: its filter cannot be asked any more.",
+	api.TroubleFault:    "It did not work the last time; the service's log says why.",
+}
+
 func toRule(row store.Entering) api.EnteringRule {
 	return api.EnteringRule{Number: row.Number, Entering: rule(row), Who: row.Who, Created: row.Created,
-		Trouble: api.RuleTrouble(row.Trouble), Says: sayRule(rule(row)), Did: []api.RuleRun{}}
+		Trouble: api.RuleTrouble(row.Trouble), Idle: idle[api.RuleTrouble(row.Trouble)],
+		Says: sayRule(rule(row)), Did: []api.RuleRun{}}
 }
 
 // ListRules lists those of a model.

@@ -146,7 +146,7 @@ func (w *world) entersByRule(t *testing.T, ctx context.Context) {
 		button("Try it"), until(`document.querySelector('.el-dialog [role=status]').innerText.includes('would have entered')`))
 	require.Empty(t, axe(t, ctx), "the dialog of a rule")
 	do(t, ctx, "make it", button("Make the rule"), until(`document.querySelector('section.rule')`))
-	shows(t, ctx, `document.querySelector('section.rule').innerText`, "hyper.lr >= 0.02 whose best checkpoint is better than the edition in use by more than 0.01")
+	shows(t, ctx, `document.querySelector('section.rule').innerText`, "A run with hyper.lr >= 0.02 enters when its best checkpoint is better than the edition in use by more than 0.01")
 	out, errs, code := run(w.record(w.harbour, "train", "--hidden", "24", "--clips", "320", "--epochs", "8", "--seed", "1",
 		"--lr", "0.03"))
 	require.Zero(t, code, out+errs)

@@ -25,12 +25,6 @@ const clear = (rule: EnteringRule) =>
       client.DELETE('/api/v1/models/{model}/rules/{rule}', { params: { path: { ...path(), rule: rule.number } } }),
     ),
   )
-const troubles = {
-  author: 'It does nothing: whoever made it may not enter editions any more.',
-  standing: 'It does nothing: the model has no such standing any more.',
-  filter: 'It does nothing: its filter cannot be asked any more.',
-  fault: "It did not work the last time; the service's log says why.",
-} as Record<string, string>
 </script>
 
 <template>
@@ -62,7 +56,7 @@ const troubles = {
           Clear
         </ElButton>
       </p>
-      <p v-if="rule.trouble" class="warn">▲ {{ troubles[rule.trouble] }}</p>
+      <p v-if="rule.idle" class="warn">▲ {{ rule.idle }}</p>
       <RuleRuns v-if="rule.did?.length" :runs="rule.did" :model="model.name" />
       <p v-else class="small">No run that fulfils it has ended since.</p>
     </section>

@@ -66,8 +66,6 @@ tbody th {
   font-weight: 400;
   font-size: 13px;
   color: var(--ink);
-  border-bottom: 1px solid var(--rule);
-  padding: 5px 14px 5px 0;
 }
 td.n {
   padding: 5px 10px;

@@ -77,7 +77,7 @@ const steps = computed(() => {
         <td class="small">{{ s.says }}</td>
         <td>
           <code v-if="s.command" class="mono">{{ s.command }}</code>
-          <StopRun v-if="s.what === 'Stop'" :run="run" />
+          <StopRun v-if="s.what === 'Stop'" class="act" :run="run" />
         </td>
       </tr>
     </tbody>
@@ -87,5 +87,8 @@ const steps = computed(() => {
 <style scoped>
 th {
   width: 90px;
+}
+.act {
+  margin-left: 12px;
 }
 </style>

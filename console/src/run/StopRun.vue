@@ -6,6 +6,7 @@ import Reason from '../shared/Reason.vue'
 import { useMay } from '../shared/may'
 
 /** Asks a run that is recorded to stop, by those who may. */
+defineOptions({ inheritAttrs: false })
 const props = defineProps<{ run: RunDetail }>()
 const { may } = useMay(props.run.project)
 const allowed = computed(() => may('member', props.run.who))
@@ -20,7 +21,7 @@ const stop = (why: string) =>
 </script>
 
 <template>
-  <ElButton v-if="allowed" size="small" @click="open = true">Stop …</ElButton>
+  <ElButton v-if="allowed" v-bind="$attrs" size="small" @click="open = true">Stop …</ElButton>
   <Reason
     v-model="open"
     :title="`Stop ${run.address}`"
