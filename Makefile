@@ -8,7 +8,7 @@ CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) $(
 BUILD := CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION) -X main.goTime=$(GO_TIME)"
 
 .DEFAULT_GOAL := help
-.PHONY: help demo build test test-stress check bench load test-bucket platforms test-platforms fuzz screenshots openapi clean setup-database setup-browser setup-python setup-compiler setup-bench
+.PHONY: help demo build test test-stories test-rest test-race test-stress check check-code check-console bench load test-bucket platforms test-platforms fuzz screenshots openapi clean setup-database setup-browser setup-python setup-compiler setup-bench
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "  make %-15s %s\n", $$1, $$2}'
@@ -58,22 +58,33 @@ setup-browser:
 setup-compiler:
 	@.ci/install-compiler
 
-test: setup-database setup-browser setup-python setup-compiler build check ## set up, check and test everything
-	@cd console && npm run --silent test
-	@.ci/test
-	@cd bindings/go && go test -count=1 ./...
+test: setup-database setup-browser setup-python setup-compiler build check-code ## set up, check and test everything
+	@$(MAKE) --no-print-directory --jobs=2 --output-sync=line test-stories test-rest test-race check-console
+
+# two at once, in this order: the stories wait for disks and timers half of the time
+test-stories:
+	@.ci/test ./test/stories
+
+test-rest:
+	@.ci/test-rest
+
+test-race:
 	@.ci/test-race
 
 test-stress: setup-database setup-browser setup-python build ## the whole suite again and again, and the stories on busy cores
 	@.ci/test-stress
 
-check: setup-python console/node_modules/.ready console/src/api/schema.d.ts ## formatting, vet, staticcheck, types, lint
+check: check-code check-console ## formatting, vet, staticcheck, types, lint
+
+check-code: setup-python
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
 	@go vet ./... && cd bindings/go && go vet ./...
 	@go test ./test
 	@go tool staticcheck ./... && cd bindings/go && go tool -modfile=../../go.mod staticcheck ./...
 	@.ci/check-python
-	@cd console && npm run --silent check && npm run --silent lint
+
+check-console: console/node_modules/.ready console/src/api/schema.d.ts
+	@cd console && npm run --silent check && npm run --silent lint && npm run --silent test
 
 bench: setup-database setup-bench build ## measure against references in the same run; see bench/results.md
 	@.ci/bench

@@ -42,6 +42,9 @@ func ParseAt(text string) (At, error) { return checkpoint.ParseAt(text) }
 
 var projectKey = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
+// Everywhere stands in the place of a project's key for the whole service, where an operation takes it.
+const Everywhere = "*"
+
 // CheckProjectKey says what is wrong with a project's key, or nil.
 func CheckProjectKey(key string) error {
 	if !projectKey.MatchString(key) {

@@ -7,6 +7,7 @@ type Spec struct {
 	Access           Role  // what one must be, on the project of the path, else on the service
 	Own              Role  // what is enough for a run that one has made oneself; 0: no less
 	Anywhere         bool  // Access is enough on any project; where there is none in the path
+	Everywhere       bool  // the project of the path may be Everywhere: Access is needed on the service
 	Whole            bool  // not with a token that is narrowed
 	Status           int   // of success; 0: 200, or 204 without output
 	MaxBody          int64 // bytes; 0: 1 MiB

@@ -5,10 +5,10 @@ import (
 	"time"
 )
 
-// Subscription is an address that is told of what happens in a project.
+// Subscription is an address that is told of what happens in a project, or in the whole service.
 type Subscription struct {
 	Name      string     `json:"name" example:"build-hall"`
-	Project   string     `json:"project"`
+	Project   string     `json:"project" doc:"*: the whole service"`
 	URL       string     `json:"url" example:"https://build.harbour.example/kembrel"`
 	Kinds     []string   `json:"kinds" doc:"Of events: edition.entered, run.* for all of runs; empty: all"`
 	Subject   string     `json:"subject,omitempty" doc:"Only of this, and what is of it: vessel-classifier, vessels/17"`
@@ -99,34 +99,34 @@ type SentAgain struct {
 // The operations on subscriptions.
 var (
 	ListSubscriptions = declare[ProjectInput, Page[Subscription]](Spec{ID: "subscriptions", Method: "GET",
-		Path: "/projects/{project}/subscriptions", Summary: "List who is told of what happens in a project",
-		Access: Owner})
+		Path: "/projects/{project}/subscriptions", Summary: "List who is told of what happens in a project, or (*) in the whole service",
+		Access: Owner, Everywhere: true})
 	CreateSubscription = declare[NewSubscription, Subscription](Spec{ID: "create-subscription", Method: "POST",
-		Path: "/projects/{project}/subscriptions", Summary: "Have an address told of what happens in a project",
-		Access: Owner, Status: 201})
+		Path: "/projects/{project}/subscriptions", Summary: "Have an address told of what happens in a project, or (*) in the whole service",
+		Access: Owner, Everywhere: true, Status: 201})
 	GetSubscription = declare[SubscriptionInput, Subscription](Spec{ID: "subscription", Method: "GET",
-		Path: "/projects/{project}/subscriptions/{subscription}", Summary: "Show a subscription", Access: Owner})
+		Path: "/projects/{project}/subscriptions/{subscription}", Summary: "Show a subscription", Access: Owner, Everywhere: true})
 	ChangeSubscription = declare[SubscriptionEdit, Subscription](Spec{ID: "change-subscription", Method: "PATCH",
 		Path: "/projects/{project}/subscriptions/{subscription}", Summary: "Change a subscription, pause it or go on",
-		Access: Owner})
+		Access: Owner, Everywhere: true})
 	DeleteSubscription = declare[SubscriptionInput, None](Spec{ID: "delete-subscription", Method: "DELETE",
-		Path: "/projects/{project}/subscriptions/{subscription}", Summary: "Delete a subscription", Access: Owner})
+		Path: "/projects/{project}/subscriptions/{subscription}", Summary: "Delete a subscription", Access: Owner, Everywhere: true})
 	NewSubscriptionSecret = declare[SubscriptionInput, Subscription](Spec{ID: "new-subscription-secret", Method: "POST",
 		Path:    "/projects/{project}/subscriptions/{subscription}/secret",
-		Summary: "Replace the secret; the one before signs too for a day", Access: Owner})
+		Summary: "Replace the secret; the one before signs too for a day", Access: Owner, Everywhere: true})
 	TrySubscription = declare[SubscriptionInput, Delivery](Spec{ID: "try-subscription", Method: "POST",
 		Path: "/projects/{project}/subscriptions/{subscription}/try", Summary: "Send a message that tells of nothing",
-		Access: Owner, Status: 200})
+		Access: Owner, Everywhere: true, Status: 200})
 	ListDeliveries = declare[DeliveriesInput, Page[Delivery]](Spec{ID: "deliveries", Method: "GET",
 		Path:    "/projects/{project}/subscriptions/{subscription}/deliveries",
-		Summary: "List what a subscription was told, the latest first", Access: Owner})
+		Summary: "List what a subscription was told, the latest first", Access: Owner, Everywhere: true})
 	GetDelivery = declare[DeliveryInput, Delivery](Spec{ID: "delivery", Method: "GET",
 		Path:    "/projects/{project}/subscriptions/{subscription}/deliveries/{event}",
-		Summary: "Show what a subscription was told, and what it answered", Access: Owner})
+		Summary: "Show what a subscription was told, and what it answered", Access: Owner, Everywhere: true})
 	SendAgain = declare[DeliveryInput, SentAgain](Spec{ID: "send-again", Method: "POST",
 		Path:    "/projects/{project}/subscriptions/{subscription}/deliveries/{event}/again",
-		Summary: "Tell it again", Access: Owner, Status: 200})
+		Summary: "Tell it again", Access: Owner, Everywhere: true, Status: 200})
 	SendParked = declare[SubscriptionInput, SentAgain](Spec{ID: "send-parked", Method: "POST",
 		Path:    "/projects/{project}/subscriptions/{subscription}/parked/again",
-		Summary: "Tell again all that was given up", Access: Owner, Status: 200})
+		Summary: "Tell again all that was given up", Access: Owner, Everywhere: true, Status: 200})
 )

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	cloudevents "github.com/cloudevents/sdk-go/v2/event"
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
@@ -310,7 +311,7 @@ func TestSubscriptionsAreLookedAfter(t *testing.T) {
 	in := &api.NewPerson{}
 	in.Body.Name, in.Body.Machine = "idle", true
 	call(t, s, api.AddPerson, in)
-	bad("has no role on vessels", func(in *api.NewSubscription) { in.Body.Machine = "idle" })
+	bad("has no role on project vessels", func(in *api.NewSubscription) { in.Body.Machine = "idle" })
 	bad("is no machine", func(in *api.NewSubscription) { in.Body.Machine = "Ines" })
 	bad("where", func(in *api.NewSubscription) { in.Body.Where = "loss <" })
 	call(t, s, api.DeleteSubscription, &at)
@@ -408,4 +409,69 @@ func TestARestoredDatabaseGoesOn(t *testing.T) {
 		50*time.Millisecond)
 	_, err = s.db.Pool.Exec(ctx, "update event set verb = 'nothing'")
 	require.ErrorContains(t, err, "never changed", "the database refuses again")
+}
+
+// A subscription of the service is told of what happens in all projects, and of new data; not of people. Only owners of
+// the service look after it, and a machine reports back on a run of whichever project it was.
+func TestTheWholeServiceIsTold(t *testing.T) {
+	s, _ := told(t)
+	quays := &api.NewProject{}
+	quays.Body.Key = "quays"
+	quays.Body.Objective = api.Objective{Curve: "loss.val", Direction: "lower"}
+	call(t, s, api.CreateProject, quays)
+	h := newHall(t, nil)
+	all := api.ProjectInput{Project: api.Everywhere}
+	one := api.SubscriptionInput{ProjectInput: all, Subscription: "watch"}
+	in := &api.NewSubscription{ProjectInput: all}
+	in.Body.Name, in.Body.URL, in.Body.Machine = "watch", h.URL, "night"
+	in.Body.Where = `title != "quiet"`
+
+	owns := s.as(t, "owner of a project", map[string]string{"vessels": "owner"})
+	refuse(t, owns, api.CreateSubscription, in, api.Denied, "role owner on the service")
+	refuse(t, owns, api.ListSubscriptions, &all, api.Denied, "role owner on the service")
+	refuse(t, owns, api.GetSubscription, &one, api.Denied, "role owner on the service")
+	s.machine(t, "night")
+	o := s.as(t, "keeper", map[string]string{"": "owner"})
+	refuse(t, o, api.CreateSubscription, in, api.Invalid, "no role on the service by which it may report")
+	call(t, s, api.SetRole, &api.RoleInput{Body: api.RoleEdit{Person: "night", Role: "recorder"}})
+	in.Body.Where = "loss <"
+	refuse(t, o, api.CreateSubscription, in, api.Invalid, "")
+	in.Body.Where = `title != "quiet"`
+	made := call(t, o, api.CreateSubscription, in)
+	require.Equal(t, api.Everywhere, made.Project)
+	refuse(t, o, api.CreateSubscription, in, api.Conflict, "the service has a subscription watch already")
+	h.secret.Store(&made.Secret)
+	s.subscribe(t, "watch", newHall(t, nil).URL) // of a project it is another
+	require.Len(t, call(t, o, api.ListSubscriptions, &all).Items, 1)
+
+	for _, project := range []string{"vessels", "quays"} {
+		for _, title := range []string{"quiet", "loud"} {
+			run := &api.NewRun{ProjectInput: api.ProjectInput{Project: project}, Key: uuid.NewString()}
+			run.Body.Title = title
+			call(t, s, api.BeginRun, run)
+		}
+	}
+	s.as(t, "somebody new", map[string]string{"quays": "reader"})
+	s.snapshot(t, clipItem(1, "train"))
+	require.ElementsMatch(t, []string{"run.started vessels/2", "run.started quays/2", "snapshot.made hydrophone#1",
+		"snapshot.looked-at hydrophone#1"}, h.wait(4))
+	for _, e := range h.all() {
+		var says struct {
+			Project string
+			Report  *struct{ Note, Token string }
+		}
+		require.NoError(t, json.Unmarshal(e.Data(), &says))
+		if says.Project == "" {
+			require.Equal(t, "/", e.Source())
+			require.Nil(t, says.Report)
+			continue
+		}
+		require.Equal(t, "/projects/"+says.Project, e.Source())
+		r, text := s.raw(t, "POST", says.Report.Note[len(s.URL):], `{"text":"heard"}`, "Authorization",
+			"Bearer "+says.Report.Token, "Content-Type", "application/json")
+		require.Equal(t, 204, r.StatusCode, text)
+	}
+	call(t, o, api.DeleteSubscription, &one)
+	require.Empty(t, call(t, o, api.ListSubscriptions, &all).Items)
+	require.Len(t, call(t, s, api.ListSubscriptions, &vessels).Items, 1)
 }

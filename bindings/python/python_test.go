@@ -41,6 +41,11 @@ func TestTreesWithNumpy(t *testing.T) {
 	require.Contains(t, runPython(t, "tests/trees.py"), "numpy True")
 }
 
+// Arrays of every order, width and direction come together as numpy brings them, with it and without.
+func TestStridedArraysComeTogether(t *testing.T) {
+	require.Contains(t, runPython(t, "tests/gathering.py"), "gathered")
+}
+
 // The files of a prediction sheet hold what a program handed over, of lists and of arrays.
 func TestSheets(t *testing.T) {
 	require.Contains(t, runPython(t, "-S", "tests/sheets.py"), "numpy False")

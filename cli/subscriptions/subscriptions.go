@@ -17,28 +17,31 @@ import (
 
 // Subscriptions makes the command subscriptions.
 func (a *Commands) Subscriptions() *cobra.Command {
-	var project, output string
-	cmd := &cobra.Command{Use: "subscriptions --project PROJECT", Short: "List who is told of events; look after them",
+	var of place
+	var output string
+	cmd := &cobra.Command{Use: "subscriptions (--project PROJECT | --service)", Short: "List who is told of events; look after them",
 		Args: term.Arguments(),
-		Long: `List the addresses that are told of what happens in a project, with how it goes.
+		Long: `List the addresses that are told of what happens in a project, with how it goes; with --service those that are told of
+what happens in all projects, and of new data.
 
 A subscription is told by HTTP, as CloudEvents 1.0, signed after the Standard Webhooks scheme: docs/subscriptions.md.
 What a receiver does not take is sent again, after growing pauses, for three days; then it is parked. Events of one
 subject come in order; each comes at least once, and has an id to count it once.`,
 		Example: `  kembrel subscriptions --project vessels
   kembrel subscriptions create build-hall https://build.harbour.example/kembrel --project vessels --kind model.entered --kind model.given
-  kembrel subscriptions deliveries build-hall --project vessels --state parked`,
+  kembrel subscriptions deliveries build-hall --project vessels --state parked
+  kembrel subscriptions create archive https://archive.harbour.example/in --service --kind snapshot.made`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if project == "" {
-				return term.Usage("say of which project: --project vessels")
+			in, err := of.input()
+			if err != nil {
+				return err
 			}
-			page, err := client.Call(cmd.Context(), a.Client(), api.ListSubscriptions,
-				&api.ProjectInput{Project: project})
+			page, err := client.Call(cmd.Context(), a.Client(), api.ListSubscriptions, &in)
 			if err != nil {
 				return err
 			}
 			l := term.List("subscription", "address", "events", "state", "waiting#", "parked#", "last taken")
-			l.Empty = "Nobody is told of what happens in " + project + "."
+			l.Empty = "Nobody is told of what happens in " + where(in.Project) + "."
 			for _, s := range page.Items {
 				l.Add(s.Name, s.URL, kinds(s), s.State, strconv.FormatInt(s.Waiting, 10),
 					strconv.FormatInt(s.Parked, 10), moment(s.Delivered))
@@ -46,10 +49,38 @@ subject come in order; each comes at least once, and has an id to count it once.
 			return a.Print(output, l, term.OrEmpty(page.Items))
 		}}
 	term.OutputFlag(cmd, &output)
-	cmd.PersistentFlags().StringVar(&project, "project", "", "project whose events they are")
-	cmd.AddCommand(a.show(&project), a.create(&project), a.change(&project), a.delete(&project), a.secret(&project),
-		a.try(&project), a.deliveries(&project), a.delivery(&project), a.again(&project))
+	f := cmd.PersistentFlags()
+	f.StringVar(&of.project, "project", "", "project whose events they are")
+	f.BoolVar(&of.service, "service", false, "of all projects, and of new data; for owners of the service")
+	cmd.MarkFlagsMutuallyExclusive("project", "service")
+	cmd.AddCommand(a.show(&of), a.create(&of), a.change(&of), a.delete(&of), a.secret(&of), a.try(&of),
+		a.deliveries(&of), a.delivery(&of), a.again(&of))
 	return cmd
+}
+
+// place is what subscriptions are of.
+type place struct {
+	project string
+	service bool
+}
+
+func (p place) input() (in api.ProjectInput, err error) {
+	switch {
+	case p.service:
+		in.Project = api.Everywhere
+	case p.project == "":
+		err = term.Usage("say of which project: --project vessels; or --service, of all")
+	default:
+		in.Project = p.project
+	}
+	return in, err
+}
+
+func where(project string) string {
+	if project == api.Everywhere {
+		return "the whole service"
+	}
+	return project
 }
 
 func kinds(s api.Subscription) string {
@@ -74,13 +105,13 @@ func moment(t *time.Time) string {
 }
 
 // on is a command on one subscription.
-func (a *Commands) on(project *string, use, short, example string,
+func (a *Commands) on(of *place, use, short, example string,
 	do func(cmd *cobra.Command, in api.SubscriptionInput) error) *cobra.Command {
-	return &cobra.Command{Use: use + " SUBSCRIPTION --project PROJECT", Short: short,
+	return &cobra.Command{Use: use + " SUBSCRIPTION (--project PROJECT | --service)", Short: short,
 		Args:    term.Arguments("SUBSCRIPTION"),
-		Example: "  kembrel subscriptions " + example, ValidArgsFunction: a.complete(project),
+		Example: "  kembrel subscriptions " + example, ValidArgsFunction: a.complete(of),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in, err := named(*project, args[0])
+			in, err := named(of, args[0])
 			if err != nil {
 				return err
 			}
@@ -88,22 +119,21 @@ func (a *Commands) on(project *string, use, short, example string,
 		}}
 }
 
-func named(project, name string) (in api.SubscriptionInput, err error) {
-	if project == "" {
-		return in, term.Usage("say of which project: --project vessels")
-	}
-	in.Project, in.Subscription = project, name
-	return in, nil
+func named(of *place, name string) (in api.SubscriptionInput, err error) {
+	in.ProjectInput, err = of.input()
+	in.Subscription = name
+	return in, err
 }
 
 // complete completes the names of a project's subscriptions.
-func (a *Commands) complete(project *string) func(*cobra.Command, []string, string) ([]string,
+func (a *Commands) complete(of *place) func(*cobra.Command, []string, string) ([]string,
 	cobra.ShellCompDirective) {
 	return func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-		if len(args) > 0 || *project == "" || a.Settings.Load(cmd.Flags()) != nil {
+		in, err := of.input()
+		if len(args) > 0 || err != nil || a.Settings.Load(cmd.Flags()) != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
-		page, err := client.Call(cmd.Context(), a.Client(), api.ListSubscriptions, &api.ProjectInput{Project: *project})
+		page, err := client.Call(cmd.Context(), a.Client(), api.ListSubscriptions, &in)
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveError
 		}
@@ -117,7 +147,7 @@ func (a *Commands) complete(project *string) func(*cobra.Command, []string, stri
 
 func (a *Commands) print(output string, s *api.Subscription) error {
 	l := term.List("field", "value")
-	for _, row := range [][2]string{{"subscription", s.Name}, {"project", s.Project}, {"address", s.URL},
+	for _, row := range [][2]string{{"subscription", s.Name}, {"of", where(s.Project)}, {"address", s.URL},
 		{"events", kinds(*s)}, {"mode", s.Mode}, {"reports back as", s.Machine}, {"made by", s.Who},
 		{"created", term.When(s.Created)}, {"state", s.State}, {"how it goes", s.Says}, {"last taken",
 			moment(s.Delivered)}} {
@@ -138,9 +168,9 @@ func (a *Commands) sayNew(output string, s *api.Subscription, says string) error
 	return nil
 }
 
-func (a *Commands) show(project *string) *cobra.Command {
+func (a *Commands) show(of *place) *cobra.Command {
 	var output string
-	cmd := a.on(project, "show", "Show a subscription and how it goes", "show build-hall --project vessels",
+	cmd := a.on(of, "show", "Show a subscription and how it goes", "show build-hall --project vessels",
 		func(cmd *cobra.Command, in api.SubscriptionInput) error {
 			s, err := client.Call(cmd.Context(), a.Client(), api.GetSubscription, &in)
 			if err != nil {
@@ -168,15 +198,15 @@ func (w *wishes) flags(cmd *cobra.Command) {
 	f.StringVar(&w.machine, "report-as", "", "machine in whose name the receiver may report back")
 }
 
-func (a *Commands) create(project *string) *cobra.Command {
+func (a *Commands) create(of *place) *cobra.Command {
 	var w wishes
 	var output string
-	cmd := &cobra.Command{Use: "create SUBSCRIPTION URL --project PROJECT", Short: "Have an address told of events",
+	cmd := &cobra.Command{Use: "create SUBSCRIPTION URL (--project PROJECT | --service)", Short: "Have an address told of events",
 		Args: term.Arguments("SUBSCRIPTION", "URL"),
 		Example: `  kembrel subscriptions create build-hall https://build.harbour.example/kembrel --project vessels --kind 'model.*' --report-as buildhall
   kembrel subscriptions create night-watch https://watch.harbour.example/in --project vessels --kind run.failed --kind run.lost --where '"night" in tags'`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in, err := named(*project, args[0])
+			in, err := named(of, args[0])
 			if err != nil {
 				return err
 			}
@@ -189,18 +219,18 @@ func (a *Commands) create(project *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.sayNew(output, s, fmt.Sprintf("%s is told of what happens in %s from now on.", s.URL, s.Project))
+			return a.sayNew(output, s, fmt.Sprintf("%s is told of what happens in %s from now on.", s.URL, where(s.Project)))
 		}}
 	w.flags(cmd)
 	term.OutputFlag(cmd, &output)
 	return cmd
 }
 
-func (a *Commands) change(project *string) *cobra.Command {
+func (a *Commands) change(of *place) *cobra.Command {
 	var w wishes
 	var pause, undo bool
 	var output string
-	cmd := a.on(project, "change", "Change a subscription, pause it, go on",
+	cmd := a.on(of, "change", "Change a subscription, pause it, go on",
 		"change build-hall --project vessels --kind 'model.*'\n  kembrel subscriptions change build-hall --project vessels --pause\n  kembrel subscriptions change build-hall --project vessels --pause --undo",
 		func(cmd *cobra.Command, in api.SubscriptionInput) error {
 			e := &api.SubscriptionEdit{SubscriptionInput: in}
@@ -236,9 +266,9 @@ func (a *Commands) change(project *string) *cobra.Command {
 	return cmd
 }
 
-func (a *Commands) delete(project *string) *cobra.Command {
+func (a *Commands) delete(of *place) *cobra.Command {
 	var yes bool
-	cmd := a.on(project, "delete", "Delete a subscription, and what is known of what it was told",
+	cmd := a.on(of, "delete", "Delete a subscription, and what is known of what it was told",
 		"delete build-hall --project vessels --yes", func(cmd *cobra.Command, in api.SubscriptionInput) error {
 			if !yes {
 				sure, err := a.Confirm("Delete the subscription " + in.Subscription + "?")
@@ -256,9 +286,9 @@ func (a *Commands) delete(project *string) *cobra.Command {
 	return cmd
 }
 
-func (a *Commands) secret(project *string) *cobra.Command {
+func (a *Commands) secret(of *place) *cobra.Command {
 	var output string
-	cmd := a.on(project, "new-secret", "Replace the secret; the one before signs too for a day",
+	cmd := a.on(of, "new-secret", "Replace the secret; the one before signs too for a day",
 		"new-secret build-hall --project vessels", func(cmd *cobra.Command, in api.SubscriptionInput) error {
 			s, err := client.Call(cmd.Context(), a.Client(), api.NewSubscriptionSecret, &in)
 			if err != nil {
@@ -270,9 +300,9 @@ func (a *Commands) secret(project *string) *cobra.Command {
 	return cmd
 }
 
-func (a *Commands) try(project *string) *cobra.Command {
+func (a *Commands) try(of *place) *cobra.Command {
 	var output string
-	cmd := a.on(project, "try", "Send a message that tells of nothing, and show what is answered",
+	cmd := a.on(of, "try", "Send a message that tells of nothing, and show what is answered",
 		"try build-hall --project vessels", func(cmd *cobra.Command, in api.SubscriptionInput) error {
 			d, err := client.Call(cmd.Context(), a.Client(), api.TrySubscription, &in)
 			if err != nil {
@@ -318,10 +348,10 @@ func (a *Commands) printDelivery(output string, d *api.Delivery) error {
 	return nil
 }
 
-func (a *Commands) deliveries(project *string) *cobra.Command {
+func (a *Commands) deliveries(of *place) *cobra.Command {
 	var output, state string
 	var limit int
-	cmd := a.on(project, "deliveries", "List what a subscription was told, the latest first",
+	cmd := a.on(of, "deliveries", "List what a subscription was told, the latest first",
 		"deliveries build-hall --project vessels --state parked", func(cmd *cobra.Command,
 			in api.SubscriptionInput) error {
 			page, err := client.Call(cmd.Context(), a.Client(), api.ListDeliveries, &api.DeliveriesInput{
@@ -357,14 +387,14 @@ func event(text string) (int64, error) {
 	return n, nil
 }
 
-func (a *Commands) delivery(project *string) *cobra.Command {
+func (a *Commands) delivery(of *place) *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "delivery SUBSCRIPTION EVENT --project PROJECT",
+	cmd := &cobra.Command{Use: "delivery SUBSCRIPTION EVENT (--project PROJECT | --service)",
 		Short: "Show what a subscription was told of an event, and what it answered",
-		Args:  term.Arguments("SUBSCRIPTION", "EVENT"), ValidArgsFunction: a.complete(project),
+		Args:  term.Arguments("SUBSCRIPTION", "EVENT"), ValidArgsFunction: a.complete(of),
 		Example: "  kembrel subscriptions delivery build-hall 731 --project vessels",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in, err := named(*project, args[0])
+			in, err := named(of, args[0])
 			if err != nil {
 				return err
 			}
@@ -383,13 +413,13 @@ func (a *Commands) delivery(project *string) *cobra.Command {
 	return cmd
 }
 
-func (a *Commands) again(project *string) *cobra.Command {
-	return &cobra.Command{Use: "send-again SUBSCRIPTION [EVENT] --project PROJECT",
+func (a *Commands) again(of *place) *cobra.Command {
+	return &cobra.Command{Use: "send-again SUBSCRIPTION [EVENT] (--project PROJECT | --service)",
 		Short: "Tell an event again, or all that were given up",
-		Args:  cobra.MatchAll(cobra.RangeArgs(1, 2)), ValidArgsFunction: a.complete(project),
+		Args:  cobra.MatchAll(cobra.RangeArgs(1, 2)), ValidArgsFunction: a.complete(of),
 		Example: "  kembrel subscriptions send-again build-hall 731 --project vessels\n  kembrel subscriptions send-again build-hall --project vessels",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in, err := named(*project, args[0])
+			in, err := named(of, args[0])
 			if err != nil {
 				return err
 			}

@@ -42,6 +42,12 @@ export const router = createRouter({
     },
     { path: '/people', name: 'people', component: () => import('./people/People.vue') },
     { path: '/account', name: 'account', component: () => import('./people/Account.vue') },
+    {
+      path: '/subscriptions',
+      name: 'service-subscriptions',
+      component: () => import('./subscriptions/Subscriptions.vue'),
+      props: { project: '*' },
+    },
     { path: '/audit', name: 'audit', component: () => import('./people/Audit.vue') },
     {
       path: '/:project([a-z][a-z0-9-]*)/access',

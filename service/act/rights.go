@@ -124,7 +124,7 @@ func (s *Act) Allow(ctx context.Context, op api.Spec, project, number string) er
 	if op.Whole && who.Narrowed() {
 		return api.Fail(api.Denied, "a narrowed token may not do this; sign in, or use a token that is not narrowed")
 	}
-	if project == "" {
+	if project == "" || project == api.Everywhere && op.Everywhere {
 		has := who.OnService()
 		if op.Anywhere {
 			has = who.Anywhere()

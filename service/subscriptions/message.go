@@ -15,7 +15,7 @@ import (
 
 // data is that of every event that others are told of.
 type data struct {
-	Project string          `json:"project"`
+	Project string          `json:"project,omitempty"`
 	Who     string          `json:"who,omitempty"`
 	Data    json.RawMessage `json:"data"`
 	Says    string          `json:"says"`
@@ -42,21 +42,32 @@ type reportTo struct {
 
 // wants reports whether a subscription is to be told of an event.
 func (s *Subscriptions) wants(ctx context.Context, row store.Subscription, e store.Told) (bool, error) {
-	if e.Project != row.Project || e.Kind == "subscription" || e.Kind == "role" ||
-		!notice.Kinds(row.Kinds).Has(e.Kind, e.Verb) || !notice.Of(e.Subject, row.Subject) {
+	if !reaches(row, e) || !notice.Kinds(row.Kinds).Has(e.Kind, e.Verb) || !notice.Of(e.Subject, row.Subject) {
 		return false, nil
 	}
 	if row.Filter == "" || e.Run == 0 {
 		return true, nil
 	}
 	found, err := s.projects.ListRuns(ctx, act.Who{},
-		&api.RunsInput{ProjectInput: api.ProjectInput{Project: row.Project},
+		&api.RunsInput{ProjectInput: api.ProjectInput{Project: e.Project},
 			RunChoice: api.RunChoice{Shown: "all", Where: fmt.Sprintf("(%s) && number == %d", row.Filter, e.Run)},
 			PageInput: api.PageInput{Limit: 1}})
 	if api.Is(err, api.Invalid) { // it names what is no more
 		return false, nil
 	}
 	return err == nil && len(found.Items) > 0, err
+}
+
+// reaches reports whether an event is of what a subscription is of. What is told of people and of subscriptions
+// themselves is in the audit alone.
+func reaches(row store.Subscription, e store.Told) bool {
+	switch {
+	case e.Kind == "subscription" || e.Kind == "role":
+		return false
+	case row.Project == api.Everywhere:
+		return e.Project != "" || e.Kind == "snapshot"
+	}
+	return e.Project == row.Project
 }
 
 // message is what a subscription is told of an event, signed.
@@ -82,13 +93,13 @@ func (s *Subscriptions) message(row store.Subscription, keys store.SubscriptionK
 // notice is an event as a subscription is told of it.
 func (s *Subscriptions) notice(row store.Subscription, keys store.SubscriptionKeys,
 	e store.Told) (notice.Notice, error) {
-	d := data{Project: row.Project, Who: e.Who, Data: e.Data, Says: act.SayEvent(e.Verb, e.Data)}
+	d := data{Project: e.Project, Who: e.Who, Data: e.Data, Says: act.SayEvent(e.Verb, e.Data)}
 	base := ""
 	if public := s.public.Load(); public != nil {
 		base = *public
 	}
 	if e.Run != 0 {
-		d.Page = fmt.Sprintf("%s/%s/%d", base, row.Project, e.Run)
+		d.Page = fmt.Sprintf("%s/%s/%d", base, e.Project, e.Run)
 	}
 	if a, ok := editionIn(e); ok {
 		d.Edition = &editionOf{Model: a.Model, Number: a.Edition,
@@ -100,11 +111,15 @@ func (s *Subscriptions) notice(row store.Subscription, keys store.SubscriptionKe
 		if d.Edition != nil {
 			d.Report.Check, d.Report.Use = d.Edition.At+"/checks", d.Edition.At+"/uses"
 		} else {
-			d.Report.Note = fmt.Sprintf("%s%s/projects/%s/runs/%d/notes", base, api.Base, row.Project, e.Run)
+			d.Report.Note = fmt.Sprintf("%s%s/projects/%s/runs/%d/notes", base, api.Base, e.Project, e.Run)
 		}
 	}
+	source := "/"
+	if e.Project != "" {
+		source = "/projects/" + e.Project
+	}
 	text, err := json.Marshal(d)
-	return notice.Notice{ID: identity(e.ID), Source: "/projects/" + row.Project, Type: notice.Type(e.Kind, e.Verb),
+	return notice.Notice{ID: identity(e.ID), Source: source, Type: notice.Type(e.Kind, e.Verb),
 		Subject: e.Subject, Time: e.At, Data: text}, err
 }
 

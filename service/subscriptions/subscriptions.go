@@ -12,20 +12,21 @@ import (
 
 	"kembrel/api"
 	"kembrel/core/catalogue"
+	"kembrel/core/filter"
 	"kembrel/core/notice"
 	"kembrel/service/act"
 	"kembrel/store"
 )
 
-// most bounds how many subscriptions a project has.
+// most bounds how many subscriptions a project, or the whole service, has.
 const most = 200
 
-// find finds a subscription of a project.
+// find finds a subscription of a project, or of the whole service.
 func (s *Subscriptions) find(ctx context.Context, in api.SubscriptionInput) (store.Subscription, error) {
 	rows, err := s.db.ListSubscriptions(ctx, in.Project, in.Subscription)
 	if err == nil && len(rows) == 0 {
-		err = api.Fail(api.NotFound, "project %s has no subscription %.40q; kembrel subscriptions list shows them",
-			in.Project, in.Subscription)
+		err = api.Fail(api.NotFound, "%s has no subscription %.40q; kembrel subscriptions list shows them",
+			whole(in.Project), in.Subscription)
 	}
 	if err != nil {
 		return store.Subscription{}, err
@@ -76,7 +77,7 @@ func says(s api.Subscription) string {
 	return strings.Join(parts, " ")
 }
 
-// ListSubscriptions lists those of a project.
+// ListSubscriptions lists those of a project, or of the whole service.
 func (s *Subscriptions) ListSubscriptions(ctx context.Context, _ act.Who,
 	in *api.ProjectInput) (*api.Page[api.Subscription], error) {
 	rows, err := s.db.ListSubscriptions(ctx, in.Project, "")
@@ -113,21 +114,23 @@ func (s *Subscriptions) CreateSubscription(ctx context.Context, who act.Who,
 	if row.Machine, err = s.machine(ctx, in.Project, b.Machine); err != nil {
 		return nil, err
 	}
-	project, err := s.projects.Project(ctx, in.Project)
-	if err != nil {
-		return nil, err
+	project := store.Project{}
+	if in.Project != api.Everywhere {
+		if project, err = s.projects.Project(ctx, in.Project); err != nil {
+			return nil, err
+		}
 	}
 	keys := store.SubscriptionKeys{Secret: random(), Report: random()}
 	err = s.db.InTx(ctx, func(q Tx) error {
 		n, err := q.CountSubscriptions(ctx, in.Project)
 		if err == nil && n >= most {
-			err = api.Fail(api.Conflict, "project %s has %d subscriptions, and may have no more", in.Project, n)
+			err = api.Fail(api.Conflict, "%s has %d subscriptions, and may have no more", whole(in.Project), n)
 		}
 		if err != nil {
 			return err
 		}
 		if _, err = q.AddSubscription(ctx, row, keys, who.ID); errors.Is(err, store.ErrNone) {
-			return api.Fail(api.Conflict, "project %s has a subscription %s already", in.Project, b.Name)
+			return api.Fail(api.Conflict, "%s has a subscription %s already", whole(in.Project), b.Name)
 		}
 		if err != nil {
 			return err
@@ -161,8 +164,24 @@ func random() []byte {
 
 // did writes an event of a subscription.
 func (s *Subscriptions) did(ctx context.Context, q Tx, who act.Who, project store.Project, name, verb string) error {
-	return s.Event(ctx, q, store.Event{Kind: "subscription", Verb: verb, Subject: project.Key + " " + name,
+	return s.Event(ctx, q, store.Event{Kind: "subscription", Verb: verb, Subject: subject(project.Key, name),
 		Project: project.ID, Person: who.ID})
+}
+
+// subject is a subscription as events name it.
+func subject(project, name string) string {
+	if project == "" || project == api.Everywhere {
+		return name
+	}
+	return project + " " + name
+}
+
+// whole is what a subscription is of, for people.
+func whole(project string) string {
+	if project == api.Everywhere {
+		return "the service"
+	}
+	return "project " + project
 }
 
 // kindsOf are kinds of events; *.* alone stands for all.
@@ -193,12 +212,19 @@ func (s *Subscriptions) check(ctx context.Context, project string, address *stri
 	if where == nil || *where == "" {
 		return nil
 	}
+	if project == api.Everywhere { // what it names may be of any project
+		_, err := filter.Parse(*where, s.options.Clock())
+		if err != nil {
+			err = api.Fail(api.Invalid, "%v", err)
+		}
+		return err
+	}
 	_, err := s.projects.ListRuns(ctx, act.Who{}, &api.RunsInput{ProjectInput: api.ProjectInput{Project: project},
 		RunChoice: api.RunChoice{Shown: "all", Where: *where}, PageInput: api.PageInput{Limit: 1}})
 	return err
 }
 
-// machine is the machine of a name; nil: "". It reports in its own name, so it must be one that may, in the project.
+// machine is the machine of a name; nil: "". It reports in its own name, so it must be one that may, there.
 func (s *Subscriptions) machine(ctx context.Context, project, name string) (*int64, error) {
 	if name == "" {
 		return nil, nil
@@ -214,19 +240,23 @@ func (s *Subscriptions) machine(ctx context.Context, project, name string) (*int
 	may, err := s.mayReport(ctx, p.ID, project)
 	if err == nil && !may {
 		err = api.Fail(api.Invalid,
-			"%s has no role on %s by which it may report; give it one: kembrel roles set %s --person %s --role recorder",
-			name, project, project, name)
+			"%s has no role on %s by which it may report; give it one: kembrel roles set %s--person %s --role recorder",
+			name, whole(project), strings.TrimPrefix(project+" ", api.Everywhere+" "), name)
 	}
 	return &p.ID, err
 }
 
-// mayReport reports whether a machine may report in a project at the moment.
+// mayReport reports whether a machine may report in a project, or in all, at the moment.
 func (s *Subscriptions) mayReport(ctx context.Context, machine int64, project string) (bool, error) {
 	roles, err := s.db.PersonRoles(ctx, machine)
 	if err != nil {
 		return false, err
 	}
-	role, err := s.RoleOn(act.As(ctx, act.Who{ID: machine, Machine: true}.With(roles), ""), project)
+	who := act.Who{ID: machine, Machine: true}.With(roles)
+	if project == api.Everywhere {
+		return who.OnService() >= api.Recorder, nil
+	}
+	role, err := s.RoleOn(act.As(ctx, who, ""), project)
 	return role >= api.Recorder, err
 }
 
@@ -323,8 +353,11 @@ func (s *Subscriptions) TrySubscription(ctx context.Context, who act.Who,
 	}
 	row.Machine = nil
 	now := s.options.Clock()
-	e := store.Told{Kind: "subscription", Verb: "tried", Subject: row.Project + " " + row.Name, Who: who.Name, At: now,
-		Data: json.RawMessage("{}")}
+	e := store.Told{Kind: "subscription", Verb: "tried", Subject: subject(row.Project, row.Name), Who: who.Name,
+		At: now, Data: json.RawMessage("{}")}
+	if row.Project != api.Everywhere {
+		e.Project = row.Project
+	}
 	m, err := s.message(row, keys, e, now)
 	if err != nil {
 		return nil, err

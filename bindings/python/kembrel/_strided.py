@@ -4,7 +4,11 @@ memory, in an order that the cache bears.
 
 from __future__ import annotations
 
-from typing import Any, List
+from typing import Any, Iterator, List, Tuple
+
+from ._tiles import Axis, together
+
+_NEAR = 256 << 10  # bytes that the cache holds while the other axes move on
 
 
 def count(shape: Any) -> int:
@@ -24,33 +28,17 @@ def numpy_or_none() -> Any:
     return numpy
 
 
-# elements far from each other that are read before their neighbours, while the cache has those
-_TILE = 128
-
-
 def gathered(
     memory: memoryview, start: int, shape: List[int], strides: List[int], width: int
 ) -> Any:
     """Copies strided elements to row-major bytes, at the memory's speed where numpy is there."""
+    axes = _merged(shape, _plain(shape, width), strides)
     numpy = numpy_or_none()
-    kind = {1: "u1", 2: "u2", 4: "u4", 8: "u8", 16: "c16"}[width]
     if numpy is not None:
-        low = start + sum((d - 1) * s for d, s in zip(shape, strides) if s < 0)
-        high = start + sum((d - 1) * s for d, s in zip(shape, strides) if s > 0) + width
-        base = numpy.frombuffer(memory[low:high], dtype="u1")
-        view = numpy.ndarray(shape, kind, base, start - low, strides)
-        if view.ndim < 2 or abs(strides[-1]) <= 64 or shape[-1] <= _TILE:
-            return (
-                memoryview(numpy.ascontiguousarray(view)).cast("B")
-                if view.ndim
-                else memoryview(view.tobytes())
-            )
-        whole = numpy.empty(shape, kind)
-        for i in range(0, shape[-1], _TILE):
-            whole[..., i : i + _TILE] = view[..., i : i + _TILE]
-        return memoryview(whole).cast("B")
+        return _by_numpy(numpy, memory, start, axes, width)
     out = memoryview(bytearray(count(shape) * width))
-    copy(out, 0, None, memory, start, strides, shape, width)
+    if not together(out, memory, start, axes, width):
+        _walk(out, 0, memory, start, axes, width)
     return out
 
 
@@ -67,79 +55,116 @@ def copy(
     """Copies elements between strided places, the longest axis at a time, which the interpreter
     does in one go.
     """
-    shape = list(shape)
-    plain: List[int] = []
+    plain = _plain(shape, width)
+    a = plain if to_strides is None else to_strides
+    b = plain if from_strides is None else from_strides
+    _walk(to, at, source, start, _merged(shape, a, b), width)
+
+
+def _plain(shape: Any, width: int) -> List[int]:
+    """The strides of row-major elements."""
+    strides: List[int] = []
     step = width
     for d in reversed(shape):
-        plain.insert(0, step)
+        strides.insert(0, step)
         step *= max(d, 1)
-    a = list(to_strides) if to_strides is not None else plain
-    b = list(from_strides) if from_strides is not None else plain
-    axes = [i for i, d in enumerate(shape) if d != 1]
-    merged: List[List[int]] = []  # neighbouring axes that lie alike on both sides are one
-    for i in axes:
-        if merged and merged[-1][1] == shape[i] * a[i] and merged[-1][2] == shape[i] * b[i]:
-            merged[-1] = [merged[-1][0] * shape[i], a[i], b[i]]
+    return strides
+
+
+def _merged(shape: Any, to: Any, source: Any) -> List[Axis]:
+    """Length and both strides of each axis; neighbours that lie alike on both sides are one."""
+    axes: List[Axis] = []
+    for n, p, q in zip(shape, to, source):
+        if n == 1:
+            continue
+        if axes and axes[-1][1] == n * p and axes[-1][2] == n * q:
+            axes[-1] = (axes[-1][0] * n, p, q)
         else:
-            merged.append([shape[i], a[i], b[i]])
-    if not merged:
+            axes.append((n, p, q))
+    return axes
+
+
+def _by_numpy(numpy: Any, memory: memoryview, start: int, axes: List[Axis], width: int) -> Any:
+    low = start + sum((n - 1) * q for n, _, q in axes if q < 0)
+    high = start + sum((n - 1) * q for n, _, q in axes if q > 0) + width
+    kind = {1: "u1", 2: "u2", 4: "u4", 8: "u8", 16: "c16"}[width]
+    base = numpy.frombuffer(memory[low:high], dtype="u1")
+    sizes = [n for n, _, _ in axes]
+    view = numpy.ndarray(sizes, kind, base, start - low, [q for _, _, q in axes])
+    whole = numpy.empty(sizes, kind)
+    for block in _blocks(axes):
+        whole[block] = view[block]
+    return memoryview(whole.reshape(-1)).cast("B")
+
+
+# what is copied at a time where rows and columns change places: so many neighbours of the source by
+# so many of the result
+_BLOCK = (128, 128)
+_SHORT = 16  # an axis so short is better walked from outside
+
+
+def _blocks(axes: List[Axis]) -> Iterator[Tuple[Any, ...]]:
+    """Blocks that the cache holds on both sides."""
+    last = len(axes) - 1
+    near = min(range(len(axes)), key=lambda i: abs(axes[i][2]), default=last)
+    if near == last:
+        yield (...,)
+        return
+    wide, long = axes[last][0], axes[near][0]
+    ahead = (slice(None),) * near
+    if wide <= _SHORT < long:
+        step = _BLOCK[0] * _BLOCK[1] // wide
+        for i in range(0, long, step):
+            for k in range(wide):
+                yield (*ahead, slice(i, i + step), ..., k)
+        return
+    step = min(long, _BLOCK[0])
+    across = max(_BLOCK[0] * _BLOCK[1] // step, _BLOCK[1])
+    for i in range(0, long, step):
+        for k in range(0, wide, across):
+            yield (*ahead, slice(i, i + step), ..., slice(k, k + across))
+
+
+def _walk(
+    to: memoryview, at: int, source: memoryview, start: int, axes: List[Axis], width: int
+) -> None:
+    if not axes:
         to[at : at + width] = source[start : start + width]
         return
-    if merged[-1][1] == width == merged[-1][2]:
-        inner = merged.pop()
-        size, tile = inner[0] * width, inner[0]
+    outer = list(axes)
+    if outer[-1][1] == width == outer[-1][2]:
+        n, p, q = outer.pop()
+        size, tile = n * width, n
 
         def run(x: int, y: int) -> None:
             to[x : x + size] = source[y : y + size]
 
     else:
-        inner = merged.pop(max(range(len(merged)), key=lambda i: merged[i][0]))
-        n, p, q = inner
-        if (
-            len(merged) == 1 and merged[0][2] == width and abs(q) >= _FAR
-        ):  # lines as far apart as a power of two drive each other out of the cache
-            size = merged[0][0] * width
-            apart = bytearray(n * (size + 64))
-            for j in range(n):
-                apart[j * (size + 64) : j * (size + 64) + size] = source[
-                    start + j * q : start + j * q + size
-                ]
-            source, start, q, b = memoryview(apart), 0, size + 64, [width]
-        tile = max(_NEAR // max(abs(p), abs(q), 1), 1024) if merged else n
-        unit = (
-            width
-            if width in (1, 2, 4, 8)
-            and all(v % width == 0 for v in (at, start, *a, *b))
-            and to.nbytes % width == 0
-            else 1
-        )
+        n, p, q = outer.pop(max(range(len(outer)), key=lambda i: outer[i][0]))
+        tile = max(_NEAR // max(abs(p), abs(q), 1), 1024) if outer else n
+        steps = [s for axis in axes for s in axis[1:]]
+        even = all(v % width == 0 for v in (at, start, to.nbytes, *steps))
+        unit = width if width in (1, 2, 4, 8) and even else 1
         cast = {1: "B", 2: "H", 4: "I", 8: "Q"}[unit]
         ours, theirs = to.cast(cast), source[: source.nbytes // unit * unit].cast(cast)
 
         def run(x: int, y: int) -> None:
             for k in range(0, width, unit):
-                ours[_stretch((x + k) // unit, p // unit, n)] = theirs[
-                    _stretch((y + k) // unit, q // unit, n)
+                ours[_stretch((x + k) // unit, p // unit, many)] = theirs[
+                    _stretch((y + k) // unit, q // unit, many)
                 ]
 
     def walk(axis: int, x: int, y: int) -> None:
-        if axis == len(merged):
+        if axis == len(outer):
             run(x, y)
             return
-        n, p, q = merged[axis]
+        n, p, q = outer[axis]
         for i in range(n):
             walk(axis + 1, x + i * p, y + i * q)
 
-    if tile >= inner[0]:
-        walk(0, at, start)
-        return
-    for first in range(0, inner[0], tile):
-        n = min(tile, inner[0] - first)
+    for first in range(0, n, tile):
+        many = min(tile, n - first)
         walk(0, at + first * p, start + first * q)
-
-
-_FAR = 2048  # bytes between neighbours on an axis
-_NEAR = 256 << 10  # bytes that the cache holds while the other axes move on
 
 
 def _stretch(first: int, step: int, n: int) -> slice:

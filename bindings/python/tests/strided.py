@@ -1,9 +1,16 @@
 """Prints how long strided arrays take to be brought together, beside a contiguous copy of as many
-bytes: with numpy, and without (python3 -S).
+bytes: with numpy, and without (python3 -S). Both copy into memory that is new to the program, as a
+save does: else one of them gets back what the other has just let go, now and then.
 """
 
 import ctypes
+import os
+import sys
 import time
+
+if "MALLOC_MMAP_THRESHOLD_" not in os.environ:
+    os.environ["MALLOC_MMAP_THRESHOLD_"] = "1048576"
+    os.execv(sys.executable, sys.orig_argv)
 
 from kembrel._arrays import find
 

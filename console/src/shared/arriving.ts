@@ -18,6 +18,7 @@ export function titleOf(to: Pick<RouteLocationNormalized, 'name' | 'params' | 'q
     people: 'People and teams',
     account: 'Tokens and sessions',
     audit: 'Audit',
+    'service-subscriptions': 'Subscriptions of the service',
     'project-access': `Access to ${p('project')}`,
     subscriptions: `Subscriptions of ${p('project')}`,
     'project-audit': `Audit of ${p('project')}`,

@@ -21,6 +21,7 @@ const known = [
   'run.finished',
   'run.failed',
   'checkpoint.saved',
+  'snapshot.made',
 ]
 watch(open, async (now) => {
   if (!now) return

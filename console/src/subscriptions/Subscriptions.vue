@@ -9,7 +9,7 @@ import { useActing, useLoading } from '../shared/loading'
 import Deliveries from './Deliveries.vue'
 import NewSubscription from './NewSubscription.vue'
 
-/** Who is told of what happens in a project, how it goes, and what one of them was told. */
+/** Who is told of what happens in a project (*: in the whole service), how it goes, and what one of them was told. */
 const props = defineProps<{ project: string }>()
 const route = useRoute()
 const router = useRouter()
@@ -85,13 +85,14 @@ function made(s: Subscription) {
 <template>
   <main>
     <div class="page-top">
-      <h1>Subscriptions of {{ project }}</h1>
+      <h1>Subscriptions of {{ project === '*' ? 'the service' : project }}</h1>
       <span class="space"></span>
       <ElButton size="small" @click="making = true">New subscription …</ElButton>
     </div>
     <p v-if="problem || refused" class="bad page-top" role="alert">{{ problem || refused }}</p>
     <Question v-if="all" title="Who is told of what happens here?" :says="says">
       <template #aside>
+        <p v-if="project === '*'" class="small">Of what happens in all projects, and of new data.</p>
         <p class="small">
           Each is told by HTTP, as CloudEvents, signed. What is not taken is sent again for three days, then parked.
         </p>

@@ -1,31 +1,31 @@
 -- query: subscription_list
-select s.id, p.key as project, s.project as project_id, s.name, s.url, s.kinds, s.subject, s.filter, s.binary_mode as binary, s.machine,
+select s.id, coalesce(p.key, '*') as project, coalesce(s.project, 0) as project_id, s.name, s.url, s.kinds, s.subject, s.filter, s.binary_mode as binary, s.machine,
        coalesce(m.name, '') as machine_name, w.name as who, s.created, s.paused, s.why_paused, s.xact::text || '-' || s.event as mark, s.fails,
        (select count(*) from delivery d where d.subscription = s.id and d.state = 'waiting') as waiting,
        (select count(*) from delivery d where d.subscription = s.id and d.state = 'parked') as parked,
        (select max(d.last) from delivery d where d.subscription = s.id and d.state = 'delivered') as delivered
-from subscription s join project p on p.id = s.project join person w on w.id = s.person left join person m on m.id = s.machine
-where p.key = @project and (@name = '' or s.name = @name) order by s.name limit 500;
+from subscription s left join project p on p.id = s.project join person w on w.id = s.person left join person m on m.id = s.machine
+where coalesce(p.key, '*') = @project and (@name = '' or s.name = @name) order by s.name limit 500;
 
 -- query: subscription_held
 -- What the sender needs of one that this process holds.
-select s.id, p.key as project, s.project as project_id, s.name, s.url, s.kinds, s.subject, s.filter, s.binary_mode as binary, s.machine,
+select s.id, coalesce(p.key, '*') as project, coalesce(s.project, 0) as project_id, s.name, s.url, s.kinds, s.subject, s.filter, s.binary_mode as binary, s.machine,
        coalesce(m.name, '') as machine_name, ''::text as who, s.created, s.paused, s.why_paused, s.xact::text || '-' || s.event as mark, s.fails,
        0::bigint as waiting, 0::bigint as parked, null::timestamptz as delivered
-from subscription s join project p on p.id = s.project left join person m on m.id = s.machine
+from subscription s left join project p on p.id = s.project left join person m on m.id = s.machine
 where s.id = @id and s.holder = @holder::uuid and s.paused is null;
 
 -- query: subscription_keys
 select secret, case when before_until > now() then secret_before end as before, report_key as report from subscription where id = @id;
 
 -- query: subscription_add
--- Told of what happens from now on.
+-- Told of what happens from now on; * is the whole service.
 insert into subscription (project, name, url, kinds, subject, filter, binary_mode, secret, machine, report_key, person, xact, event)
 select p.id, @name, @url, @kinds, @subject, @filter, @binary, @secret, @machine, @report, @person, pg_snapshot_xmin(pg_current_snapshot()), 0
-from project p where p.key = @project on conflict (project, name) do nothing returning id;
+from (select id from project where key = @project union all select null where @project = '*') p on conflict (project, name) do nothing returning id;
 
 -- query: subscription_count
-select count(*) from subscription where project = (select id from project where key = @project);
+select count(*) from subscription s left join project p on p.id = s.project where coalesce(p.key, '*') = @project;
 
 -- query: subscription_change
 update subscription set url = coalesce(@url, url), subject = coalesce(@subject, subject), filter = coalesce(@filter, filter),
@@ -107,8 +107,8 @@ delete from delivery where state = 'delivered' and last < now() - interval '14 d
 
 -- query: report_by
 select s.report_key as key, s.machine, m.name, m.closed, p.key as project, e.kind, e.subject, e.at
-from subscription s join person m on m.id = s.machine join project p on p.id = s.project
-join event e on e.id = @event and e.project = s.project where s.id = @subscription;
+from subscription s join person m on m.id = s.machine join event e on e.id = @event and e.project = coalesce(s.project, e.project)
+join project p on p.id = e.project where s.id = @subscription;
 
 -- query: report_once
 insert into report (subscription, event, purpose) values (@subscription, @event, @purpose) on conflict do nothing;
