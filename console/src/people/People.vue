@@ -88,7 +88,9 @@ function edit(t: Team) {
     <div class="page-top">
       <h1>People and teams</h1>
       <span class="space"></span>
-      <RouterLink v-if="may || session.me?.role === 'owner'" to="/subscriptions" class="small">Subscriptions</RouterLink>
+      <RouterLink v-if="may || session.me?.role === 'owner'" to="/subscriptions" class="small">
+        Subscriptions
+      </RouterLink>
       <RouterLink v-if="may" to="/audit" class="small">What was done</RouterLink>
     </div>
     <p v-if="problem || refused" class="bad page-top" role="alert">{{ problem || refused }}</p>
