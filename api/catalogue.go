@@ -156,8 +156,16 @@ type EditionCheck struct {
 	Figures map[string]Float `json:"figures,omitempty"`
 	Text    string           `json:"text,omitempty"`
 	Link    string           `json:"link,omitempty"`
+	Files   []CheckFile      `json:"files,omitempty" doc:"What came of it; edition-file downloads them"`
 	Who     string           `json:"who"`
 	At      time.Time        `json:"at"`
+}
+
+// CheckFile is a file that came of a check.
+type CheckFile struct {
+	Path   string `json:"path" example:"report.html"`
+	Size   int64  `json:"size" doc:"Bytes"`
+	Digest string `json:"digest" doc:"BLAKE3-256 of the whole"`
 }
 
 // Consumer is a system that says that it uses an edition.
@@ -221,10 +229,11 @@ type EditionsInput struct {
 	PageInput
 }
 
-// EditionFileInput asks for a file of an edition.
+// EditionFileInput asks for a file of an edition, or of a check on it.
 type EditionFileInput struct {
 	EditionInput
 	Path  string `query:"path" required:"true" maxLength:"1000"`
+	Check string `query:"check" maxLength:"100" doc:"A file that came of this check, in its latest outcome; absent: one of the edition itself"`
 	Range string `header:"Range"`
 }
 
@@ -293,6 +302,7 @@ type NewEditionCheck struct {
 		Figures map[string]Float `json:"figures,omitempty" maxProperties:"100"`
 		Text    string           `json:"text,omitempty" maxLength:"10000"`
 		Link    string           `json:"link,omitempty" maxLength:"2000"`
+		Files   []File           `json:"files,omitempty" maxItems:"20" doc:"What came of it, at most 1 GiB; their chunks are sent before"`
 	}
 }
 
@@ -322,7 +332,7 @@ var (
 	GetEdition = declare[EditionInput, Edition](Spec{ID: "edition", Method: "GET",
 		Path: "/models/{model}/editions/{edition}", Summary: "Show an edition", Access: Reader})
 	GetEditionFile = declare[EditionFileInput, None](Spec{ID: "edition-file", Method: "GET",
-		Path: "/models/{model}/editions/{edition}/file", Summary: "Download a file of an edition", Access: Reader,
+		Path: "/models/{model}/editions/{edition}/file", Summary: "Download a file of an edition, or of a check on it", Access: Reader,
 		Status: 200, Long: true})
 	GetDescription = declare[EditionInput, Description](Spec{ID: "description", Method: "GET",
 		Path:    "/models/{model}/editions/{edition}/description",

@@ -1,6 +1,9 @@
 package api
 
-import "time"
+import (
+	"encoding/json"
+	"time"
+)
 
 // HistoryInput asks for the history of runs as a file.
 type HistoryInput struct {
@@ -19,12 +22,13 @@ type NewHistory struct {
 	ProjectInput
 	Key  string `header:"Idempotency-Key" format:"uuid" required:"true"`
 	Body struct {
-		Title   string    `json:"title,omitempty" maxLength:"200"`
-		Source  string    `json:"source" maxLength:"1000" doc:"Where it came from, such as the file's name; kept as a note"`
-		Started time.Time `json:"started"`
-		Ended   time.Time `json:"ended"`
-		Axis    Axis      `json:"axis"`
-		Curves  []Column  `json:"curves" maxItems:"5000"`
+		Title   string                     `json:"title,omitempty" maxLength:"200"`
+		Source  string                     `json:"source" maxLength:"1000" doc:"Where it came from, such as the file's name; kept as a note"`
+		Started time.Time                  `json:"started"`
+		Ended   time.Time                  `json:"ended"`
+		Hyper   map[string]json.RawMessage `json:"hyper,omitempty" maxProperties:"2000"`
+		Axis    Axis                       `json:"axis"`
+		Curves  []Column                   `json:"curves" maxItems:"5000"`
 	}
 }
 

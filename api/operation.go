@@ -42,6 +42,7 @@ const Base = "/api/v1"
 type Page[T any] struct {
 	Items []T    `json:"items"`
 	Next  string `json:"next,omitempty" doc:"Cursor of the next page; absent on the last"`
+	Says  string `json:"says,omitempty" doc:"Why there is nothing, where what was asked for explains it"`
 }
 
 // NextPage is the cursor that goes into the Link header.

@@ -118,6 +118,15 @@ type EditionCheck struct {
 	At      time.Time
 }
 
+// CheckFile is a file that came of a check.
+type CheckFile struct {
+	Check  int64
+	Path   string
+	Size   int64
+	Digest []byte
+	Chunks []byte
+}
+
 // Consumer is a system that says that it uses an edition.
 type Consumer struct {
 	Model  int64

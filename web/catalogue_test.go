@@ -1,10 +1,13 @@
 package web_test
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -320,5 +323,58 @@ func TestLineageOfEditions(t *testing.T) {
 	require.Equal(t, []string{"-1 vessels/1@s2.leg1gone", "+0 vessel-classifier#2"}, nodes)
 	for _, of := range []string{"vessel-classifier#3", "nothing#1"} {
 		refuse(t, s, api.GetLineage, &api.LineageInput{Of: of, Limit: 10}, api.NotFound, "there is no")
+	}
+}
+
+// What came of a check stays with it: it is kept when loose chunks are cleaned away, comes back equal, and never
+// changes; the files of the latest outcome are those that are shown.
+func TestFilesOfACheck(t *testing.T) {
+	s, _ := catalogued(t)
+	report := noise(300_000, 7)
+	in := outcome(1, "every class", true)
+	for name, content := range map[string][]byte{"report.html": report, "out/rows.csv": []byte("class,recall\ntug,0.84\n")} {
+		f, err := client.SendFile(ctx, s.Client, name, bytes.NewReader(content))
+		require.NoError(t, err)
+		in.Body.Files = append(in.Body.Files, f)
+	}
+	check := call(t, s, api.ReportCheck, in).Checks[0]
+	require.Equal(t, "out/rows.csv", check.Files[0].Path)
+	require.Equal(t, int64(len(report)), check.Files[1].Size)
+	_, err := s.db.CleanChunks(ctx, 0)
+	require.NoError(t, err)
+
+	reader := s.as(t, "Ines", map[string]string{"vessels": "reader"})
+	file := func(path, check string) *api.EditionFileInput {
+		return &api.EditionFileInput{EditionInput: in.EditionInput, Path: path, Check: check}
+	}
+	body, err := client.Stream(ctx, reader.Client, api.GetEditionFile, file("report.html", "every class"))
+	require.NoError(t, err)
+	defer body.Close()
+	got, err := io.ReadAll(body)
+	require.NoError(t, err)
+	require.Equal(t, report, got)
+	for _, none := range []*api.EditionFileInput{file("report.html", ""), file("report.html", "another"),
+		file("other.html", "every class")} {
+		_, err := client.Stream(ctx, reader.Client, api.GetEditionFile, none)
+		require.ErrorContains(t, err, "no file")
+	}
+
+	twice := outcome(1, "latency", true)
+	twice.Body.Files = []api.File{in.Body.Files[0], in.Body.Files[0]}
+	refuse(t, s, api.ReportCheck, twice, api.Invalid, "there twice")
+	twice.Body.Files = twice.Body.Files[:1]
+	twice.Body.Files[0].Path = "../report.html"
+	refuse(t, s, api.ReportCheck, twice, api.Invalid, "")
+	twice.Body.Files[0] = in.Body.Files[0]
+	twice.Body.Files[0].Digest = "b3:" + strings.Repeat("ab", 32)
+	twice.Body.Files[0].Chunks = []api.Piece{{Digest: twice.Body.Files[0].Digest, Size: twice.Body.Files[0].Size}}
+	refuse(t, s, api.ReportCheck, twice, api.Conflict, "has not been sent")
+	require.Len(t, call(t, s, api.GetEdition, &in.EditionInput).Checks, 1, "what was refused left nothing")
+
+	call(t, s, api.ReportCheck, outcome(1, "every class", false))
+	require.Empty(t, call(t, s, api.GetEdition, &in.EditionInput).Checks[0].Files)
+	for _, change := range []string{"delete from check_file", "update check_file set path = 'x'"} {
+		_, err := s.db.Pool.Exec(ctx, change)
+		require.ErrorContains(t, err, "editions never change")
 	}
 }

@@ -371,6 +371,20 @@ func TestFilteredRuns(t *testing.T) {
 	require.Equal(t, []int{3, 1}, find(`text("SEA")`, "", ""))
 	require.Equal(t, []int{2}, find(`"t1" in tags`, "", ""))
 	require.Empty(t, find(`hyper.lr > 1`, "", ""))
+	require.Equal(t, []int{2, 1}, find(`best < 0.6 && last < 0.7`, "", ""), "of the objective")
+	for sort, want := range map[string][]int{`best("loss.val")`: {2, 1, 3}, `at("loss.val")`: {2, 1, 3},
+		"hyper.seed": {3, 2, 1}, "number": {1, 2, 3}} {
+		require.Equal(t, want, find("", sort, ""), "the better first, by %s", sort)
+	}
+	for where, says := range map[string]string{
+		`hyper.lr > 1`: "", `best("loss.val") < 0`: "", `state == "lost"`: "",
+		`best("los.val") < 1`:                 `None of the latest runs of vessels has a curve "los.val" (there is "loss.val").`,
+		`hyper.depth > 1 && best("zeal") > 0`: `None of the latest runs of vessels has a hyperparameter "depth", or a curve "zeal".`} {
+		page := call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10},
+			RunChoice: api.RunChoice{Where: where}})
+		require.Empty(t, page.Items)
+		require.Equal(t, says, page.Says, where)
+	}
 	objective := api.Objective{Curve: "loss.val", Direction: "higher"}
 	edit := &api.ProjectEdit{ProjectInput: vessels}
 	edit.Body.Objective = &objective

@@ -3,6 +3,7 @@ package catalogue
 import (
 	"context"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,11 +34,10 @@ func (a *Commands) showEdition(output string, e *api.Edition) error {
 	a.section("Is it better than the one in use?", e.Says.Better)
 	a.section("What changed?", e.Says.Changed)
 	a.section("Has it been checked?", e.Says.Checked)
-	l := term.List("check", "outcome", "figures", "by", "when", "text", "link")
+	l := term.List("check", "outcome", "figures", "by", "when", "text", "link", "files")
 	for _, c := range e.Checks {
 		l.Add(c.Name, map[bool]string{true: "passed", false: "failed"}[c.Passed], figures(c.Figures), c.Who,
-			term.When(c.At),
-			c.Text, c.Link)
+			term.When(c.At), c.Text, c.Link, paths(c.Files))
 	}
 	a.table(l)
 	f := &e.Facts
@@ -148,13 +148,14 @@ checkpoint that is in the model already is that edition.`,
 func (a *Commands) check() *cobra.Command {
 	in := &api.NewEditionCheck{}
 	var passed, failed bool
-	var given []string
+	var given, files []string
 	cmd := &cobra.Command{Use: "check EDITION", Short: "Report the outcome of a check on an edition",
 		Args: term.Arguments("EDITION"),
 		Long: `Report the outcome of a named check on an edition: of a test of your own, by a person or a machine. A standing may ask that a check has passed. What
 was signed off before a check was reported must be signed off again.`,
 		Example: `  kembrel catalogue check vessel-classifier#3 --name "every class" --passed --figure "lowest recall=0.842"
-  kembrel catalogue check vessel-classifier/proposed --name "time for a clip" --failed --figure ms=7.1 --text "twice what is allowed"`,
+  kembrel catalogue check vessel-classifier/proposed --name "time for a clip" --failed --figure ms=7.1 --text "twice what is allowed"
+  kembrel catalogue check vessel-classifier#3 --name "every class" --passed --file report.html`,
 		ValidArgsFunction: a.Complete("edition"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if passed == failed || in.Body.Name == "" {
@@ -174,6 +175,13 @@ was signed off before a check was reported must be signed off again.`,
 				return err
 			}
 			in.Model, in.Edition = e.Model, e.Number
+			for _, path := range files {
+				sent, err := a.SendFile(cmd.Context(), path)
+				if err != nil {
+					return err
+				}
+				in.Body.Files = append(in.Body.Files, sent)
+			}
 			now, err := client.Call(cmd.Context(), a.Client(), api.ReportCheck, in)
 			if err == nil {
 				fmt.Fprintf(a.Out, "%s: %s\n", now.Address, now.Says.Checked)
@@ -187,6 +195,46 @@ was signed off before a check was reported must be signed off again.`,
 	f.StringArrayVar(&given, "figure", nil, "NAME=NUMBER that came of it")
 	f.StringVar(&in.Body.Text, "text", "", "what else is to be known")
 	f.StringVar(&in.Body.Link, "link", "", "where more stands")
+	f.StringArrayVar(&files, "file", nil, "file that came of it, to be kept with it; may be repeated")
+	return cmd
+}
+
+func (a *Commands) checkFiles() *cobra.Command {
+	var name, into string
+	var overwrite bool
+	cmd := &cobra.Command{Use: "check-files EDITION --name CHECK --into FOLDER",
+		Short: "Write the files that came of a check into a folder, verified", Args: term.Arguments("EDITION"),
+		Example:           `  kembrel catalogue check-files vessel-classifier#3 --name "every class" --into report`,
+		ValidArgsFunction: a.Complete("edition"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if name == "" || into == "" {
+				return term.Usage("say of which check, and where to: --name \"every class\" --into FOLDER")
+			}
+			e, err := a.edition(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			i := slices.IndexFunc(e.Checks, func(c api.EditionCheck) bool { return c.Name == name })
+			if i < 0 || len(e.Checks[i].Files) == 0 {
+				return term.Exit{Code: term.ExitNotFound,
+					Err: fmt.Errorf("no file came of a check %q on %s", name, e.Address)}
+			}
+			at := api.EditionInput{ModelInput: api.ModelInput{Model: e.Model}, Edition: e.Number}
+			for _, f := range e.Checks[i].Files {
+				if err := a.WriteVerified(into, f.Path, f.Digest, overwrite, func() (io.ReadCloser, error) {
+					return client.Stream(cmd.Context(), a.Client(), api.GetEditionFile,
+						&api.EditionFileInput{EditionInput: at, Path: f.Path, Check: name})
+				}); err != nil {
+					return err
+				}
+			}
+			fmt.Fprintf(a.Out, "%s in %s\n", term.Many(int64(len(e.Checks[i].Files)), "file", "files"), into)
+			return nil
+		}}
+	f := cmd.Flags()
+	f.StringVar(&name, "name", "", "of the check")
+	f.StringVar(&into, "into", "", "folder to write into")
+	f.BoolVar(&overwrite, "overwrite", false, "replace files that are there")
 	return cmd
 }
 
@@ -230,4 +278,12 @@ last heard.`,
 	cmd.Flags().StringVar(&in.Body.Where, "where", "", "the place or system")
 	cmd.Flags().BoolVar(&in.Body.Ended, "undo", false, "it is used there no more")
 	return cmd
+}
+
+func paths(files []api.CheckFile) string {
+	out := make([]string, len(files))
+	for i, f := range files {
+		out[i] = f.Path
+	}
+	return strings.Join(out, ", ")
 }

@@ -65,7 +65,8 @@ such as in-use, which one edition of a model has at a time; a guarded one takes 
 		}}
 	term.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.show(), a.create(), a.change(), a.add(), a.propose(), a.sign(), a.withdraw(), a.goBack(),
-		a.clear(), a.history(), a.check(), a.reportUse(), a.describe(), a.rules(), a.addRule(), a.clearRule())
+		a.clear(), a.history(), a.check(), a.checkFiles(), a.reportUse(), a.describe(), a.rules(), a.addRule(),
+		a.clearRule())
 	return cmd
 }
 

@@ -2,12 +2,8 @@ package files
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -17,8 +13,6 @@ import (
 	"kembrel/api"
 	"kembrel/cli/term"
 	"kembrel/client"
-	"kembrel/core/checkpoint"
-	"kembrel/core/chunk"
 )
 
 // Files makes the command files with those below it.
@@ -194,38 +188,13 @@ func matches(path string, patterns []string) bool {
 
 // write writes a file below a folder, whole and as its digest says, or not at all.
 func (a *Commands) write(ctx context.Context, f api.RunFile, into string, overwrite bool) error {
-	if err := checkpoint.CheckPath(f.Path); err != nil {
-		return fmt.Errorf("the service names a file that cannot be written: %w", err)
-	}
 	addr, err := api.ParseAddress(f.Run)
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(into, filepath.FromSlash(f.Path))
-	if _, err := os.Lstat(path); err == nil && !overwrite {
-		return fmt.Errorf("%s is there already; --overwrite replaces it", path)
-	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	return a.WriteFile(path, func(w io.Writer) error {
-		body, err := client.Stream(ctx, a.Client(), api.GetRunFile,
-			&api.RunFileContentInput{RunFileInput: api.RunFileInput{RunInput: term.RunOf(addr), Path: f.Path,
-				Of: f.Of}})
-		if err != nil {
-			return err
-		}
-		defer body.Close()
-		hash := chunk.NewHash()
-		if _, err := io.Copy(io.MultiWriter(w, hash), body); err != nil {
-			return err
-		}
-		if hash.Digest().String() != f.Digest {
-			return fmt.Errorf("%s came with other bytes than it should have; try again", f.Path)
-		}
-		return nil
+	return a.WriteVerified(into, f.Path, f.Digest, overwrite, func() (io.ReadCloser, error) {
+		return client.Stream(ctx, a.Client(), api.GetRunFile, &api.RunFileContentInput{
+			RunFileInput: api.RunFileInput{RunInput: term.RunOf(addr), Path: f.Path, Of: f.Of}})
 	})
 }
 
@@ -296,23 +265,11 @@ the same path takes the place of the one before.`,
 }
 
 func (a *Commands) add(ctx context.Context, run api.RunInput, path string) error {
-	f, err := os.Open(path)
-	if err != nil {
-		return term.Exit{Code: term.ExitNotFound, Err: err}
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return errors.Join(err, term.Usage("%s is no plain file", path))
-	}
-	name := filepath.ToSlash(filepath.Clean(path))
-	if !filepath.IsLocal(filepath.Clean(path)) {
-		name = filepath.Base(path)
-	}
 	in := &api.NewRunFile{RunInput: run, Key: uuid.NewString()}
-	if in.Body.File, err = client.SendFile(ctx, a.Client(), name, f); err != nil {
+	var err error
+	if in.Body.File, err = a.SendFile(ctx, path); err != nil {
 		return err
 	}
-	in.Body.File.Part = "file"
 	made, err := client.Call(ctx, a.Client(), api.AddRunFile, in)
 	if err != nil {
 		return err

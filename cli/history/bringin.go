@@ -35,7 +35,7 @@ func bringIn(ctx context.Context, c *client.Client, r history.Imported, in *api.
 
 func bringInParts(ctx context.Context, c *client.Client, r history.Imported, in *api.NewHistory) (*api.Run, error) {
 	begin := &api.NewRun{ProjectInput: in.ProjectInput, Key: in.Key}
-	begin.Body.Title, begin.Body.Started = in.Body.Title, in.Body.Started
+	begin.Body.Title, begin.Body.Started, begin.Body.Hyper = in.Body.Title, in.Body.Started, in.Body.Hyper
 	run, err := client.Call(ctx, c, api.BeginRun, begin)
 	if err != nil {
 		return nil, err

@@ -166,7 +166,7 @@ guess; "-" is the input. Each run is kept whole or not at all (a very large one 
 	f.StringVar(&format, "format", "", "csv or jsonl; else by the file's ending")
 	f.StringVar(&title, "title", "", "title of the runs; else their names in the file, or the file's")
 	f.StringArrayVar(&mappings, "map", nil,
-		"what a column is: column=curve, column=step (or epoch, time, run, curve, value), column= to leave it out")
+		"what a column is: column=curve, column=hyper.NAME, column=step (or epoch, time, run, curve, value), column= to leave it out")
 	f.BoolVar(&dry, "dry-run", false, "read and check all of the file, and bring in nothing")
 	f.BoolVar(&yes, "yes", false, "do not ask")
 	cmd.RegisterFlagCompletionFunc("project", a.Complete(false, false))
@@ -225,8 +225,11 @@ func (a *Commands) showColumns(t *history.File) {
 	l := term.List("column", "is taken for", "")
 	for _, c := range t.Columns {
 		as := string(c.Role)
-		if c.Role == history.Values {
+		switch c.Role {
+		case history.Values:
 			as = "curve " + c.As
+		case history.Hyper:
+			as = "hyperparameter " + c.As
 		}
 		l.Add(c.Name, as, c.Why)
 	}
@@ -247,6 +250,7 @@ func (m metered) Write(p []byte) (int, error) {
 
 func toHistory(r history.Imported) *api.NewHistory {
 	in := &api.NewHistory{}
+	in.Body.Hyper = r.Hyper
 	first, last := r.Batch.Axis[0].Time, r.Batch.Axis[0].Time
 	for _, p := range r.Batch.Axis {
 		first, last = min(first, p.Time), max(last, p.Time)

@@ -57,6 +57,7 @@ func (a *Commands) Runs() *cobra.Command {
 					return err
 				}
 				whole.Items, whole.Next, in.Cursor = append(whole.Items, page.Items...), page.Next, page.Next
+				whole.Says = page.Says
 				if page.Next == "" || limit > 0 && len(whole.Items) >= limit {
 					break
 				}
@@ -64,7 +65,7 @@ func (a *Commands) Runs() *cobra.Command {
 			l := term.RunTable(whole.Items, in.Columns)
 			l.Empty = fmt.Sprintf("No run yet. Record one: kembrel record --project %s -- CMD", p.Project)
 			if in.Where != "" {
-				l.Empty = "No run is like that."
+				l.Empty = strings.TrimSpace("No run is like that. " + whole.Says)
 			}
 			if err := a.Print(output, l, whole); err != nil {
 				return err

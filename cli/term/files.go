@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,6 +15,8 @@ import (
 
 	"kembrel/api"
 	"kembrel/client"
+	"kembrel/core/checkpoint"
+	"kembrel/core/chunk"
 )
 
 // Files are the files that a command writes. --to names them; the ending of a name says what is written into it.
@@ -105,4 +108,55 @@ func WriteAnswer[I any](ctx context.Context, a *App, path string, op api.Operati
 		_, err = io.Copy(w, body)
 		return err
 	})
+}
+
+// WriteVerified writes a file that the service named below a folder, whole and as its digest says, or not at all.
+func (a *App) WriteVerified(into, name, digest string, overwrite bool, open func() (io.ReadCloser, error)) error {
+	if err := checkpoint.CheckPath(name); err != nil {
+		return fmt.Errorf("the service names a file that cannot be written: %w", err)
+	}
+	path := filepath.Join(into, filepath.FromSlash(name))
+	if _, err := os.Lstat(path); err == nil && !overwrite {
+		return fmt.Errorf("%s is there already; --overwrite replaces it", path)
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	return a.WriteFile(path, func(w io.Writer) error {
+		body, err := open()
+		if err != nil {
+			return err
+		}
+		defer body.Close()
+		hash := chunk.NewHash()
+		if _, err := io.Copy(io.MultiWriter(w, hash), body); err != nil {
+			return err
+		}
+		if hash.Digest().String() != digest {
+			return fmt.Errorf("%s came with other bytes than it should have; try again", name)
+		}
+		return nil
+	})
+}
+
+// SendFile sends the content of a file to the service. One below this folder keeps its path, any other goes by its
+// name.
+func (a *App) SendFile(ctx context.Context, path string) (api.File, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return api.File{}, Exit{Code: ExitNotFound, Err: err}
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return api.File{}, errors.Join(err, Usage("%s is no plain file", path))
+	}
+	name := filepath.ToSlash(filepath.Clean(path))
+	if !filepath.IsLocal(filepath.Clean(path)) {
+		name = filepath.Base(path)
+	}
+	sent, err := client.SendFile(ctx, a.Client(), name, f)
+	sent.Part = "file"
+	return sent, err
 }

@@ -1,6 +1,10 @@
 package filter
 
-import "slices"
+import (
+	"slices"
+
+	"kembrel/core/verdict"
+)
 
 // Named is what expressions may name: a field of a run, of an item. Those of runs are declared here; what they are in
 // the database is said in store/pg/finding, and everything else (completion, errors, headings of columns,
@@ -10,6 +14,17 @@ type Named struct {
 	Kind  Kind
 	Label string // heading of a column
 	Says  string // what it is
+}
+
+// Few are the fields of a run that are always one of a few texts, and which.
+var Few = map[string][]string{"state": {"running", "finished", "stopped", "failed", "lost"}, "verdict": verdicts()}
+
+func verdicts() []string {
+	out := make([]string, len(verdict.Kinds))
+	for i, k := range verdict.Kinds {
+		out[i] = string(k)
+	}
+	return out
 }
 
 // Fields are all of them, by name.
@@ -28,13 +43,13 @@ var Fields = []Named{
 	{"search", Number, "Search", "of which it is a trial ([search.md](search.md))"},
 	{"size", Number, "Checkpoint bytes", "bytes of the last checkpoint"},
 	{"started", Time, "Started", "when the first leg began"},
-	{"state", Text, "State", "`running`, `finished`, `stopped`, `failed`, `lost`"},
+	{"state", Text, "State", "how it is, one of"},
 	{"step", Number, "Step", "the last reported"},
 	{"tags", List, "Tags", "`\"baseline\" in tags`"},
 	{"title", Text, "Title", "its title"},
 	{"took", Number, "Took", "seconds of its legs that have ended"},
 	{"trial", Number, "Trial", "which of the search"},
-	{"verdict", Text, "Verdict", "what its curves say, such as `overfitting`"},
+	{"verdict", Text, "Verdict", "what its curves say, one of"},
 	{"who", Text, "Who", "the person or machine that made it"},
 }
 

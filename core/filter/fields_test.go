@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -22,7 +23,11 @@ func TestFieldsAreDocumented(t *testing.T) {
 	require.True(t, found)
 	var rows []string
 	for _, f := range Fields {
-		rows = append(rows, fmt.Sprintf("| `%s` | %s | %s |", f.Name, f.Kind, f.Says))
+		says := f.Says
+		if few := Few[f.Name]; few != nil {
+			says += " `" + strings.Join(few, "`, `") + "`"
+		}
+		rows = append(rows, fmt.Sprintf("| `%s` | %s | %s |", f.Name, f.Kind, says))
 	}
 	want := before + begin + strings.Join(rows, "\n") + end + after
 	if os.Getenv("KEMBREL_WRITE") != "" {
@@ -35,7 +40,8 @@ func TestFields(t *testing.T) {
 	require.True(t, slices.IsSorted(runs.names()))
 	for _, f := range Fields {
 		require.NotEmpty(t, f.Label, f.Name)
-		n, err := Parse(map[Kind]string{Number: f.Name + " > 1", Text: f.Name + ` == "a"`,
+		text := append(slices.Clone(Few[f.Name]), "a")[0]
+		n, err := Parse(map[Kind]string{Number: f.Name + " > 1", Text: f.Name + " == " + strconv.Quote(text),
 			Time: f.Name + ` > ago("7d")`,
 			List: `"a" in ` + f.Name, Truth: f.Name}[f.Kind], time.Now())
 		require.NoError(t, err, f.Name)

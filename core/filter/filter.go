@@ -2,6 +2,7 @@ package filter
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -117,6 +118,20 @@ func ParseValue(text string, now time.Time) (*Node, error) {
 	return n, err
 }
 
+// OfObjective has best and last without a curve mean those of the objective.
+func (n *Node) OfObjective(curve string) *Node {
+	if n == nil {
+		return nil
+	}
+	if (n.Op == Best || n.Op == Last) && n.Name == "" {
+		n.Name = curve
+	}
+	for _, a := range n.Args {
+		a.OfObjective(curve)
+	}
+	return n
+}
+
 func (l *Language) parse(text string, now time.Time) (*Node, error) {
 	if len(text) > MaxLength {
 		return nil, &Error{1, fmt.Sprintf("the expression has %d bytes; at most %d", len(text), MaxLength)}
@@ -164,6 +179,9 @@ func (r *reader) read(e ast.Expr) (*Node, error) {
 		}
 		if !l.Runs {
 			return r.wrong(e, "there is no %q; the fields of an %s are %s", name, l.Of, strings.Join(l.names(), ", "))
+		}
+		if op := figures[name]; op == Best || op == Last { // of the objective, which OfObjective says
+			return &Node{Op: op, Kind: Number}, nil
 		}
 		if name == "hyper" {
 			return r.wrong(e, "say which hyperparameter: hyper.lr")
@@ -428,6 +446,13 @@ func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 			}
 		}
 	case Equal, Less, LessEqual:
+		if op == Equal {
+			for i, side := range []*Node{a, b} {
+				if err := r.oneOf(side, n.Args[1-i]); err != nil {
+					return r.wrong([]ast.Expr{y, x}[i], "%v", err)
+				}
+			}
+		}
 		if a.Kind == List && b.Op == Literal && b.Kind == Text {
 			return r.wrong(e, "%[1]s is a list: write %[2]q in %[1]s", a.Name, b.Lit)
 		}
@@ -439,6 +464,9 @@ func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 				map[bool]Kind{true: b.Kind, false: a.Kind}[is(a, Number, Text, Time)])
 		}
 	case In:
+		if err := r.oneOf(a, b); err != nil {
+			return r.wrong(y, "%v", err)
+		}
 		if b.Kind != List || a.Kind == List || a.Kind == Time {
 			return r.wrong(e, "in asks whether a value is in a list: \"baseline\" in tags, or state in [\"failed\", \"lost\"]")
 		}
@@ -453,6 +481,27 @@ func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 		}
 	}
 	return n, nil
+}
+
+// oneOf says what is wrong with texts that a field of few values is compared with.
+func (r *reader) oneOf(field, with *Node) error {
+	if field.Op != Field || with.Op != Literal {
+		return nil
+	}
+	few := Few[field.Name]
+	if !r.language.Runs || few == nil {
+		return nil
+	}
+	texts, isList := with.Lit.([]any)
+	if !isList {
+		texts = []any{with.Lit}
+	}
+	for _, v := range texts {
+		if text, ok := v.(string); ok && text != "" && !slices.Contains(few, text) {
+			return fmt.Errorf("there is no %s %q; there are %s", field.Name, text, strings.Join(few, ", "))
+		}
+	}
+	return nil
 }
 
 // SplitList takes a list of expressions apart at its commas; those within quotes and brackets do not count.

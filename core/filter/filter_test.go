@@ -83,6 +83,9 @@ func TestErrorsPointAtTheColumn(t *testing.T) {
 		`tags.all(t, t == "x")`:     {9, ""},
 		`started == timestamp("x")`: {22, "is no time"},
 		`title.matches("x")`:        {14, "there is no matches()"},
+		`took > 1 && state == "ok"`: {22, `there is no state "ok"; there are running, finished`},
+		`"good" != verdict`:         {1, `there is no verdict "good"; there are too short to tell`},
+		`state in ["lost", "dead"]`: {10, `there is no state "dead"`},
 	} {
 		_, err := Parse(text, now)
 		var e *Error

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"kembrel/core/curve"
+	"kembrel/core/hyper"
 )
 
 // Role is what a column holds.
@@ -20,17 +21,19 @@ const (
 	Time   Role = "time"
 	Value  Role = "value"
 	Values Role = "values"
+	Hyper  Role = "hyperparameter"
 	Skip   Role = "left out"
 )
 
 // Column says what a column of a file is taken for.
 type Column struct {
-	Name string // as in the file
+	Name string // as in the file; a second column of a name is "name (2)"
 	Role Role
-	As   string // the curve, for Values
+	As   string // the curve, for Values; the hyperparameter, for Hyper
 	Why  string // for Skip; or what is remarkable about its numbers
 
 	writes notation
+	said   bool // by Set: it is not guessed
 }
 
 var roles = map[Role][]string{
@@ -60,10 +63,16 @@ func (f *File) guess() {
 	own := slices.ContainsFunc(f.table.Head, func(h string) bool { _, split := curve.SplitName(h); return split != "" })
 	validated := slices.ContainsFunc(f.table.Head,
 		func(h string) bool { _, split := curve.SplitName(CurveName(h, false)); return split == "val" })
+	f.own = own
 	isLong := slices.ContainsFunc(plain, func(n string) bool { return role(n) == Curve }) &&
 		slices.ContainsFunc(plain, func(n string) bool { return role(n) == Value })
+	seen := map[string]int{}
 	for i, h := range f.table.Head {
-		c := Column{Name: strings.TrimSpace(h), Role: role(plain[i])}
+		h = strings.TrimSpace(h)
+		c := Column{Name: h, Role: role(plain[i])}
+		if seen[h]++; seen[h] > 1 {
+			c.Name = fmt.Sprintf("%s (%d)", h, seen[h])
+		}
 		if (c.Role == Curve || c.Role == Value) && !isLong || taken[c.Role] && c.Role != Values {
 			c.Role = Values
 		}
@@ -71,7 +80,7 @@ func (f *File) guess() {
 			c.Role, c.Why = Skip, "a long table has its readings in one column"
 		}
 		if c.Role == Values {
-			if c.As = c.Name; !own {
+			if c.As = h; !own {
 				c.As = CurveName(h, validated)
 			}
 			if curve.CheckName(c.As) != nil {
@@ -125,18 +134,26 @@ func CurveName(column string, validated bool) string {
 	return measure + "." + split
 }
 
-// Set overrules the guess for a column: as is a curve's name, a role, or "" to leave it out.
+// Set overrules the guess for a column: as is a curve's name, a role, hyper.NAME, or "" to leave it out.
 func (f *File) Set(column, as string) error {
 	i := slices.IndexFunc(f.Columns, func(c Column) bool { return c.Name == column })
 	if i < 0 {
-		return fmt.Errorf("the file has no column %q; it has: %s", column, strings.Join(f.table.Head, ", "))
+		return fmt.Errorf("the file has no column %q; it has: %s", column, strings.Join(f.names(), ", "))
 	}
 	c := &f.Columns[i]
+	writes := c.writes
+	defer func() { c.writes, c.said = writes, true }()
 	switch r := Role(as); {
 	case as == "":
 		*c = Column{Name: column, Role: Skip, Why: "as you said"}
 	case roles[r] != nil:
 		*c = Column{Name: column, Role: r}
+	case strings.HasPrefix(as, "hyper."):
+		name := strings.TrimPrefix(as, "hyper.")
+		if err := hyper.CheckName(name); err != nil {
+			return err
+		}
+		*c = Column{Name: column, Role: Hyper, As: name}
 	default:
 		if err := curve.CheckName(as); err != nil {
 			return err
@@ -144,6 +161,14 @@ func (f *File) Set(column, as string) error {
 		*c = Column{Name: column, Role: Values, As: as}
 	}
 	return nil
+}
+
+func (f *File) names() []string {
+	out := make([]string, len(f.Columns))
+	for i, c := range f.Columns {
+		out[i] = c.Name
+	}
+	return out
 }
 
 // one returns the column of a role, or -1.

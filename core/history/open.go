@@ -17,6 +17,7 @@ type File struct {
 	Default time.Time // for files without times
 
 	table *table.Table
+	own   bool // its curves are named as ours
 }
 
 // Open reads the beginning of a file and guesses what its columns are. format is csv or jsonl.

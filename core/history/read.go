@@ -1,6 +1,7 @@
 package history
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -20,6 +21,7 @@ type Imported struct {
 	Run   string // "" where the file has no column of runs
 	Names []string
 	Batch curve.Batch
+	Hyper map[string]json.RawMessage // of what never changes
 }
 
 type cell struct {
@@ -40,11 +42,11 @@ func (f *File) Read() ([]Imported, error) {
 	}
 	as := map[string]string{}
 	for _, c := range f.Columns {
-		if other, twice := as[c.As]; c.Role == Values && twice {
-			return nil, fmt.Errorf("columns %q and %q are both taken for the curve %s; rename one with --map",
-				other, c.Name, c.As)
+		if other, twice := as[string(c.Role)+c.As]; (c.Role == Values || c.Role == Hyper) && twice {
+			return nil, fmt.Errorf("columns %q and %q are both taken for the %s %s; rename one with --map",
+				other, c.Name, map[Role]string{Values: "curve", Hyper: "hyperparameter"}[c.Role], c.As)
 		}
-		as[c.As] = c.Name
+		as[string(c.Role)+c.As] = c.Name
 	}
 	if len(as) == 0 || at[Curve] < 0 && !slices.ContainsFunc(f.Columns,
 		func(c Column) bool { return c.Role == Values }) {
@@ -54,6 +56,7 @@ func (f *File) Read() ([]Imported, error) {
 		return nil, errors.New("a long table needs a column of curves and one of values")
 	}
 	cells, order, rows := map[string][]cell{}, []string{}, map[string]int64{}
+	fixed := newFixed(f.Columns, f.own)
 	take := func(from table.Row) error {
 		row := from.Cells
 		wrong := func(column int, format string, args ...any) error {
@@ -71,6 +74,7 @@ func (f *File) Read() ([]Imported, error) {
 			order, cells[run] = append(order, run), nil
 		}
 		rows[run]++
+		fixed.take(run, row)
 		p := curve.Point{Step: rows[run], Epoch: math.NaN(), Time: f.Default.UnixMilli()}
 		if s := text(Step); s != "" {
 			v, err := strconv.ParseFloat(s, 64)
@@ -132,10 +136,17 @@ func (f *File) Read() ([]Imported, error) {
 			return nil, err
 		}
 	}
+	no, err := fixed.decide(f.Columns)
+	if err != nil {
+		return nil, err
+	}
 	var out []Imported
 	for _, run := range order {
-		if len(cells[run]) > 0 {
-			out = append(out, build(run, cells[run]))
+		read := slices.DeleteFunc(cells[run], func(c cell) bool { return no[c.name] })
+		if len(read) > 0 {
+			one := build(run, read)
+			one.Hyper = fixed.of(run, f.Columns)
+			out = append(out, one)
 		}
 	}
 	if len(out) == 0 {

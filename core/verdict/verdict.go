@@ -21,6 +21,9 @@ const (
 	TooNoisy     Kind = "too noisy to tell"
 )
 
+// Kinds are all but None.
+var Kinds = []Kind{TooShort, TooNoisy, Improving, Converged, Underfitting, Overfitting, Diverged}
+
 // Verdict is what the curves of a run say, with the numbers that led to it. What is not known is NaN.
 type Verdict struct {
 	Kind  Kind

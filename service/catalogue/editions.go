@@ -67,10 +67,18 @@ func (s *Catalogue) dress(ctx context.Context, model store.Model, rows []store.E
 		}
 	}
 	checks, err := s.db.ListEditionChecks(ctx, ids)
+	if err != nil {
+		return err
+	}
+	files, err := s.checkFiles(ctx, checks)
 	for _, c := range checks {
 		shown := api.EditionCheck{Name: c.Name, Passed: c.Passed, Text: c.Text, Link: c.Link, Who: c.Who, At: c.At}
 		if err := json.Unmarshal(c.Figures, &shown.Figures); err != nil {
 			return err
+		}
+		for _, f := range files[c.ID] {
+			shown.Files = append(shown.Files, api.CheckFile{Path: f.Path, Size: f.Size,
+				Digest: chunk.Digest(f.Digest).String()})
 		}
 		at[c.Edition].Checks = append(at[c.Edition].Checks, shown)
 	}
@@ -164,16 +172,11 @@ func (s *Catalogue) OpenEditionFile(ctx context.Context, who act.Who,
 	if err != nil {
 		return nil, api.File{}, time.Time{}, err
 	}
-	files, err := s.db.EditionFiles(ctx, row.ID)
+	found, since, err := s.fileOf(ctx, row, in)
 	if err != nil {
 		return nil, api.File{}, time.Time{}, err
 	}
-	i := slices.IndexFunc(files, func(f store.File) bool { return f.Path == in.Path })
-	if i < 0 {
-		return nil, api.File{}, time.Time{}, api.Fail(api.NotFound, "%s#%d has no file %q", in.Model, in.Edition,
-			in.Path)
-	}
-	pieces, err := chunk.Unpack(files[i].Chunks)
+	pieces, err := chunk.Unpack(found.Chunks)
 	if err != nil {
 		return nil, api.File{}, time.Time{}, err
 	}
@@ -181,8 +184,56 @@ func (s *Catalogue) OpenEditionFile(ctx context.Context, who act.Who,
 	if err := content.Prime(act.RangeStart(in.Range)); err != nil {
 		return nil, api.File{}, time.Time{}, err
 	}
-	return content, api.File{Part: files[i].Part, Path: in.Path, Size: files[i].Size,
-		Digest: chunk.Digest(files[i].Digest).String()}, row.Entered, nil
+	return content, api.File{Part: found.Part, Path: in.Path, Size: found.Size,
+		Digest: chunk.Digest(found.Digest).String()}, since, nil
+}
+
+// fileOf finds a file of an edition, or of the latest outcome of a check on it, and since when it is there.
+func (s *Catalogue) fileOf(ctx context.Context, row store.Edition, in *api.EditionFileInput) (found store.File,
+	since time.Time, err error) {
+	if in.Check == "" {
+		files, err := s.db.EditionFiles(ctx, row.ID)
+		for _, f := range files {
+			if f.Path == in.Path {
+				return f, row.Entered, nil
+			}
+		}
+		if err == nil {
+			err = api.Fail(api.NotFound, "%s#%d has no file %q", in.Model, in.Edition, in.Path)
+		}
+		return found, since, err
+	}
+	checks, err := s.db.ListEditionChecks(ctx, []int64{row.ID})
+	if err != nil {
+		return found, since, err
+	}
+	checks = slices.DeleteFunc(checks, func(c store.EditionCheck) bool { return c.Name != in.Check })
+	files, err := s.checkFiles(ctx, checks)
+	for _, c := range checks {
+		for _, f := range files[c.ID] {
+			if f.Path == in.Path {
+				return store.File{Path: f.Path, Size: f.Size, Digest: f.Digest, Chunks: f.Chunks}, c.At, nil
+			}
+		}
+	}
+	if err == nil {
+		err = api.Fail(api.NotFound, "no file %q came of the check %q on %s#%d", in.Path, in.Check, in.Model, in.Edition)
+	}
+	return found, since, err
+}
+
+// checkFiles are the files of checks, by the check's id.
+func (s *Catalogue) checkFiles(ctx context.Context, checks []store.EditionCheck) (map[int64][]store.CheckFile, error) {
+	ids := make([]int64, len(checks))
+	for i, c := range checks {
+		ids[i] = c.ID
+	}
+	all, err := s.db.CheckFiles(ctx, ids)
+	out := map[int64][]store.CheckFile{}
+	for _, f := range all {
+		out[f.Check] = append(out[f.Check], f)
+	}
+	return out, err
 }
 
 // AddEdition enters a checkpoint. One that is in the model already is that edition.
@@ -332,6 +383,9 @@ func (s *Catalogue) facts(ctx context.Context, who act.Who, at api.CheckpointInp
 	return f, nil
 }
 
+// mostCheckBytes bounds what comes of a check.
+const mostCheckBytes = 1 << 30
+
 // ReportCheck keeps the outcome of a check. What waits for it may take its standing by it.
 func (s *Catalogue) ReportCheck(ctx context.Context, who act.Who, in *api.NewEditionCheck) (*api.Edition, error) {
 	m, row, err := s.edition(ctx, who, in.EditionInput)
@@ -348,6 +402,22 @@ func (s *Catalogue) ReportCheck(ctx context.Context, who act.Who, in *api.NewEdi
 	if err != nil {
 		return nil, err
 	}
+	for i := range b.Files {
+		b.Files[i].Part = "file"
+	}
+	files, chunks, size, err := act.ToFiles(b.Files)
+	if err != nil {
+		return nil, err
+	}
+	if size > mostCheckBytes {
+		return nil, api.Fail(api.TooLarge, "the files have %s; those of a check have at most %s", api.Bytes(size),
+			api.Bytes(mostCheckBytes))
+	}
+	if len(files) > 0 {
+		if err := s.Safe(ctx, s.chunks, chunks); err != nil {
+			return nil, err
+		}
+	}
 	err = s.inTx(ctx, func(q Tx) error {
 		if err := q.LockModel(ctx, m.ID); err != nil {
 			return err
@@ -355,8 +425,11 @@ func (s *Catalogue) ReportCheck(ctx context.Context, who act.Who, in *api.NewEdi
 		if err := s.Reports(ctx, q, who, addressOf(m, row.Number), "the check "+b.Name); err != nil {
 			return err
 		}
-		if _, err := q.AddEditionCheck(ctx, store.EditionCheck{Edition: row.ID, Name: b.Name, Passed: b.Passed,
-			Figures: text, Text: act.Clean(b.Text), Link: act.Clean(b.Link)}, who.ID); err != nil {
+		if err := act.UseChunks(ctx, q, chunks); err != nil {
+			return err
+		}
+		if err := q.AddEditionCheck(ctx, store.EditionCheck{Edition: row.ID, Name: b.Name, Passed: b.Passed,
+			Figures: text, Text: act.Clean(b.Text), Link: act.Clean(b.Link)}, who.ID, files); err != nil {
 			return err
 		}
 		outcome := "failed"

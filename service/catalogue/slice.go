@@ -13,6 +13,7 @@ import (
 // Storage is what this slice needs of the store.
 type Storage interface {
 	Approvers(ctx context.Context, project string) ([]string, error)
+	CheckFiles(ctx context.Context, checks []int64) ([]store.CheckFile, error)
 	Edition(ctx context.Context, model int64, number int, id int64) (store.Edition, error)
 	EditionFiles(ctx context.Context, edition int64) ([]store.File, error)
 	EditionOf(ctx context.Context, model int64, origin string) (int, error)
@@ -35,7 +36,7 @@ type Tx interface {
 	act.Tx
 	AddAsking(ctx context.Context, a store.Asking) (int64, error)
 	AddEdition(ctx context.Context, e store.Edition, person int64, files []store.File) (int, error)
-	AddEditionCheck(ctx context.Context, c store.EditionCheck, person int64) (int64, error)
+	AddEditionCheck(ctx context.Context, c store.EditionCheck, person int64, files []store.File) error
 	AddModel(ctx context.Context, m store.Model, person int64) (id, project int64, err error)
 	ChangeModel(ctx context.Context, id int64, to store.ModelTexts) error
 	DropConsumer(ctx context.Context, model int64, place string) (bool, error)

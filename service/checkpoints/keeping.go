@@ -247,6 +247,7 @@ func (s *Checkpoints) matching(ctx context.Context, project int64, o verdict.Obj
 	if err != nil {
 		return finding.FilterProblem("where", err)
 	}
+	n.OfObjective(o.Curve)
 	var ofRun []*filter.Node
 	own := func(l *filter.Node) bool {
 		return l.Op == filter.AtBest || l.Op == filter.Field &&

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -28,25 +29,27 @@ func RunQuery(project int64, o verdict.Objective, in api.RunChoice) (q store.Run
 		if q.Where, err = filter.Parse(in.Where, now); err != nil {
 			return q, FilterProblem("where", err)
 		}
+		q.Where.OfObjective(o.Curve)
 	}
 	if in.Sort != "" {
 		if q.Sort, err = ValueOf(o, in.Sort, now); err != nil {
 			return q, FilterProblem("sort", err)
 		}
-		if in.Order == "" && (in.Sort == "best" || in.Sort == "last") {
-			q.Descending = !LowerIsBetter(o, o.Curve)
+		if in.Order == "" && q.Sort.Name != "" && slices.Contains(better, q.Sort.Op) {
+			q.Descending = !LowerIsBetter(o, q.Sort.Name)
 		}
 	}
 	return q, nil
 }
 
+// better are the figures of which the better comes first where nobody says which.
+var better = []filter.Op{filter.Best, filter.Last, filter.AtBest, filter.Evaluated}
+
 // ValueOf reads a value of a run, such as hyper.lr or at("accuracy.val"); best and last alone are those of the
 // objective.
 func ValueOf(o verdict.Objective, text string, now time.Time) (*filter.Node, error) {
-	if op, ok := map[string]filter.Op{"best": filter.Best, "last": filter.Last}[text]; ok {
-		return &filter.Node{Op: op, Kind: filter.Number, Name: o.Curve}, nil
-	}
-	return filter.ParseValue(text, now)
+	n, err := filter.ParseValue(text, now)
+	return n.OfObjective(o.Curve), err
 }
 
 // maxColumns is how many values of each run one answer brings.
@@ -147,9 +150,6 @@ func LowerIsBetter(o verdict.Objective, curve string) bool {
 			func(word string) bool { return strings.Contains(measure, word) })
 }
 
-// states are the values that a run's state can have.
-var states = []string{"failed", "finished", "lost", "running", "stopped"}
-
 // CompleteFilter offers words for the end of a filter.
 func (s *Finder) CompleteFilter(ctx context.Context, _ act.Who, in *api.CompletionInput) (*api.Completions, error) {
 	p, err := s.Project(ctx, in.Project)
@@ -186,7 +186,7 @@ func (s *Finder) GetWords(ctx context.Context, _ act.Who, in *api.ProjectInput) 
 }
 
 func (s *Finder) words(ctx context.Context, project int64) (filter.Words, error) {
-	words := filter.Words{Values: map[string][]string{"state": states}}
+	words := filter.Words{Values: maps.Clone(filter.Few)}
 	list, err := s.db.Words(ctx, project)
 	if err != nil {
 		return words, err
@@ -198,6 +198,9 @@ func (s *Finder) words(ctx context.Context, project int64) (filter.Words, error)
 		case "curve":
 			words.Curves = append(words.Curves, w.Word)
 		default:
+			if filter.Few[w.Kind] != nil {
+				continue
+			}
 			words.Values[w.Kind] = append(words.Values[w.Kind], w.Word)
 		}
 	}

@@ -3,8 +3,13 @@ package finding
 import (
 	"context"
 	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
 
 	"kembrel/api"
+	"kembrel/core/filter"
+	"kembrel/core/sheet"
 	"kembrel/service/act"
 	"kembrel/store"
 )
@@ -61,7 +66,7 @@ func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*a
 	if err != nil {
 		return nil, err
 	}
-	return act.Page(places, in.Limit, func(place store.RunPlace) api.Run {
+	page := act.Page(places, in.Limit, func(place store.RunPlace) api.Run {
 		r := byNumber[place.Number]
 		run := s.ToRun(ctx, in.Project, p.Objective, r, byRun[r.ID])
 		if base != nil && run.Best != nil && r.Number != p.Baseline {
@@ -70,7 +75,46 @@ func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*a
 		}
 		run.Values = values[place.Number]
 		return run
-	}, runCursor), nil
+	}, runCursor)
+	if len(places) == 0 && in.Cursor == "" {
+		page.Says, err = s.unknown(ctx, p, q.Where)
+	}
+	return page, err
+}
+
+// unknown says which names of a condition that no run fulfils the latest runs do not have; "": they have all.
+func (s *Finder) unknown(ctx context.Context, p store.Project, where *filter.Node) (string, error) {
+	if where == nil {
+		return "", nil
+	}
+	words, err := s.words(ctx, p.ID)
+	if err != nil || len(words.Hyper)+len(words.Curves) == 0 {
+		return "", err
+	}
+	var missing []string
+	for _, leaf := range where.Leaves() {
+		kind, names := "", words.Hyper
+		switch leaf.Op {
+		case filter.Hyper, filter.Has:
+			kind = "hyperparameter"
+		case filter.Best, filter.Last, filter.Lowest, filter.Highest, filter.AtBest:
+			kind, names = "curve", words.Curves
+		}
+		if kind == "" || leaf.Name == "" || slices.Contains(names, leaf.Name) {
+			continue
+		}
+		text := fmt.Sprintf("%s %q", kind, leaf.Name)
+		if near := near(leaf.Name, names); near != "" {
+			text += fmt.Sprintf(" (there is %q)", near)
+		}
+		if !slices.Contains(missing, text) {
+			missing = append(missing, text)
+		}
+	}
+	if len(missing) == 0 {
+		return "", nil
+	}
+	return fmt.Sprintf("None of the latest runs of %s has a %s.", p.Key, strings.Join(missing, ", or a ")), nil
 }
 
 // baselineBest is the best reading of a project's baseline; nil where it has none.
@@ -92,4 +136,16 @@ func (s *Finder) baselineBest(ctx context.Context, p store.Project) (*api.Float,
 	}
 	v := api.Float(best.Value)
 	return &v, nil
+}
+
+// near is the name that another was most likely meant to be: one that differs in at most a third of its characters; "":
+// none.
+func near(name string, names []string) string {
+	best, least := "", len(name)/3+1
+	for _, other := range names {
+		if off, _ := sheet.CharactersOff(strings.ToLower(name), strings.ToLower(other)); off < least {
+			best, least = other, off
+		}
+	}
+	return best
 }

@@ -21,6 +21,7 @@ import (
 	"kembrel/core/curve"
 	"kembrel/core/filter"
 	"kembrel/core/history"
+	"kembrel/core/hyper"
 	"kembrel/core/verdict"
 	"kembrel/service/act"
 	"kembrel/service/finding"
@@ -391,6 +392,9 @@ func (s *Runs) AddHistory(ctx context.Context, who act.Who, in *api.NewHistory) 
 		return nil, api.Fail(api.Invalid, "%.60q is not a UUID; the key is", in.Key)
 	}
 	b := in.Body
+	if err := hyper.Check(b.Hyper); err != nil {
+		return nil, api.Fail(api.Invalid, "%v", err)
+	}
 	for _, c := range b.Curves {
 		if c.Name == "" {
 			return nil, api.Fail(api.Invalid, "a history's curves have names, not numbers")
@@ -417,6 +421,9 @@ func (s *Runs) AddHistory(ctx context.Context, who act.Who, in *api.NewHistory) 
 	err = s.db.InTx(ctx, func(q Tx) (err error) {
 		run, number, err = q.AddRun(ctx, store.NewRun{Project: p.ID, Creator: who.ID, Key: in.Key,
 			Title: act.Clean(b.Title), Recipe: api.Recipe{}, Started: b.Started})
+		if err == nil {
+			err = q.SetHyper(ctx, run, b.Hyper)
+		}
 		if err != nil {
 			return err
 		}

@@ -3,6 +3,7 @@ package stories
 import (
 	"context"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -94,11 +95,20 @@ func TestCatalogue(t *testing.T) {
 	require.NoError(t, err)
 	does("report-use", "vessel-classifier/in-use", "--where", "harbour-north")
 	does("add", "vessels/2@best", "--model", "vessel-classifier")
-	does("check", "vessel-classifier#2", "--name", "every class", "--passed")
+	require.NoError(t, os.WriteFile(filepath.Join(w.folder, "classes.csv"), []byte("class,recall\ntug,0.84\n"), 0o600))
+	does("check", "vessel-classifier#2", "--name", "every class", "--passed", "--file", "classes.csv")
+	does("check-files", "vessel-classifier#2", "--name", "every class", "--into", "report")
+	back, err := os.ReadFile(filepath.Join(w.folder, "report", "classes.csv"))
+	require.NoError(t, err)
+	require.Equal(t, "class,recall\ntug,0.84\n", string(back))
+	_, errs, code = w.try("catalogue", "check-files", "vessel-classifier#2", "--name", "latency", "--into", "report")
+	require.Equal(t, 3, code)
+	require.Contains(t, errs, "no file came of a check")
 	does("propose", "vessel-classifier#2")
 	says := w.kembrel(t, "catalogue", "show", "vessel-classifier#2")
 	require.Contains(t, says, "Against #1, which is in use: loss.val")
 	require.Contains(t, says, "hyperparameters: seed 2 (was 1)")
+	require.Contains(t, says, "classes.csv")
 	w.kembrel(t, "catalogue", "sign", "vessel-classifier#2", "--why", "better")
 	shows(t, ctx, `document.querySelector('.field.held h3').innerText`, "#2", "the page hears of it")
 	require.Contains(t, w.kembrel(t, "catalogue", "show", "vessel-classifier"), "1 edition behind")

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { type Edition } from '../api/client'
-import { number, when, type Float } from '../shared/format'
+import { bytes, number, when, type Float } from '../shared/format'
 
 /** The outcomes of an edition's checks, with those that a standing asks for and nobody reported. */
 const props = defineProps<{ edition: Edition; wanted: string[] }>()
@@ -12,6 +12,8 @@ const figures = (f: Record<string, Float> | undefined) =>
     .join(', ')
 /** A link that leads out is one only where it is plainly an address on the web. */
 const link = (text: string | undefined) => (text && /^https?:\/\//.test(text) ? text : undefined)
+const file = (check: string, path: string) =>
+  `/api/v1/models/${props.edition.model}/editions/${props.edition.number}/file?${new URLSearchParams({ check, path })}`
 </script>
 
 <template>
@@ -37,6 +39,9 @@ const link = (text: string | undefined) => (text && /^https?:\/\//.test(text) ? 
           {{ c.text }}
           <a v-if="link(c.link)" :href="link(c.link)" rel="noopener noreferrer nofollow">{{ c.link }}</a>
           <template v-else>{{ c.link }}</template>
+          <a v-for="f in c.files" :key="f.path" class="mono file" :href="file(c.name, f.path)" :title="bytes(f.size)">
+            {{ f.path }}
+          </a>
         </td>
       </tr>
       <tr v-for="name in missing" :key="name">
@@ -50,6 +55,9 @@ const link = (text: string | undefined) => (text && /^https?:\/\//.test(text) ? 
 </template>
 
 <style scoped>
+.file {
+  margin-left: 8px;
+}
 .long {
   white-space: normal;
 }

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ElButton } from 'element-plus'
-import { ref, watch } from 'vue'
+import { onScopeDispose, ref, watch } from 'vue'
 import { answer, client, type EnteringRule, type Model } from '../api/client'
 import Question from '../shared/Question.vue'
 import { when } from '../shared/format'
@@ -18,6 +18,12 @@ const load = loader(async () => {
   rules.value = (await answer(client.GET('/api/v1/models/{model}/rules', { params: { path: path() } }))).items ?? []
 })
 watch(() => props.model, load, { immediate: true })
+// what became of a run is known a moment after the edition that was made of it, or without any
+const again = window.setInterval(
+  () => document.visibilityState === 'visible' && rules.value?.length && void load(),
+  3000,
+)
+onScopeDispose(() => clearInterval(again))
 const { refused, act } = useActing(load)
 const clear = (rule: EnteringRule) =>
   act(() =>

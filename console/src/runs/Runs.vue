@@ -101,7 +101,7 @@ const choice = () => ({
   shown: shown.value,
   columns: values.value.join(','),
 })
-const { total, known, row, ensure, reload, patch, loaded } = useRunList(props.project, choice)
+const { total, known, says, row, ensure, reload, patch, loaded } = useRunList(props.project, choice)
 const table = ref<InstanceType<typeof RunsTable>>()
 const view = ref({ from: 0, to: 40 })
 
@@ -330,7 +330,7 @@ const counted = computed(() => {
       The list has changed.
       <ElButton link size="small" @click="refresh">Show it anew</ElButton>
     </p>
-    <p v-if="known && !total && (where || shown)" class="none">No run is like that.</p>
+    <p v-if="known && !total && (where || shown)" class="none">No run is like that. {{ says }}</p>
     <div v-else-if="known && !total" class="page">
       <p>A run is one training of one model. Record the first one:</p>
       <pre class="command">kembrel record --project {{ project }} -- ./harbour train</pre>

@@ -25,6 +25,8 @@ export function useRunList(project: string, choice: () => Choice) {
   const cursors = shallowRef<string[]>([])
   const pages = reactive(new Map<number, Run[]>())
   const known = ref(false)
+  /** Why there is nothing, where the condition explains it. */
+  const says = ref('')
   const busy = new Set<number>()
   let round = 0
 
@@ -47,6 +49,7 @@ export function useRunList(project: string, choice: () => Choice) {
       const params = { path: { project }, query: { ...query(), cursor, limit: pageSize, columns: choice().columns } }
       const page = await answer(client.GET('/api/v1/projects/{project}/runs', { params }))
       if (mine !== round) return
+      if (p === 0) says.value = page.says ?? ''
       pages.set(p, page.items ?? [])
       if (pages.size > mostPages) {
         const far = [...pages.keys()].sort((a, b) => Math.abs(b - p) - Math.abs(a - p))[0]
@@ -111,5 +114,5 @@ export function useRunList(project: string, choice: () => Choice) {
       }
     }
   }
-  return { total, known, row, ensure, reload, patch, loaded }
+  return { total, known, says, row, ensure, reload, patch, loaded }
 }

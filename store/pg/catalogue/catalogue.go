@@ -158,10 +158,23 @@ func (q Queries) ListSignOffs(ctx context.Context, askings []int64) ([]store.Sig
 	return db.List[store.SignOff](ctx, q, "sign_off_list", db.A{"askings": askings})
 }
 
-// AddEditionCheck adds an outcome.
-func (q Queries) AddEditionCheck(ctx context.Context, c store.EditionCheck, person int64) (int64, error) {
-	return db.Value[int64](ctx, q, "edition_check_add", db.A{"edition": c.Edition, "name": c.Name, "passed": c.Passed,
-		"figures": c.Figures, "text": c.Text, "link": c.Link, "person": person})
+// AddEditionCheck adds an outcome with the files that came of it. It belongs in a transaction.
+func (q Queries) AddEditionCheck(ctx context.Context, c store.EditionCheck, person int64, files []store.File) error {
+	id, err := db.Value[int64](ctx, q, "edition_check_add", db.A{"edition": c.Edition, "name": c.Name,
+		"passed": c.Passed, "figures": c.Figures, "text": c.Text, "link": c.Link, "person": person})
+	for _, f := range files {
+		if err != nil {
+			return err
+		}
+		_, err = q.Exec(ctx, "check_file_add", db.A{"check": id, "path": f.Path, "size": f.Size, "digest": f.Digest,
+			"chunks": f.Chunks})
+	}
+	return err
+}
+
+// CheckFiles lists the files of checks.
+func (q Queries) CheckFiles(ctx context.Context, checks []int64) ([]store.CheckFile, error) {
+	return db.List[store.CheckFile](ctx, q, "check_files", db.A{"checks": checks})
 }
 
 // ListEditionChecks lists the latest outcome of each check on editions.

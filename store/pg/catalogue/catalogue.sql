@@ -99,6 +99,12 @@ insert into edition_check (edition, name, passed, figures, text, link, person) v
 select distinct on (c.edition, c.name) c.id, c.edition, c.name, c.passed, c.figures, c.text, c.link, p.name as who, c.at
 from edition_check c join person p on p.id = c.person where c.edition = any(@editions::bigint[]) order by c.edition, c.name, c.id desc;
 
+-- query: check_file_add
+insert into check_file (check_id, path, size, digest, chunks) values (@check, @path, @size, @digest, @chunks);
+
+-- query: check_files
+select check_id as check, path, size, digest, chunks from check_file where check_id = any(@checks::bigint[]) order by check_id, path;
+
 -- query: consumer_put
 insert into consumer (model, place, edition, person) values (@model, @place, @edition, @person)
 on conflict (model, place) do update set since = case when consumer.edition = excluded.edition then consumer.since else now() end,

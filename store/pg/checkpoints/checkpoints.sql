@@ -112,4 +112,7 @@ union all
 select 'files', count(*), coalesce(sum(f.size), 0)::bigint from run_file f join run r on r.id = f.run where f.dropped is null and (@project = 0 or r.project = @project::bigint)
 union all
 select 'editions', count(*), coalesce(sum(e.size), 0)::bigint from edition e join model m on m.id = e.model where e.run is null and (@project = 0 or m.project = @project::bigint)
+union all
+select 'checks', count(*), coalesce(sum(f.size), 0)::bigint from check_file f join edition_check c on c.id = f.check_id join edition e on e.id = c.edition
+    join model m on m.id = e.model where @project = 0 or m.project = @project::bigint
 order by kind;
