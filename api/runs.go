@@ -22,7 +22,10 @@ type Project struct {
 	BestRun   int       `json:"best_run,omitempty" doc:"The run it belongs to"`
 	Baseline  int       `json:"baseline,omitempty" doc:"Number of the run that others are held against"`
 	Open      bool      `json:"open" doc:"Everybody who is signed in sees it"`
-	Role      string    `json:"role" enum:"reader,recorder,member,approver,owner,administrator" doc:"What whoever asks is on it"`
+
+	Archived *time.Time `json:"archived,omitempty" doc:"Since when it is out of the way"`
+
+	Role string `json:"role" enum:"reader,recorder,member,approver,owner,administrator" doc:"What whoever asks is on it"`
 }
 
 // Figure is a reading with where it stands.
@@ -218,6 +221,12 @@ type ProjectInput struct {
 	Project string `path:"project" maxLength:"40" example:"vessels"`
 }
 
+// ProjectsInput lists projects.
+type ProjectsInput struct {
+	PageInput
+	Shown string `query:"shown" enum:",archived,all" doc:"If empty: those that are not archived"`
+}
+
 // NewProject makes a project.
 type NewProject struct {
 	Body struct {
@@ -234,6 +243,7 @@ type ProjectEdit struct {
 		Title     *string    `json:"title,omitempty" maxLength:"200"`
 		Objective *Objective `json:"objective,omitempty"`
 		Open      *bool      `json:"open,omitempty" doc:"Everybody who is signed in sees an open project; a closed one only those who have a role on it"`
+		Archived  *bool      `json:"archived,omitempty" doc:"It is out of the way: lists leave it out; all else goes on"`
 	}
 }
 
@@ -370,7 +380,7 @@ var (
 		Access: Owner, Own: Recorder, Status: 200})
 	CompleteFilter = declare[CompletionInput, Completions](Spec{ID: "complete", Method: "GET",
 		Path: "/projects/{project}/complete", Summary: "Complete a filter from the project's own data", Access: Reader})
-	ListProjects = declare[PageInput, Page[Project]](Spec{ID: "projects", Method: "GET", Path: "/projects",
+	ListProjects = declare[ProjectsInput, Page[Project]](Spec{ID: "projects", Method: "GET", Path: "/projects",
 		Summary: "List projects", Access: SignedIn})
 	CreateProject = declare[NewProject, Project](Spec{ID: "create-project", Method: "POST", Path: "/projects",
 		Summary: "Create a project", Access: Member, Status: 201})
@@ -378,6 +388,8 @@ var (
 		Summary: "Show a project", Access: Reader})
 	ChangeProject = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH",
 		Path: "/projects/{project}", Summary: "Change a project's title or objective, or who sees it", Access: Owner})
+	DeleteProject = declare[ProjectInput, None](Spec{ID: "delete-project", Method: "DELETE",
+		Path: "/projects/{project}", Summary: "Delete a project that has no run and no model", Access: Owner})
 	SetBaseline = declare[BaselineInput, Project](Spec{ID: "set-baseline", Method: "PUT",
 		Path:    "/projects/{project}/baseline",
 		Summary: "Say which run of a project its others are held against", Access: Member})

@@ -233,7 +233,8 @@ func (w *world) grownRows() (rows []row) {
 			return err
 		})
 		add("the list of projects", func(api.ProjectInput) error {
-			_, err := client.Call(ctx, w.client, api.ListProjects, &api.PageInput{Limit: 100})
+			_, err := client.Call(ctx, w.client, api.ListProjects,
+				&api.ProjectsInput{PageInput: api.PageInput{Limit: 100}})
 			return err
 		})
 		add("a run", func(at api.ProjectInput) error {

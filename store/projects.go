@@ -24,6 +24,15 @@ type Project struct {
 	Creator    int64
 	Baseline   int // number of a run; 0: none
 	Open       bool
+	Archived   *time.Time
+}
+
+// ProjectChange is what is to be changed of a project; nil: it stays.
+type ProjectChange struct {
+	Title     *string
+	Objective *verdict.Objective
+	Open      *bool
+	Archived  *bool
 }
 
 // CountedProject is a project with how many runs it has.

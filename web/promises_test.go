@@ -170,7 +170,7 @@ func TestLevels(t *testing.T) {
 			w.WriteHeader(c.status)
 			w.Write([]byte(c.body))
 		})
-		_, err := client.Call(ctx, client.New(other, ""), api.ListProjects, &api.PageInput{})
+		_, err := client.Call(ctx, client.New(other, ""), api.ListProjects, &api.ProjectsInput{})
 		require.ErrorContains(t, err, c.says, level)
 		require.ErrorContains(t, err, "9.9", level)
 	}

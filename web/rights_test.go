@@ -232,7 +232,7 @@ func TestClosedProjectsDoNotLeak(t *testing.T) {
 	// a role on the service is none on a closed project
 	stranger := c.as(t, "Stranger", map[string]string{"": "member"})
 	keys := func(o *served) (out []string) {
-		for _, p := range call(t, o, api.ListProjects, &api.PageInput{Limit: 100}).Items {
+		for _, p := range call(t, o, api.ListProjects, &api.ProjectsInput{PageInput: api.PageInput{Limit: 100}}).Items {
 			out = append(out, p.Key)
 		}
 		return out
@@ -348,7 +348,7 @@ func TestNarrowTokens(t *testing.T) {
 	n.Client = client.New(c.URL, made.Secret)
 	require.Equal(t, made.Scope, call(t, &n, api.GetMe, &struct{}{}).Scope)
 	require.Equal(t, "recorder", call(t, &n, api.GetProject, &vessels).Role)
-	list := call(t, &n, api.ListProjects, &api.PageInput{Limit: 10})
+	list := call(t, &n, api.ListProjects, &api.ProjectsInput{PageInput: api.PageInput{Limit: 10}})
 	require.Len(t, list.Items, 1)
 	refuse(t, &n, api.GetProject, &api.ProjectInput{Project: "quays"}, api.NotFound, "there is no project")
 	refuse(t, &n, api.SetPassword,

@@ -97,6 +97,7 @@ func (w *server) routes() {
 	bind(w, api.CreateProject, s.CreateProject)
 	bind(w, api.GetProject, s.GetProject)
 	bind(w, api.ChangeProject, s.ChangeProject)
+	bind(w, api.DeleteProject, s.DeleteProject)
 	bind(w, api.SetBaseline, s.SetBaseline)
 	bind(w, api.ListRuns, s.ListRuns)
 	bind(w, api.CompleteFilter, s.CompleteFilter)

@@ -402,3 +402,49 @@ func TestFilteredRuns(t *testing.T) {
 	bad.Body.Tags = &[]string{"\n"}
 	refuse(t, s, api.ChangeRun, bad, api.Invalid, "tag")
 }
+
+// An archived project is out of lists and goes on otherwise; a deleted one had nothing left in it, and one that takes
+// its key goes on with its numbers.
+func TestProjectsComeAndGo(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	keys := func(shown string) (out []string) {
+		for _, p := range call(t, s, api.ListProjects, &api.ProjectsInput{PageInput: api.PageInput{Limit: 9},
+			Shown: shown}).Items {
+			out = append(out, p.Key)
+		}
+		return out
+	}
+	archive := func(yes bool) *api.Project {
+		edit := &api.ProjectEdit{ProjectInput: vessels}
+		edit.Body.Archived = &yes
+		return call(t, s, api.ChangeProject, edit)
+	}
+	since := archive(true).Archived
+	require.NotNil(t, since)
+	require.Equal(t, since, archive(true).Archived, "since it was first")
+	require.Empty(t, keys(""))
+	require.Equal(t, []string{"vessels"}, keys("archived"))
+	require.Equal(t, []string{"vessels"}, keys("all"))
+	leg := s.leg(t)
+	call(t, s, api.SendBatch, batch(leg, 1, 1, "loss.val", 1))
+	require.Nil(t, archive(false).Archived)
+	require.Equal(t, []string{"vessels"}, keys(""))
+
+	refuse(t, s, api.DeleteProject, &vessels, api.Conflict, "has runs")
+	member := s.as(t, "Maud", map[string]string{"vessels": "member"})
+	refuse(t, member, api.DeleteProject, &vessels, api.Denied, "role owner")
+	end := &api.EndInput{LegInput: leg}
+	end.Body.State = "finished"
+	call(t, s, api.EndLeg, end)
+	call(t, s, api.DeleteRun, &api.LeaveInput{RunInput: leg.RunInput, Days: 1e-9})
+	require.Eventually(t, func() bool {
+		_, err := client.Call(ctx, s.Client, api.DeleteProject, &vessels)
+		return err == nil
+	}, 60*time.Second, 100*time.Millisecond)
+	refuse(t, s, api.GetProject, &vessels, api.NotFound, "vessels")
+	s.project(t)
+	require.Equal(t, 2, s.leg(t).Number, "an address never means two things")
+	require.NotEmpty(t, call(t, s, api.GetAudit, &api.ServiceAuditInput{AuditInput: api.AuditInput{
+		PageInput: api.PageInput{Limit: 50}, Kind: "project", Verb: "deleted"}}).Items)
+}

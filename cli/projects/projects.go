@@ -14,16 +14,21 @@ import (
 // Projects makes the command projects.
 func (a *Commands) Projects() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "projects", Short: "List projects; create or change one", Args: term.Arguments(),
+	in := &api.ProjectsInput{}
+	cmd := &cobra.Command{Use: "projects", Short: "List projects; create, change, archive or delete one", Args: term.Arguments(),
 		Example: "  kembrel projects\n  kembrel projects create vessels --title \"Vessel classes\" --objective \"loss.val lower\"",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			items, err := client.All(cmd.Context(), a.Client(), api.ListProjects, &api.PageInput{Limit: 500},
-				func(in *api.PageInput, c string) { in.Cursor = c })
+			in.Limit = 500
+			items, err := client.All(cmd.Context(), a.Client(), api.ListProjects, in,
+				func(in *api.ProjectsInput, c string) { in.Cursor = c })
 			if err != nil {
 				return err
 			}
 			l := term.List("project", "title", "objective", "runs#", "running#", "lost#", "best#", "by")
 			l.Empty = "No project yet. Create one: kembrel projects create vessels"
+			if in.Shown == "archived" {
+				l.Empty = "No project is archived."
+			}
 			for _, p := range items {
 				by := ""
 				if p.BestRun > 0 {
@@ -36,7 +41,8 @@ func (a *Commands) Projects() *cobra.Command {
 			return a.Print(output, l, api.Page[api.Project]{Items: term.OrEmpty(items)})
 		}}
 	term.OutputFlag(cmd, &output)
-	cmd.AddCommand(a.projectMake(), a.projectChange())
+	cmd.Flags().StringVar(&in.Shown, "shown", "", "archived, or all; otherwise those that are not archived")
+	cmd.AddCommand(a.projectMake(), a.projectChange(), a.projectArchive(), a.projectDelete())
 	return cmd
 }
 
@@ -116,5 +122,63 @@ func (a *Commands) projectChange() *cobra.Command {
 	cmd.MarkFlagsMutuallyExclusive("open", "closed")
 	cmd.Flags().IntVar(&baseline, "baseline", 0, "number of the run that others are held against; 0: none")
 	cmd.Flags().Var((*term.Objective)(&objective), "objective", "curve and direction, such as \"accuracy.val higher\"")
+	return cmd
+}
+
+func (a *Commands) projectArchive() *cobra.Command {
+	var undo bool
+	cmd := &cobra.Command{Use: "archive PROJECT", Short: "Put a project out of the way: lists leave it out",
+		Args:              term.Arguments("PROJECT"),
+		Long:              "Put a project out of the way. Lists leave it out; its address, its runs and what records into it go on as before.",
+		Example:           "  kembrel projects archive vessels\n  kembrel projects archive vessels --undo\n  kembrel projects --shown archived",
+		ValidArgsFunction: a.Complete(false, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := term.Address(args[0], false, false)
+			if err != nil {
+				return err
+			}
+			in, archived := &api.ProjectEdit{ProjectInput: term.ProjectOf(p)}, !undo
+			in.Body.Archived = &archived
+			out, err := client.Call(cmd.Context(), a.Client(), api.ChangeProject, in)
+			if err != nil {
+				return err
+			}
+			said := "is back"
+			if out.Archived != nil {
+				said = "is archived; --undo brings it back"
+			}
+			fmt.Fprintf(a.Out, "project %s %s\n", out.Key, said)
+			return nil
+		}}
+	cmd.Flags().BoolVar(&undo, "undo", false, "bring it back")
+	return cmd
+}
+
+func (a *Commands) projectDelete() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{Use: "delete PROJECT", Short: "Delete a project that has no run and no model",
+		Args:              term.Arguments("PROJECT"),
+		Long:              "Delete a project that has no run and no model, with the roles, views, rules and subscriptions set for it. What was done in it stays in the audit.",
+		Example:           "  kembrel projects delete tryout",
+		ValidArgsFunction: a.Complete(false, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := term.Address(args[0], false, false)
+			if err != nil {
+				return err
+			}
+			if !yes {
+				ok, err := a.Confirm(fmt.Sprintf("Delete project %s?", p.Project))
+				if err != nil || !ok {
+					return err
+				}
+			}
+			in := term.ProjectOf(p)
+			if _, err := client.Call(cmd.Context(), a.Client(), api.DeleteProject, &in); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "project %s is deleted\n", p.Project)
+			return nil
+		}}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return cmd
 }

@@ -3,6 +3,7 @@ package record
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -73,18 +74,65 @@ func (s *searching) check(cmd *cobra.Command) error {
 	if s.atOnce < 1 || s.atOnce > 1000 {
 		return term.Usage("--at-once %d: from 1 to 1000", s.atOnce)
 	}
+	of := pflag.NewFlagSet("", pflag.ContinueOnError)
+	new(recordFlags).add(of)
 	cmd.Flags().Visit(func(f *pflag.Flag) {
-		if strings.HasPrefix(f.Name, "stop-") || slices.Contains([]string{"wait", "enforce-stop", "grace"}, f.Name) {
-			s.flags = append(s.flags, "--"+f.Name+"="+f.Value.String())
+		values := []string{f.Value.String()}
+		if list, many := f.Value.(pflag.SliceValue); many {
+			values = list.GetSlice()
+		}
+		for _, v := range values {
+			if of.Lookup(f.Name) != nil && f.Name != "quiet" { // the recorders of trials are quiet anyhow
+				s.flags = append(s.flags, "--"+f.Name+"="+v)
+			}
 		}
 	})
+	return nil
+}
+
+// list prints the settings that a search would try.
+func (a *Commands) list(output string, sp *space.Space, in *api.NewSearch) error {
+	settings, err := sp.Pick(in.Body.Strategy, uint64(in.Body.Seed), in.Body.Budget)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, s := range settings {
+		for _, v := range s {
+			if !slices.Contains(names, v.Name) {
+				names = append(names, v.Name)
+			}
+		}
+	}
+	l := term.List(append([]string{"trial#"}, names...)...)
+	plain := make([]map[string]json.RawMessage, len(settings))
+	for i, s := range settings {
+		plain[i] = map[string]json.RawMessage{}
+		for _, v := range s {
+			plain[i][v.Name] = v.Value
+		}
+		row := []string{strconv.Itoa(i + 1)}
+		for _, name := range names {
+			row = append(row, string(s.Get(name)))
+		}
+		l.Add(row...)
+	}
+	if err := a.Print(output, l, plain); err != nil || output != "table" {
+		return err
+	}
+	seed := ""
+	if in.Body.Strategy == space.Random {
+		seed = fmt.Sprintf("; --seed %d picks these again", in.Body.Seed)
+	}
+	fmt.Fprintf(a.Out, "Nothing was started (--dry-run)%s.\n", seed)
 	return nil
 }
 
 func (a *Commands) searchBy(strategy, short string) *cobra.Command {
 	s := &searching{app: a}
 	var r recordFlags
-	var file string
+	var file, output string
+	var dry bool
 	in := &api.NewSearch{}
 	in.Body.Strategy = strategy
 	cmd := &cobra.Command{Use: strategy + " --project PROJECT --space FILE -- COMMAND...",
@@ -119,11 +167,14 @@ func (a *Commands) searchBy(strategy, short string) *cobra.Command {
 			if err != nil {
 				return term.Usage("%s: %w", file, err)
 			}
-			if _, err := exec.LookPath(args[0]); err != nil {
-				return term.Exit{Code: term.ExitNotFound, Err: err}
-			}
 			if !cmd.Flags().Changed("seed") {
 				in.Body.Seed = int64(rand.Uint32())
+			}
+			if dry {
+				return a.list(output, sp, in)
+			}
+			if _, err := exec.LookPath(args[0]); err != nil {
+				return term.Exit{Code: term.ExitNotFound, Err: err}
 			}
 			in.ProjectInput, in.Key = s.in.ProjectInput, uuid.NewString()
 			in.Body.Space, in.Body.Command = string(text), args
@@ -139,7 +190,13 @@ func (a *Commands) searchBy(strategy, short string) *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&file, "space", "", "file of the space (docs/search.md)")
 	f.StringVar(&in.Body.Title, "title", "", "title of the search")
-	f.IntVar(&in.Body.Budget, "budget", 12, "trials at most; a grid: all of it unless said")
+	f.BoolVar(&dry, "dry-run", false, "list the settings, and start nothing")
+	term.OutputFlag(cmd, &output)
+	if strategy == space.Grid {
+		f.IntVar(&in.Body.Budget, "budget", 0, "trials at most (default all of the grid)")
+	} else {
+		f.IntVar(&in.Body.Budget, "budget", 12, "trials at most")
+	}
 	if strategy == space.Random {
 		f.Int64Var(&in.Body.Seed, "seed", 0, "seed of chance; otherwise one is drawn, and recorded")
 	}

@@ -3,6 +3,8 @@ package runs
 import (
 	"context"
 	"fmt"
+	"net/url"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -96,10 +98,10 @@ func (a *Commands) eachRun(args []string, do func(in api.RunInput) (string, erro
 // Views makes the command views.
 func (a *Commands) Views() *cobra.Command {
 	var output string
-	cmd := &cobra.Command{Use: "views PROJECT", Short: "List the kept views of a project's runs",
+	cmd := &cobra.Command{Use: "views PROJECT", Short: "List the kept views of a project's runs; keep or drop one",
 		Args:              term.Arguments("PROJECT"),
-		Long:              "List the kept views of a project's runs: one's own and the project's. Views are created in the console; kembrel runs --view NAME lists runs by one.",
-		Example:           "  kembrel views vessels\n  kembrel runs vessels --view \"by objective\"",
+		Long:              "List the kept views of a project's runs: one's own and the project's. The console's View keeps them too; kembrel runs --view NAME lists runs by one.",
+		Example:           "  kembrel views vessels\n  kembrel views keep vessels night --where '\"night\" in tags' --sort best\n  kembrel runs vessels --view night",
 		ValidArgsFunction: a.Complete(false, false),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := term.Address(args[0], false, false)
@@ -112,7 +114,7 @@ func (a *Commands) Views() *cobra.Command {
 				return err
 			}
 			l := term.List("view", "of", "changed", "look")
-			l.Shorten, l.Empty = 3, "No view is kept. The console keeps them: above the table of runs."
+			l.Shorten, l.Empty = 3, "No view is kept. Keep one: kembrel views keep "+p.Project+" NAME --where CONDITION"
 			for _, v := range found.Items {
 				of := "you"
 				if v.Everybody {
@@ -123,6 +125,80 @@ func (a *Commands) Views() *cobra.Command {
 			return a.Print(output, l, found)
 		}}
 	term.OutputFlag(cmd, &output)
+	cmd.AddCommand(a.keepView(), a.dropView())
+	return cmd
+}
+
+func (a *Commands) keepView() *cobra.Command {
+	look := map[string]*string{}
+	in := &api.ViewInput{}
+	cmd := &cobra.Command{Use: "keep PROJECT NAME", Short: "Keep a way to look at a project's runs under a name",
+		Args: term.Arguments("PROJECT", "NAME"),
+		Long: `Keep a filter, an order and columns under a name, for oneself or (--everybody) for the project; one of the name is replaced. The console has it under View.`,
+		Example: `  kembrel views keep vessels night --where '"night" in tags' --sort best
+  kembrel views keep vessels slow --where 'took > "1h"' --columns 'best,took,hyper.lr' --everybody`,
+		ValidArgsFunction: a.Complete(false, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := term.Address(args[0], false, false)
+			if err != nil {
+				return err
+			}
+			in.ProjectInput, in.Body.Name = term.ProjectOf(p), args[1]
+			try := &api.RunsInput{ProjectInput: in.ProjectInput, Columns: *look["columns"],
+				PageInput: api.PageInput{Limit: 1}, RunChoice: api.RunChoice{Where: *look["where"],
+					Sort: *look["sort"], Order: *look["order"], Shown: *look["shown"]}}
+			if _, err := client.Call(cmd.Context(), a.Client(), api.ListRuns, try); err != nil {
+				return err // what is wrong with it is said now
+			}
+			query := url.Values{}
+			for name, value := range look {
+				if *value != "" {
+					query.Set(name, *value)
+				}
+			}
+			in.Body.Look = query.Encode()
+			v, err := client.Call(cmd.Context(), a.Client(), api.KeepView, in)
+			if err == nil {
+				fmt.Fprintf(a.Out, "kept: kembrel runs %s --view %q\n", p.Project, v.Name)
+			}
+			return err
+		}}
+	for name, usage := range map[string]string{"where": "only runs that fulfil this (docs/filter.md)",
+		"sort": "what to sort by", "order": "ascending or descending", "shown": "archived, deleted or all",
+		"columns": "values of each run, such as 'best,hyper.lr,took'"} {
+		look[name] = cmd.Flags().String(name, "", usage)
+	}
+	cmd.Flags().BoolVar(&in.Body.Everybody, "everybody", false, "for everybody in the project")
+	cmd.RegisterFlagCompletionFunc("where", a.CompleteFilter)
+	return cmd
+}
+
+func (a *Commands) dropView() *cobra.Command {
+	var everybody bool
+	cmd := &cobra.Command{Use: "drop PROJECT NAME", Short: "Drop a kept view", Args: term.Arguments("PROJECT", "NAME"),
+		Example:           "  kembrel views drop vessels night",
+		ValidArgsFunction: a.Complete(false, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := term.Address(args[0], false, false)
+			if err != nil {
+				return err
+			}
+			in := term.ProjectOf(p)
+			found, err := client.Call(cmd.Context(), a.Client(), api.ListViews, &in)
+			if err != nil {
+				return err
+			}
+			i := slices.IndexFunc(found.Items,
+				func(v api.View) bool { return v.Name == args[1] && v.Everybody == everybody })
+			if i < 0 {
+				return term.Exit{Code: term.ExitNotFound,
+					Err: fmt.Errorf("there is no such view %q; kembrel views %s lists them", args[1], p.Project)}
+			}
+			_, err = client.Call(cmd.Context(), a.Client(), api.DropView,
+				&api.ViewIDInput{ProjectInput: in, ID: found.Items[i].ID})
+			return err
+		}}
+	cmd.Flags().BoolVar(&everybody, "everybody", false, "the project's of this name, not one's own")
 	return cmd
 }
 

@@ -282,8 +282,8 @@ func (a *Commands) showRun(r *api.RunDetail) {
 		p("%s", term.Indent(l.Render()))
 	}
 	c := r.Recipe
-	p("  command  %s", term.Printable(term.Quoted(c.Command)))
-	for _, line := range [][2]string{{"folder", c.Folder}, {"commit", c.Commit}, {"host", c.Host}, {"system", c.System},
+	for _, line := range [][2]string{{"command", term.Quoted(c.Command)}, {"folder", c.Folder},
+		{"commit", c.Commit}, {"host", c.Host}, {"system", c.System},
 		{"cpu", c.CPU}, {"language", c.Language}} {
 		if line[1] != "" {
 			p("  %-8s %s", line[0], term.Printable(line[1]))
@@ -306,7 +306,10 @@ func (a *Commands) showRun(r *api.RunDetail) {
 		if leg.Resumed != nil {
 			from = " from " + leg.Resumed.From
 		}
-		p("  leg %d on %s%s: %s, steps %d to %d%s", leg.Number, term.Printable(leg.Host), from, leg.State, leg.FromStep,
+		if leg.Host != "" {
+			from = " on " + term.Printable(leg.Host) + from
+		}
+		p("  leg %d%s: %s, steps %d to %d%s", leg.Number, from, leg.State, leg.FromStep,
 			leg.LastStep, end)
 		if leg.State == "failed" && leg.Tail != "" {
 			p("%s", term.Indent(term.Indent(plain.Text(leg.Tail))))

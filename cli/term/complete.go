@@ -24,7 +24,7 @@ func (a *App) Complete(runs, checkpoints bool) completion {
 		}
 		project, rest, inProject := strings.Cut(typed, "/")
 		if !inProject {
-			page, err := client.Call(ctx, c, api.ListProjects, &api.PageInput{Limit: 200})
+			page, err := client.Call(ctx, c, api.ListProjects, &api.ProjectsInput{PageInput: api.PageInput{Limit: 200}})
 			if err != nil {
 				return nil, cobra.ShellCompDirectiveError
 			}

@@ -15,8 +15,9 @@ import (
 var defaultObjective = api.Objective{Curve: "loss.val", Direction: verdict.Lower}
 
 // ListProjects lists projects by key.
-func (s *Projects) ListProjects(ctx context.Context, who act.Who, in *api.PageInput) (*api.Page[api.Project], error) {
-	rows, err := s.db.ListProjects(ctx, who.Seen(), "", in.Cursor, in.Limit+1)
+func (s *Projects) ListProjects(ctx context.Context, who act.Who,
+	in *api.ProjectsInput) (*api.Page[api.Project], error) {
+	rows, err := s.db.ListProjects(ctx, who.Seen(), "", in.Shown, in.Cursor, in.Limit+1)
 	if err != nil {
 		return nil, err
 	}
@@ -35,7 +36,7 @@ func (s *Projects) GetProject(ctx context.Context, who act.Who, in *api.ProjectI
 	if _, err := s.Project(ctx, in.Project); err != nil {
 		return nil, err
 	}
-	rows, err := s.db.ListProjects(ctx, who.Seen(), in.Project, "", 1)
+	rows, err := s.db.ListProjects(ctx, who.Seen(), in.Project, "", "", 1)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -45,7 +46,7 @@ func (s *Projects) GetProject(ctx context.Context, who act.Who, in *api.ProjectI
 
 func toProject(who act.Who, p store.CountedProject) api.Project {
 	return api.Project{Key: p.Key, Title: p.Title, Objective: p.Objective, Created: p.Created, Runs: p.Runs,
-		Running: p.Running, Lost: p.Lost, Baseline: p.Baseline,
+		Running: p.Running, Lost: p.Lost, Baseline: p.Baseline, Archived: p.Archived,
 		Open: p.Open, Role: who.On(p.Key, p.Open).String()}
 }
 
@@ -101,7 +102,7 @@ func (s *Projects) CreateProject(ctx context.Context, who act.Who, in *api.NewPr
 	return s.GetProject(ctx, who, &api.ProjectInput{Project: in.Body.Key})
 }
 
-// ChangeProject changes the title, the objective, or whether everybody sees it.
+// ChangeProject changes the title, the objective, whether everybody sees it, or whether it is out of the way.
 func (s *Projects) ChangeProject(ctx context.Context, who act.Who, in *api.ProjectEdit) (*api.Project, error) {
 	p, err := s.Project(ctx, in.Project)
 	if err != nil {
@@ -113,7 +114,8 @@ func (s *Projects) ChangeProject(ctx context.Context, who act.Who, in *api.Proje
 		}
 	}
 	err = s.db.InTx(ctx, func(q Tx) error {
-		if err := q.ChangeProject(ctx, p.ID, in.Body.Title, in.Body.Objective, in.Body.Open); err != nil {
+		if err := q.ChangeProject(ctx, p.ID, store.ProjectChange{Title: in.Body.Title, Objective: in.Body.Objective,
+			Open: in.Body.Open, Archived: in.Body.Archived}); err != nil {
 			return err
 		}
 		if in.Body.Open != nil && !*in.Body.Open && !who.Administrator { // who closes it stays in
@@ -135,6 +137,32 @@ func (s *Projects) ChangeProject(ctx context.Context, who act.Who, in *api.Proje
 	s.ForgetPlaces()
 	s.Live.News()
 	return s.GetProject(ctx, who, &in.ProjectInput)
+}
+
+// DeleteProject deletes a project that has no run and no model, with what was set for it.
+func (s *Projects) DeleteProject(ctx context.Context, who act.Who, in *api.ProjectInput) (*api.None, error) {
+	p, err := s.Project(ctx, in.Project)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.InTx(ctx, func(q Tx) error {
+		gone, err := q.DeleteProject(ctx, p.ID)
+		if err == nil && !gone {
+			err = api.Fail(api.Conflict, "project %s has runs, those about to be deleted included, or models, and stays; "+
+				"archive it, or delete them first", p.Key)
+		}
+		if err != nil {
+			return err
+		}
+		return s.Event(ctx, q, store.Event{Kind: "project", Subject: p.Key, Project: p.ID, Person: who.ID,
+			Verb: "deleted"})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.ForgetPlaces()
+	s.Live.News()
+	return nil, nil
 }
 
 // SetBaseline says which run a project's others are held against; 0: none.
@@ -173,6 +201,9 @@ func changes(in *api.ProjectEdit) map[string]any {
 	}
 	if in.Body.Open != nil {
 		out["open"] = *in.Body.Open
+	}
+	if in.Body.Archived != nil {
+		out["archived"] = *in.Body.Archived
 	}
 	return out
 }

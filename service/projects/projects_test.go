@@ -44,7 +44,7 @@ func (y *yard) SetRole(_ context.Context, project, _, _ *int64, role string) err
 	return nil
 }
 
-func (y *yard) ListProjects(_ context.Context, _ store.Seen, key, _ string, _ int) (out []store.CountedProject,
+func (y *yard) ListProjects(_ context.Context, _ store.Seen, key, _, _ string, _ int) (out []store.CountedProject,
 	err error) {
 	if p, there := y.h.Projects[key]; there {
 		out = append(out, store.CountedProject{Project: p, Runs: 3, Running: 1})
@@ -63,7 +63,18 @@ func (y *yard) Summaries(ctx context.Context, runs []int64, name string) ([]stor
 	return y.h.Summaries(ctx, runs, name)
 }
 
-func (y *yard) ChangeProject(_ context.Context, id int64, title *string, o *verdict.Objective, open *bool) error {
+func (y *yard) DeleteProject(_ context.Context, id int64) (bool, error) {
+	for key, p := range y.h.Projects {
+		if p.ID == id && key == "tryout" {
+			delete(y.h.Projects, key)
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+func (y *yard) ChangeProject(_ context.Context, id int64, c store.ProjectChange) error {
+	title, o, open := c.Title, c.Objective, c.Open
 	for key, p := range y.h.Projects {
 		if p.ID != id {
 			continue

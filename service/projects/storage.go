@@ -12,7 +12,7 @@ import (
 type Storage interface {
 	BestRun(ctx context.Context, project int64, lower bool) (store.BestRun, error)
 	DropView(ctx context.Context, project int64, person int64, id int64, everybodys bool) (bool, error)
-	ListProjects(ctx context.Context, seen store.Seen, key string, after string,
+	ListProjects(ctx context.Context, seen store.Seen, key, shown, after string,
 		limit int) ([]store.CountedProject, error)
 	ListViews(ctx context.Context, project int64, person int64) ([]store.View, error)
 	SetView(ctx context.Context, project int64, person *int64, name string, look string) (int64, error)
@@ -25,7 +25,8 @@ type Tx interface {
 	act.Tx // events
 	AddProject(ctx context.Context, key string, title string, objective verdict.Objective,
 		creator int64) (int64, bool, error)
-	ChangeProject(ctx context.Context, id int64, title *string, objective *verdict.Objective, open *bool) error
+	ChangeProject(ctx context.Context, id int64, c store.ProjectChange) error
+	DeleteProject(ctx context.Context, id int64) (bool, error)
 	SetRole(ctx context.Context, project, person, team *int64, role string) error
 	ForgetBest(ctx context.Context, project int64) error
 	SetBaseline(ctx context.Context, project int64, number int) error

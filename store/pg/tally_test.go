@@ -51,7 +51,7 @@ func TestTallyCountsRuns(t *testing.T) {
 	var want [3]int64
 	require.NoError(t, f.Pool.QueryRow(ctx, `select count(*), count(*) filter (where state = 'running'), count(*) filter (where state = 'lost')
 		from run where project = $1 and archived is null and doomed is null`, f.project).Scan(&want[0], &want[1], &want[2]))
-	projects, err := f.ListProjects(ctx, store.Seen{All: true}, "vessels", "", 1)
+	projects, err := f.ListProjects(ctx, store.Seen{All: true}, "vessels", "", "", 1)
 	require.NoError(t, err)
 	require.EqualValues(t, want, [3]int64{int64(projects[0].Runs), int64(projects[0].Running), int64(projects[0].Lost)})
 	var rows int

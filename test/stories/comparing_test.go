@@ -275,4 +275,15 @@ func TestSearchGoesOn(t *testing.T) {
 	require.Contains(t, errs, "a grid must be told its steps")
 	_, errs, code = w.try("search", "random", "--project", "vessels", "--space", space, "--", "/nonexistent/trainer")
 	require.Equal(t, 3, code, errs)
+	listed := w.kembrel(t, "search", "random", "--project", "vessels", "--space", space, "--seed", "4", "--budget", "6",
+		"--dry-run", "--output", "csv", "--", "/nonexistent/trainer")
+	require.Equal(t, 7, strings.Count(listed, "\n"), listed)
+	require.NotContains(t, w.kembrel(t, "searches", "vessels", "-o", "csv"), "\n3,", "nothing was started")
+	w.kembrel(t, "search", "random", "--project", "vessels", "--space", space, "--seed", "4", "--budget", "1",
+		"--keep", "kept/*", "--read-output", "auto", "--", "sh", "-c", "mkdir -p kept; echo {lr} > kept/lr; echo epoch=1 loss.val=0.5")
+	require.Eventually(t, func() bool { return strings.Contains(w.kembrel(t, "show", "vessels/last"), "loss.val") },
+		30*time.Second, 200*time.Millisecond, "flags of the recorder hold for trials")
+	require.Contains(t, w.kembrel(t, "files", "vessels/last"), "kept/lr")
+	first := strings.Split(strings.Split(listed, "\n")[1], ",")[1]
+	require.Contains(t, w.kembrel(t, "files", "show", "vessels/last", "kept/lr"), first, "what was listed is what is tried")
 }

@@ -74,9 +74,17 @@ func TestOutAndIn(t *testing.T) {
 
 	script := filepath.Join(w.folder, "theirs.csv")
 	require.NoError(t, os.WriteFile(script,
-		[]byte("Epoch;loss;val_loss;remark\n1;0.9;1.0;calm\n2;0.8;0.95;calm\n"), 0o600))
+		[]byte("Epoch;loss;val_loss;lr;remark\n1;0.9;1.0;0.01;calm\n2;0.8;0.95;0.01;calm\n"), 0o600))
 	out := w.kembrel(t, "import", script, "--project", "copies", "--yes", "--title", "Theirs")
 	require.Contains(t, out, "it holds text")
+	require.Contains(t, out, "hyperparameter lr  by its name")
+	require.Contains(t, w.kembrel(t, "runs", "copies", "--where", "hyper.lr == 0.01", "--output", "csv"), "copies/4")
+	w.kembrel(t, "views", "keep", "copies", "quick", "--where", "hyper.lr == 0.01", "--columns", "best")
+	viewed := w.kembrel(t, "runs", "copies", "--view", "quick", "--output", "csv")
+	require.Equal(t, 2, strings.Count(viewed, "\n"), viewed)
+	w.kembrel(t, "views", "drop", "copies", "quick")
+	_, errs, code = w.try("runs", "copies", "--view", "quick")
+	require.Equal(t, 3, code, errs)
 	got := w.curves(t, "copies/4")
 	require.Equal(t, api.Floats{0.9, 0.8}, got["loss.train"].Value)
 	require.Equal(t, api.Floats{1, 0.95}, got["loss.val"].Value)

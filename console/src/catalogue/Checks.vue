@@ -56,7 +56,7 @@ const file = (check: string, path: string) =>
 
 <style scoped>
 .file {
-  margin-left: 8px;
+  margin-right: 8px;
 }
 .long {
   white-space: normal;

@@ -46,6 +46,8 @@ const { refused, act } = useActing(load)
 const holder = (g: GivenRole) => (g.team ? { team: g.team } : { person: g.person })
 const open = (open: boolean) =>
   act(() => answer(client.PATCH('/api/v1/projects/{project}', { params, body: { open } })))
+const archive = (archived: boolean) =>
+  act(() => answer(client.PATCH('/api/v1/projects/{project}', { params, body: { archived } })))
 const set = (of: { person?: string; team?: string }, role: RoleName) =>
   act(() => answer(client.PUT('/api/v1/projects/{project}/roles', { params, body: { ...of, role } })))
 const drop = (g: GivenRole) =>
@@ -77,6 +79,12 @@ async function give() {
         <template v-if="may">
           <ElButton v-if="info.open" size="small" class="below" @click="open(false)">Close it</ElButton>
           <ElButton v-else size="small" class="below" @click="open(true)">Open it to everybody</ElButton>
+          <ElButton size="small" class="below" @click="archive(!info.archived)">
+            {{ info.archived ? 'Bring it back' : 'Archive it' }}
+          </ElButton>
+          <p v-if="info.archived" class="small">
+            Archived {{ when(info.archived) }}: lists leave it out; all else goes on.
+          </p>
         </template>
       </template>
       <table v-if="given.length">

@@ -1,28 +1,44 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
 import { answer, client, type Project } from '../api/client'
 import { once, useLive } from '../shared/live'
 import { figure, place, when } from '../shared/format'
 
 const projects = ref<Project[]>()
 const problem = ref('')
+const route = useRoute()
+const archived = computed(() => route.query.shown === 'archived')
 
 const load = once(async () => {
   try {
-    projects.value = (await answer(client.GET('/api/v1/projects', { params: { query: { limit: 500 } } }))).items ?? []
+    projects.value =
+      (
+        await answer(
+          client.GET('/api/v1/projects', {
+            params: { query: { limit: 500, shown: archived.value ? 'archived' : '' } },
+          }),
+        )
+      ).items ?? []
     problem.value = ''
   } catch (e) {
     problem.value = (e as Error).message
   }
 })
+watch(archived, load)
 useLive({}, { hello: load, project: load, run: load, leg: load, summary: load })
 </script>
 
 <template>
   <main class="page">
-    <h1>Projects</h1>
+    <div class="head">
+      <h1>{{ archived ? 'Archived projects' : 'Projects' }}</h1>
+      <RouterLink v-if="archived" to="/" class="small">Projects</RouterLink>
+      <RouterLink v-else :to="{ query: { shown: 'archived' } }" class="small">Archived</RouterLink>
+    </div>
     <p v-if="problem" class="bad" role="alert">{{ problem }}</p>
-    <template v-if="projects && !projects.length">
+    <p v-if="archived && projects && !projects.length">No project is archived.</p>
+    <template v-else-if="projects && !projects.length">
       <p>A project holds the runs of one task. None is here yet; this creates one and records a run in it:</p>
       <pre class="command">
 kembrel projects create vessels --title "Vessel classes by sound"
@@ -71,7 +87,10 @@ kembrel record --project vessels -- ./harbour train</pre>
 </template>
 
 <style scoped>
-h1 {
+.head {
+  display: flex;
+  align-items: baseline;
+  justify-content: space-between;
   margin-bottom: 16px;
 }
 </style>

@@ -30,12 +30,13 @@ func (q Queries) ProjectByKey(ctx context.Context, key string) (store.Project, e
 	return db.One[store.Project](ctx, q, "project_by_key", db.A{"key": key})
 }
 
-// ListProjects lists projects that somebody sees by key, with counts; a key given lists only that one.
-func (q Queries) ListProjects(ctx context.Context, seen store.Seen, key, after string,
+// ListProjects lists projects that somebody sees by key, with counts: those that are not archived, those that are
+// (shown archived), or all; a key given lists only that one.
+func (q Queries) ListProjects(ctx context.Context, seen store.Seen, key, shown, after string,
 	limit int) ([]store.CountedProject, error) {
 	return db.List[store.CountedProject](ctx, q, "project_list",
 		db.A{"all": seen.All, "open": seen.Open, "keys": seen.Keys, "only": seen.Only, "key": key,
-			"after": after, "limit": limit})
+			"shown": shown, "after": after, "limit": limit})
 }
 
 // BestRun finds it; ErrNone where no run has a finite reading. O(log runs).
@@ -53,8 +54,14 @@ func (q Queries) GatherTally(ctx context.Context) error {
 }
 
 // ChangeProject changes what is not nil.
-func (q Queries) ChangeProject(ctx context.Context, id int64, title *string, objective *verdict.Objective,
-	open *bool) error {
-	_, err := q.Exec(ctx, "project_change", db.A{"id": id, "title": title, "objective": objective, "open": open})
+func (q Queries) ChangeProject(ctx context.Context, id int64, c store.ProjectChange) error {
+	_, err := q.Exec(ctx, "project_change", db.A{"id": id, "title": c.Title, "objective": c.Objective, "open": c.Open,
+		"archived": c.Archived})
 	return err
+}
+
+// DeleteProject deletes one that has no run and no model, and reports whether it did.
+func (q Queries) DeleteProject(ctx context.Context, id int64) (bool, error) {
+	n, err := q.Exec(ctx, "project_delete", db.A{"id": id})
+	return n > 0, err
 }

@@ -1,16 +1,18 @@
 -- query: project_add
-insert into project (key, title, objective, creator) values (@key, @title, @objective, @creator)
+insert into project (key, title, objective, creator, runs)
+values (@key, @title, @objective, @creator, coalesce((select runs from project_gone where key = @key), 0))
 on conflict (key) do nothing returning id;
 
 -- query: project_by_key
-select id, key, title, objective, created, creator, coalesce(baseline, 0) as baseline, open from project where key = @key;
+select id, key, title, objective, created, creator, coalesce(baseline, 0) as baseline, open, archived from project where key = @key;
 
 -- query: project_list
-select p.id, p.key, p.title, p.objective, p.created, p.creator, coalesce(p.baseline, 0) as baseline, p.open, c.runs, c.running, c.lost
+select p.id, p.key, p.title, p.objective, p.created, p.creator, coalesce(p.baseline, 0) as baseline, p.open, p.archived, c.runs, c.running, c.lost
 from project p
 cross join lateral (select coalesce(sum(runs), 0)::bigint as runs, coalesce(sum(running), 0)::bigint as running, coalesce(sum(lost), 0)::bigint as lost
                     from run_tally where project = p.id) c
-where (@all or p.open and @open or p.key = any(@keys::text[])) and (@only = '' or p.key = @only) and (@key = '' or p.key = @key) and p.key > @after order by p.key limit @limit;
+where (@all or p.open and @open or p.key = any(@keys::text[])) and (@only = '' or p.key = @only) and (@key = '' or p.key = @key) and (@key <> '' or @shown = 'all' or (p.archived is not null) = (@shown = 'archived'))
+    and p.key > @after order by p.key limit @limit;
 
 -- query: project_best_lower
 -- The best run of a project by its objective, which each run's best is of: the first or the last in an index, past those left out.
@@ -29,7 +31,15 @@ with gone as (
 insert into run_tally select project, sum(runs), sum(running), sum(lost) from gone group by project;
 
 -- query: project_change
-update project set title = coalesce(@title, title), objective = coalesce(@objective, objective), open = coalesce(@open, open) where id = @id;
+update project set title = coalesce(@title, title), objective = coalesce(@objective, objective), open = coalesce(@open, open),
+    archived = case when @archived::boolean is null then archived when @archived::boolean then coalesce(archived, now()) end where id = @id;
+
+-- query: project_delete
+-- One that has runs or models stays: they refer to it.
+with gone as (
+    delete from project p where id = @id and not exists (select from run r where r.project = p.id)
+        and not exists (select from model m where m.project = p.id) returning key, runs)
+insert into project_gone select key, runs from gone on conflict (key) do update set runs = excluded.runs;
 
 -- query: project_baseline
 update project set baseline = nullif(@number::int, 0) where id = @id;
