@@ -222,7 +222,7 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
               <th class="n">Lowest</th>
               <th class="n">Highest</th>
               <th class="n">Not finite</th>
-              <th></th>
+              <th><span class="visually-hidden">What is odd</span></th>
             </tr>
           </thead>
           <tbody>

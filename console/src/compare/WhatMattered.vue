@@ -117,7 +117,7 @@ function pick(data: unknown) {
 <style scoped>
 .pair {
   display: grid;
-  grid-template-columns: 1fr 1fr;
+  grid-template-columns: repeat(2, minmax(0, 1fr));
   gap: 20px;
   margin-top: 14px;
 }

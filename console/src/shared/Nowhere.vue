@@ -3,7 +3,7 @@
     <h1>There is nothing here</h1>
     <p>
       The link may be mistyped.
-      <RouterLink to="/">Go to the projects</RouterLink>
+      <RouterLink class="within" to="/">Go to the projects</RouterLink>
     </p>
   </main>
 </template>

@@ -1,6 +1,14 @@
 <script setup lang="ts">
+import { onBeforeUnmount, onMounted, ref } from 'vue'
+
 /** A section of a page: what a person asks and the service's answer at the left, the evidence at the right. */
 defineProps<{ title: string; says?: string }>()
+const evidence = ref<HTMLElement>()
+/** In a narrow window it may be wider than its place; then it scrolls by keyboard too. */
+const scrolls = ref(false)
+const size = new ResizeObserver(([entry]) => (scrolls.value = entry.target.scrollWidth > entry.target.clientWidth + 1))
+onMounted(() => evidence.value && size.observe(evidence.value))
+onBeforeUnmount(() => size.disconnect())
 </script>
 
 <template>
@@ -10,7 +18,15 @@ defineProps<{ title: string; says?: string }>()
       <p v-if="says" class="say">{{ says }}</p>
       <slot name="aside"></slot>
     </div>
-    <div class="evidence"><slot></slot></div>
+    <div
+      ref="evidence"
+      class="evidence"
+      :tabindex="scrolls ? 0 : undefined"
+      :role="scrolls ? 'region' : undefined"
+      :aria-label="scrolls ? title : undefined"
+    >
+      <slot></slot>
+    </div>
   </section>
 </template>
 
@@ -21,6 +37,15 @@ defineProps<{ title: string; says?: string }>()
   gap: 28px;
   padding: 18px 24px 20px;
   border-top: 1px solid var(--rule);
+}
+@media (max-width: 1000px) {
+  .q {
+    grid-template-columns: minmax(0, 1fr);
+    gap: 12px;
+  }
+  .evidence {
+    overflow-x: auto;
+  }
 }
 h2 {
   font-size: 15px;
