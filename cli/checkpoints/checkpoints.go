@@ -149,6 +149,7 @@ not replaced without --overwrite. --for-use leaves out what only resuming needs:
 	term.OutputFlag(cmd, &output)
 	cmd.Flags().StringVar(&into, "into", "", "folder to write into; created if it is not there")
 	cmd.Flags().StringSliceVar(&parts, "parts", nil, "only these parts, such as weights,architecture")
+	cmd.RegisterFlagCompletionFunc("parts", a.CompleteParts)
 	cmd.Flags().BoolVar(&onlyUse, "for-use", false, "only the parts that using the model needs")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace files that are there")
 	return cmd

@@ -29,10 +29,10 @@ const mostDrawn = 6
 
 // compareFlags say what of a comparison is wanted.
 type compareFlags struct {
-	names                 []string
-	by, figure, trade     string
-	files                 term.Files
-	same, groups, changes bool
+	names                           []string
+	by, figure, trade               string
+	files                           term.Files
+	same, groups, changes, packages bool
 }
 
 // Compare makes the command compare.
@@ -94,9 +94,11 @@ held against the noise between seeds (docs/comparing.md). With six runs or more 
 	fl.StringVar(&in.Where, "where", "", "compare the runs that fulfil this, such as 'hyper.lr <= 0.01'")
 	fl.IntVar(&in.Baseline, "baseline", 0, "number of the run that others are held against; otherwise the project's")
 	fl.StringSliceVar(&f.names, "names", nil, "curves to draw; otherwise the objective's")
+	cmd.RegisterFlagCompletionFunc("names", a.CompleteCurves)
 	fl.StringVar(&f.by, "by", "epoch", "axis of the chart: epoch, step or time (seconds since the start)")
 	fl.BoolVar(&f.groups, "groups", false, "draw one line for each group of seeds, their mean")
 	fl.BoolVar(&f.same, "same", false, "also list what all runs have in common")
+	fl.BoolVar(&f.packages, "packages", false, "list the versions of packages that differ, also where many do")
 	fl.BoolVar(&f.changes, "changes", false,
 		"also print how the code differs: the commits, where the repository here has them, and what was not committed")
 	fl.StringVar(&f.figure, "figure", "",
@@ -182,8 +184,12 @@ func (a *Commands) showComparison(ctx context.Context, in *api.CompareInput, c *
 		p("%s", term.Indent(l.Render()))
 	}
 	p("\n%s", paragraph("What differed?  "+c.Answers.Differed, wide))
-	for _, l := range factTables(c, c.Differ, wide-2) {
+	rows, packages := folded(c.Differ, f.packages)
+	for _, l := range factTables(c, rows, wide-2) {
 		p("%s", term.Indent(l.Render()))
+	}
+	if packages > 0 {
+		p("  %d packages differ; --packages shows their versions", packages)
 	}
 	if f.same && len(c.Same) > 0 {
 		l := term.List("the same", "value")
@@ -216,6 +222,27 @@ func (a *Commands) showComparison(ctx context.Context, in *api.CompareInput, c *
 		return a.showTradeOff(ctx, in, f, wide)
 	}
 	return nil
+}
+
+// fewPackages that differ are shown without being asked for.
+const fewPackages = 4
+
+// folded leaves out packages where many differ, unless they are asked for, and counts them.
+func folded(rows []api.FactRow, all bool) (out []api.FactRow, packages int) {
+	for _, r := range rows {
+		if r.Section == "package" {
+			packages++
+		}
+	}
+	if all || packages <= fewPackages {
+		return rows, 0
+	}
+	for _, r := range rows {
+		if r.Section != "package" {
+			out = append(out, r)
+		}
+	}
+	return out, packages
 }
 
 // commitName is what git is given: nothing that it could take for an option.
@@ -262,13 +289,18 @@ func factTables(c *api.Comparison, rows []api.FactRow, wide int) []term.Listing 
 		head = max(head, min(most, len(r.Name)))
 	}
 	beside := max(1, (wide-head)/(cell+2))
+	labels := make([]string, len(c.Groups))
+	for i, g := range c.Groups {
+		labels[i] = g.Label
+	}
+	short := shortenApart(labels, cell)
 	var out []term.Listing
 	for from := 0; from < len(c.Groups) && len(rows) > 0; from += beside {
 		to := min(len(c.Groups), from+beside)
 		columns := []string{""}
-		for _, g := range c.Groups[from:to] {
-			name := shorten(g.Label, cell)
-			if len(g.Runs) == 1 {
+		for i := from; i < to; i++ {
+			name := short[i]
+			if g := c.Groups[i]; len(g.Runs) == 1 {
 				name = fmt.Sprintf("%s/%d", c.Project, g.Runs[0])
 			}
 			columns = append(columns, name+"#")
@@ -316,6 +348,22 @@ func shorten(text string, most int) string {
 	}
 	head := most / 3
 	return string(r[:head]) + "…" + string(r[len(r)-(most-head-1):])
+}
+
+// shortenApart cuts texts so that they stay apart: those that would be alike begin with their places, from 1.
+func shortenApart(texts []string, most int) []string {
+	out, count := make([]string, len(texts)), map[string]int{}
+	for i, text := range texts {
+		out[i] = shorten(text, most)
+		count[out[i]]++
+	}
+	for i, text := range texts {
+		if count[shorten(text, most)] > 1 {
+			place := strconv.Itoa(i+1) + " "
+			out[i] = place + shorten(text, most-len(place))
+		}
+	}
+	return out
 }
 
 // paragraph breaks a text into lines.

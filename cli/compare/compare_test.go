@@ -56,6 +56,7 @@ func TestFactTablesFit(t *testing.T) {
 	require.Equal(t, "0.11", argumentsApart(command.Groups[2], command.Groups), "only what not all have")
 	require.Equal(t, "ab…789", shorten("ab0123456789", 6))
 	require.Equal(t, "a b", shorten("a\nb", 6))
+	require.Equal(t, []string{"1 l…11", "lr 0.2", "3 l…11"}, shortenApart([]string{"lr 0.1, w 11", "lr 0.2", "lr 0.2, w 11"}, 6))
 }
 
 func TestCommitsOfAreNoOptions(t *testing.T) {
@@ -82,4 +83,22 @@ func TestRunTableWritesValues(t *testing.T) {
 	require.Equal(t, "[3,2]", l.Rows[0][5])
 	require.Equal(t, []string{"vessels/2", "", "", "", "", "", ""}, l.Rows[1])
 	require.True(t, l.Numeric[2] && !l.Numeric[3])
+}
+
+// Many packages that differ are a number unless one asks for them.
+func TestPackagesAreFolded(t *testing.T) {
+	rows := []api.FactRow{{Section: "hyperparameter", Name: "lr"}}
+	for i := range fewPackages {
+		rows = append(rows, api.FactRow{Section: "package", Name: string(rune('a' + i))})
+	}
+	out, packages := folded(rows, false)
+	require.Equal(t, rows, out)
+	require.Zero(t, packages)
+	rows = append(rows, api.FactRow{Section: "package", Name: "z"})
+	out, packages = folded(rows, false)
+	require.Equal(t, rows[:1], out)
+	require.Equal(t, fewPackages+1, packages)
+	out, packages = folded(rows, true)
+	require.Equal(t, rows, out)
+	require.Zero(t, packages)
 }

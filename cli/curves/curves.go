@@ -112,6 +112,7 @@ per curve) and JSON hold every reading, bit for bit; NaN and infinities are writ
 		}}
 	f := cmd.Flags()
 	f.StringSliceVar(&names, "names", nil, "only these curves, such as loss.train,loss.val")
+	cmd.RegisterFlagCompletionFunc("names", a.CompleteCurves)
 	f.Float64Var(&in.From, "start", 0, "where to begin on the axis")
 	f.Float64Var(&in.To, "end", 0, "where to end on the axis; 0: at its end")
 	f.Float64Var(&in.Smooth, "smooth", 0, "half-life of an exponential smoothing, in units of the axis; 0: none")

@@ -8,6 +8,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/cli/term"
+	"kembrel/core/curve"
 )
 
 // Verify makes the command verify.
@@ -39,16 +40,21 @@ kept with the checkpoint. Ends with 7 where they are not the same.`,
 				return err
 			}
 			v := e.Verified
-			l := term.List("curve", "recorded#", "found#", "")
+			l := term.List("curve", "recorded#", "found#", "difference#", "")
 			for _, f := range v.Figures {
-				recorded, mark := "", "was not recorded"
-				if f.Recorded != nil {
-					recorded, mark = term.Number(float64(*f.Recorded)), "the same"
-					if !f.Same {
-						mark = "another"
-					}
+				if f.Recorded == nil {
+					l.Add(f.Curve, "", term.Number(float64(f.Found)), "", "was not recorded")
+					continue
 				}
-				l.Add(f.Curve, recorded, term.Number(float64(f.Found)), mark)
+				recorded, found := curve.Apart(float64(*f.Recorded), float64(f.Found))
+				less, mark := "", "the same"
+				if *f.Recorded != f.Found {
+					less = fmt.Sprintf("%+.3g", float64(f.Found)-float64(*f.Recorded))
+				}
+				if !f.Same {
+					mark = "another"
+				}
+				l.Add(f.Curve, recorded, found, less, mark)
 			}
 			if err := a.Print(output, l, v); err != nil {
 				return err

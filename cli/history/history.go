@@ -79,6 +79,7 @@ csv has a row per point and a column per curve; csv-long, json, jsonl and parque
 	f.StringVar(&in.Order, "order", "", "ascending or descending")
 	f.StringVar(&in.Columns, "columns", "", "with --what runs: only these values, such as 'best,hyper.lr,took'")
 	cmd.RegisterFlagCompletionFunc("where", a.CompleteFilter)
+	cmd.RegisterFlagCompletionFunc("names", a.CompleteCurves)
 	term.FilesFlag(cmd, &files, ".csv, .json, .jsonl or .parquet; else to the output")
 	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(history.Formats,
 		cobra.ShellCompDirectiveNoFileComp))

@@ -164,7 +164,7 @@ func (a *Commands) Tokens() *cobra.Command {
 		}}
 	term.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.tokenMake(), &cobra.Command{Use: "revoke ID", Short: "Revoke a token, and what was created with it",
-		Args: term.Arguments("ID"), Example: "  kembrel tokens revoke 4",
+		Args: term.Arguments("ID"), Example: "  kembrel tokens revoke 4", ValidArgsFunction: a.completeTokens,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
@@ -177,6 +177,24 @@ func (a *Commands) Tokens() *cobra.Command {
 			return nil
 		}})
 	return cmd
+}
+
+// completeTokens completes the ids of one's tokens.
+func (a *Commands) completeTokens(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	if len(args) > 0 || a.Settings.Load(cmd.Flags()) != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	page, err := client.Call(cmd.Context(), a.Client(), api.ListTokens, &struct{}{})
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var out []string
+	for _, t := range page.Items {
+		if t.Revoked == nil {
+			out = append(out, cobra.CompletionWithDesc(strconv.FormatInt(t.ID, 10), term.Printable(t.Name)))
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
 func usedAt(t api.Token) string {

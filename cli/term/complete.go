@@ -2,6 +2,7 @@ package term
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -122,4 +123,59 @@ func (a *App) CompleteFilter(cmd *cobra.Command, args []string, typed string) ([
 		}
 	}
 	return out, directive
+}
+
+// listed offers words for the last of a list with commas; those in it already are left out.
+func listed(typed string, words []string) []string {
+	head, last := "", typed
+	if i := strings.LastIndexByte(typed, ','); i >= 0 {
+		head, last = typed[:i+1], typed[i+1:]
+	}
+	given := strings.Split(head, ",")
+	var out []string
+	for _, w := range words {
+		if strings.HasPrefix(w, last) && !slices.Contains(given, w) && Printable(w) == w &&
+			!strings.ContainsAny(w, ", $`;\\\n") {
+			out = append(out, head+w)
+		}
+	}
+	return out
+}
+
+// CompleteCurves completes a list of curves from the data of the project that the first argument is in.
+func (a *App) CompleteCurves(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+	directive := cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+	if len(args) == 0 || a.Settings.Load(cmd.Flags()) != nil {
+		return nil, directive
+	}
+	project, _, _ := strings.Cut(args[0], "/")
+	words, err := client.Call(cmd.Context(), a.Client(), api.GetWords, &api.ProjectInput{Project: project})
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	return listed(typed, words.Curves), directive
+}
+
+// CompleteParts completes a list of parts from the checkpoint that is the first argument.
+func (a *App) CompleteParts(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+	directive := cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+	if len(args) == 0 || a.Settings.Load(cmd.Flags()) != nil {
+		return nil, directive
+	}
+	addr, err := a.Checkpoint(cmd.Context(), args[0])
+	if err != nil {
+		return nil, directive
+	}
+	c, err := client.Call(cmd.Context(), a.Client(), api.GetCheckpoint,
+		&api.CheckpointInput{RunInput: RunOf(addr), At: addr.At.String()})
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var parts []string
+	for _, f := range c.Files {
+		if !slices.Contains(parts, f.Part) {
+			parts = append(parts, f.Part)
+		}
+	}
+	return listed(typed, parts), directive
 }

@@ -157,10 +157,16 @@ func labels(runs []Run, groups []Group) []string {
 	}
 	names := slices.Sorted(maps.Keys(said))
 	for _, name := range names {
-		for _, g := range groups {
-			text := "no " + name
+		values := make([]string, len(groups))
+		for k, g := range groups {
 			if v, ok := runs[g.Runs[0]].Hyper[name]; ok {
-				text = name + " " + strings.Trim(Plain(v), `"`)
+				values[k] = strings.Trim(Plain(v), `"`)
+			}
+		}
+		for k, short := range brief(values) {
+			text := "no " + name
+			if _, ok := runs[groups[k].Runs[0]].Hyper[name]; ok {
+				text = name + " " + short
 			}
 			said[name] = append(said[name], text)
 		}
@@ -193,6 +199,55 @@ func labels(runs []Run, groups []Group) []string {
 		if out[k] == "" || count[out[k]] > 1 {
 			out[k] = strings.TrimPrefix(out[k]+", "+runs[g.Runs[0]].Name, ", ")
 		}
+	}
+	return out
+}
+
+// maxValue is how many characters of a value a label has.
+const maxValue = 32
+
+// brief cuts long values to where they differ, so that what is left still tells them apart; where it would not, they
+// stay as they are.
+func brief(values []string) []string {
+	longest, shared := 0, -1 // shared: characters that all of them begin with
+	var first []rune
+	for _, v := range values {
+		text := []rune(v)
+		longest = max(longest, len(text))
+		if v == "" {
+			continue
+		}
+		if shared < 0 {
+			first, shared = text, len(text)
+		}
+		for i := range shared {
+			if i >= len(text) || text[i] != first[i] {
+				shared = i
+				break
+			}
+		}
+	}
+	if longest <= maxValue {
+		return values
+	}
+	const before = 6 // characters that are left of what they share
+	from := 0
+	if shared > before+1 {
+		from = shared - before
+	}
+	out, apart, still := make([]string, len(values)), map[string]bool{}, map[string]bool{}
+	for k, v := range values {
+		text := []rune(v)
+		if from > 0 && len(text) > from {
+			text = append([]rune{'…'}, text[from:]...)
+		}
+		if len(text) > maxValue {
+			text = append(text[:maxValue-1:maxValue-1], '…')
+		}
+		out[k], apart[v], still[string(text)] = string(text), true, true
+	}
+	if len(still) < len(apart) {
+		return values
 	}
 	return out
 }

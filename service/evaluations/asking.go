@@ -13,6 +13,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/core/assess"
+	"kembrel/core/curve"
 	"kembrel/service/act"
 	"kembrel/store"
 )
@@ -114,7 +115,8 @@ func sayVerified(v *api.Verification) string {
 		} else if float64(f.Found) != float64(*f.Recorded) {
 			sign = "≈"
 		}
-		parts = append(parts, fmt.Sprintf("%s %.6g %s %.6g", f.Curve, float64(f.Found), sign, float64(*f.Recorded)))
+		found, recorded := curve.Apart(float64(f.Found), float64(*f.Recorded))
+		parts = append(parts, fmt.Sprintf("%s %s %s %s", f.Curve, found, sign, recorded))
 	}
 	return fmt.Sprintf("%s on %s at %s: %s", head, v.Host, v.At.UTC().Format("2006-01-02 15:04 UTC"), act.Few(parts, 6))
 }

@@ -4,8 +4,10 @@ import (
 	"context"
 	"os"
 	"regexp"
+	"sync"
 	"testing"
 
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
@@ -66,6 +68,19 @@ func TestEveryPage(t *testing.T) {
 	ctx, end, err := browser.Open(context.Background(), false)
 	require.NoError(t, err)
 	defer end()
+	var mutex sync.Mutex
+	var thrown []string
+	require.NoError(t, chromedp.Listen(ctx, func(event any) {
+		if e, is := event.(*runtime.EventExceptionThrown); is {
+			mutex.Lock()
+			defer mutex.Unlock()
+			text := e.ExceptionDetails.Text
+			if e.ExceptionDetails.Exception != nil {
+				text += " " + e.ExceptionDetails.Exception.Description
+			}
+			thrown = append(thrown, text)
+		}
+	}))
 	do(t, ctx, "before one is signed in", chromedp.Navigate(w.url+"/sign-in"), until(`document.querySelector('h1')`))
 	require.Empty(t, axe(t, ctx), "sign-in")
 	do(t, ctx, "sign in", chromedp.Navigate(w.kembrel(t, "sign-in", "--link")), until(`document.querySelector('nav')`))
@@ -81,9 +96,14 @@ func TestEveryPage(t *testing.T) {
 			is(t, ctx, `document.querySelectorAll('h1').length`, 1, p.path)
 			require.NotEqual(t, "Kembrel", await[string](t, ctx, `document.title`, nil), p.path)
 			assert.Empty(t, await[string](t, ctx, sideways, nil), "%s, %s: it scrolls sideways", p.path, look.name)
+			assert.Empty(t, await[string](t, ctx, unnamed, nil), "%s: a drawing without a name", p.path)
 			if look.width == 900 {
 				walk(t, ctx, p.path)
 			}
+			mutex.Lock()
+			assert.Empty(t, thrown, "%s: errors that nothing caught", p.path)
+			thrown = nil
+			mutex.Unlock()
 		}
 		do(t, ctx, "the other look", act(`document.querySelector('header button').click()`))
 	}
@@ -113,6 +133,10 @@ func walk(t *testing.T, ctx context.Context, path string) {
 	}
 	assert.Empty(t, missed, "%s: not come by with Tab alone", path)
 }
+
+// unnamed are drawings that say nothing to those who do not see them.
+const unnamed = `[...document.querySelectorAll('main canvas')].filter((c) =>
+	!c.closest('[role=img][aria-label]:not([aria-label=""])') && !c.closest('[aria-hidden=true]')).map((c) => c.outerHTML).join()`
 
 // sideways names what makes a page wider than its window.
 const sideways = `document.documentElement.scrollWidth <= innerWidth ? '' : [...document.querySelectorAll('main *')]

@@ -105,6 +105,10 @@ func TestFirstRun(t *testing.T) {
 	require.Contains(t, string(measured), fmt.Sprintf("kembrel_readings_total %d\n", readings))
 	require.Contains(t, w.kembrel(t, "__complete", "show", "vessels/"), "vessels/1\t")
 	require.Contains(t, w.kembrel(t, "__complete", "restore", "vessels/1@"), "vessels/1@best")
+	require.Contains(t, w.kembrel(t, "__complete", "restore", "vessels/1@best", "--parts", "weights,opt"), "weights,optimiser")
+	require.Contains(t, w.kembrel(t, "__complete", "curves", "vessels/1", "--names", "loss.train,loss."),
+		"loss.train,loss.val")
+	require.Contains(t, w.kembrel(t, "__complete", "tokens", "revoke", ""), "\t", "ids with their names")
 	w.nothingWaits(t)
 }
 

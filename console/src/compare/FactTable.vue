@@ -1,11 +1,18 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import type { Comparison, FactRow } from '../api/client'
 import GroupHeads from './GroupHeads.vue'
 
 /** What differs of what went in, a column for each group; what is the same is folded away. */
-defineProps<{ comparison: Comparison }>()
+const props = defineProps<{ comparison: Comparison }>()
 const same = ref(false)
+/** So many packages that differ are shown at once; more are folded to their number. */
+const few = 4
+const packages = ref(false)
+const many = computed(() => props.comparison.differ?.filter((r) => r.section === 'package').length ?? 0)
+const differ = computed(() =>
+  (props.comparison.differ ?? []).filter((r) => r.section !== 'package' || packages.value || many.value <= few),
+)
 const shown = (r: FactRow, v: string) =>
   r.name === 'commit' ? v.slice(0, 10) : v.replace(/^"(.*)"$/, '$1').replaceAll('", "', ', ')
 </script>
@@ -20,7 +27,7 @@ const shown = (r: FactRow, v: string) =>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="r in comparison.differ" :key="r.section + r.name">
+        <tr v-for="r in differ" :key="r.section + r.name">
           <th scope="row" :title="r.section">{{ r.name }}</th>
           <td
             v-for="(v, i) in r.groups"
@@ -34,6 +41,12 @@ const shown = (r: FactRow, v: string) =>
         </tr>
       </tbody>
     </table>
+    <p v-if="many > few" class="small">
+      {{ many }} packages differ
+      <button type="button" class="link" :aria-expanded="packages" @click="packages = !packages">
+        {{ packages ? 'hide' : 'show' }}
+      </button>
+    </p>
     <p v-if="comparison.same?.length" class="small">
       {{ comparison.same.length }} the same
       <button type="button" class="link" :aria-expanded="same" @click="same = !same">

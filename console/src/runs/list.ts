@@ -75,6 +75,7 @@ export function useRunList(project: string, choice: () => Choice) {
     busy.clear()
     const params = { path: { project }, query: { ...query(), every: pageSize } }
     const counting = answer(client.GET('/api/v1/projects/{project}/runs/landmarks', { params }))
+    counting.catch(() => undefined) // where the page fails first, it is that which is said
     const begins = from < pageSize
     if (begins) {
       // The first page needs no landmark, and is there before a long list is counted.
