@@ -148,6 +148,10 @@ func (a *Commands) searchBy(strategy, short string) *cobra.Command {
 			if err := s.check(cmd); err != nil {
 				return err
 			}
+			if !dry && cmd.Flags().Changed("output") {
+				return term.Usage("--output is for --dry-run; kembrel searches %s --output %s shows what was tried",
+					s.in.Project, output)
+			}
 			if file == "" {
 				return term.Usage("say which space to search (--space FILE)")
 			}

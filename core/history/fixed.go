@@ -45,14 +45,13 @@ type fixed struct {
 	watched []int // columns
 	values  map[string]map[int]string
 	changes map[int]string // a run in which a column does
-	rows    map[string]int
-	most    int // rows of a run
+	most    int64          // rows of a run
 }
 
 // newFixed watches columns that nobody has said anything of. own: it is a file that names its curves as Kembrel does,
 // which is taken at its word: only columns that say that they are hyperparameters are watched.
 func newFixed(columns []Column, own bool) *fixed {
-	f := &fixed{values: map[string]map[int]string{}, changes: map[int]string{}, rows: map[string]int{}}
+	f := &fixed{values: map[string]map[int]string{}, changes: map[int]string{}}
 	for i, c := range columns {
 		if c.Role == Hyper || !c.said && (c.Role == Values || c.Role == Skip) && (!own || ownName.MatchString(c.Name)) {
 			f.watched = append(f.watched, i)
@@ -61,10 +60,9 @@ func newFixed(columns []Column, own bool) *fixed {
 	return f
 }
 
-// take looks at a row of a run.
-func (f *fixed) take(run string, cells []string) {
-	f.rows[run]++
-	f.most = max(f.most, f.rows[run])
+// take looks at the nth row of a run, from 1.
+func (f *fixed) take(run string, n int64, cells []string) {
+	f.most = max(f.most, n)
 	of := f.values[run]
 	if of == nil {
 		of = map[int]string{}

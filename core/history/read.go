@@ -74,7 +74,7 @@ func (f *File) Read() ([]Imported, error) {
 			order, cells[run] = append(order, run), nil
 		}
 		rows[run]++
-		fixed.take(run, row)
+		fixed.take(run, rows[run], row)
 		p := curve.Point{Step: rows[run], Epoch: math.NaN(), Time: f.Default.UnixMilli()}
 		if s := text(Step); s != "" {
 			v, err := strconv.ParseFloat(s, 64)

@@ -104,8 +104,8 @@ func (s *Finder) unknown(ctx context.Context, p store.Project, where *filter.Nod
 			continue
 		}
 		text := fmt.Sprintf("%s %q", kind, leaf.Name)
-		if near := near(leaf.Name, names); near != "" {
-			text += fmt.Sprintf(" (there is %q)", near)
+		if meant := near(leaf.Name, names); meant != "" {
+			text += fmt.Sprintf(" (there is %q)", meant)
 		}
 		if !slices.Contains(missing, text) {
 			missing = append(missing, text)

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from typing import Any, Iterator, List, Tuple
 
-from ._tiles import Axis, together
+from ._tiles import Axis, together, walk
 
 _NEAR = 256 << 10  # bytes that the cache holds while the other axes move on
 
@@ -154,17 +154,9 @@ def _walk(
                     _stretch((y + k) // unit, q // unit, many)
                 ]
 
-    def walk(axis: int, x: int, y: int) -> None:
-        if axis == len(outer):
-            run(x, y)
-            return
-        n, p, q = outer[axis]
-        for i in range(n):
-            walk(axis + 1, x + i * p, y + i * q)
-
     for first in range(0, n, tile):
         many = min(tile, n - first)
-        walk(0, at + first * p, start + first * q)
+        walk(outer, at + first * p, start + first * q, run)
 
 
 def _stretch(first: int, step: int, n: int) -> slice:

@@ -5,7 +5,7 @@ library, whose slices with a step cost half of a memoryview's.
 from __future__ import annotations
 
 from array import array
-from typing import List, Tuple
+from typing import Callable, List, Tuple
 
 Axis = Tuple[int, int, int]  # length, stride of the result and of the source in bytes
 
@@ -101,13 +101,15 @@ def together(out: memoryview, source: memoryview, start: int, axes: List[Axis], 
         (n, p // width, q // width) for i, (n, p, q) in enumerate(axes) if i not in (near, last)
     ]
 
-    def walk(axis: int, x: int, y: int) -> None:
-        if axis == len(outer):
-            block(x, y)
-            return
-        n, p, q = outer[axis]
-        for i in range(n):
-            walk(axis + 1, x + i * p, y + i * q)
-
-    walk(0, 0, start // width)
+    walk(outer, 0, start // width, block)
     return True
+
+
+def walk(axes: List[Axis], x: int, y: int, do: Callable[[int, int], None]) -> None:
+    """Does something at every place of some axes, from x in the result and y in the source on."""
+    if not axes:
+        do(x, y)
+        return
+    n, p, q = axes[0]
+    for i in range(n):
+        walk(axes[1:], x + i * p, y + i * q, do)
