@@ -111,7 +111,10 @@ def _made(value: Any, pattern: Any, dtype: str) -> Any:
     """
     numpy = numpy_or_none()
     if type(pattern).__module__ == "numpy":
-        return numpy.array(value, dtype=pattern.dtype) if numpy is not None else None
+        if numpy is None:
+            return None
+        made = numpy.array(value, dtype=pattern.dtype)
+        return made[()] if isinstance(pattern, numpy.generic) else made  # a scalar stays one
     if isinstance(pattern, (memoryview, Raw)) or type(pattern).__module__ == "array":
         return value
     space = None

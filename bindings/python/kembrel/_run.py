@@ -71,7 +71,7 @@ class Run(Handing):
                         quoted[name] = key
                         v = number(v)
                     except Exception as e:  # it costs itself, never its neighbours
-                        what = key or type(name).__name__
+                        what = (key or type(name).__name__).rstrip(":")
                         self._fail(
                             f"the reading {what:.100} is not recorded: {e}", f"reading {what:.100}"
                         )

@@ -330,6 +330,12 @@ def test_like():
         assert (
             got.dtype == numpy.float64 and got.tolist()[2] == [8, 9, 10, 11] and not said
         ), "of the dtype that is there"
+        for scalar, kind in (
+            (numpy.int64(7), numpy.int64(0)),
+            (numpy.float32(2.5), numpy.float32(0)),
+        ):
+            got, said = read_like({"step": scalar}, {"step": kind})
+            assert got["step"] == scalar and type(got["step"]) is type(kind) and not said
         part = numpy.zeros((4, 6), dtype="f4")[::2, ::-2]
         got, said = read_like(numpy.ones((2, 3), dtype="f4"), part)
         assert got is part and (part == 1).all() and part.base.sum() == 6
