@@ -12,6 +12,7 @@ import (
 	"kembrel/api"
 	"kembrel/cli/term"
 	"kembrel/client"
+	"kembrel/core/catalogue"
 	"kembrel/core/lineage"
 )
 
@@ -28,11 +29,19 @@ func (a *Commands) Lineage() *cobra.Command {
 		Long: `Say where a snapshot, a run, a checkpoint, an evaluation or an edition comes from, and what uses it, to any depth: the data that a run used, the checkpoint that it went
 on from, the run that it did again, the checkpoints that were evaluated, and on what. --to writes the same as W3C PROV.`,
 		Example: `  kembrel lineage vessels/3@best
+  kembrel lineage vessel-classifier/in-use --only before
   kembrel lineage hydrophone#1 --only after --depth 1
   kembrel lineage vessels/3 --to lineage.provn`,
 		ValidArgsFunction: a.Complete(true, true),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Of = args[0]
+			if at, err := catalogue.Parse(args[0]); err == nil && at.Standing != "" { // that of an edition
+				e, err := term.Edition(cmd.Context(), a.Client(), at)
+				if err != nil {
+					return err
+				}
+				in.Of = e.Address
+			}
 			if err := files.Check("json", "provn"); err != nil {
 				return err
 			}

@@ -132,6 +132,7 @@ func TestCatalogue(t *testing.T) {
 		return e.Number == 1 && e.RunGone
 	}, 100*time.Second, 200*time.Millisecond)
 	w.kembrel(t, "restore", "vessel-classifier/in-use", "--for-use", "--into", "again")
+	require.Equal(t, w.kembrel(t, "lineage", "vessel-classifier#1"), w.kembrel(t, "lineage", "vessel-classifier/in-use"))
 	is1, err := os.ReadFile(w.folder + "/again/weights.safetensors")
 	require.NoError(t, err)
 	require.Equal(t, was, is1)
