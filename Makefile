@@ -4,8 +4,15 @@ VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 GO_TIME := $(shell TZ=UTC git log -1 --format=%cd --date=format-local:%Y%m%d%H%M%S -- bindings/go 2>/dev/null)
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(wildcard store/pg/*/*.sql) go.mod go.sum
 CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/*.html)
+# How all is compiled, tests too: once, wherever the checkout lies (read by the scripts of .ci as well).
+include .ci/flags
+export GOFLAGS CGO_ENABLED
 # Flags that make no difference to a build but for what it is stamped with.
-BUILD := CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION) -X main.goTime=$(GO_TIME)"
+BUILD := go build -buildvcs=false -ldflags "-s -w -X main.version=$(VERSION) -X main.goTime=$(GO_TIME)"
+
+# What a part of the tests took is said at its end.
+SHELL := /bin/bash
+took = TIMEFORMAT="$@ took %R s: %U of a processor, %S of the system"; time
 
 .DEFAULT_GOAL := help
 .PHONY: help demo build test test-stories test-rest test-race test-stress check check-code check-console bench load test-bucket platforms test-platforms fuzz screenshots openapi clean setup-database setup-browser setup-python setup-compiler setup-bench
@@ -63,13 +70,13 @@ test: setup-database setup-browser setup-python setup-compiler build check-code 
 
 # two at once, in this order: the stories wait for disks and timers half of the time
 test-stories:
-	@.ci/test ./test/stories
+	@$(took) .ci/test ./test/stories
 
 test-rest:
-	@.ci/test-rest
+	@$(took) .ci/test-rest
 
 test-race:
-	@.ci/test-race
+	@$(took) .ci/test-race
 
 test-stress: setup-database setup-browser setup-python build ## the whole suite again and again, and the stories on busy cores
 	@.ci/test-stress
@@ -78,13 +85,10 @@ check: check-code check-console ## formatting, vet, staticcheck, types, lint
 
 check-code: setup-python
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
-	@go vet ./... && cd bindings/go && go vet ./...
-	@go test ./test
-	@go tool staticcheck ./... && cd bindings/go && go tool -modfile=../../go.mod staticcheck ./...
-	@.ci/check-python
+	@$(took) .ci/check-code
 
 check-console: console/node_modules/.ready console/src/api/schema.d.ts
-	@cd console && npm run --silent check && npm run --silent lint && npm run --silent test
+	@cd console && $(took) { npm run --silent check && npm run --silent lint && npm run --silent test; }
 
 bench: setup-database setup-bench build ## measure against references in the same run; see bench/results.md
 	@.ci/bench

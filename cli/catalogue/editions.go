@@ -140,7 +140,7 @@ checkpoint that is in the model already is that edition.`,
 		}}
 	cmd.Flags().StringVar(&model, "model", "", "model that it is entered in")
 	cmd.Flags().StringVar(&in.Body.Why, "why", "", "why, for those who decide")
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.RegisterFlagCompletionFunc("model", a.Complete("model"))
 	return cmd
 }

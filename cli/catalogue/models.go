@@ -63,7 +63,7 @@ such as in-use, which one edition of a model has at a time; a guarded one takes 
 			}
 			return a.Print(output, l, term.OrEmpty(all))
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.show(), a.create(), a.change(), a.add(), a.propose(), a.sign(), a.withdraw(), a.goBack(),
 		a.clear(), a.history(), a.check(), a.checkFiles(), a.reportUse(), a.describe(), a.rules(), a.addRule(),
 		a.clearRule())
@@ -114,22 +114,19 @@ func (a *Commands) show() *cobra.Command {
 			}
 			return a.showModel(output, m)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
 // section writes a question with its answer.
 func (a *Commands) section(question, says string) {
 	fmt.Fprintf(a.Out, "\n%s\n", question)
-	for _, line := range term.Wrap("", term.Printable(says), 98, 20) {
-		fmt.Fprintf(a.Out, "  %s\n", line)
-	}
+	a.Line("  %s", term.Printable(says))
 }
 
 func (a *Commands) table(l term.Listing) {
 	if len(l.Rows) > 0 {
-		l.Fit(term.Width(a.Out) - 2)
-		fmt.Fprintln(a.Out, term.Indent(strings.TrimRight(l.Render(), "\n")))
+		a.Table(l, 2)
 	}
 }
 
@@ -413,6 +410,6 @@ func (a *Commands) history() *cobra.Command {
 			}
 			return a.Print(output, l, term.OrEmpty(m.History))
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }

@@ -54,7 +54,7 @@ func (a *Commands) rules() *cobra.Command {
 			}
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -111,7 +111,7 @@ the rule would have done with the latest 200 runs that there are.`,
 			fmt.Fprintln(a.Out, past.Says)
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	f := cmd.Flags()
 	f.StringVar(&in.Body.Where, "where", "", "only runs that fulfil this (docs/filter.md)")
 	f.StringVar(&in.Body.Checkpoint, "checkpoint", "best", "which checkpoint of a run: best or last")

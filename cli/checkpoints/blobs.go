@@ -34,7 +34,7 @@ func (a *Commands) Blobs() *cobra.Command {
 			l.Add("missing chunks", fmt.Sprint(t.Missing))
 			return a.Print(output, l, t)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.blobsCheck())
 	return cmd
 }
@@ -92,7 +92,7 @@ tensors. For administrators. The service checks all by itself within 30 days.`,
 			}
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.Flags().StringVar(&sample, "sample", "100%", "share of the chunks to read")
 	return cmd
 }

@@ -33,7 +33,7 @@ func (a *Commands) Checkpoints() *cobra.Command {
 				return err
 			}
 			l := term.List("checkpoint", "", "why", "step#", "usable for", "parts", "size#", "saved", "figures")
-			l.Shorten = 8
+			l.Shorten = "figures"
 			l.Empty = fmt.Sprintf("%s has no checkpoint.", addr)
 			for _, c := range page.Items {
 				l.Add(c.Address, strings.Join(term.MarksOf(c), " "), c.Why, fmt.Sprint(c.Step), c.UsableFor,
@@ -41,7 +41,7 @@ func (a *Commands) Checkpoints() *cobra.Command {
 			}
 			return a.Print(output, l, page)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -146,7 +146,7 @@ not replaced without --overwrite. --for-use leaves out what only resuming needs:
 			}
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.Flags().StringVar(&into, "into", "", "folder to write into; created if it is not there")
 	cmd.Flags().StringSliceVar(&parts, "parts", nil, "only these parts, such as weights,architecture")
 	cmd.RegisterFlagCompletionFunc("parts", a.CompleteParts)

@@ -61,7 +61,7 @@ In a condition at("NAME"), epoch, step and size are the checkpoint's; all else i
 			}
 			return a.Print(output, keepTable(args[0], state), state)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.keepSet(), a.keepUnset(), a.keepTry())
 	return cmd
 }
@@ -194,7 +194,7 @@ func (a *Commands) keepTry() *cobra.Command {
 				return err
 			}
 			l := term.List("checkpoint", "", "why it stays", "objective#", "size#", "alone frees#", "saved")
-			l.Shorten = 2
+			l.Shorten = "why it stays"
 			l.Empty = "There is no checkpoint."
 			for _, c := range tried.Checkpoints {
 				if onlyGoing && c.Stays {
@@ -219,7 +219,7 @@ func (a *Commands) keepTry() *cobra.Command {
 			fmt.Fprintf(a.Out, "\nThe rule %s.\n%s Nothing has been changed.\n", tried.Said, tried.Says)
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	rule.add(cmd.Flags())
 	cmd.Flags().BoolVar(&onlyGoing, "to-delete", false, "list only what would be deleted")
 	return cmd
@@ -322,7 +322,7 @@ its days of grace stays: kembrel drop --days 0 ends these. A checkpoint that is 
 			return a.Print(output, l, f)
 		}}
 	cmd.Flags().BoolVar(&in.Body.Now, "now", false, "give them back now")
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -354,7 +354,7 @@ holds, which dropping frees; shared is held by others too.`,
 			}
 			l := term.List("", "title", "checkpoints#", "whole#", "stored#", "own#", "shared#",
 				"to be deleted#", "dropped#")
-			l.Shorten = 1
+			l.Shorten = "title"
 			row := func(name, title string, z api.Sizes) {
 				l.Add(name, title, fmt.Sprint(z.Checkpoints), api.Bytes(z.Whole), api.Bytes(z.Stored), api.Bytes(z.Own),
 					api.Bytes(z.Stored-z.Own), fmt.Sprint(z.Going), fmt.Sprint(z.Dropped))
@@ -376,7 +376,7 @@ holds, which dropping frees; shared is held by others too.`,
 			fmt.Fprintf(a.Out, "\n%s more are held by no checkpoint; cleaning frees them within about a day, kembrel storage free --now at once.\n", api.Bytes(s.Loose))
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.storageFree())
 	return cmd
 }
@@ -389,7 +389,7 @@ func (a *Commands) checkpointSizes(ctx context.Context, addr api.Address, output
 		return err
 	}
 	l := term.List("checkpoint", "", "whole#", "stored#", "own#", "shared#", "what becomes of it")
-	l.Shorten, l.Empty = 6, fmt.Sprintf("%s has no checkpoint.", addr)
+	l.Shorten, l.Empty = "what becomes of it", fmt.Sprintf("%s has no checkpoint.", addr)
 	for _, c := range page.Items {
 		l.Add(c.Address, strings.Join(term.MarksOf(c), " "), api.Bytes(c.Size), api.Bytes(c.Stored), api.Bytes(c.Frees),
 			api.Bytes(c.Stored-c.Frees), term.FateOf(&c))

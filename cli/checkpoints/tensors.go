@@ -113,7 +113,7 @@ of it that lists tensors (vessels/3@best:architecture), or a local file: safeten
 			}
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -163,7 +163,7 @@ func (a *Commands) DiffWeights() *cobra.Command {
 			}
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -200,6 +200,6 @@ func (a *Commands) Tensors() *cobra.Command {
 			}
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }

@@ -87,7 +87,7 @@ held against the noise between seeds (docs/comparing.md). With six runs or more 
 			}
 			return a.showComparison(cmd.Context(), in, c, f)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	fl := cmd.Flags()
 	fl.StringVar(&project, "project", os.Getenv("KEMBREL_PROJECT"),
 		"project of runs that are given by number [KEMBREL_PROJECT]")
@@ -134,7 +134,7 @@ func evaluatedTable(c *api.Comparison) term.Listing {
 
 func rankTable(c *api.Comparison) term.Listing {
 	l := term.List("rank#", "setting", "runs", "best#", "±#", "last#", "against the next")
-	l.Shorten = 1
+	l.Shorten = "setting"
 	for i, g := range c.Groups {
 		next := ""
 		if m := g.Next; m != nil {
@@ -166,7 +166,7 @@ func blankNaN(v api.Float) string {
 
 // showComparison prints a comparison for people, at the terminal's width.
 func (a *Commands) showComparison(ctx context.Context, in *api.CompareInput, c *api.Comparison, f compareFlags) error {
-	p := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
+	p := a.Line
 	wide := term.Width(a.Out)
 	name := c.Objective.Curve
 	p("%s: %d runs of %d settings, judged by %s, %s is better", c.Project, len(c.Runs), len(c.Groups), name, c.Objective.Direction)
@@ -176,29 +176,29 @@ func (a *Commands) showComparison(ctx context.Context, in *api.CompareInput, c *
 	p("\n%s", paragraph("Which is best?  "+c.Answers.Best+" "+c.Answers.Apart, wide))
 	ranks := rankTable(c)
 	ranks.Fit(wide - 2)
-	p("%s", term.Indent(ranks.Render()))
+	a.Table(ranks, 2)
 	if len(c.Evaluated) > 0 {
 		p("\n%s", paragraph("What did evaluations find?  "+c.Answers.Evaluated, wide))
 		l := evaluatedTable(c)
 		l.Fit(wide - 2)
-		p("%s", term.Indent(l.Render()))
+		a.Table(l, 2)
 	}
 	p("\n%s", paragraph("What differed?  "+c.Answers.Differed, wide))
 	rows, packages := folded(c.Differ, f.packages)
 	for _, l := range factTables(c, rows, wide-2) {
-		p("%s", term.Indent(l.Render()))
+		a.Table(l, 2)
 	}
 	if packages > 0 {
 		p("  %d packages differ; --packages shows their versions", packages)
 	}
 	if f.same && len(c.Same) > 0 {
 		l := term.List("the same", "value")
-		l.Shorten = 1
+		l.Shorten = "value"
 		for _, r := range c.Same {
 			l.Add(r.Section+" "+r.Name, r.Values[0])
 		}
 		l.Fit(wide - 2)
-		p("%s", term.Indent(l.Render()))
+		a.Table(l, 2)
 	}
 	if f.changes {
 		if commits := commitsOf(c); len(commits) > 1 {
@@ -332,7 +332,7 @@ func (a *Commands) showMattered(ctx context.Context, in *api.CompareInput, f com
 			strconv.Itoa(v.Runs))
 	}
 	if len(l.Rows) > 0 {
-		fmt.Fprintln(a.Out, term.Indent(l.Render()))
+		a.Table(l, 2)
 	}
 	return nil
 }
@@ -348,7 +348,7 @@ func (a *Commands) showTradeOff(ctx context.Context, in *api.CompareInput, f com
 		columns = append(columns, name+map[bool]string{true: " ↓#", false: " ↑#"}[t.Lower[i]])
 	}
 	l := term.List(append(columns, "beaten by none")...)
-	l.Shorten = 1
+	l.Shorten = "title"
 	for _, p := range t.Points {
 		cells := []string{fmt.Sprintf("%s/%d", in.Project, p.Run), p.Title}
 		for _, v := range p.Values {
@@ -357,7 +357,7 @@ func (a *Commands) showTradeOff(ctx context.Context, in *api.CompareInput, f com
 		l.Add(append(cells, map[bool]string{true: "yes", false: ""}[p.Undominated])...)
 	}
 	l.Fit(wide - 2)
-	fmt.Fprintln(a.Out, term.Indent(l.Render()))
+	a.Table(l, 2)
 	return nil
 }
 

@@ -109,5 +109,5 @@ func (a *Commands) showSplits(found []listed) {
 	for _, n := range names {
 		l.Add(term.OrText(n, "none"), api.Thousands(sums[n].items), api.Bytes(sums[n].bytes))
 	}
-	fmt.Fprintln(a.Out, l.Render())
+	a.Table(l, 0)
 }

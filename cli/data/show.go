@@ -37,7 +37,7 @@ below, data lists the datasets.`,
 			}
 			return a.Print(output, l, term.OrEmpty(all))
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.add(), a.show(), a.check(), a.diff(), a.items())
 	return cmd
 }
@@ -112,7 +112,7 @@ changed since the one before, who used it, and how often the test split was look
 			if output == "json" {
 				return term.WriteJSON(a.Out, s)
 			}
-			p := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
+			p := a.Line
 			wide := min(term.Width(a.Out), 100)
 			p("%s  %s%s", s.Address, term.Many(s.Items, "item", "items"), sizeOf(s))
 			p("made %s by %s %s", term.When(s.Created), term.Printable(s.Who), term.Printable(sayMade(s)))
@@ -128,7 +128,7 @@ changed since the one before, who used it, and how often the test split was look
 					p("%s", l)
 				}
 				if q.question == "Are the splits alike?" && s.Found != nil {
-					p("%s", term.Indent(splitTable(s.Found).Render()))
+					a.Table(splitTable(s.Found), 2)
 				}
 				if q.question == "Who used it?" {
 					for i, u := range s.Users {
@@ -145,7 +145,7 @@ changed since the one before, who used it, and how often the test split was look
 			}
 			return a.list(cmd.Context(), s.Dataset)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -164,7 +164,8 @@ func (a *Commands) list(ctx context.Context, name string) error {
 		l.Add(s.Address, api.Thousands(s.Items), api.Bytes(s.Bytes), term.When(s.Created), term.Printable(s.Who),
 			term.Printable(sayMade(&s)))
 	}
-	fmt.Fprintf(a.Out, "\nIts snapshots, the latest first\n%s\n", term.Indent(l.Render()))
+	fmt.Fprintln(a.Out, "\nIts snapshots, the latest first")
+	a.Table(l, 2)
 	return nil
 }
 
@@ -255,7 +256,7 @@ of a difference where an item of one split is in another, so that a script can r
 			}
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -289,7 +290,7 @@ func (a *Commands) diff() *cobra.Command {
 				return err
 			}
 			l := term.List("change", "items#", "by label", "by group", "first")
-			l.Empty, l.Shorten = d.Says, 4
+			l.Empty, l.Shorten = d.Says, "first"
 			for _, c := range dataset.Changes {
 				if n := d.Counts[c]; n > 0 {
 					by := d.ByLabel[c]
@@ -308,7 +309,7 @@ func (a *Commands) diff() *cobra.Command {
 			}
 			return a.Print(output, l, d)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -368,7 +369,7 @@ and your own columns.`,
 			slices.Sort(own)
 			head := append([]string{"key", "split", "group", "label", "size#", "found"}, own...)
 			l := term.List(head...)
-			l.Empty, l.Shorten = "No item is like that.", 0
+			l.Empty = "No item is like that."
 			for _, it := range got.Items {
 				label := strings.Join(it.Labels, " + ")
 				if it.Target != nil {
@@ -390,7 +391,7 @@ and your own columns.`,
 			}
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	fl := cmd.Flags()
 	fl.StringVar(&in.Where, "where", "", "only items that fulfil this, such as 'split == \"val\"'")
 	fl.Int64Var(&in.From, "start", 0, "row to begin at")

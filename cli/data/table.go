@@ -196,5 +196,5 @@ func (a *Commands) showMeanings(r *intake.Reader) {
 		}
 		l.Add(term.Printable(m.Name), as)
 	}
-	fmt.Fprintln(a.Out, l.Render())
+	a.Table(l, 0)
 }

@@ -93,7 +93,7 @@ KEMBREL_VERIFY_FOLDER, and in what kembrel.evaluation() answers; the data in pla
 			}
 			return failed
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	f := cmd.Flags()
 	f.StringVar(&data, "data", "",
 		"on what: the split of a snapshot, such as hydrophone#3:test, or what the run used data for, such as val")

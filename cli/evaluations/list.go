@@ -38,14 +38,14 @@ func (a *Commands) Evaluations() *cobra.Command {
 			l.Empty = fmt.Sprintf("%s has no evaluation; kembrel evaluate makes one.", addr)
 			return a.Print(output, l, map[string]any{"items": term.OrEmpty(all)})
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.Flags().StringVar(&data, "data", "", "only on this data, such as hydrophone#3:test")
 	return cmd
 }
 
 func listing(all []api.Evaluation) term.Listing {
 	l := term.List("number#", "checkpoint", "on", "found", "verified", "sheet#", "alarms", "who", "ended", "remark")
-	l.Shorten = 3
+	l.Shorten = "found"
 	for _, e := range all {
 		on := e.Data
 		if on == "" {

@@ -50,7 +50,7 @@ kembrel record --keep 'out/*.csv' does at its end (docs/files.md).`,
 			}
 			return a.Print(output, l, map[string]any{"items": term.OrEmpty(all)})
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.Flags().IntVar(&of, "evaluation", 0, "only those of this evaluation")
 	cmd.Flags().BoolVar(&own, "own", false, "only those of the run itself, not of its evaluations")
 	cmd.AddCommand(a.show(), a.restore(), a.diff(), a.addFiles(), a.drop(), a.rule())
@@ -116,7 +116,7 @@ func (a *Commands) show() *cobra.Command {
 			}
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	f := cmd.Flags()
 	f.StringVar(&in.Search, "search", "", "only lines or rows that have this in them")
 	f.IntVar(&in.From, "from", 0, "how many to leave out")
@@ -240,7 +240,7 @@ func (a *Commands) diff() *cobra.Command {
 			}
 			return a.Print(output, l, d)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 

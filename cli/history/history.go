@@ -138,7 +138,7 @@ guess; "-" is the input. Each run is kept whole or not at all (a very large one 
 				l.Add(term.OrText(r.Run, "(the whole file)"), titleOf(title, r.Run, args[0]),
 					fmt.Sprint(len(r.Batch.Axis)), fmt.Sprint(len(r.Names)), fmt.Sprint(readings))
 			}
-			fmt.Fprintf(a.Out, "%s\n", l.Render())
+			a.Table(l, 0)
 			if dry {
 				fmt.Fprintln(a.Out, "Nothing was brought in (--dry-run).")
 				return nil
@@ -234,7 +234,8 @@ func (a *Commands) showColumns(t *history.File) {
 		}
 		l.Add(c.Name, as, c.Why)
 	}
-	fmt.Fprintf(a.Out, "%s\n\n", l.Render())
+	a.Table(l, 0)
+	fmt.Fprintln(a.Out)
 }
 
 func titleOf(title, run, file string) string {

@@ -62,7 +62,7 @@ on from, the run that it did again, the checkpoints that were evaluated, and on 
 				return err
 			}
 			l := term.List("side", "links#", "thing", "how", "what", "who", "when")
-			l.Shorten = 4
+			l.Shorten = "what"
 			sides(&got.Graph, output == "table", &l)
 			if output == "table" {
 				for _, says := range []string{got.Before, got.After} {
@@ -77,7 +77,7 @@ on from, the run that it did again, the checkpoints that were evaluated, and on 
 			}
 			return a.Print(output, l, got)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	f := cmd.Flags()
 	f.StringVar(&in.Only, "only", "", "before: only where it comes from; after: only what uses it")
 	f.IntVar(&in.Depth, "depth", 0, "so many links away at most; 0: all")

@@ -61,9 +61,9 @@ change them, and each has a digest over itself and the one before (kembrel audit
 			if output == "jsonl" {
 				return nil
 			}
-			l := term.List("id#", "when", "who", "what", "", "from")
+			l := term.List("id#", "when", "who", "what", "of what", "from")
 			l.Empty = "Nothing of that was done."
-			l.Shorten = 4
+			l.Shorten, l.Spare = "of what", []string{"from"}
 			for _, e := range found {
 				at, _ := time.Parse(time.RFC3339Nano, e.At)
 				who := e.Who

@@ -54,7 +54,7 @@ A role on the service holds on every open project: reader, recorder, member, app
 			}
 			return a.Print(output, l, page)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.personAdd(), a.personChange(), a.personClose(), a.personLink(), a.personToken(),
 		a.personCredentials())
 	return cmd
@@ -230,7 +230,7 @@ func (a *Commands) personCredentials() *cobra.Command {
 			return a.Print(output, l, all)
 		}}
 	cmd.Flags().BoolVar(&end, "end", false, "end them all")
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -252,7 +252,7 @@ func (a *Commands) Teams() *cobra.Command {
 			}
 			return a.Print(output, l, page)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	set := &cobra.Command{Use: "set NAME [PERSON...]", Short: "Create a team, or say who is in it: all of them",
 		Args:    atLeast("NAME"),
 		Example: "  kembrel teams set Harbour ines \"Teo Lind\"",
@@ -331,7 +331,7 @@ A role on the service holds on every open project. A closed project (kembrel pro
 			}
 			return a.Print(output, l, page)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.roleSet())
 	return cmd
 }

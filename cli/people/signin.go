@@ -162,7 +162,7 @@ func (a *Commands) Tokens() *cobra.Command {
 			}
 			return a.Print(output, l, page)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.tokenMake(), &cobra.Command{Use: "revoke ID", Short: "Revoke a token, and what was created with it",
 		Args: term.Arguments("ID"), Example: "  kembrel tokens revoke 4", ValidArgsFunction: a.completeTokens,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -248,7 +248,7 @@ func (a *Commands) tokenMake() *cobra.Command {
 			return a.printToken(output, t)
 		}}
 	tokenFlags(cmd, in)
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -283,7 +283,7 @@ func (a *Commands) Sessions() *cobra.Command {
 			}
 			return a.Print(output, l, page)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.AddCommand(&cobra.Command{Use: "end ID", Short: "End a session", Args: term.Arguments("ID"),
 		Example: "  kembrel sessions end 4",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -327,7 +327,7 @@ func (a *Commands) WhoAmI() *cobra.Command {
 			fmt.Fprintln(a.Out)
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 

@@ -75,7 +75,7 @@ score.CLASS) and shown; --map says it otherwise: COLUMN=key, true, predicted, sc
 	cmd.RegisterFlagCompletionFunc("run", a.Complete(true, false))
 	cmd.RegisterFlagCompletionFunc("task", cobra.FixedCompletions([]string{"classes", "labels", "number", "text"},
 		cobra.ShellCompDirectiveNoFileComp))
-	term.OutputFlag(cmd, &f.output)
+	a.OutputFlag(cmd, &f.output)
 	return cmd
 }
 
@@ -155,7 +155,7 @@ func showMeanings(a *Commands, t *intake.Table) {
 		}
 		l.Add(term.Printable(m.Name), as)
 	}
-	fmt.Fprintln(a.Out, l.Render())
+	a.Table(l, 0)
 }
 
 // send sends a sheet.

@@ -61,7 +61,7 @@ a column what is added in the same example. What is wrong is marked the darker t
 			}
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	which.add(cmd.Flags())
 	cmd.Flags().BoolVar(&shares, "shares", false, "shares of each row instead of counts")
 	return cmd

@@ -45,7 +45,7 @@ into a table from which kembrel data add --change makes a new snapshot.`,
 			}
 			return a.Print(output, l, m)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	which.add(cmd.Flags())
 	cmd.Flags().StringVar(&relabelled, "relabelled", "",
 		"write keys and labels of those that are wrong into this file (.csv)")

@@ -103,7 +103,7 @@ key, true, predicted, right, score, margin, loss, group, text and your own colum
 			}
 			return a.examples(ctx, in, output)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	fl := cmd.Flags()
 	which.add(fl)
 	fl.StringVar(&in.Where, "where", "", "only examples that fulfil this, such as 'right == false'")
@@ -131,7 +131,7 @@ func (a *Commands) list(ctx context.Context, run, split, output string) error {
 		return err
 	}
 	l := term.List("sheet#", "split", "epoch#", "examples#", "figure", "", "alarms", "made")
-	l.Empty, l.Shorten = fmt.Sprintf("%s has no predictions (docs/predictions.md).", addr), 6
+	l.Empty, l.Shorten = fmt.Sprintf("%s has no predictions (docs/predictions.md).", addr), "alarms"
 	for _, s := range all {
 		row := []string{fmt.Sprint(s.Number), s.Split, term.Epoch(s.Epoch), api.Thousands(s.Examples), "", "",
 			strings.Join(kinds(s.Alarms), ", "), term.When(s.Created)}
@@ -206,7 +206,6 @@ func exampleList(items []api.Example) term.Listing {
 		head = append(head, "text")
 	}
 	l := term.List(head...)
-	l.Shorten = 0
 	for _, e := range items {
 		row := []string{term.Printable(e.Key), term.Printable(e.True), term.Printable(e.Predicted), digits(e.Score),
 			digits(e.Loss)}
@@ -257,7 +256,7 @@ func (a *Commands) disagree(ctx context.Context, in *api.ExamplesInput, other, o
 		return err
 	}
 	l := term.List("key", "true", got.First.Run, "score#", got.Second.Run, "score#")
-	l.Empty, l.Shorten = "They answer alike.", 0
+	l.Empty = "They answer alike."
 	for _, e := range got.Items {
 		l.Add(term.Printable(e.Key), answer(e.True, e.Labels), answer(e.Predicted, e.Answered), digits(e.Score),
 			term.Printable(e.Other), digits(e.OtherScore))
@@ -267,7 +266,9 @@ func (a *Commands) disagree(ctx context.Context, in *api.ExamplesInput, other, o
 			fmt.Fprintln(a.Out, line)
 		}
 		if by := byClass(got); len(by.Rows) > 0 {
-			fmt.Fprintf(a.Out, "\n%s\n\n", by.Render())
+			fmt.Fprintln(a.Out)
+			a.Table(by, 0)
+			fmt.Fprintln(a.Out)
 		}
 	}
 	if err := a.Print(output, l, got); err != nil {
@@ -313,14 +314,14 @@ computes from the answers, with 95 % intervals, over all and by class.`,
 			a.tell(d)
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	which.add(cmd.Flags())
 	return cmd
 }
 
 // tell prints what a sheet comes to.
 func (a *Commands) tell(d *api.SheetDetail) {
-	p := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
+	p := a.Line
 	wide := min(term.Width(a.Out), 100)
 	say := func(text string) {
 		for _, l := range term.Wrap("  ", term.Printable(text), wide, 8) {
@@ -343,14 +344,15 @@ func (a *Commands) tell(d *api.SheetDetail) {
 		}
 	}
 	if len(d.Assessed.Classes) > 0 {
-		p("\n%s", term.Indent(classList(d).Render()))
+		p("")
+		a.Table(classList(d), 2)
 	}
 	p("\nWhat does it come to?")
 	l := term.List("figure", "", "95 % from#", "to#")
 	for _, f := range d.Figures {
 		l.Add(f.Name, fmt.Sprintf("%.4f", f.Value), share(f.Low), share(f.High))
 	}
-	p("%s", term.Indent(l.Render()))
+	a.Table(l, 2)
 }
 
 // head says which sheet is shown.

@@ -40,7 +40,7 @@ func (a *Commands) Projects() *cobra.Command {
 			}
 			return a.Print(output, l, api.Page[api.Project]{Items: term.OrEmpty(items)})
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.Flags().StringVar(&in.Shown, "shown", "", "archived, or all; otherwise those that are not archived")
 	cmd.AddCommand(a.projectMake(), a.projectChange(), a.projectArchive(), a.projectDelete())
 	return cmd

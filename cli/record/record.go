@@ -186,7 +186,7 @@ func (a *Commands) SpoolCommand() *cobra.Command {
 			}
 			return a.Print(output, l, map[string]any{"folders": term.SpoolRoots(), "items": term.OrEmpty(spools)})
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.spoolSend(), a.spoolDrop())
 	return cmd
 }

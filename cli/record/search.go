@@ -195,7 +195,7 @@ func (a *Commands) searchBy(strategy, short string) *cobra.Command {
 	f.StringVar(&file, "space", "", "file of the space (docs/search.md)")
 	f.StringVar(&in.Body.Title, "title", "", "title of the search")
 	f.BoolVar(&dry, "dry-run", false, "list the settings, and start nothing")
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	if strategy == space.Grid {
 		f.IntVar(&in.Body.Budget, "budget", 0, "trials at most (default all of the grid)")
 	} else {

@@ -45,7 +45,7 @@ func (a *Commands) Searches() *cobra.Command {
 			}
 			found := &api.Page[api.Search]{Items: items}
 			l := term.List("search#", "title", "strategy", "trials#", "says", "who", "started")
-			l.Shorten = 4
+			l.Shorten = "says"
 			l.Empty = "No search yet. Begin one: kembrel search random --project " + p.Project +
 				" --space space.yaml -- COMMAND"
 			for _, s := range found.Items {
@@ -54,7 +54,7 @@ func (a *Commands) Searches() *cobra.Command {
 			}
 			return a.Print(output, l, found)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.Flags().StringVar(&shown, "shown", "active", "active, archived or all")
 	cmd.AddCommand(a.searchArchive(), a.searchDelete())
 	return cmd
@@ -135,7 +135,7 @@ func (a *Commands) printSearch(ctx context.Context, output string, in api.Search
 		return err
 	}
 	l := term.List("trial#", "run", "state", "best#", "took#", "setting")
-	l.Shorten = 5
+	l.Shorten = "setting"
 	trials := slices.Clone(found.Trials)
 	sort.SliceStable(trials, func(i, j int) bool { return trials[i].Run > 0 && trials[j].Run == 0 })
 	for _, t := range trials {

@@ -114,7 +114,7 @@ func (a *Commands) Views() *cobra.Command {
 				return err
 			}
 			l := term.List("view", "of", "changed", "look")
-			l.Shorten, l.Empty = 3, "No view is kept. Keep one: kembrel views keep "+p.Project+" NAME --where CONDITION"
+			l.Shorten, l.Empty = "look", "No view is kept. Keep one: kembrel views keep "+p.Project+" NAME --where CONDITION"
 			for _, v := range found.Items {
 				of := "you"
 				if v.Everybody {
@@ -124,7 +124,7 @@ func (a *Commands) Views() *cobra.Command {
 			}
 			return a.Print(output, l, found)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.keepView(), a.dropView())
 	return cmd
 }

@@ -75,7 +75,7 @@ func (a *Commands) Runs() *cobra.Command {
 			}
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.Flags().IntVar(&limit, "limit", limit, "how many; 0: all")
 	cmd.Flags().StringVar(&in.Where, "where", "", "only runs that fulfil this, such as 'hyper.lr <= 0.01'")
 	cmd.Flags().StringVar(&in.Columns, "columns", "",
@@ -136,7 +136,7 @@ func (a *Commands) Change() *cobra.Command {
 			}
 			return a.Print(output, l, changed)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	f := cmd.Flags()
 	f.StringVar(&title, "title", "", "its title")
 	f.StringVar(&note, "note", "", "what to remember about it")
@@ -211,7 +211,7 @@ func (a *Commands) Show() *cobra.Command {
 			a.showRun(r)
 			return nil
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -225,7 +225,7 @@ func curveTable(r *api.RunDetail) term.Listing {
 }
 
 func (a *Commands) showRun(r *api.RunDetail) {
-	p := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
+	p := a.Line
 	p("%s  %s", r.Address, term.Printable(r.Title))
 	state := r.State
 	if !math.IsNaN(float64(r.Epoch)) {
@@ -246,7 +246,7 @@ func (a *Commands) showRun(r *api.RunDetail) {
 	own.Curves = slices.DeleteFunc(slices.Clone(r.Curves),
 		func(c api.CurveInfo) bool { return curve.OfMachine(c.Name) })
 	if len(own.Curves) > 0 {
-		p("%s", term.Indent(curveTable(&own).Render()))
+		a.Table(curveTable(&own), 2)
 	}
 	for _, text := range r.Raised {
 		p("  ! %s", term.Printable(text))
@@ -279,7 +279,7 @@ func (a *Commands) showRun(r *api.RunDetail) {
 		l.Add(n, value)
 	}
 	if len(names) > 0 {
-		p("%s", term.Indent(l.Render()))
+		a.Table(l, 2)
 	}
 	c := r.Recipe
 	for _, line := range [][2]string{{"command", term.Quoted(c.Command)}, {"folder", c.Folder},
@@ -322,7 +322,7 @@ func (a *Commands) showRun(r *api.RunDetail) {
 
 // showCheckpoint says what a checkpoint is good for and what evaluations of it gave.
 func (a *Commands) showCheckpoint(c *api.Checkpoint) {
-	p := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
+	p := a.Line
 	usable := "usable for " + c.UsableFor
 	if len(c.Lacks) > 0 {
 		usable += "; to resume it lacks " + strings.Join(c.Lacks, ", ")

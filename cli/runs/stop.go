@@ -32,7 +32,7 @@ The program is advised to stop; under kembrel record --enforce-stop it is ended.
 				return &run.Stop, nil
 			})
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.AddCommand(a.stopRuleSet(), a.stopRuleDrop(), a.stopRuleTry())
 	return cmd
 }
@@ -161,7 +161,7 @@ func (a *Commands) stopRuleTry() *cobra.Command {
 			}
 			return a.Print(output, l, tried)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	rule.Add(cmd.Flags(), "")
 	return cmd
 }

@@ -47,7 +47,7 @@ func (a *Commands) Verdict() *cobra.Command {
 			}
 			return a.Print(output, verdictTable(v), v)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	cmd.Flags().StringVar(&dispute, "dispute", "", "disagree, and why")
 	cmd.Flags().BoolVar(&undo, "undo", false, "let the verdict stand again")
 	return cmd

@@ -48,7 +48,7 @@ subject come in order; each comes at least once, and has an id to count it once.
 			}
 			return a.Print(output, l, term.OrEmpty(page.Items))
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	f := cmd.PersistentFlags()
 	f.StringVar(&of.project, "project", "", "project whose events they are")
 	f.BoolVar(&of.service, "service", false, "of all projects, and of new data; for owners of the service")
@@ -178,7 +178,7 @@ func (a *Commands) show(of *place) *cobra.Command {
 			}
 			return a.print(output, s)
 		})
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -222,7 +222,7 @@ func (a *Commands) create(of *place) *cobra.Command {
 			return a.sayNew(output, s, fmt.Sprintf("%s is told of what happens in %s from now on.", s.URL, where(s.Project)))
 		}}
 	w.flags(cmd)
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -262,7 +262,7 @@ func (a *Commands) change(of *place) *cobra.Command {
 	f.StringVar(&w.url, "to", "", "another address")
 	f.BoolVar(&pause, "pause", false, "tell it nothing until --pause --undo; what happens is told then")
 	f.BoolVar(&undo, "undo", false, "with --pause: go on, at once with what waits")
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -296,7 +296,7 @@ func (a *Commands) secret(of *place) *cobra.Command {
 			}
 			return a.sayNew(output, s, "For a day messages are signed with both.")
 		})
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -316,7 +316,7 @@ func (a *Commands) try(of *place) *cobra.Command {
 			}
 			return nil
 		})
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -374,7 +374,7 @@ func (a *Commands) deliveries(of *place) *cobra.Command {
 		})
 	cmd.Flags().StringVar(&state, "state", "", "waiting, delivered or parked")
 	cmd.Flags().IntVar(&limit, "limit", 50, "at most so many")
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 
@@ -409,7 +409,7 @@ func (a *Commands) delivery(of *place) *cobra.Command {
 			}
 			return a.printDelivery(output, d)
 		}}
-	term.OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }
 

@@ -46,6 +46,7 @@ type App struct {
 	Version  string
 	In       io.Reader
 	Out, Err io.Writer
+	wide     bool // tables are not fitted to the terminal
 }
 
 // ExitCode is the exit code of an error, as docs/commands.md lists them.
@@ -110,8 +111,8 @@ func RunOf(a api.Address) api.RunInput {
 func Arguments(names ...string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) != len(names) {
-			return Usage("%s takes %d argument(s): %s; see %s --help", cmd.CommandPath(), len(names),
-				strings.Join(names, " "), cmd.CommandPath())
+			return Usage("%s takes %s; see %s --help", cmd.CommandPath(),
+				OrText(strings.Join(names, " "), "no argument"), cmd.CommandPath())
 		}
 		return nil
 	}

@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/progress"
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -28,17 +27,27 @@ func CheckpointFiles(c *api.Checkpoint) Listing {
 	return l
 }
 
+// rule is what the line below the head of a table is made of.
+const rule = "─"
+
+// widestCell is how wide a cell is at most; what is longer is wrapped.
+const widestCell = 80
+
 // Listing is rows under columns; numeric columns stand right.
 type Listing struct {
 	Columns []string
 	Numeric map[int]bool
 	Rows    [][]string
-	Empty   string // what to say instead of an empty table
-	Shorten int    // the column that is cut, on a terminal, where the table is wider than it; 0: none
+	Empty   string   // what to say instead of an empty table
+	Spare   []string // on a terminal that is too narrow these columns are left out, one after the other
+	Shorten string   // the column that is cut there
+
+	wrapped map[int]int // so wide are columns that are wrapped
 }
 
-// OutputFlag adds --output to a command that lists.
-func OutputFlag(cmd *cobra.Command, output *string) {
+// OutputFlag adds --output and --wide to a command that lists.
+func (a *App) OutputFlag(cmd *cobra.Command, output *string) {
+	cmd.Flags().BoolVar(&a.wide, "wide", false, "all columns, uncut, where the terminal is narrower too")
 	cmd.Flags().StringVarP(output, "output", "o", "table", "table, json (the API's own) or csv")
 	cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "csv"},
 		cobra.ShellCompDirectiveNoFileComp))
@@ -66,10 +75,7 @@ func (a *App) Print(output string, l Listing, whole any) error {
 			fmt.Fprintln(a.Out, l.Empty)
 			return nil
 		}
-		if IsTerminal(a.Out) {
-			l.Fit(Width(a.Out))
-		}
-		fmt.Fprintln(a.Out, l.Render())
+		a.Table(l, 0)
 		return nil
 	}
 	return Usage("--output %q is none of table, json, csv", output)
@@ -83,47 +89,23 @@ func cell(text string) string {
 	return plain.Cell(text)
 }
 
-// Fit cuts the column that may be cut until the table is no wider than a terminal.
-func (l *Listing) Fit(terminal int) {
-	if l.Shorten == 0 {
-		return
-	}
-	total, cut := 0, 0
-	for i := range l.Columns {
-		widest := utf8.RuneCountInString(l.Columns[i])
-		for _, r := range l.Rows {
-			widest = max(widest, utf8.RuneCountInString(r[i]))
-		}
-		total += widest + 2
-		if i == l.Shorten {
-			cut = widest
-		}
-	}
-	if total <= terminal {
-		return
-	}
-	room := max(10, cut-(total-terminal))
-	for _, r := range l.Rows {
-		if text := []rune(r[l.Shorten]); len(text) > room {
-			r[l.Shorten] = string(text[:room-1]) + "…"
-		}
-	}
-}
-
 // Render is the listing as a table.
 func (l Listing) Render() string {
 	t := table.NewWriter()
 	style := table.StyleLight
 	style.Options = table.Options{SeparateHeader: true}
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
-	style.Box.MiddleHorizontal = "─"
+	style.Box.MiddleHorizontal = rule
 	style.Format.Header = prettytext.FormatDefault
 	t.SetStyle(style)
 	head := make(table.Row, len(l.Columns))
 	configs := make([]table.ColumnConfig, len(l.Columns))
 	for i, c := range l.Columns {
 		head[i] = c
-		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: 80, WidthMaxEnforcer: prettytext.WrapSoft}
+		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: widestCell, WidthMaxEnforcer: prettytext.WrapSoft}
+		if most := l.wrapped[i]; most > 0 {
+			configs[i].WidthMax = most
+		}
 		if l.Numeric[i] {
 			configs[i].Align, configs[i].AlignHeader = prettytext.AlignRight, prettytext.AlignRight
 		}
@@ -140,6 +122,9 @@ func (l Listing) Render() string {
 	lines := strings.Split(t.Render(), "\n")
 	for i := range lines {
 		lines[i] = strings.TrimRight(lines[i], " ")
+		if strings.Trim(lines[i], rule) == "" {
+			lines[i] = strings.TrimSuffix(lines[i], strings.Repeat(rule, gap))
+		}
 	}
 	return strings.Join(lines, "\n")
 }

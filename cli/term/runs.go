@@ -15,7 +15,8 @@ func RunTable(runs []api.Run, columns string) Listing {
 	if columns == "" {
 		l := List("run", "title", "state", "best#", "at", "last#", "epoch#", "verdict", "hyperparameters", "who",
 			"started", "took#")
-		l.Shorten = 8
+		l.Shorten = "hyperparameters"
+		l.Spare = []string{"took", "last", "who", "started", "epoch"}
 		for _, r := range runs {
 			l.Add(r.Address, r.Title, r.State, Figure(r.Best), At(r.Best), Figure(r.Last), Epoch(r.Epoch),
 				verdictWord(r.Verdict)+alarmMark(r.Alarms), hyperLine(r.Hyper), r.Who, When(r.Started), TookRun(r))
@@ -24,7 +25,7 @@ func RunTable(runs []api.Run, columns string) Listing {
 	}
 	names := append([]string{"run", "title"}, filter.SplitList(columns)...)
 	l := List(names...)
-	l.Shorten = 1
+	l.Shorten = "title"
 	for _, r := range runs {
 		cells := []string{r.Address, r.Title}
 		for i := range names[2:] {

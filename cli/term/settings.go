@@ -164,6 +164,6 @@ configuration file (TOML; $KEMBREL_CONFIG or ~/.config/kembrel/config.toml), tha
 			}
 			return a.Print(output, t, map[string]any{"file": a.Settings.File(), "items": items})
 		}}
-	OutputFlag(cmd, &output)
+	a.OutputFlag(cmd, &output)
 	return cmd
 }

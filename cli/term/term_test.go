@@ -31,7 +31,7 @@ func app() (*App, *bytes.Buffer) {
 func listing() Listing {
 	l := List("run", "title", "best#")
 	l.Empty = "there are no runs"
-	l.Shorten = 1
+	l.Shorten = "title"
 	l.Add("vessels/1", "a wide net \x1b[31mred\nline", "0.4012")
 	l.Add("vessels/12", "=1+1", "NaN")
 	return l
@@ -59,16 +59,33 @@ func TestPrint(t *testing.T) {
 }
 
 func TestFitsTheTerminal(t *testing.T) {
-	l := List("run", "title", "best#")
-	l.Shorten = 1
-	l.Add("vessels/1", strings.Repeat("wide net ü", 20), "0.4")
-	l.Fit(60)
-	require.LessOrEqual(t, len([]rune(strings.Split(l.Render(), "\n")[2])), 60)
+	widest := func(l Listing) (most int) {
+		for _, line := range strings.Split(l.Render(), "\n") {
+			most = max(most, len([]rune(line)))
+		}
+		return most
+	}
+	whole := List("run", "title", "best#", "who", "note")
+	whole.Shorten, whole.Spare = "title", []string{"who", "note"}
+	whole.Add("vessels/1", strings.Repeat("wide net ü", 20), "0.4", "ines", "the first with the new clips")
+	l, left := whole.Fit(60)
+	require.LessOrEqual(t, widest(l), 60)
+	require.Equal(t, []string{"who", "note"}, left)
+	require.Equal(t, []string{"run", "title", "best"}, l.Columns)
+	require.True(t, l.Numeric[2])
 	require.True(t, strings.HasSuffix(l.Rows[0][1], "…"))
-	l = List("run")
-	l.Add(strings.Repeat("x", 200))
-	l.Fit(60)
-	require.Len(t, l.Rows[0][0], 200, "where no column may be cut")
+	require.Equal(t, "ines", whole.Rows[0][3], "the whole stays whole")
+	l, left = whole.Fit(1000)
+	require.Empty(t, left)
+	require.Equal(t, whole, l)
+
+	l = List("run", "says", "why", "loss#")
+	l.Add(strings.Repeat("x", 70), "one two three four five", strings.Repeat("the boiler is hot ", 10), "0.4213")
+	l, _ = l.Fit(60)
+	require.LessOrEqual(t, widest(l), 60, "what may not be cut is wrapped:\n%s", l.Render())
+	text := strings.Join(strings.Fields(l.Render()), "")
+	require.Equal(t, 70, strings.Count(text, "x"), "nothing is lost")
+	require.Equal(t, 10, strings.Count(text, "boiler"))
 	require.Equal(t, "ab…", Fit("abcdef", 3))
 	require.Equal(t, "abc", Fit("abc", 3))
 	require.Equal(t, []string{"says: one two", "      three", "      four …"},
