@@ -33,6 +33,7 @@ const (
 	TooSlow     Kind = "too-slow"     // the request did not arrive or finish in time
 	TooOld      Kind = "too-old"      // the client is of before what this service still serves
 	BadMedia    Kind = "bad-media"    // a content type that is not read or written here
+	Unreadable  Kind = "unreadable"   // what is kept is no valid file of its kind
 	NotModified Kind = "precondition" // a condition of the request does not hold
 )
 
@@ -62,6 +63,7 @@ var kinds = map[Kind]struct {
 	TooSlow:     {408, "Too slow"},
 	TooOld:      {426, "The client is too old"},
 	BadMedia:    {415, "Unknown content type"},
+	Unreadable:  {422, "The file cannot be read"},
 	NotModified: {412, "A condition does not hold"},
 }
 

@@ -15,6 +15,7 @@ type Tensors struct {
 	Ready      bool     `json:"ready" doc:"Statistics are there; they are computed a moment after the checkpoint is committed"`
 	Problem    string   `json:"problem,omitempty" doc:"Why a file could not be read"`
 	Parameters int64    `json:"parameters" doc:"Elements of all"`
+	Absent     bool     `json:"absent,omitempty" doc:"The checkpoint has no weights"`
 	Tensors    []Tensor `json:"tensors"`
 }
 

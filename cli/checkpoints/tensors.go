@@ -198,6 +198,12 @@ func (a *Commands) Tensors() *cobra.Command {
 			if output == "table" && len(l.Rows) > 0 {
 				fmt.Fprintln(a.Out, t.Says)
 			}
+			switch { // ends as match and diff-weights do
+			case t.Absent:
+				return term.Exit{Code: term.ExitNotFound, Err: nil}
+			case t.Problem != "":
+				return term.Exit{Code: term.ExitFailed, Err: nil}
+			}
 			return nil
 		}}
 	a.OutputFlag(cmd, &output)

@@ -21,6 +21,9 @@ const npyMagic = "\x93NUMPY"
 // maxNPYHeader bounds the header of an array, in bytes.
 const maxNPYHeader = 1 << 20
 
+// maxDimensions bounds the shape of a tensor.
+const maxDimensions = 64
+
 // kinds are NPY's types without byte order.
 var kinds = map[string]string{"f8": "F64", "f4": "F32", "f2": "F16", "i8": "I64", "i4": "I32", "i2": "I16", "i1": "I8",
 	"u8": "U64", "u4": "U32", "u2": "U16", "u1": "U8",
@@ -78,7 +81,7 @@ func parseNPYHeader(text string) (info Info, s stored, err error) {
 	if !ok {
 		return info, s, bad("NPY header %.80q is no dict", text)
 	}
-	seen := 0
+	seen := map[string]bool{}
 	for {
 		rest = strings.TrimLeft(rest, " ,\n")
 		if rest == "}" {
@@ -93,7 +96,10 @@ func parseNPYHeader(text string) (info Info, s stored, err error) {
 		if !ok {
 			return info, s, bad("NPY header %.80q", text)
 		}
-		seen++
+		if seen[key] {
+			return info, s, bad("NPY header says %.40q twice", key)
+		}
+		seen[key] = true
 		switch key {
 		case "descr":
 			var descr string
@@ -121,7 +127,7 @@ func parseNPYHeader(text string) (info Info, s stored, err error) {
 					continue
 				}
 				n, err := strconv.ParseInt(part, 10, 64)
-				if err != nil || len(info.Shape) > 64 {
+				if err != nil || len(info.Shape) == maxDimensions {
 					return info, s, bad("NPY shape %.80q", inside)
 				}
 				info.Shape = append(info.Shape, n)
@@ -130,7 +136,7 @@ func parseNPYHeader(text string) (info Info, s stored, err error) {
 			return info, s, bad("NPY header has %.40q", key)
 		}
 	}
-	if seen != 3 || info.Dtype == "" || info.Shape == nil {
+	if len(seen) != 3 || info.Dtype == "" || info.Shape == nil {
 		return info, s, bad("NPY header %.80q does not say descr, fortran_order and shape", text)
 	}
 	return info, s, nil
@@ -196,8 +202,10 @@ func openNPZ(r io.ReaderAt, size int64) (*File, error) {
 			if err != nil {
 				return nil, err
 			}
-			_, err = io.CopyN(io.Discard, content, begin)
-			return content, err
+			if _, err = io.CopyN(io.Discard, content, begin); err != nil {
+				return nil, bad("member %q: %w", m.Name, err)
+			}
+			return &whole{from: content, left: info.Bytes()}, nil
 		}
 		f.Tensors, f.stored = append(f.Tensors, info), append(f.stored, s)
 	}
@@ -205,6 +213,33 @@ func openNPZ(r io.ReaderAt, size int64) (*File, error) {
 		return nil, bad("the archive holds no .npy member")
 	}
 	return f, nil
+}
+
+// whole reads a member to its end, where its checksum is compared; what it is wrong of is not handed out as read.
+type whole struct {
+	from io.Reader
+	left int64
+}
+
+func (w *whole) Read(p []byte) (int, error) {
+	if w.left == 0 {
+		return 0, io.EOF
+	}
+	n, err := w.from.Read(p[:min(int64(len(p)), w.left)])
+	w.left -= int64(n)
+	if w.left > 0 && (err == nil || errors.Is(err, io.EOF)) {
+		return n, err
+	}
+	if err == nil {
+		_, err = w.from.Read(make([]byte, 1))
+	}
+	switch {
+	case errors.Is(err, io.EOF):
+		return n, nil
+	case err == nil:
+		err = errors.New("it is longer than it says")
+	}
+	return 0, bad("its bytes are damaged: %w", err)
 }
 
 // WriteNPY writes one tensor as NPY version 1, row-major. NPY has no type for BF16 and F8.

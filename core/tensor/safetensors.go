@@ -1,11 +1,14 @@
 package tensor
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"sort"
+	"unicode/utf8"
 )
 
 // safetensors: 8 bytes little endian with the length of a JSON header, the header
@@ -73,22 +76,9 @@ func openSafetensors(r io.ReaderAt, size int64) (*File, error) {
 	if _, err := r.ReadAt(text, 8); err != nil {
 		return nil, err
 	}
-	var raw map[string]json.RawMessage
-	if err := json.Unmarshal(text, &raw); err != nil {
-		return nil, bad("header: %w", err)
-	}
-	delete(raw, "__metadata__")
-	type placed struct {
-		name string
-		entry
-	}
-	list := make([]placed, 0, len(raw))
-	for name, message := range raw {
-		var e entry
-		if err := json.Unmarshal(message, &e); err != nil {
-			return nil, bad("tensor %q: %w", name, err)
-		}
-		list = append(list, placed{name, e})
+	list, err := parseHeader(text)
+	if err != nil {
+		return nil, err
 	}
 	sort.Slice(list, func(i, j int) bool {
 		a, b := list[i], list[j]
@@ -105,12 +95,16 @@ func openSafetensors(r io.ReaderAt, size int64) (*File, error) {
 		width, known := widths[e.Dtype]
 		bytes := e.Offsets[1] - e.Offsets[0]
 		count := elements(e.Shape)
-		if !known || e.Offsets[0] != at || bytes < 0 || e.Offsets[1] > data || count < 0 || count > data/width ||
-			count*width != bytes {
-			return nil, bad("tensor %q: %s %v at bytes %v of %d", e.name, e.Dtype, e.Shape, e.Offsets, data)
+		switch {
+		case !known:
+			return nil, bad("tensor %.200q has the dtype %.40q, which is not known here", e.name, e.Dtype)
+		case e.Offsets[0] != at || bytes < 0 || e.Offsets[1] > data:
+			return nil, bad("tensor %.200q lies at bytes %v of %d, where byte %d is the next", e.name, e.Offsets, data, at)
+		case count < 0 || count > data/width || count*width != bytes:
+			return nil, bad("tensor %.200q: %s %s does not fill %d bytes", e.name, e.Dtype, fmt.Sprint(e.Shape), bytes)
 		}
 		from := begin + at
-		f.Tensors = append(f.Tensors, Info{e.name, e.Dtype, append([]int64{}, e.Shape...)})
+		f.Tensors = append(f.Tensors, Info{e.name, e.Dtype, e.Shape})
 		f.stored = append(f.stored,
 			stored{open: func() (io.Reader, error) { return io.NewSectionReader(r, from, bytes), nil }})
 		at = e.Offsets[1]
@@ -119,4 +113,93 @@ func openSafetensors(r io.ReaderAt, size int64) (*File, error) {
 		return nil, bad("%d bytes of data that no tensor claims", data-at)
 	}
 	return f, nil
+}
+
+// placed is an entry of the header with its name.
+type placed struct {
+	name string
+	entry
+}
+
+// parseHeader reads a header as strictly as the format is: an object and nothing else, in UTF-8, no key twice, each
+// tensor with a dtype, a shape and two offsets; __metadata__ holds texts only.
+func parseHeader(text []byte) ([]placed, error) {
+	if !utf8.Valid(text) {
+		return nil, bad("header: it is not UTF-8")
+	}
+	var list []placed
+	err := object(text, func(name string, value json.RawMessage) error {
+		if name == "__metadata__" {
+			return object(value, func(key string, value json.RawMessage) error {
+				if value[0] != '"' {
+					return fmt.Errorf("%.200q is no text", key)
+				}
+				return nil
+			})
+		}
+		e := placed{name: name}
+		var offsets []int64
+		err := object(value, func(key string, value json.RawMessage) error {
+			switch key {
+			case "dtype":
+				return json.Unmarshal(value, &e.Dtype)
+			case "shape":
+				return json.Unmarshal(value, &e.Shape)
+			case "data_offsets":
+				return json.Unmarshal(value, &offsets)
+			}
+			return nil // readers pass over what they do not know
+		})
+		switch {
+		case err != nil:
+			return err
+		case e.Dtype == "" || e.Shape == nil:
+			return errors.New("it does not say dtype and shape")
+		case len(e.Shape) > maxDimensions:
+			return fmt.Errorf("it has %d dimensions, of which at most %d are read", len(e.Shape), maxDimensions)
+		case len(offsets) != 2:
+			return fmt.Errorf("its data_offsets are %d, not 2", len(offsets))
+		}
+		e.Offsets = [2]int64(offsets)
+		list = append(list, e)
+		return nil
+	})
+	if err != nil {
+		return nil, bad("header: %w", err)
+	}
+	return list, nil
+}
+
+// object reads the members of a JSON object, of which no key may be there twice, and nothing may stand behind it.
+func object(text []byte, member func(key string, value json.RawMessage) error) error {
+	d := json.NewDecoder(bytes.NewReader(text))
+	if begin, err := d.Token(); err != nil || begin != json.Delim('{') {
+		return fmt.Errorf("%.40q is no object", text)
+	}
+	seen := map[string]bool{}
+	for d.More() {
+		token, err := d.Token()
+		if err != nil {
+			return err
+		}
+		key, is := token.(string)
+		if !is || seen[key] {
+			return fmt.Errorf("%.200q is there twice", fmt.Sprint(token))
+		}
+		seen[key] = true
+		var value json.RawMessage
+		if err := d.Decode(&value); err != nil {
+			return err
+		}
+		if err := member(key, value); err != nil {
+			return fmt.Errorf("%.200q: %w", key, err)
+		}
+	}
+	if _, err := d.Token(); err != nil {
+		return err
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return errors.New("something stands behind it")
+	}
+	return nil
 }

@@ -109,17 +109,20 @@ func (s *Weights) openWeights(ctx context.Context, in api.CheckpointInput) (*api
 		}
 		file, err := s.openTensors(ctx, f)
 		if errors.Is(err, tensor.ErrFormat) {
-			return nil, nil, api.Fail(api.Invalid, "%s, file %s: %v", c.Address, f.Path, err)
+			return nil, nil, api.Fail(api.Unreadable, "%s, file %s: %v", c.Address, f.Path, err)
 		} else if err != nil {
 			return nil, nil, err
 		}
 		out = append(out, file)
 	}
 	if len(out) == 0 {
-		return nil, nil, api.Fail(api.NotFound, "%s has no weights; it has the parts %s", c.Address,
-			strings.Join(c.Parts, ", "))
+		return nil, nil, api.Fail(api.NotFound, "%s: %s", c.Address, withoutWeights(c))
 	}
 	return c, out, nil
+}
+
+func withoutWeights(c *api.Checkpoint) string {
+	return "It has no weights; its parts are " + strings.Join(c.Parts, ", ") + "."
 }
 
 // MatchTensors says whether tensors fit before they are loaded.

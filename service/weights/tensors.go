@@ -88,6 +88,10 @@ func (s *Weights) GetTensors(ctx context.Context, _ act.Who, in *api.TensorsInpu
 		out.Says = fmt.Sprintf("%d tensors, %s parameters.", len(list), api.Thousands(out.Parameters))
 		return out, nil
 	}
+	if !slices.Contains(c.Parts, checkpoint.Weights) {
+		out.Ready, out.Absent, out.Says = true, true, withoutWeights(c)
+		return out, nil
+	}
 	list, problem, ready, err := s.known(ctx, c.Files)
 	if err != nil {
 		return nil, err

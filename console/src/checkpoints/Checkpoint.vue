@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElSelectV2 } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { answer, client, type Checkpoint, type Tensors, type Weights } from '../api/client'
 import Found from '../evaluations/Found.vue'
@@ -20,14 +20,17 @@ const tensors = ref<Tensors>()
 const weights = ref<Weights>()
 const { problem, loader } = useLoading()
 const layer = useQuery<string>('layer', '')
-const all = ref(false)
-const few = 40
+/** How many tensors the table shows: a large model has tens of thousands. */
+const shown = ref(40)
+const step = 400
 
 const run = computed(() => `${props.project}/${props.number}`)
 const path = computed(() => ({ project: props.project, number: props.number, at: props.at }))
+/** Longer names are shown cut, and not followed over the checkpoints. */
+const longest = 1000
 /** The largest tensor, unless the link says which. */
 const chosen = computed(() => {
-  const list = tensors.value?.tensors ?? []
+  const list = (tensors.value?.tensors ?? []).filter((t) => t.name.length <= longest)
   if (list.some((t) => t.name === layer.value)) return layer.value
   return list.reduce((a, b) => (b.parameters > (a?.parameters ?? 0) ? b : a), list[0])?.name ?? ''
 })
@@ -63,10 +66,13 @@ useLive(
   { hello: load, checkpoint: again, predictions: again, summary: load },
 )
 
-const rows = computed(() => {
-  const list = tensors.value?.tensors ?? []
-  return all.value ? list : list.slice(0, few)
-})
+const rows = computed(() => (tensors.value?.tensors ?? []).slice(0, shown.value))
+const names = computed(() =>
+  (tensors.value?.tensors ?? [])
+    .filter((t) => t.name.length <= longest)
+    .map((t) => ({ value: t.name, label: brief(t.name) })),
+)
+const brief = (name: string) => (name.length > 300 ? name.slice(0, 300) + '…' : name)
 /** The parts of a name that the row above has too are left out: the tree of layers. */
 const branch = (i: number) => {
   const parts = rows.value[i].name.split('.')
@@ -198,15 +204,14 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
         <template v-if="chosen" #aside>
           <label class="small">
             Over the checkpoints
-            <ElSelect
+            <ElSelectV2
               :model-value="chosen"
+              :options="names"
               size="small"
               filterable
               aria-label="Tensor"
               @update:model-value="layer = $event"
-            >
-              <ElOption v-for="t in tensors.tensors" :key="t.name" :value="t.name" />
-            </ElSelect>
+            />
           </label>
         </template>
         <WeightBands v-if="weights?.checkpoints && chosen" :name="chosen" :points="weights.checkpoints" />
@@ -227,9 +232,9 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
           </thead>
           <tbody>
             <tr v-for="(t, i) in rows" :key="t.name">
-              <td class="mono" :style="{ paddingLeft: 14 * branch(i).depth + 'px' }" :title="t.name">
+              <td class="mono" :style="{ paddingLeft: 14 * branch(i).depth + 'px' }" :title="brief(t.name)">
                 <button class="plain" :class="{ accent: t.name === chosen }" @click="layer = t.name">
-                  {{ branch(i).rest }}
+                  {{ brief(branch(i).rest) }}
                 </button>
               </td>
               <td class="mono small">{{ t.dtype }}</td>
@@ -253,8 +258,9 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
             </tr>
           </tfoot>
         </table>
-        <ElButton v-if="rows.length < (tensors.tensors?.length ?? 0)" size="small" @click="all = true">
-          All {{ tensors.tensors!.length }}
+        <ElButton v-if="rows.length < (tensors.tensors?.length ?? 0)" size="small" @click="shown += step">
+          {{ Math.min(step, tensors.tensors!.length - rows.length) }} more of
+          {{ tensors.tensors!.length.toLocaleString('en-GB') }}
         </ElButton>
       </Question>
     </template>
@@ -273,6 +279,10 @@ const figures = computed(() => Object.entries(checkpoint.value?.figures ?? {}).s
   color: inherit;
   cursor: pointer;
   text-align: left;
+  max-width: 420px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
 }
 .plain.accent {
   color: var(--accent);
