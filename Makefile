@@ -66,9 +66,9 @@ setup-compiler:
 	@.ci/install-compiler
 
 test: setup-database setup-browser setup-python setup-compiler build check-code ## set up, check and test everything
-	@$(MAKE) --no-print-directory --jobs=2 --output-sync=line test-stories test-rest test-race check-console
+	@$(MAKE) --no-print-directory --jobs=3 --output-sync=line test-stories test-rest test-race check-console
 
-# two at once, in this order: the stories wait for disks and timers half of the time
+# three at once, in this order: the stories wait for timers and for each other half of the time
 test-stories:
 	@$(took) .ci/test ./test/stories
 

@@ -53,7 +53,11 @@ require (
 	github.com/standard-webhooks/standard-webhooks/libraries v0.0.1
 )
 
-require go.uber.org/zap v1.27.0 // indirect
+require (
+	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect
+	github.com/russross/blackfriday/v2 v2.1.0 // indirect
+	go.uber.org/zap v1.27.0 // indirect
+)
 
 require (
 	cel.dev/expr v0.25.1 // indirect

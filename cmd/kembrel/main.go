@@ -20,6 +20,6 @@ func bindingChanged() time.Time {
 }
 
 func main() {
-	root := cli.New(version, start, serve, backupCommand, restoreBackup, blobsCopy)
+	root := cli.New(version, start, serve, backupCommand, restoreBackup, blobsCopy, manual)
 	os.Exit(cli.Execute(context.Background(), root))
 }

@@ -221,6 +221,11 @@ func (s *Runs) EndLeg(ctx context.Context, who act.Who, in *api.EndInput) (*api.
 	if b.ExitCode != nil && int(int32(*b.ExitCode)) != *b.ExitCode { // of no system there is
 		b.ExitCode = nil
 	}
+	if b.State == "stopped" { // a recorder that decided alone: what its rule says is kept while the run still runs
+		if err := s.judging.WatchRuns(ctx, []int64{run}); err != nil {
+			s.Log.Warn("stop rule of a run that ends", "err", err)
+		}
+	}
 	err = s.db.InTx(ctx, func(q Tx) error {
 		ended := act.ByOurClock(ctx, b.At)
 		if err := q.LockRun(ctx, run); err != nil {

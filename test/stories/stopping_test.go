@@ -86,6 +86,8 @@ func TestStopRuleWhileTheServiceIsAway(t *testing.T) {
 	require.Equal(t, "stopped", r.State)
 	require.Len(t, r.Legs, 1)
 	require.Contains(t, r.Legs[0].Why, "in epoch 4")
+	require.NotNil(t, r.Stop.Stopped, "the rule's word is kept though nobody asked while it ran")
+	require.EqualValues(t, 4, r.Stop.Stopped.At.Epoch)
 	var tried api.Tried
 	require.NoError(t, json.Unmarshal([]byte(w.kembrel(t, "stop-rule", "try", "--patience", "2", "vessels/1",
 		"--output", "json")), &tried))
