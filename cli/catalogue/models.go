@@ -142,6 +142,7 @@ func (a *Commands) showModel(output string, m *api.Model) error {
 		"editions"), term.When(m.Created), term.Printable(m.Who))
 	a.section("What is in use?", m.Says.InUse)
 	l := term.List("standing", "edition#", "checkpoint", "figure", "since", "by", "why", "asks for")
+	l.Spare = []string{"why", "checkpoint"}
 	for _, st := range m.Standings {
 		number, since := "", ""
 		if st.Edition > 0 {
@@ -169,6 +170,7 @@ func (a *Commands) showModel(output string, m *api.Model) error {
 	a.table(l)
 	fmt.Fprintln(a.Out, "\nWhich editions are there?")
 	l = term.List("edition#", "checkpoint", "standing", "figure", "checks", "size#", "entered", "by", "why")
+	l.Spare = []string{"why", "size", "by"}
 	for _, e := range m.Latest {
 		l.Add("#"+strconv.Itoa(e.Number), e.Origin, strings.Join(e.Standings, ", "), figure(&e.Facts),
 			outcomes(e.Checks),

@@ -33,7 +33,7 @@ func (a *Commands) Checkpoints() *cobra.Command {
 				return err
 			}
 			l := term.List("checkpoint", "", "why", "step#", "usable for", "parts", "size#", "saved", "figures")
-			l.Shorten = "figures"
+			l.Shorten, l.Spare = "figures", []string{"parts", "why", "step", "saved"}
 			l.Empty = fmt.Sprintf("%s has no checkpoint.", addr)
 			for _, c := range page.Items {
 				l.Add(c.Address, strings.Join(term.MarksOf(c), " "), c.Why, fmt.Sprint(c.Step), c.UsableFor,

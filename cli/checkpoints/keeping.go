@@ -354,7 +354,7 @@ holds, which dropping frees; shared is held by others too.`,
 			}
 			l := term.List("", "title", "checkpoints#", "whole#", "stored#", "own#", "shared#",
 				"to be deleted#", "dropped#")
-			l.Shorten = "title"
+			l.Shorten, l.Spare = "title", []string{"shared", "dropped", "whole"}
 			row := func(name, title string, z api.Sizes) {
 				l.Add(name, title, fmt.Sprint(z.Checkpoints), api.Bytes(z.Whole), api.Bytes(z.Stored), api.Bytes(z.Own),
 					api.Bytes(z.Stored-z.Own), fmt.Sprint(z.Going), fmt.Sprint(z.Dropped))

@@ -186,7 +186,7 @@ func (a *Commands) Tensors() *cobra.Command {
 			}
 			l := term.List("tensor", "dtype", "shape", "parameters#", "mean#", "deviation#", "min#", "max#",
 				"not finite#", "odd")
-			l.Empty = t.Says
+			l.Empty, l.Spare = t.Says, []string{"not finite", "dtype", "mean", "deviation"}
 			for _, x := range t.Tensors {
 				l.Add(x.Name, x.Dtype, strings.ReplaceAll(fmt.Sprint(x.Shape), " ", "×"), fmt.Sprint(x.Parameters),
 					term.Number(float64(x.Mean)), term.Number(float64(x.Deviation)), term.Number(float64(x.Min)),

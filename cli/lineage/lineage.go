@@ -62,7 +62,7 @@ on from, the run that it did again, the checkpoints that were evaluated, and on 
 				return err
 			}
 			l := term.List("side", "links#", "thing", "how", "what", "who", "when")
-			l.Shorten = "what"
+			l.Shorten, l.Spare = "what", []string{"when", "who"}
 			sides(&got.Graph, output == "table", &l)
 			if output == "table" {
 				for _, says := range []string{got.Before, got.After} {

@@ -63,7 +63,7 @@ change them, and each has a digest over itself and the one before (kembrel audit
 			}
 			l := term.List("id#", "when", "who", "what", "of what", "from")
 			l.Empty = "Nothing of that was done."
-			l.Shorten, l.Spare = "of what", []string{"from"}
+			l.Spare = []string{"from"}
 			for _, e := range found {
 				at, _ := time.Parse(time.RFC3339Nano, e.At)
 				who := e.Who

@@ -135,7 +135,7 @@ func (a *Commands) printSearch(ctx context.Context, output string, in api.Search
 		return err
 	}
 	l := term.List("trial#", "run", "state", "best#", "took#", "setting")
-	l.Shorten = "setting"
+	l.Shorten, l.Spare = "setting", []string{"took"}
 	trials := slices.Clone(found.Trials)
 	sort.SliceStable(trials, func(i, j int) bool { return trials[i].Run > 0 && trials[j].Run == 0 })
 	for _, t := range trials {

@@ -2,6 +2,7 @@ package term
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -14,7 +15,12 @@ import (
 const (
 	gap      = 2  // columns between two of a table
 	leastCut = 10 // columns of a text that is cut or wrapped
+	fairCut  = 24 // columns of a text that is cut before others are left out
 )
+
+// beginning is what the lines that a long one is wrapped into stand behind: its indent, and its first word where that
+// stands as in a table.
+var beginning = regexp.MustCompile(`^ *(\S+ {2,})?`)
 
 // widths are the columns that each column of a table takes.
 func (l Listing) widths() []int {
@@ -32,8 +38,12 @@ func (l Listing) widths() []int {
 func (l Listing) Fit(terminal int) (Listing, []string) {
 	var left []string
 	for _, name := range l.Spare {
-		if l.over(terminal) <= 0 {
-			return l, left
+		spared := 0
+		if at := slices.Index(l.Columns, l.Shorten); at >= 0 {
+			spared = max(0, l.widths()[at]-fairCut)
+		}
+		if l.over(terminal) <= spared {
+			break
 		}
 		if at := slices.Index(l.Columns, name); at >= 0 {
 			l, left = l.without(at), append(left, name)
@@ -52,9 +62,12 @@ func (l Listing) Fit(terminal int) (Listing, []string) {
 	for over = l.over(terminal); over > 0; over-- {
 		widest := -1
 		for i, w := range widths {
-			if !l.Numeric[i] && w > leastCut && (widest < 0 || w > widths[widest]) {
+			if i > 0 && !l.Numeric[i] && w > leastCut && (widest < 0 || w > widths[widest]) {
 				widest = i
 			}
+		}
+		if widest < 0 && !l.Numeric[0] && widths[0] > leastCut {
+			widest = 0 // what a row is about, such as an address, stays whole while it can
 		}
 		if widest < 0 {
 			break
@@ -120,7 +133,7 @@ func (a *App) Line(format string, args ...any) {
 			fmt.Fprintln(a.Out, line)
 			continue
 		}
-		in := line[:len(line)-len(strings.TrimLeft(line, " "))]
+		in := beginning.FindString(line)
 		for _, part := range Wrap(in, line[len(in):], Width(a.Out), 1000) {
 			fmt.Fprintln(a.Out, part)
 		}

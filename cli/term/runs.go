@@ -16,7 +16,7 @@ func RunTable(runs []api.Run, columns string) Listing {
 		l := List("run", "title", "state", "best#", "at", "last#", "epoch#", "verdict", "hyperparameters", "who",
 			"started", "took#")
 		l.Shorten = "hyperparameters"
-		l.Spare = []string{"took", "last", "who", "started", "epoch"}
+		l.Spare = []string{"took", "last", "who", "started", "epoch", "hyperparameters"}
 		for _, r := range runs {
 			l.Add(r.Address, r.Title, r.State, Figure(r.Best), At(r.Best), Figure(r.Last), Epoch(r.Epoch),
 				verdictWord(r.Verdict)+alarmMark(r.Alarms), hyperLine(r.Hyper), r.Who, When(r.Started), TookRun(r))

@@ -147,8 +147,12 @@ echo
 echo "The console: $("$kembrel" sign-in --link 2> /dev/null)   (works once; the link above too)"
 "$kembrel" catalogue show vessel-classifier/in-use 2> /dev/null | grep -q "vessel-classifier#2" || {
     echo "Edition 2 of vessel-classifier waits for a person's sign-off: Catalogue in the console, or"
-    echo "    $kembrel catalogue sign vessel-classifier#2 --why \"heard it at the quay\""
-    echo "Then the build hall deploys it, here in view."
+    echo "    kembrel catalogue sign vessel-classifier#2 --why \"heard it at the quay\""
+    echo "in another terminal. Then the build hall deploys it, here in view."
 }
-echo "In another terminal: $kembrel curves vessels/3, $kembrel restore vessels/3@best --into model. Interrupt to stop."
+echo "In another terminal, in any folder:"
+echo "    export PATH=\"$PWD/build:\$PATH\"$([ "$KEMBREL_URL" = http://127.0.0.1:7420 ] || echo " KEMBREL_URL=$KEMBREL_URL")"
+echo "    kembrel curves vessels/3"
+echo "    kembrel restore vessels/3@best --into model"
+echo "Interrupt to stop."
 wait $up
