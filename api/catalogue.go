@@ -333,13 +333,15 @@ var (
 		Path: "/models/{model}/editions/{edition}", Summary: "Show an edition", Access: Reader})
 	GetEditionFile = declare[EditionFileInput, None](Spec{ID: "edition-file", Method: "GET",
 		Path: "/models/{model}/editions/{edition}/file", Summary: "Download a file of an edition, or of a check on it", Access: Reader,
-		Status: 200, Long: true})
+		Status: 200, Long: true,
+		Media: []string{"application/octet-stream"}, Parts: true})
 	GetDescription = declare[EditionInput, Description](Spec{ID: "description", Method: "GET",
 		Path:    "/models/{model}/editions/{edition}/description",
 		Summary: "Describe an edition for those who use it", Access: Reader})
 	ExportDescription = declare[DescriptionInput, None](Spec{ID: "export-description", Method: "GET",
 		Path:    "/models/{model}/editions/{edition}/description/file",
-		Summary: "Download the description of an edition", Access: Reader, Status: 200})
+		Summary: "Download the description of an edition", Access: Reader, Status: 200,
+		Media: []string{"text/markdown", "text/html", "application/vnd.cyclonedx+json"}})
 	GetStanding = declare[StandingInput, Edition](Spec{ID: "standing", Method: "GET",
 		Path: "/models/{model}/standings/{standing}", Summary: "Show the edition that has a standing",
 		Access: Reader})

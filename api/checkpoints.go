@@ -102,7 +102,8 @@ var (
 		Access: Member, Own: Recorder, Long: true, Recorders: true, Status: 201, MaxBody: 32 << 20})
 	GetFile = declare[FileInput, None](Spec{ID: "checkpoint-file", Method: "GET",
 		Path:    "/projects/{project}/runs/{number}/checkpoints/{at}/file",
-		Summary: "Download a file of a checkpoint (Range works)", Access: Reader, Status: 200})
+		Summary: "Download a file of a checkpoint (Range works)", Access: Reader, Status: 200,
+		Media: []string{"application/octet-stream"}, Parts: true})
 	MissingChunks = declare[DigestListInput, DigestList](Spec{ID: "missing-chunks", Method: "POST",
 		Path: "/chunks/missing", Summary: "Ask which chunks are not here yet", Access: Recorder, Anywhere: true,
 		Recorders: true, MaxBody: 2 << 20})

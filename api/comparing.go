@@ -236,5 +236,6 @@ var (
 		Summary: "Mark the runs that no other beats in two or three figures", Access: Reader})
 	CompareDocument = declare[DocumentInput, None](Spec{ID: "comparison-document", Method: "GET",
 		Path: "/projects/{project}/comparison/document", Summary: "A comparison as HTML, Markdown or CSV",
-		Access: Reader, Status: 200})
+		Access: Reader, Status: 200,
+		Media: []string{"text/html", "application/zip", "text/csv"}})
 )

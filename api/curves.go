@@ -68,5 +68,6 @@ var (
 	GetCurves = declare[CurvesInput, Curves](Spec{ID: "curves", Method: "GET",
 		Path: "/projects/{project}/runs/{number}/curves", Summary: "Read curves", Access: Reader, Binary: true})
 	GetEvents = declare[EventsInput, None](Spec{ID: "events", Method: "GET", Path: "/events",
-		Summary: "Live stream (server-sent events)", Access: SignedIn, Status: 200})
+		Summary: "Live stream (server-sent events)", Access: SignedIn, Status: 200,
+		Media: []string{"text/event-stream"}})
 )

@@ -332,10 +332,12 @@ var (
 		Access: Reader, Anywhere: true})
 	GetItemsFile = declare[ItemsFileInput, None](Spec{ID: "items-file", Method: "GET",
 		Path: "/datasets/{dataset}/snapshots/{number}/items/file", Summary: "Export items of a snapshot as a table",
-		Access: Reader, Anywhere: true, Status: 200, Long: true})
+		Access: Reader, Anywhere: true, Status: 200, Long: true,
+		Media: tables})
 	GetItemBytes = declare[ItemInput, None](Spec{ID: "item-bytes", Method: "GET",
 		Path: "/datasets/{dataset}/snapshots/{number}/items/{row}/bytes", Summary: "Download the bytes of an item that are kept",
-		Access: Reader, Anywhere: true, Status: 200})
+		Access: Reader, Anywhere: true, Status: 200,
+		Media: files, Parts: true})
 	GetSnapshotDifference = declare[SnapshotDifferenceInput, SnapshotDifference](Spec{ID: "snapshot-difference",
 		Method: "GET", Path: "/datasets/{dataset}/snapshots/{number}/difference",
 		Summary: "Say how a snapshot differs from another", Access: Reader, Anywhere: true, Long: true})

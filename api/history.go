@@ -35,7 +35,8 @@ type NewHistory struct {
 // The operations on histories.
 var (
 	GetHistory = declare[HistoryInput, None](Spec{ID: "history", Method: "GET", Path: "/projects/{project}/history",
-		Summary: "Read the history of runs as CSV, JSON, JSON Lines or Parquet", Access: Reader, Status: 200})
+		Summary: "Read the history of runs as CSV, JSON, JSON Lines or Parquet", Access: Reader, Status: 200,
+		Media: append([]string{"application/json"}, tables...)})
 	AddHistory = declare[NewHistory, Run](Spec{ID: "add-history", Method: "POST", Path: "/projects/{project}/history",
 		Summary: "Bring in a run that was trained elsewhere, as JSON or CBOR", Access: Recorder, MaxBody: 32 << 20,
 		OwnCheck: true, Binary: true})

@@ -34,7 +34,8 @@ var (
 	GetLineage = declare[LineageInput, Lineage](Spec{ID: "lineage", Method: "GET", Path: "/lineage",
 		Summary: "Say where a thing comes from and what uses it", Access: Reader, Anywhere: true})
 	GetProvenance = declare[ProvenanceInput, None](Spec{ID: "provenance", Method: "GET", Path: "/lineage/prov",
-		Summary: "The same as W3C PROV", Access: Reader, Anywhere: true, Status: 200})
+		Summary: "The same as W3C PROV", Access: Reader, Anywhere: true, Status: 200,
+		Media: []string{"application/json", "text/provenance-notation"}})
 )
 
 // EvaluationAddress is the address of an evaluation of a run.

@@ -26,15 +26,18 @@ const (
 	Unavailable Kind = "unavailable" // the database or the blob store does not answer; try again
 	// the service's disk keeps the rest for the database; readings still go, checkpoints wait
 	NoRoom      Kind = "no-room"
-	ChunkGone   Kind = "chunk-gone"   // a chunk is not where it was kept; it may come back
-	ChunkBad    Kind = "chunk-bad"    // a chunk's bytes are not those it is named by
-	Internal    Kind = "internal"     // a fault of the service
-	TooCostly   Kind = "too-costly"   // answering would take the service too long; ask for less
-	TooSlow     Kind = "too-slow"     // the request did not arrive or finish in time
-	TooOld      Kind = "too-old"      // the client is of before what this service still serves
-	BadMedia    Kind = "bad-media"    // a content type that is not read or written here
-	Unreadable  Kind = "unreadable"   // what is kept is no valid file of its kind
-	NotModified Kind = "precondition" // a condition of the request does not hold
+	ChunkGone   Kind = "chunk-gone"    // a chunk is not where it was kept; it may come back
+	ChunkBad    Kind = "chunk-bad"     // a chunk's bytes are not those it is named by
+	Internal    Kind = "internal"      // a fault of the service
+	TooCostly   Kind = "too-costly"    // answering would take the service too long; ask for less
+	TooSlow     Kind = "too-slow"      // the request did not arrive or finish in time
+	TooOld      Kind = "too-old"       // the client is of before what this service still serves
+	BadMedia    Kind = "bad-media"     // a content type that is not read or written here
+	Unreadable  Kind = "unreadable"    // what is kept is no valid file of its kind
+	NoRange     Kind = "no-range"      // none of the ranges asked for is in the content
+	TooLong     Kind = "too-long"      // the address is over its limit
+	HeadTooLong Kind = "head-too-long" // the header fields are over their limit
+	NotModified Kind = "precondition"  // a condition of the request does not hold
 )
 
 var kinds = map[Kind]struct {
@@ -64,6 +67,9 @@ var kinds = map[Kind]struct {
 	TooOld:      {426, "The client is too old"},
 	BadMedia:    {415, "Unknown content type"},
 	Unreadable:  {422, "The file cannot be read"},
+	NoRange:     {416, "No such range"},
+	TooLong:     {414, "The address is too long"},
+	HeadTooLong: {431, "The header fields are too long"},
 	NotModified: {412, "A condition does not hold"},
 }
 
@@ -98,7 +104,7 @@ func Fail(kind Kind, format string, args ...any) *Problem {
 // KindOfStatus is the kind that stands for a bare HTTP status.
 func KindOfStatus(status int) Kind {
 	for _, k := range []Kind{Malformed, SignedOut, Denied, NotFound, NotAllowed, TooSlow, Conflict, NotModified,
-		TooLarge, BadMedia, Invalid, TooMany, Unavailable} {
+		TooLarge, TooLong, BadMedia, NoRange, Invalid, TooMany, HeadTooLong, Unavailable} {
 		if kinds[k].status == status {
 			return k
 		}

@@ -122,7 +122,8 @@ var (
 	ListRunFiles = declare[RunFilesInput, Page[RunFile]](Spec{ID: "run-files", Method: "GET", Path: runFilesPath,
 		Summary: "List the files that a run wrote, by path", Access: Reader})
 	GetRunFile = declare[RunFileContentInput, None](Spec{ID: "run-file", Method: "GET", Path: runFilesPath + "/content",
-		Summary: "Download a file that a run wrote (Range works)", Access: Reader, Status: 200})
+		Summary: "Download a file that a run wrote (Range works)", Access: Reader, Status: 200,
+		Media: files, Parts: true})
 	ViewRunFile = declare[RunFileViewInput, RunFileView](Spec{ID: "run-file-view", Method: "GET",
 		Path: runFilesPath + "/view", Summary: "Show lines or rows of a file that a run wrote", Access: Reader,
 		Long: true})

@@ -300,10 +300,12 @@ var (
 		Access: Reader})
 	GetExampleMedia = declare[ExampleMediaInput, None](Spec{ID: "example-media", Method: "GET",
 		Path: sheetPath + "/{sheet}/examples/{row}/media/{name}", Summary: "Download what an example shows of itself",
-		Access: Reader, Status: 200})
+		Access: Reader, Status: 200,
+		Media: files, Parts: true})
 	GetExamplesFile = declare[ExamplesFileInput, None](Spec{ID: "examples-file", Method: "GET",
 		Path: sheetPath + "/{sheet}/file", Summary: "Export a prediction sheet as a table", Access: Reader, Status: 200,
-		Long: true})
+		Long:  true,
+		Media: tables})
 	SetMark = declare[NewMark, Example](Spec{ID: "mark-example", Method: "PUT",
 		Path:    sheetPath + "/{sheet}/examples/{row}/mark",
 		Summary: "Say whether the label of an example is right, wrong or unclear", Access: Member})

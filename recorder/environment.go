@@ -164,6 +164,9 @@ func CheckOut(ctx context.Context, r api.Recipe, from, folder string) (string, e
 	if err != nil {
 		return "", err
 	}
+	if err := holds(ctx, from, r.Commit); err != nil {
+		return "", err
+	}
 	if out, err := exec.CommandContext(ctx, "git", "-C", from, "worktree", "add", "--detach", folder,
 		r.Commit).CombinedOutput(); err != nil {
 		return "", fmt.Errorf("check out commit %.12s from the repository in %s: %s", r.Commit, from,
@@ -189,6 +192,26 @@ func CheckOut(ctx context.Context, r api.Recipe, from, folder string) (string, e
 		return "", fmt.Errorf("%s of the repository leads out of it, to %s; nothing is run there", r.Inside, inside)
 	}
 	return inside, nil
+}
+
+// holds says what to do where a folder is in no repository that has a commit.
+func holds(ctx context.Context, folder, commit string) error {
+	if _, err := exec.LookPath("git"); err != nil {
+		return errors.New("git is not on this machine, which checks the run's code out; install it, or say where that code is (--folder)")
+	}
+	at, err := filepath.Abs(folder)
+	if err != nil {
+		return err
+	}
+	if exec.CommandContext(ctx, "git", "-C", at, "rev-parse", "--git-dir").Run() != nil {
+		return fmt.Errorf("%s is under no version control: name the repository that holds commit %.12s (--repository FOLDER), or a folder that has the run's code (--folder)",
+			at, commit)
+	}
+	if exec.CommandContext(ctx, "git", "-C", at, "cat-file", "-e", commit+"^{commit}").Run() != nil {
+		return fmt.Errorf("the repository in %s has no commit %.12s: fetch it there, or name another (--repository FOLDER)", at,
+			commit)
+	}
+	return nil
 }
 
 // Differences lists in what the recipe of now differs from the recorded one, for a person to read before it is run

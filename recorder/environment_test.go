@@ -1,6 +1,8 @@
 package recorder
 
 import (
+	"os/exec"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -28,6 +30,13 @@ func TestCheckOutRefuses(t *testing.T) {
 		_, err := CheckOut(t.Context(), r, ".", t.TempDir()+"/x")
 		require.ErrorContains(t, err, want)
 	}
+	nowhere := t.TempDir()
+	t.Setenv("GIT_CEILING_DIRECTORIES", filepath.Dir(nowhere))
+	_, err := CheckOut(t.Context(), api.Recipe{Commit: "0123456789abcdef"}, nowhere, t.TempDir()+"/x")
+	require.ErrorContains(t, err, nowhere+" is under no version control: name the repository that holds commit 0123456789ab (--repository FOLDER)")
+	require.NoError(t, exec.Command("git", "init", "-q", nowhere).Run())
+	_, err = CheckOut(t.Context(), api.Recipe{Commit: "0123456789abcdef"}, nowhere, t.TempDir()+"/x")
+	require.ErrorContains(t, err, "has no commit 0123456789ab: fetch it there")
 }
 
 func TestSecretsAreKnownByTheirNames(t *testing.T) {

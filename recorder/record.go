@@ -266,6 +266,13 @@ func (r *recording) accept() {
 	}
 }
 
+// Behind the program's end what it sent is read as long as something comes, which a slow disk delays, but not longer
+// than so: a child of the program that keeps its connection may never hang up.
+const (
+	longestQuiet = 3 * time.Second
+	longestRest  = time.Minute
+)
+
 // hangUp stops listening and waits until what the program sent is read, or until it is clear that some child of it
 // keeps the connection open.
 func (r *recording) hangUp() {
@@ -274,12 +281,19 @@ func (r *recording) hangUp() {
 	os.RemoveAll(filepath.Dir(r.spool.Leg.Socket))
 	read := make(chan struct{})
 	go func() { r.conns.Wait(); close(read) }()
-	select {
-	case <-read:
-	case <-time.After(3 * time.Second):
-		r.say("a child of the program keeps its connection; what it sends from now on is not recorded")
+	for ended := time.Now(); ; {
+		select {
+		case <-read:
+			r.awaitKept()
+			return
+		case <-time.After(100 * time.Millisecond):
+		}
+		if r.session.quiet(ended) > longestQuiet || time.Since(ended) > longestRest {
+			r.say("a child of the program keeps its connection; what it sends from now on is not recorded")
+			r.awaitKept()
+			return
+		}
 	}
-	r.awaitKept()
 }
 
 // awaitKept waits until what the program handed over last is durable: its end stands behind it in the spool.

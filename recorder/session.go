@@ -29,6 +29,8 @@ const maxFigures = 200
 // session is what the recorder knows of its program: it answers the protocol and fills the spool.
 type session struct {
 	spool *spool.Spool
+	busy  atomic.Int32 // messages being handled
+	heard atomic.Int64 // when the latest was, in ms since 1970
 	say   func(format string, args ...any)
 
 	mutex     sync.Mutex
@@ -200,11 +202,13 @@ func decodeReadings(body []byte) ([]string, curve.Batch, error) {
 // serve speaks with one program until it hangs up.
 func (n *session) serve(conn net.Conn) {
 	out := newOutbox(conn)
+	n.busy.Add(1)
 	n.mutex.Lock()
 	n.programs[out] = false
 	n.order.there[0]++ // until it says that it is another
 	n.connected++
 	n.mutex.Unlock()
+	n.busy.Add(-1)
 	defer func() {
 		n.mutex.Lock()
 		delete(n.programs, out)
@@ -222,6 +226,7 @@ func (n *session) serve(conn net.Conn) {
 		if len(line) == 0 {
 			continue
 		}
+		n.busy.Add(1)
 		m, err := parser.Parse(line, time.Now())
 		if err == nil {
 			err = n.handle(m, out)
@@ -229,11 +234,24 @@ func (n *session) serve(conn net.Conn) {
 		if err != nil {
 			n.problem(out, m, err)
 		}
+		n.heard.Store(time.Now().UnixMilli())
+		n.busy.Add(-1)
 	}
 	if err := scanner.Err(); errors.Is(err, bufio.ErrTooLong) {
 		n.problem(out, protocol.Message{}, fmt.Errorf("a line is longer than %d bytes; the connection ends here",
 			protocol.MaxLine))
 	}
+}
+
+// quiet is for how long no message has come, or been worked at, since a moment.
+func (n *session) quiet(since time.Time) time.Duration {
+	if n.busy.Load() > 0 {
+		return 0
+	}
+	if heard := time.UnixMilli(n.heard.Load()); heard.After(since) {
+		since = heard
+	}
+	return time.Since(since)
 }
 
 func (n *session) problem(out *outbox, m protocol.Message, err error) {

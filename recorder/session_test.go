@@ -53,3 +53,53 @@ func TestTheWelcomeComesFirst(t *testing.T) {
 	require.True(t, lines.Scan())
 	require.JSONEq(t, `{"kind":"named","run":"vessels/8","leg":1}`, lines.Text())
 }
+
+// What a program said before its end is read to its end, however long the disk takes over it; a child that keeps the
+// connection and says nothing is not waited for.
+func TestWhatWasSaidBeforeTheEndIsRead(t *testing.T) {
+	for _, child := range []bool{false, true} {
+		s, n := aSession(t)
+		path := t.TempDir() + "/socket"
+		socket, err := net.Listen("unix", path)
+		require.NoError(t, err)
+		s.Leg.Socket = path
+		said := make(chan string, 10)
+		r := &recording{spool: s, session: n, socket: socket,
+			options: Options{Err: writerTo(func(text string) { said <- text })}}
+		go r.accept()
+		program, err := net.Dial("unix", path)
+		require.NoError(t, err)
+		n.mutex.Lock() // as one that makes a checkpoint durable does
+		_, err = program.Write([]byte(`{"kind":"readings","id":1,"step":1,"values":{"loss.val":0.5}}` + "\n" +
+			`{"kind":"readings","id":2,"step":2,"values":{"loss.val":0.4}}` + "\n"))
+		require.NoError(t, err)
+		if !child {
+			program.Close()
+		}
+		require.Eventually(t, func() bool { return n.busy.Load() > 0 }, 10*time.Second, time.Millisecond)
+		gone := make(chan struct{})
+		go func() { r.hangUp(); close(gone) }()
+		select {
+		case <-gone:
+			require.Fail(t, "hung up on what was being worked at")
+		case <-time.After(longestQuiet + 500*time.Millisecond):
+		}
+		n.mutex.Unlock()
+		<-gone
+		n.mutex.Lock()
+		require.EqualValues(t, 2, n.readings)
+		n.mutex.Unlock()
+		if child {
+			require.Contains(t, <-said, "a child of the program keeps its connection")
+			program.Close()
+		}
+		r.conns.Wait()
+	}
+}
+
+type writerTo func(text string)
+
+func (w writerTo) Write(p []byte) (int, error) {
+	w(string(p))
+	return len(p), nil
+}

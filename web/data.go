@@ -122,7 +122,7 @@ func media(r content, name, tag string) (*huma.StreamResponse, error) {
 			g.Header("ETag", `"`+tag+`"`)
 			g.Header("Cache-Control", "private, max-age=86400, immutable")
 		}
-		http.ServeContent(steady{g.Writer}, asAsked(g.Request), "", time.Time{}, r)
+		sendContent(g.Writer, asAsked(g.Request), time.Time{}, r)
 	}}, nil
 }
 

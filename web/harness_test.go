@@ -91,7 +91,7 @@ func serveAs(t testing.TB, o service.Options, proxies ...string) *served {
 	console := fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}, "assets/a.js": {Data: []byte("1")}}
 	bound := web.New(s.service, web.Options{Log: log, Version: "1", Console: console, Proxies: proxies})
 	s.metrics = bound.Metrics()
-	server := httptest.NewUnstartedServer(bound.Handler())
+	server := httptest.NewUnstartedServer(describedBy(t, bound).held(bound.Handler()))
 	server.Listener = counting{server.Listener, s.sent}
 	server.Start()
 	s.service.ListensAt(server.URL)

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -170,6 +171,13 @@ func whoAsks(ctx context.Context) act.Who {
 func writeProblem(c *gin.Context, p *api.Problem) {
 	c.Writer.Header().Set("Content-Type", p.ContentType(""))
 	c.AbortWithStatusJSON(p.Status, p)
+}
+
+// sendProblem answers with a problem outside of gin.
+func sendProblem(w http.ResponseWriter, p *api.Problem) {
+	w.Header().Set("Content-Type", p.ContentType(""))
+	w.WriteHeader(p.Status)
+	json.NewEncoder(w).Encode(p)
 }
 
 // newError makes Huma's own errors problems of ours, without echoing values.

@@ -24,6 +24,10 @@ func outer(inner http.Handler) http.Handler {
 	}
 	smaller := wrap(inner)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if p := tooLong(r); p != nil {
+			sendProblem(w, p)
+			return
+		}
 		events := strings.HasPrefix(r.URL.Path, api.Base+"/events")
 		if r.Method == http.MethodHead && strings.HasPrefix(r.URL.Path, "/api/") && !events {
 			r = r.Clone(context.WithValue(r.Context(), headKey{}, true))
@@ -35,6 +39,29 @@ func outer(inner http.Handler) http.Handler {
 		}
 		smaller(w, r)
 	})
+}
+
+// What an address and the header fields of a request may take; the server itself stops reading at a multiple of it.
+const (
+	longestAddress = 16 << 10
+	longestHead    = 64 << 10
+)
+
+func tooLong(r *http.Request) *api.Problem {
+	if len(r.RequestURI) > longestAddress {
+		return api.Fail(api.TooLong, "the address has %d bytes, and at most %d are read: ask for less in it",
+			len(r.RequestURI), longestAddress)
+	}
+	size := 0
+	for name, values := range r.Header {
+		for _, v := range values {
+			size += len(name) + len(v) + 4
+		}
+	}
+	if size > longestHead {
+		return api.Fail(api.HeadTooLong, "the header fields have %d bytes, and at most %d are read", size, longestHead)
+	}
+	return nil
 }
 
 type headKey struct{}

@@ -2,6 +2,7 @@ package web_test
 
 import (
 	"compress/gzip"
+	"encoding/json"
 	"io"
 	"net/http"
 	"strings"
@@ -9,6 +10,8 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
+
+	"kembrel/api"
 )
 
 // asked sends a request as it is: nothing is decompressed on the way back.
@@ -100,4 +103,38 @@ func TestHeads(t *testing.T) {
 	require.Equal(t, http.StatusUnauthorized, head.StatusCode)
 	head, _ = s.asked(t, "HEAD", "/api/v1/events", s.bearer()...)
 	require.Equal(t, http.StatusMethodNotAllowed, head.StatusCode)
+}
+
+// What is refused before an operation is asked is a problem as well.
+func TestRefusalsOfHTTPAreProblems(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	s.saved(t, noise(3000, 1), 0.5)
+	file := "/api/v1/projects/vessels/runs/1/checkpoints/last/file?path=shared"
+	for want, of := range map[string]struct {
+		status int
+		path   string
+		header []string
+	}{
+		"no-range":      {416, file, []string{"Range", "bytes=3000-"}},
+		"precondition":  {412, file, []string{"If-Match", `"other"`}},
+		"too-long":      {414, "/api/v1/projects?shown=" + strings.Repeat("x", 17<<10), nil},
+		"head-too-long": {431, file, []string{"X-Odd", strings.Repeat("x", 65<<10)}},
+	} {
+		for _, method := range []string{"GET", "HEAD"} {
+			response, content := s.asked(t, method, of.path, append(s.bearer(), of.header...)...)
+			require.Equal(t, of.status, response.StatusCode, want)
+			require.Equal(t, "application/problem+json", response.Header.Get("Content-Type"), want)
+			require.Empty(t, response.Header.Get("Content-Disposition"), want)
+			if method == "HEAD" {
+				require.Empty(t, content)
+				continue
+			}
+			var p api.Problem
+			require.NoError(t, json.Unmarshal(content, &p), want)
+			require.Equal(t, []any{"urn:kembrel:problem:" + want, of.status}, []any{p.Type, p.Status})
+		}
+	}
+	response, _ := s.asked(t, "GET", file, append(s.bearer(), "Range", "bytes=3000-")...)
+	require.Equal(t, "bytes */3000", response.Header.Get("Content-Range"))
 }

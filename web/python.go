@@ -122,7 +122,7 @@ func (w *wheels) serve(c *gin.Context) {
 			return
 		}
 		c.Header("Content-Type", "application/octet-stream")
-		http.ServeContent(steady{c.Writer}, c.Request, "", one.made, io.NewSectionReader(one.file, 0, one.size))
+		sendContent(c.Writer, c.Request, one.made, io.NewSectionReader(one.file, 0, one.size))
 		return
 	}
 	c.Status(http.StatusNotFound)

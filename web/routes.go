@@ -393,12 +393,56 @@ func bind[I, O any](w *server, op api.Operation[I, O], do func(context.Context, 
 // bindStream registers an operation that writes its answer itself.
 func bindStream[I any](w *server, op api.Operation[I, api.None],
 	do func(context.Context, act.Who, *I) (*huma.StreamResponse, error)) {
-	huma.Register(w.huma, w.describe(op.Spec, asStream), func(ctx context.Context,
-		in *I) (*huma.StreamResponse, error) {
+	described := w.describe(op.Spec, asStream)
+	described.Responses = downloads(op.Spec)
+	huma.Register(w.huma, described, func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
 		out, err := do(ctx, whoAsks(ctx), in)
 		if err != nil {
 			return nil, w.service.Problem(err)
 		}
 		return out, nil
 	})
+}
+
+// downloads are the answers of an operation that writes them itself.
+func downloads(op api.Spec) map[string]*huma.Response {
+	content := map[string]*huma.MediaType{}
+	for _, media := range op.Media {
+		kind := &huma.Schema{Type: "string", Format: "binary"}
+		if strings.HasPrefix(media, "text/") {
+			kind.Format = ""
+		}
+		if strings.HasSuffix(media, "json") {
+			kind = &huma.Schema{}
+		}
+		content[media] = &huma.MediaType{Schema: kind}
+	}
+	out := map[string]*huma.Response{"200": {Description: "OK", Content: content}}
+	if op.Parts {
+		out["206"] = &huma.Response{Description: "The part that was asked for (Range)", Content: content}
+		out["304"] = &huma.Response{Description: "It has not changed (If-None-Match)"}
+	}
+	return out
+}
+
+// namesCBOR says of every operation that what it takes and gives as JSON it takes and gives as CBOR too.
+func (w *server) namesCBOR() {
+	both := func(content map[string]*huma.MediaType) {
+		if as, is := content["application/json"]; is && as.Schema != nil && as.Schema.Ref != "" {
+			content[api.CBOR] = as
+		}
+	}
+	for _, path := range w.huma.OpenAPI().Paths {
+		for _, op := range []*huma.Operation{path.Get, path.Put, path.Post, path.Patch, path.Delete} {
+			if op == nil {
+				continue
+			}
+			if op.RequestBody != nil {
+				both(op.RequestBody.Content)
+			}
+			for _, response := range op.Responses {
+				both(response.Content)
+			}
+		}
+	}
 }

@@ -101,6 +101,7 @@ func New(s *service.Service, o Options) *Server {
 		"json": config.Formats["json"], api.CBOR: api.Format, "cbor": api.Format}
 	w.huma = humagin.New(engine, config)
 	w.routes()
+	w.namesCBOR()
 	return &Server{server: w, engine: engine}
 }
 
@@ -135,7 +136,7 @@ func (s *Server) Serve(ctx context.Context, address, metricsAddress string, read
 		return err
 	}
 	main := &http.Server{Handler: s.Handler(), TLSConfig: s.options.TLS, ReadHeaderTimeout: 10 * time.Second,
-		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 5 * longestHead, // so that what is too long is answered with a problem
 		ErrorLog:    slog.NewLogLogger(s.options.Log.Handler(), slog.LevelWarn),
 		BaseContext: func(net.Listener) context.Context { return ctx }}
 	listeners := map[*http.Server]net.Listener{main: listener}

@@ -107,8 +107,43 @@ func sendFile(reader io.ReadSeeker, file api.File, saved time.Time) *huma.Stream
 		h.Set("Content-Type", "application/octet-stream")
 		h.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(path.Base(file.Path)))
 		h.Set("ETag", `"`+file.Digest+`"`)
-		http.ServeContent(steady{g.Writer}, asAsked(g.Request), "", saved, reader)
+		sendContent(g.Writer, asAsked(g.Request), saved, reader)
 	}}
+}
+
+// sendContent sends content, or the range of it that is asked for, under the conditions of the request.
+func sendContent(w http.ResponseWriter, r *http.Request, at time.Time, content io.ReadSeeker) {
+	http.ServeContent(&refusing{steady: steady{w}}, r, "", at, content)
+}
+
+// refusing makes problems of what http.ServeContent refuses.
+type refusing struct {
+	steady
+	refused bool
+}
+
+func (w *refusing) WriteHeader(status int) {
+	var p *api.Problem
+	switch status {
+	case http.StatusPreconditionFailed:
+		p = api.Fail(api.NotModified, "the content is not, or no longer, what the request's conditions say")
+	case http.StatusRequestedRangeNotSatisfiable:
+		p = api.Fail(api.NoRange, "none of the ranges asked for is in the content: %s",
+			w.Header().Get("Content-Range"))
+	default:
+		w.steady.WriteHeader(status)
+		return
+	}
+	w.refused = true
+	w.Header().Del("Content-Disposition")
+	sendProblem(w.steady, p)
+}
+
+func (w *refusing) Write(p []byte) (int, error) {
+	if w.refused {
+		return len(p), nil // what was to be said in plain text
+	}
+	return w.steady.Write(p)
 }
 
 // steady moves the deadline on with every piece that goes out.

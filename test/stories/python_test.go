@@ -190,6 +190,8 @@ func TestRanksShareARun(t *testing.T) {
 	cmd.Env = append(cmd.Env, "CUT=3")
 	out, errs, code := run(cmd)
 	require.Equal(t, 3, code, out+errs)
+	r := w.show(t, "vessels/1")
+	require.EqualValues(t, 3, r.Checkpoints, "the third was saved before the cut: %s %v", errs, r.Notes)
 	out, errs, code = w.try("resume", "vessels/1")
 	require.Zero(t, code, out+errs)
 	seen := 0
@@ -327,7 +329,7 @@ func TestEachRankRecordsAndSaves(t *testing.T) {
 		cmd.Env = append(cmd.Env, env...)
 		out, errs, code := run(cmd)
 		if slices.Contains(env, "CUT=3") {
-			require.Equal(t, 3, code, out+errs)
+			require.Equal(t, 3, code, out+errs); t.Log(errs)
 			out, errs, code = w.try("resume", "vessels/2")
 		}
 		require.Zero(t, code, out+errs)
