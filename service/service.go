@@ -69,6 +69,7 @@ type Service struct {
 
 	db      *pg.Store
 	options Options
+	blobs   *blobVitals
 }
 
 // on is the store for a slice: its transactions give the slice what it needs of one, T.
@@ -103,13 +104,14 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 	if o.SealAfter == 0 {
 		o.SealAfter = 3 * time.Minute
 	}
-	chunks := pack.New(blobs, db)
+	heard := &blobVitals{of: map[string]BlobVitals{}}
+	chunks := pack.New(&blob.Watched{Store: blobs, Heard: heard.heard}, db)
 	if o.Alone {
 		chunks.Alone()
 	}
 	a := act.New(db, o.Log)
 	f := finding.New(a, db)
-	s := &Service{Act: a, Finder: f, db: db, options: o,
+	s := &Service{Act: a, Finder: f, db: db, options: o, blobs: heard,
 		People: people.New(a, on[people.Tx]{db}), Projects: projects.New(f, on[projects.Tx]{db}),
 		Curves: curves.New(f, db), Judging: judging.New(f, on[judging.Tx]{db}), Weights: weights.New(f, db),
 		Searches: searches.New(f, on[searches.Tx]{db})}

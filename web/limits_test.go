@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -43,6 +44,47 @@ func TestUnknownMethodsAreNoLabels(t *testing.T) {
 		try(i)
 	}
 	require.Equal(t, before, series())
+}
+
+// Whoever looks after the service sees sign-ins, connections, the blob store, jobs and recorders.
+func TestVitals(t *testing.T) {
+	s := serve(t)
+	s.project(t)
+	s.saved(t, noise(3000, 1), 0.5)
+	response, _ := s.raw(t, "POST", "/api/v1/session", `{"name":"ines","password":"not this one"}`,
+		"Content-Type", "application/json")
+	require.Equal(t, http.StatusUnauthorized, response.StatusCode)
+	figures := func() map[string]float64 {
+		r := httptest.NewRecorder()
+		s.metrics.ServeHTTP(r, httptest.NewRequest("GET", "/", nil))
+		require.Equal(t, http.StatusOK, r.Code, r.Body.String())
+		out := map[string]float64{}
+		for line := range strings.Lines(r.Body.String()) {
+			name, value, _ := strings.Cut(strings.TrimSpace(line), " ")
+			if v, err := strconv.ParseFloat(value, 64); err == nil && !strings.HasPrefix(line, "#") {
+				out[name] = v
+			}
+		}
+		return out
+	}
+	require.Eventually(t, func() bool {
+		return figures()[`kembrel_jobs{kind="inspect-weights",state="completed"}`] == 1
+	}, 20*time.Second, 100*time.Millisecond)
+	found := figures()
+	for name, want := range map[string]float64{
+		`kembrel_events_total{kind="session",verb="sign-in-failed"}`:   1,
+		`kembrel_database_connections{lane="recorders",state="limit"}`: 8,
+		`kembrel_blob_requests_total{outcome="failed",what="sync"}`:    0,
+		`kembrel_recorders`:        1,
+		`kembrel_database_answers`: 1,
+	} {
+		require.Contains(t, found, name)
+		require.Equal(t, want, found[name], name)
+	}
+	require.GreaterOrEqual(t, found[`kembrel_blob_requests_total{outcome="done",what="sync"}`], 1.0)
+	require.Greater(t, found[`kembrel_blob_seconds_total{what="sync"}`], 0.0)
+	s.db.Close()
+	require.Zero(t, figures()[`kembrel_database_answers`], "what can be told is told without the database")
 }
 
 // longRun brings in a run whose history is larger than what a connection holds.

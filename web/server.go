@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"math"
 	"net"
 	"net/http"
 	"net/netip"
@@ -16,8 +15,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"kembrel/api"
@@ -68,7 +65,7 @@ func New(s *service.Service, o Options) *Server {
 	}
 	engine.HandleMethodNotAllowed = true
 	engine.RedirectTrailingSlash = false
-	w := &server{service: s, options: o, metrics: newMetrics(s.Disk), bodies: newShares(bodiesInAll, bodiesEach),
+	w := &server{service: s, options: o, metrics: newMetrics(s), bodies: newShares(bodiesInAll, bodiesEach),
 		exports: newShares(exportsInAll, exportsEach)}
 	engine.Use(w.observe, w.recover, w.protect, w.identify)
 	engine.NoMethod(func(c *gin.Context) {
@@ -136,9 +133,10 @@ func (s *Server) Serve(ctx context.Context, address, metricsAddress string, read
 		return err
 	}
 	main := &http.Server{Handler: s.Handler(), TLSConfig: s.options.TLS, ReadHeaderTimeout: 10 * time.Second,
-		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 5 * longestHead, // so that what is too long is answered with a problem
-		ErrorLog:    slog.NewLogLogger(s.options.Log.Handler(), slog.LevelWarn),
-		BaseContext: func(net.Listener) context.Context { return ctx }}
+		IdleTimeout:    2 * time.Minute,
+		MaxHeaderBytes: 5 * longestHead, // so that what is too long is answered with a problem
+		ErrorLog:       slog.NewLogLogger(s.options.Log.Handler(), slog.LevelWarn),
+		BaseContext:    func(net.Listener) context.Context { return ctx }}
 	listeners := map[*http.Server]net.Listener{main: listener}
 	if metricsAddress != "" {
 		l, err := listen(ctx, metricsAddress)
@@ -188,48 +186,4 @@ func listen(ctx context.Context, address string) (net.Listener, error) {
 			fmt.Errorf("cannot listen on %s (%w); end the program that does, or choose another address with --listen or --metrics", address, err)
 	}
 	return l, nil
-}
-
-type metrics struct {
-	registry *prometheus.Registry
-	requests *prometheus.HistogramVec
-	readings prometheus.Counter
-	chunks   prometheus.Counter
-	streams  prometheus.Gauge
-}
-
-func newMetrics(disk func() *api.Disk) *metrics {
-	m := &metrics{
-		registry: prometheus.NewRegistry(),
-		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "kembrel_request_seconds",
-			Help:    "Time to answer, by route and status.",
-			Buckets: []float64{.001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 10}}, []string{"method",
-			"route", "status"}),
-		readings: prometheus.NewCounter(prometheus.CounterOpts{Name: "kembrel_readings_total",
-			Help: "Readings made durable."}),
-		chunks: prometheus.NewCounter(prometheus.CounterOpts{Name: "kembrel_chunk_bytes_total",
-			Help: "Bytes of chunks received."}),
-		streams: prometheus.NewGauge(prometheus.GaugeOpts{Name: "kembrel_live_streams", Help: "Live streams open."}),
-	}
-	for name, what := range map[string]struct {
-		help string
-		of   func(d *api.Disk) int64
-	}{
-		"kembrel_disk_free_bytes": {"Free on the disk of the blobs.", func(d *api.Disk) int64 { return d.Free }},
-		"kembrel_disk_reserve_bytes": {"Kept free on the disk of the blobs for the database.",
-			func(d *api.Disk) int64 { return d.Reserve }},
-		"kembrel_disk_missing_bytes": {"To become free before checkpoints are kept again; 0: there is room.",
-			func(d *api.Disk) int64 { return d.Missing }},
-	} {
-		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name,
-			Help: what.help}, func() float64 {
-			if d := disk(); d != nil {
-				return float64(what.of(d))
-			}
-			return math.NaN() // the blobs are in a bucket
-		}))
-	}
-	m.registry.MustRegister(m.requests, m.readings, m.chunks, m.streams, collectors.NewGoCollector(),
-		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	return m
 }

@@ -12,6 +12,7 @@ type Act struct {
 
 	places Remembered[string, knownPlace] // by key
 	makers Remembered[string, int64]      // of runs, by address
+	counts counts
 }
 
 // New makes it on an open store.

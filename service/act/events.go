@@ -20,7 +20,11 @@ type Did struct {
 func (s *Act) Event(ctx context.Context, q Tx, e store.Event) error {
 	e.Place = Place(ctx)
 	e.Subject = Clean(e.Subject)
-	return q.AddEvent(ctx, e)
+	err := q.AddEvent(ctx, e)
+	if err == nil {
+		s.counts.add(e.Kind, e.Verb)
+	}
+	return err
 }
 
 // RunEvent is Event for one of a run: it fills in the project, and the run's address where no subject is given. A

@@ -96,7 +96,7 @@ func (p *Packs) finished(ctx context.Context, contents Contents) (packs []found,
 
 // Space is how the disk of the blobs stands; nil where it has no end.
 func (p *Packs) Space() *blob.Full {
-	l, ok := p.blobs.(*blob.Local)
+	l, ok := blob.As[*blob.Local](p.blobs)
 	if !ok {
 		return nil
 	}

@@ -7,3 +7,9 @@ lock table journal in access share mode;
 
 -- query: seal_lock
 select pg_advisory_xact_lock(7421, hashint8(@run::bigint));
+
+-- query: vitals_jobs
+select kind, state::text as state, count(*) as jobs from jobs.river_job group by kind, state;
+
+-- query: vitals_recorders
+select count(*) from leg where open and state = 'running' and seen > now() - interval '1 minute';
