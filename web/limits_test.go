@@ -70,6 +70,7 @@ func TestVitals(t *testing.T) {
 	require.Eventually(t, func() bool {
 		return figures()[`kembrel_jobs{kind="inspect-weights",state="completed"}`] == 1
 	}, 20*time.Second, 100*time.Millisecond)
+	s.leg(t)
 	found := figures()
 	for name, want := range map[string]float64{
 		`kembrel_events_total{kind="session",verb="sign-in-failed"}`:   1,
