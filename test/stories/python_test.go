@@ -329,7 +329,8 @@ func TestEachRankRecordsAndSaves(t *testing.T) {
 		cmd.Env = append(cmd.Env, env...)
 		out, errs, code := run(cmd)
 		if slices.Contains(env, "CUT=3") {
-			require.Equal(t, 3, code, out+errs); t.Log(errs)
+			require.Equal(t, 3, code, out+errs)
+			t.Log(errs)
 			out, errs, code = w.try("resume", "vessels/2")
 		}
 		require.Zero(t, code, out+errs)

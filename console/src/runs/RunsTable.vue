@@ -150,7 +150,7 @@ function drag(e: PointerEvent, i: number) {
   const handle = e.currentTarget as HTMLElement
   handle.setPointerCapture(e.pointerId)
   const move = (m: PointerEvent) => {
-    emit('width', i, Math.max(40, before + m.clientX - from))
+    emit('width', i, Math.max(narrowest, before + m.clientX - from))
   }
   const up = () => {
     handle.removeEventListener('pointermove', move)
@@ -158,6 +158,24 @@ function drag(e: PointerEvent, i: number) {
   }
   handle.addEventListener('pointermove', move)
   handle.addEventListener('pointerup', up)
+}
+/** The head that Tab leads to, from -1 for the run's; arrows lead to the others, and with Shift change a column's width. */
+const head = ref(-1)
+const reach = computed(() => (head.value < props.columns.length ? head.value : -1))
+const said = ref('')
+const narrowest = 40
+function headKeys(e: KeyboardEvent, i: number) {
+  const by = { ArrowLeft: -1, ArrowRight: 1 }[e.key]
+  if (!by || e.ctrlKey || e.metaKey || e.altKey) return
+  e.preventDefault()
+  if (!e.shiftKey) {
+    head.value = Math.min(props.columns.length - 1, Math.max(-1, i + by))
+    void nextTick(() => scroller.value?.querySelector<HTMLElement>(`[data-head="${head.value}"]`)?.focus())
+  } else if (i >= 0) {
+    const wide = Math.max(narrowest, props.columns[i].width + 8 * by)
+    emit('width', i, wide)
+    said.value = `${props.columns[i].label}: ${wide} pixels wide`
+  }
 }
 const trayColour = (n: number) => {
   const i = props.tray.indexOf(n)
@@ -183,7 +201,15 @@ const notFinite = (r: Run) => !!r.last && !Number.isFinite(toNumber(r.last.value
       <thead>
         <tr aria-rowindex="1">
           <th scope="col" :aria-sort="direction('number')">
-            <button type="button" :class="{ on: sort === 'number' }" @click="emit('sort', 'number')">
+            <button
+              type="button"
+              data-head="-1"
+              :tabindex="reach === -1 ? 0 : -1"
+              :class="{ on: sort === 'number' }"
+              @click="emit('sort', 'number')"
+              @focus="head = -1"
+              @keydown="headKeys($event, -1)"
+            >
               Run
               <span aria-hidden="true">{{ arrow[direction('number')] }}</span>
             </button>
@@ -199,13 +225,27 @@ const notFinite = (r: Run) => !!r.last && !Number.isFinite(toNumber(r.last.value
             <button
               v-if="sortOf(c.what)"
               type="button"
+              :data-head="i"
+              :tabindex="reach === i ? 0 : -1"
+              aria-description="Shift with the left or right arrow changes its width"
               :class="{ on: direction(c.what) !== 'none' }"
               @click="emit('sort', sortOf(c.what))"
+              @focus="head = i"
+              @keydown="headKeys($event, i)"
             >
               {{ c.label }}
               <span aria-hidden="true">{{ arrow[direction(c.what)] }}</span>
             </button>
-            <template v-else>{{ c.label }}</template>
+            <span
+              v-else
+              :data-head="i"
+              :tabindex="reach === i ? 0 : -1"
+              aria-description="Shift with the left or right arrow changes its width"
+              @focus="head = i"
+              @keydown="headKeys($event, i)"
+            >
+              {{ c.label }}
+            </span>
             <span class="edge" aria-hidden="true" @pointerdown.prevent="drag($event, i)"></span>
           </th>
           <td class="rest" role="presentation"></td>
@@ -294,6 +334,7 @@ const notFinite = (r: Run) => !!r.last && !Number.isFinite(toNumber(r.last.value
         ></tr>
       </tbody>
     </table>
+    <span class="visually-hidden" aria-live="polite">{{ said }}</span>
   </div>
 </template>
 
@@ -359,7 +400,8 @@ th button.on {
   cursor: col-resize;
   border-right: 1px solid transparent;
 }
-th:hover .edge {
+th:hover .edge,
+th:focus-within .edge {
   border-color: var(--rule2);
 }
 tbody tr:hover td,
