@@ -81,8 +81,8 @@ var (
 
 // Describe implements prometheus.Collector.
 func (v vitals) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{poolDesc, waitsDesc, waitedDesc, jobsDesc, recordersDesc, eventsDesc, blobsDesc,
-		blobTimeDesc, vitalsDesc} {
+	for _, d := range []*prometheus.Desc{poolDesc, waitsDesc, waitedDesc, jobsDesc, recordersDesc, eventsDesc,
+		blobsDesc, blobTimeDesc, vitalsDesc} {
 		to <- d
 	}
 }

@@ -27,8 +27,9 @@ func (s *DB) PoolStates() []PoolState {
 			continue
 		}
 		now := pool.Stat()
-		out = append(out, PoolState{Lane: laneRules[lane].name, InUse: int(now.AcquiredConns()), Idle: int(now.IdleConns()),
-			Max: int(now.MaxConns()), Waits: now.EmptyAcquireCount(), Waited: now.EmptyAcquireWaitTime()})
+		out = append(out, PoolState{Lane: laneRules[lane].name, InUse: int(now.AcquiredConns()),
+			Idle: int(now.IdleConns()), Max: int(now.MaxConns()),
+			Waits: now.EmptyAcquireCount(), Waited: now.EmptyAcquireWaitTime()})
 	}
 	return out
 }
