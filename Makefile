@@ -15,7 +15,7 @@ SHELL := /bin/bash
 took = TIMEFORMAT="$@ took %R s: %U of a processor, %S of the system"; time
 
 .DEFAULT_GOAL := help
-.PHONY: help demo build test test-stories test-rest test-race test-stress check check-code check-console bench load test-bucket platforms test-platforms fuzz screenshots openapi clean setup-database setup-browser setup-python setup-compiler setup-bench
+.PHONY: help demo build test test-stories test-rest test-race test-stress check check-code check-console bench load test-bucket release test-release platforms test-platforms fuzz screenshots openapi clean setup-database setup-browser setup-python setup-compiler setup-bench
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "  make %-15s %s\n", $$1, $$2}'
@@ -100,6 +100,12 @@ load: setup-database build ## a thousand runs train for two minutes, and everyth
 platforms: console/dist/index.html ## build the binary for other platforms too, which the service hands out as Python wheels
 	@mkdir -p build/platforms
 	@for p in linux-amd64 linux-arm64 darwin-amd64 darwin-arm64; do echo "Building kembrel for $$p ..."; GOOS=$${p%-*} GOARCH=$${p#*-} $(BUILD) -o build/platforms/kembrel-$$p ./cmd/kembrel || exit 1; done
+
+release: console/dist/index.html ## build what is handed out: binaries, Debian packages, manual, lists of parts, checksums (build/release)
+	@release/build
+
+test-release: ## install the release's packages in a root of their own, upgrade and remove them (BEFORE=folder of the release before)
+	@release/try
 
 test-platforms: platforms setup-python ## start what platforms built, where it can be emulated here, and install its wheel
 	@.ci/test-platforms

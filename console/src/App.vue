@@ -126,4 +126,21 @@ nav a.on {
   box-shadow: inset 0 -2px 0 var(--accent);
   font-weight: 500;
 }
+@media (max-width: 700px) {
+  .top {
+    height: auto;
+    flex-wrap: wrap;
+    padding: 6px 16px 0;
+  }
+  nav {
+    order: 1;
+    width: 100%;
+    margin-left: 0;
+    overflow-x: auto;
+  }
+  nav a {
+    padding: 9px 0;
+    white-space: nowrap;
+  }
+}
 </style>

@@ -31,6 +31,10 @@ var pages = []struct{ name, path string }{
 	{"snapshot", "/data/boats/1"},
 }
 
+// read are the pages that are read on a phone too.
+var read = map[string]bool{"projects": true, "run": true, "checkpoint": true, "data": true, "snapshot": true,
+	"catalogue": true, "model": true, "edition": true, "predictions": true, "account": true, "nowhere": true}
+
 // Every page has one heading of its own, a title, no sideways scrolling in a window of 900 pixels, and nothing that
 // keeps anybody out, in both looks.
 func TestEveryPage(t *testing.T) {
@@ -106,6 +110,14 @@ func TestEveryPage(t *testing.T) {
 			mutex.Unlock()
 		}
 		do(t, ctx, "the other look", act(`document.querySelector('header button').click()`))
+	}
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(390, 844))) // a phone's
+	for _, p := range pages {
+		if read[p.name] {
+			do(t, ctx, p.path, chromedp.Navigate(w.url+p.path), until(`document.querySelector('h1')`),
+				until(`performance.getEntriesByType('resource').every((r) => r.responseEnd > 0)`))
+			assert.Empty(t, await[string](t, ctx, sideways, nil), "%s, 390: it scrolls sideways", p.path)
+		}
 	}
 }
 

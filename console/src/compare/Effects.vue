@@ -130,4 +130,9 @@ text {
 figure p {
   margin: 2px 0 0;
 }
+@media (max-width: 700px) {
+  .effects {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -172,4 +172,9 @@ const small = computed(() =>
   grid-template-columns: repeat(auto-fill, minmax(280px, 1fr));
   gap: 14px 20px;
 }
+@media (max-width: 700px) {
+  .pair {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

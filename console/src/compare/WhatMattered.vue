@@ -124,4 +124,9 @@ function pick(data: unknown) {
 .choose {
   width: 120px;
 }
+@media (max-width: 700px) {
+  .pair {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -152,4 +152,9 @@ dd {
   height: auto;
   padding-bottom: 8px;
 }
+@media (max-width: 700px) {
+  dl {
+    grid-template-columns: max-content minmax(0, 1fr);
+  }
+}
 </style>

@@ -158,4 +158,9 @@ const two = (v: number | string | undefined) => (typeof v === 'number' ? v.toFix
 .miss {
   color: var(--warn);
 }
+@media (max-width: 700px) {
+  .grid {
+    grid-template-columns: repeat(2, minmax(0, 1fr));
+  }
+}
 </style>

@@ -312,4 +312,9 @@ table {
 .more {
   text-align: center;
 }
+@media (max-width: 700px) {
+  .grid {
+    grid-template-columns: repeat(2, minmax(0, 1fr));
+  }
+}
 </style>

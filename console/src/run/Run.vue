@@ -412,4 +412,9 @@ const csv = computed(() => `/api/v1/projects/${props.project}/history?runs=${pro
 .key {
   margin: 4px 0 0 46px;
 }
+@media (max-width: 700px) {
+  .charts {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -105,4 +105,9 @@ h3 {
 .notes {
   padding-left: 18px;
 }
+@media (max-width: 700px) {
+  .machine {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -45,6 +45,12 @@ onBeforeUnmount(() => size.disconnect())
   }
   .evidence {
     overflow-x: auto;
+    position: relative; /* what is there for screen readers alone stays within */
+  }
+}
+@media (max-width: 700px) {
+  .q {
+    padding: 14px 16px 16px;
   }
 }
 h2 {
