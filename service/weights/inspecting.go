@@ -219,12 +219,18 @@ func (s *Weights) openTensors(ctx context.Context, f store.File) (*tensor.File, 
 	return tensor.Open(&readerAt{ctx: ctx, from: content}, f.Size)
 }
 
-// readerAt reads a file at any place.
+// readerAt reads a file at any place. Many small tensors lie side by side, so what follows a small piece is read with
+// it.
 type readerAt struct {
-	mutex sync.Mutex
-	ctx   context.Context
-	from  io.ReadSeeker
+	mutex  sync.Mutex
+	ctx    context.Context
+	from   io.ReadSeeker
+	window []byte // what was read last, ahead
+	at     int64  // where it begins
 }
+
+// readAhead is how much is read for a small piece, in bytes.
+const readAhead = 1 << 20
 
 func (r *readerAt) ReadAt(p []byte, at int64) (int, error) {
 	r.mutex.Lock()
@@ -232,6 +238,28 @@ func (r *readerAt) ReadAt(p []byte, at int64) (int, error) {
 	if err := r.ctx.Err(); err != nil { // what is read again and again in memory must end too
 		return 0, err
 	}
+	if len(p) >= readAhead {
+		return r.read(p, at)
+	}
+	if skip := at - r.at; skip < 0 || skip+int64(len(p)) > int64(len(r.window)) {
+		if r.window == nil {
+			r.window = make([]byte, 0, readAhead)
+		}
+		n, err := r.read(r.window[:readAhead], at)
+		r.window, r.at = r.window[:n], at
+		if err != nil && !errors.Is(err, io.EOF) {
+			r.window = r.window[:0]
+			return 0, err
+		}
+	}
+	n := copy(p, r.window[at-r.at:])
+	if n < len(p) {
+		return n, io.EOF
+	}
+	return n, nil
+}
+
+func (r *readerAt) read(p []byte, at int64) (int, error) {
 	if _, err := r.from.Seek(at, io.SeekStart); err != nil {
 		return 0, err
 	}
