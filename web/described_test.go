@@ -79,6 +79,9 @@ func (d *described) wrong(r *http.Request, status int, header http.Header) strin
 	if !there {
 		return "a status that is not described"
 	}
+	if status == http.StatusNotModified { // without content, whatever its head says
+		return ""
+	}
 	if kind == "" && (len(response.Content) == 0 || method == "get" && header.Get("Content-Length") == "0") {
 		return ""
 	}

@@ -16,8 +16,8 @@ type Watched struct {
 // Unwrap is the store that is watched.
 func (w *Watched) Unwrap() Store { return w.Store }
 
-// As finds a store of a kind behind one that may be watched.
-func As[T Store](s Store) (T, bool) {
+// As finds what a store is, or can do beside what every store can, behind those that watch it.
+func As[T any](s Store) (T, bool) {
 	for {
 		if found, is := s.(T); is {
 			return found, true

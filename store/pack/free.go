@@ -21,7 +21,7 @@ func (p *Packs) FreeNow(ctx context.Context, contents Contents) (Cleaned, error)
 	if err := p.endOpen(ctx); err != nil {
 		return out, fmt.Errorf("end the open pack: %w", err)
 	}
-	if lender, ok := p.blobs.(interface{ Lend(bool) }); ok {
+	if lender, ok := blob.As[interface{ Lend(bool) }](p.blobs); ok {
 		lender.Lend(true)
 		defer lender.Lend(false)
 	}
