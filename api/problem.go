@@ -25,52 +25,52 @@ const (
 	TooMany     Kind = "too-many"    // too many tries, or too much at once; wait
 	Unavailable Kind = "unavailable" // the database or the blob store does not answer; try again
 	// the service's disk keeps the rest for the database; readings still go, checkpoints wait
-	NoRoom      Kind = "no-room"
-	ChunkGone   Kind = "chunk-gone"    // a chunk is not where it was kept; it may come back
-	ChunkBad    Kind = "chunk-bad"     // a chunk's bytes are not those it is named by
-	Internal    Kind = "internal"      // a fault of the service
-	TooCostly   Kind = "too-costly"    // answering would take the service too long; ask for less
-	TooSlow     Kind = "too-slow"      // the request did not arrive or finish in time
-	TooOld      Kind = "too-old"       // the client is of before what this service still serves
-	BadMedia    Kind = "bad-media"     // a content type that is not read or written here
-	Unreadable  Kind = "unreadable"    // what is kept is no valid file of its kind
-	NoRange     Kind = "no-range"      // none of the ranges asked for is in the content
-	TooLong     Kind = "too-long"      // the address is over its limit
-	HeadTooLong Kind = "head-too-long" // the header fields are over their limit
-	NotModified Kind = "precondition"  // a condition of the request does not hold
+	NoRoom       Kind = "no-room"
+	ChunkGone    Kind = "chunk-gone"    // a chunk is not where it was kept; it may come back
+	ChunkBad     Kind = "chunk-bad"     // a chunk's bytes are not those it is named by
+	Internal     Kind = "internal"      // a fault of the service
+	TooCostly    Kind = "too-costly"    // answering would take the service too long; ask for less
+	TooSlow      Kind = "too-slow"      // the request did not arrive or finish in time
+	TooOld       Kind = "too-old"       // the client is of before what this service still serves
+	BadMedia     Kind = "bad-media"     // a content type that is not read or written here
+	Unreadable   Kind = "unreadable"    // what is kept is no valid file of its kind
+	NoRange      Kind = "no-range"      // none of the ranges asked for is in the content
+	TooLong      Kind = "too-long"      // the address is over its limit
+	HeadTooLong  Kind = "head-too-long" // the header fields are over their limit
+	Precondition Kind = "precondition"  // a condition of the request does not hold
 )
 
 var kinds = map[Kind]struct {
 	status int
 	title  string
 }{
-	Malformed:   {400, "The request cannot be read"},
-	Invalid:     {422, "A value is not acceptable"},
-	SignedOut:   {401, "Sign in first"},
-	Denied:      {403, "Not allowed"},
-	NotFound:    {404, "Not found"},
-	NotAllowed:  {405, "Method not allowed here"},
-	Gone:        {410, "No longer here"},
-	Conflict:    {409, "It contradicts what is there"},
-	BatchGap:    {409, "Batches before this one are missing"},
-	LegClaimed:  {409, "Another recorder writes this leg"},
-	Mismatch:    {422, "The bytes are not those announced"},
-	TooLarge:    {413, "Too large"},
-	TooMany:     {429, "Too many at once"},
-	Unavailable: {503, "Storage does not answer"},
-	NoRoom:      {507, "No room for checkpoints"},
-	ChunkGone:   {503, "A chunk is not where it was kept"},
-	ChunkBad:    {500, "A chunk is damaged"},
-	Internal:    {500, "A fault of the service"},
-	TooCostly:   {422, "It would take too long"},
-	TooSlow:     {408, "Too slow"},
-	TooOld:      {426, "The client is too old"},
-	BadMedia:    {415, "Unknown content type"},
-	Unreadable:  {422, "The file cannot be read"},
-	NoRange:     {416, "No such range"},
-	TooLong:     {414, "The address is too long"},
-	HeadTooLong: {431, "The header fields are too long"},
-	NotModified: {412, "A condition does not hold"},
+	Malformed:    {400, "The request cannot be read"},
+	Invalid:      {422, "A value is not acceptable"},
+	SignedOut:    {401, "Sign in first"},
+	Denied:       {403, "Not allowed"},
+	NotFound:     {404, "Not found"},
+	NotAllowed:   {405, "Method not allowed here"},
+	Gone:         {410, "No longer here"},
+	Conflict:     {409, "It contradicts what is there"},
+	BatchGap:     {409, "Batches before this one are missing"},
+	LegClaimed:   {409, "Another recorder writes this leg"},
+	Mismatch:     {422, "The bytes are not those announced"},
+	TooLarge:     {413, "Too large"},
+	TooMany:      {429, "Too many at once"},
+	Unavailable:  {503, "Storage does not answer"},
+	NoRoom:       {507, "No room for checkpoints"},
+	ChunkGone:    {503, "A chunk is not where it was kept"},
+	ChunkBad:     {500, "A chunk is damaged"},
+	Internal:     {500, "A fault of the service"},
+	TooCostly:    {422, "It would take too long"},
+	TooSlow:      {408, "Too slow"},
+	TooOld:       {426, "The client is too old"},
+	BadMedia:     {415, "Unknown content type"},
+	Unreadable:   {422, "The file cannot be read"},
+	NoRange:      {416, "No such range"},
+	TooLong:      {414, "The address is too long"},
+	HeadTooLong:  {431, "The header fields are too long"},
+	Precondition: {412, "A condition does not hold"},
 }
 
 const problemPrefix = "urn:kembrel:problem:"
@@ -103,7 +103,7 @@ func Fail(kind Kind, format string, args ...any) *Problem {
 
 // KindOfStatus is the kind that stands for a bare HTTP status.
 func KindOfStatus(status int) Kind {
-	for _, k := range []Kind{Malformed, SignedOut, Denied, NotFound, NotAllowed, TooSlow, Conflict, NotModified,
+	for _, k := range []Kind{Malformed, SignedOut, Denied, NotFound, NotAllowed, TooSlow, Conflict, Precondition,
 		TooLarge, TooLong, BadMedia, NoRange, Invalid, TooMany, HeadTooLong, Unavailable} {
 		if kinds[k].status == status {
 			return k

@@ -135,7 +135,7 @@ func (s *sender) gathered(records []spool.Record) (p pending) {
 // sends or where to.
 func ofItem(err error) bool {
 	for _, kind := range []api.Kind{api.Invalid, api.Malformed, api.TooLarge, api.Conflict, api.Mismatch, api.BadMedia,
-		api.NotModified, api.Internal, api.TooSlow, api.NotAllowed, api.Gone} {
+		api.Precondition, api.Internal, api.TooSlow, api.NotAllowed, api.Gone} {
 		if api.Is(err, kind) {
 			return true
 		}

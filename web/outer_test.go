@@ -7,11 +7,13 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
+	"kembrel/service"
 )
 
 // asked sends a request as it is: nothing is decompressed on the way back.
@@ -33,7 +35,7 @@ func (s *served) asked(t *testing.T, method, path string, header ...string) (*ht
 // Answers are sent smaller where the client takes that and it pays; files, parts of them and the stream of events are
 // sent as they are.
 func TestAnswersAreCompressed(t *testing.T) {
-	s := serve(t)
+	s := serveAs(t, service.Options{LostAfter: time.Hour})
 	s.project(t)
 	s.saved(t, noise(300_000, 1), 0.5, 0.3)
 	for range 40 {

@@ -126,7 +126,7 @@ func (w *refusing) WriteHeader(status int) {
 	var p *api.Problem
 	switch status {
 	case http.StatusPreconditionFailed:
-		p = api.Fail(api.NotModified, "the content is not, or no longer, what the request's conditions say")
+		p = api.Fail(api.Precondition, "the content is not, or no longer, what the request's conditions say")
 	case http.StatusRequestedRangeNotSatisfiable:
 		p = api.Fail(api.NoRange, "none of the ranges asked for is in the content: %s",
 			w.Header().Get("Content-Range"))

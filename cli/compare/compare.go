@@ -167,25 +167,22 @@ func blankNaN(v api.Float) string {
 // showComparison prints a comparison for people, at the terminal's width.
 func (a *Commands) showComparison(ctx context.Context, in *api.CompareInput, c *api.Comparison, f compareFlags) error {
 	p := a.Line
-	wide := term.Width(a.Out)
 	name := c.Objective.Curve
 	p("%s: %d runs of %d settings, judged by %s, %s is better", c.Project, len(c.Runs), len(c.Groups), name, c.Objective.Direction)
 	if c.Left > 0 {
 		p("%d more runs are chosen than there is room for; these are the best", c.Left)
 	}
-	p("\n%s", paragraph("Which is best?  "+c.Answers.Best+" "+c.Answers.Apart, wide))
+	p("\n%s", plain.Text("Which is best?  "+c.Answers.Best+" "+c.Answers.Apart))
 	ranks := rankTable(c)
-	ranks.Fit(wide - 2)
 	a.Table(ranks, 2)
 	if len(c.Evaluated) > 0 {
-		p("\n%s", paragraph("What did evaluations find?  "+c.Answers.Evaluated, wide))
+		p("\n%s", plain.Text("What did evaluations find?  "+c.Answers.Evaluated))
 		l := evaluatedTable(c)
-		l.Fit(wide - 2)
 		a.Table(l, 2)
 	}
-	p("\n%s", paragraph("What differed?  "+c.Answers.Differed, wide))
+	p("\n%s", plain.Text("What differed?  "+c.Answers.Differed))
 	rows, packages := folded(c.Differ, f.packages)
-	for _, l := range factTables(c, rows, wide-2) {
+	for _, l := range factTables(c, rows, term.Width(a.Out)-2) {
 		a.Table(l, 2)
 	}
 	if packages > 0 {
@@ -197,7 +194,6 @@ func (a *Commands) showComparison(ctx context.Context, in *api.CompareInput, c *
 		for _, r := range c.Same {
 			l.Add(r.Section+" "+r.Name, r.Values[0])
 		}
-		l.Fit(wide - 2)
 		a.Table(l, 2)
 	}
 	if f.changes {
@@ -209,17 +205,17 @@ func (a *Commands) showComparison(ctx context.Context, in *api.CompareInput, c *
 				plain.Text(change.Patch))
 		}
 	}
-	p("\n%s", paragraph("How did they learn?  "+c.Answers.Learned, wide))
+	p("\n%s", plain.Text("How did they learn?  "+c.Answers.Learned))
 	if err := a.drawLearning(ctx, in, f, name); err != nil {
 		return err
 	}
 	if len(c.Runs) >= 6 || f.figure != "" {
-		if err := a.showMattered(ctx, in, f, wide); err != nil {
+		if err := a.showMattered(ctx, in, f); err != nil {
 			return err
 		}
 	}
 	if f.trade != "" {
-		return a.showTradeOff(ctx, in, f, wide)
+		return a.showTradeOff(ctx, in, f)
 	}
 	return nil
 }
@@ -257,11 +253,6 @@ func (a *Commands) codeDiff(ctx context.Context, commits []string) string {
 		fmt.Fprintf(&out, "from %.12s to %.12s\n%s", commits[0], other, plain.Text(string(text)))
 	}
 	return out.String()
-}
-
-// paragraph breaks a text into lines.
-func paragraph(text string, wide int) string {
-	return strings.Join(term.Wrap("", plain.Text(text), wide, math.MaxInt), "\n")
 }
 
 func (a *Commands) drawLearning(ctx context.Context, in *api.CompareInput, f compareFlags, objective string) error {
@@ -316,12 +307,12 @@ func finiteOnly(values []float64) []float64 {
 	return out
 }
 
-func (a *Commands) showMattered(ctx context.Context, in *api.CompareInput, f compareFlags, wide int) error {
+func (a *Commands) showMattered(ctx context.Context, in *api.CompareInput, f compareFlags) error {
 	m, err := client.Call(ctx, a.Client(), api.GetMattered, &api.InfluenceInput{CompareInput: *in, Figure: f.figure})
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.Out, "\n%s\n", paragraph("What mattered?  "+m.Says, wide))
+	a.Line("\n%s", plain.Text("What mattered?  "+m.Says))
 	l := term.List("hyperparameter", "importance#", "rank correlation#", "95 % interval", "runs#")
 	for _, v := range m.Influences {
 		interval := ""
@@ -337,12 +328,12 @@ func (a *Commands) showMattered(ctx context.Context, in *api.CompareInput, f com
 	return nil
 }
 
-func (a *Commands) showTradeOff(ctx context.Context, in *api.CompareInput, f compareFlags, wide int) error {
+func (a *Commands) showTradeOff(ctx context.Context, in *api.CompareInput, f compareFlags) error {
 	t, err := client.Call(ctx, a.Client(), api.GetTradeOff, &api.TradeOffInput{CompareInput: *in, Figures: f.trade})
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.Out, "\n%s\n", paragraph("What are the trade-offs?  "+t.Says, wide))
+	a.Line("\n%s", plain.Text("What are the trade-offs?  "+t.Says))
 	columns := []string{"run", "title"}
 	for i, name := range t.Figures {
 		columns = append(columns, name+map[bool]string{true: " ↓#", false: " ↑#"}[t.Lower[i]])
@@ -356,7 +347,6 @@ func (a *Commands) showTradeOff(ctx context.Context, in *api.CompareInput, f com
 		}
 		l.Add(append(cells, map[bool]string{true: "yes", false: ""}[p.Undominated])...)
 	}
-	l.Fit(wide - 2)
 	a.Table(l, 2)
 	return nil
 }

@@ -2,11 +2,12 @@ package compare
 
 import (
 	"fmt"
-	"kembrel/api"
-	"kembrel/cli/term"
 	"slices"
 	"strconv"
 	"strings"
+
+	"kembrel/api"
+	"kembrel/cli/term"
 )
 
 // fewPackages that differ are shown without being asked for.

@@ -113,7 +113,6 @@ changed since the one before, who used it, and how often the test split was look
 				return term.WriteJSON(a.Out, s)
 			}
 			p := a.Line
-			wide := min(term.Width(a.Out), 100)
 			p("%s  %s%s", s.Address, term.Many(s.Items, "item", "items"), sizeOf(s))
 			p("made %s by %s %s", term.When(s.Created), term.Printable(s.Who), term.Printable(sayMade(s)))
 			for _, q := range []struct {
@@ -124,9 +123,7 @@ changed since the one before, who used it, and how often the test split was look
 				{"What changed since the one before?", s.Answers.Changed}, {"Who used it?", s.Answers.Used},
 				{"How often was the test split looked at?", s.Answers.Looked}} {
 				p("\n%s", q.question)
-				for _, l := range term.Wrap("  ", term.Printable(q.answer), wide, 20) {
-					p("%s", l)
-				}
+				p("  %s", term.Printable(q.answer))
 				if q.question == "Are the splits alike?" && s.Found != nil {
 					a.Table(splitTable(s.Found), 2)
 				}

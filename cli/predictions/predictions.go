@@ -262,9 +262,7 @@ func (a *Commands) disagree(ctx context.Context, in *api.ExamplesInput, other, o
 			term.Printable(e.Other), digits(e.OtherScore))
 	}
 	if output == "table" {
-		for _, line := range term.Wrap("", term.Printable(got.Says), min(term.Width(a.Out), 100), 6) {
-			fmt.Fprintln(a.Out, line)
-		}
+		a.Line("%s", term.Printable(got.Says))
 		if by := byClass(got); len(by.Rows) > 0 {
 			fmt.Fprintln(a.Out)
 			a.Table(by, 0)
@@ -322,12 +320,7 @@ computes from the answers, with 95 % intervals, over all and by class.`,
 // tell prints what a sheet comes to.
 func (a *Commands) tell(d *api.SheetDetail) {
 	p := a.Line
-	wide := min(term.Width(a.Out), 100)
-	say := func(text string) {
-		for _, l := range term.Wrap("  ", term.Printable(text), wide, 8) {
-			p("%s", l)
-		}
-	}
+	say := func(text string) { p("  %s", term.Printable(text)) }
 	a.head(d)
 	p("\nIs anything broken?")
 	for _, x := range d.Alarms {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"sort"
+	"strings"
 	"unicode/utf8"
 )
 
@@ -124,8 +125,11 @@ type placed struct {
 // parseHeader reads a header as strictly as the format is: an object and nothing else, in UTF-8, no key twice, each
 // tensor with a dtype, a shape and two offsets; __metadata__ holds texts only.
 func parseHeader(text []byte) ([]placed, error) {
-	if !utf8.Valid(text) {
+	switch {
+	case !utf8.Valid(text):
 		return nil, bad("header: it is not UTF-8")
+	case !json.Valid(text):
+		return nil, bad("header: it is not JSON")
 	}
 	var list []placed
 	err := object(text, func(name string, value json.RawMessage) error {
@@ -144,9 +148,9 @@ func parseHeader(text []byte) ([]placed, error) {
 			case "dtype":
 				return json.Unmarshal(value, &e.Dtype)
 			case "shape":
-				return json.Unmarshal(value, &e.Shape)
+				return integers(value, &e.Shape)
 			case "data_offsets":
-				return json.Unmarshal(value, &offsets)
+				return integers(value, &offsets)
 			}
 			return nil // readers pass over what they do not know
 		})
@@ -170,36 +174,76 @@ func parseHeader(text []byte) ([]placed, error) {
 	return list, nil
 }
 
-// object reads the members of a JSON object, of which no key may be there twice, and nothing may stand behind it.
+// integers reads a list of them, of which none may be null.
+func integers(value json.RawMessage, to *[]int64) error {
+	if bytes.Contains(value, []byte("null")) {
+		return fmt.Errorf("%.40q is no list of integers", value)
+	}
+	return json.Unmarshal(value, to)
+}
+
+// object reads the members of a JSON object, of which no key may be there twice. text is valid JSON. O(len(text)).
 func object(text []byte, member func(key string, value json.RawMessage) error) error {
-	d := json.NewDecoder(bytes.NewReader(text))
-	if begin, err := d.Token(); err != nil || begin != json.Delim('{') {
+	rest := trimmed(text)
+	if rest[0] != '{' {
 		return fmt.Errorf("%.40q is no object", text)
 	}
 	seen := map[string]bool{}
-	for d.More() {
-		token, err := d.Token()
-		if err != nil {
-			return err
+	for rest = trimmed(rest[1:]); rest[0] != '}'; rest = trimmed(rest) {
+		if rest[0] == ',' {
+			rest = trimmed(rest[1:])
 		}
-		key, is := token.(string)
-		if !is || seen[key] {
-			return fmt.Errorf("%.200q is there twice", fmt.Sprint(token))
+		end := valueEnd(rest)
+		key := string(rest[1 : end-1])
+		if strings.Contains(key, `\`) {
+			if err := json.Unmarshal(rest[:end], &key); err != nil {
+				return err
+			}
+		}
+		if seen[key] {
+			return fmt.Errorf("%.200q is there twice", key)
 		}
 		seen[key] = true
-		var value json.RawMessage
-		if err := d.Decode(&value); err != nil {
-			return err
-		}
-		if err := member(key, value); err != nil {
+		rest = trimmed(trimmed(rest[end:])[1:]) // behind the colon
+		end = valueEnd(rest)
+		if err := member(key, rest[:end:end]); err != nil {
 			return fmt.Errorf("%.200q: %w", key, err)
 		}
-	}
-	if _, err := d.Token(); err != nil {
-		return err
-	}
-	if _, err := d.Token(); !errors.Is(err, io.EOF) {
-		return errors.New("something stands behind it")
+		rest = rest[end:]
 	}
 	return nil
+}
+
+func trimmed(text []byte) []byte { return bytes.TrimLeft(text, " \t\r\n") }
+
+// valueEnd is where the value that valid JSON begins with ends.
+func valueEnd(text []byte) int {
+	depth := 0
+	for i := 0; i < len(text); i++ {
+		switch text[i] {
+		case '"':
+			for i++; text[i] != '"'; i++ {
+				if text[i] == '\\' {
+					i++
+				}
+			}
+			if depth == 0 {
+				return i + 1
+			}
+		case '{', '[':
+			depth++
+		case '}', ']':
+			if depth--; depth == 0 {
+				return i + 1
+			}
+			if depth < 0 { // of what a number or a word stands in
+				return i
+			}
+		case ',', ' ', '\t', '\r', '\n':
+			if depth == 0 {
+				return i
+			}
+		}
+	}
+	return len(text)
 }

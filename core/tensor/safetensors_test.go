@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"math"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -104,6 +105,8 @@ func TestHostileFilesAreRefused(t *testing.T) {
 		"one offset":           file(`{"a":{"dtype":"U8","shape":[0],"data_offsets":[0]}}`, 0),
 		"no offsets":           file(`{"a":{"dtype":"U8","shape":[0]}}`, 0),
 		"no shape":             file(`{"a":{"dtype":"U8","data_offsets":[0,1]}}`, 1),
+		"null in a shape":      file(`{"a":{"dtype":"U8","shape":[null],"data_offsets":[0,0]}}`, 0),
+		"an object behind it":  file(`{} {}`, 0),
 		"a null shape":         file(`{"a":{"dtype":"U8","shape":null,"data_offsets":[0,1]}}`, 1),
 		"other letters":        file(`{"a":{"Dtype":"U8","SHAPE":[1],"data_offsets":[0,1]}}`, 1),
 		"no UTF-8":             file("{\"a\xff\":{\"dtype\":\"U8\",\"shape\":[1],\"data_offsets\":[0,1]}}", 1),
@@ -122,6 +125,20 @@ func TestHostileFilesAreRefused(t *testing.T) {
 	require.Error(t, WriteSafetensors(&bytes.Buffer{}, []Tensor{{Info{"a", "F32", []int64{3}}, make([]byte, 8)}}))
 	one := Float64("a", []int64{1}, []float64{1})
 	require.ErrorContains(t, WriteSafetensors(&bytes.Buffer{}, []Tensor{one, one}), "twice")
+}
+
+// A header of 120,000 tensors.
+func BenchmarkManyTensors(b *testing.B) {
+	many := strings.Builder{}
+	for i := range 120_000 {
+		many.WriteString(`,"t` + strconv.Itoa(i) + `":{"dtype":"F32","shape":[0],"data_offsets":[0,0]}`)
+	}
+	content := file("{"+many.String()[1:]+"}", 0)
+	for b.Loop() {
+		if _, err := Open(bytes.NewReader(content), int64(len(content))); err != nil {
+			b.Fatal(err)
+		}
+	}
 }
 
 func FuzzReadAll(f *testing.F) {

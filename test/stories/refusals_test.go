@@ -80,7 +80,7 @@ func TestEveryRefusalOfAnItem(t *testing.T) {
 	var seen []string
 	number := 0
 	for _, kind := range []api.Kind{api.Invalid, api.Malformed, api.TooLarge, api.Conflict, api.Mismatch, api.BadMedia,
-		api.NotModified, api.NotAllowed, api.Gone, api.Internal, api.TooSlow} {
+		api.Precondition, api.NotAllowed, api.Gone, api.Internal, api.TooSlow} {
 		number++
 		r.set(func(request *http.Request, body string) *api.Problem {
 			for path, bad := range bads {
