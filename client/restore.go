@@ -11,7 +11,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -19,6 +18,7 @@ import (
 	"kembrel/api"
 	"kembrel/core/checkpoint"
 	"kembrel/core/chunk"
+	"kembrel/host"
 )
 
 // stretchesAtOnce is how many requests are on their way together.
@@ -193,26 +193,17 @@ func folderBeside(into string, files []api.File) (path string, unlock func(), er
 	}
 	// The name can be foretold, so in a folder that others write to somebody else may have made it, or a link of that
 	// name.
-	folder, err := os.OpenFile(path, os.O_RDONLY|syscall.O_DIRECTORY|syscall.O_NOFOLLOW, 0)
+	switch unlock, err = host.HoldFolder(path); {
+	case errors.Is(err, host.ErrHeld):
+		err = errors.New("another restore of the same files is at work there")
+	case errors.Is(err, host.ErrNotOurs):
+		err = fmt.Errorf("%s belongs to somebody else, or others may write to it; remove it, or restore into another folder",
+			path)
+	}
 	if err != nil {
 		return "", nil, fmt.Errorf("restore into %s: %w", into, err)
 	}
-	info, err := folder.Stat()
-	if err == nil {
-		if stat, ok := info.Sys().(*syscall.Stat_t); ok && int(stat.Uid) != os.Geteuid() ||
-			info.Mode().Perm()&0o022 != 0 {
-			err = fmt.Errorf("%s belongs to somebody else, or others may write to it; remove it, or restore into another folder", path)
-		}
-	}
-	if err != nil {
-		folder.Close()
-		return "", nil, fmt.Errorf("restore into %s: %w", into, err)
-	}
-	if err := syscall.Flock(int(folder.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		folder.Close()
-		return "", nil, fmt.Errorf("restore into %s: another restore of the same files is at work there", into)
-	}
-	return path, func() { folder.Close() }, nil
+	return path, unlock, nil
 }
 
 func makeFolder(into string) (made bool, err error) {
@@ -392,7 +383,7 @@ func verify(path string, f api.File, a *arrival) error {
 		}
 		if file == nil {
 			var err error
-			if file, err = os.Open(path); err != nil {
+			if file, err = os.OpenFile(path, host.ToSync, 0); err != nil {
 				return fmt.Errorf("restore: %w", err)
 			}
 			defer file.Close()
@@ -406,7 +397,7 @@ func verify(path string, f api.File, a *arrival) error {
 			at += int64(n)
 		}
 		if at-written >= writeBack {
-			beginWriting(file, written, at-written)
+			host.BeginWriting(file, written, at-written)
 			written = at
 		}
 		if whole {
@@ -450,10 +441,7 @@ func appear(beside, into string, files []api.File, overwrite bool) error {
 		folders[filepath.Dir(to)] = true
 	}
 	for d := range folders {
-		if f, err := os.Open(d); err == nil {
-			f.Sync()
-			f.Close()
-		}
+		host.SyncFolder(d)
 	}
 	return nil
 }

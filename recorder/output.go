@@ -17,6 +17,8 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/term"
+
+	"kembrel/host"
 )
 
 // The program writes its output into pipes, which a process of their own drains, so that it never meets a disk, waits
@@ -207,15 +209,9 @@ const mostHeld = 1 << 20
 // takeRest takes what a pipe holds and waits for nothing.
 func takeRest(pipe *os.File, buffer []byte, take func([]byte)) {
 	pipe.SetReadDeadline(time.Time{})
-	raw, err := pipe.SyscallConn()
-	if err != nil {
-		return
-	}
-	raw.Control(func(fd uintptr) { syscall.SetNonblock(int(fd), true) })
 	for held := 0; held < mostHeld; {
-		n := 0
-		raw.Control(func(fd uintptr) { n, err = syscall.Read(int(fd), buffer) })
-		if n <= 0 || err != nil {
+		n, err := host.ReadNow(pipe, buffer)
+		if n == 0 || err != nil {
 			return
 		}
 		held += n
@@ -229,8 +225,7 @@ func DrainHere(folder string) {
 	signal.Ignore(syscall.SIGPIPE, syscall.SIGINT, syscall.SIGHUP, syscall.SIGTERM)
 	var pipes [2]*os.File
 	for i := range pipes {
-		syscall.SetNonblock(3+i, true)
-		pipes[i] = os.NewFile(uintptr(3+i), streams[i])
+		pipes[i] = host.Inherited(3+i, streams[i])
 	}
 	Drain(folder, pipes, [2]io.Writer{os.Stdout, os.Stderr}, os.Stdin, os.NewFile(5, "told"))
 }
@@ -302,7 +297,7 @@ func (d *drains) start() (last Drained, err error) {
 		cmd := exec.Command(path, DrainCommand, d.folder)
 		cmd.Stdin, cmd.Stdout, cmd.Stderr = controlled, os.Stdout, os.Stderr
 		cmd.ExtraFiles = []*os.File{d.read[0], d.read[1], told}
-		cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // what ends the recorder's group is not meant for it
+		host.OwnSession(cmd) // what ends the recorder's group is not meant for it
 		if err = cmd.Start(); err == nil {
 			go cmd.Wait()
 		}

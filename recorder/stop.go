@@ -212,8 +212,7 @@ func endGently(process *os.Process, knows bool, grace time.Duration, ended <-cha
 		return
 	}
 	say("the program is asked to end (SIGTERM)")
-	process.Signal(syscall.SIGTERM)
-	if wait(grace) {
+	if err := process.Signal(syscall.SIGTERM); (err == nil || errors.Is(err, os.ErrProcessDone)) && wait(grace) {
 		return
 	}
 	say("the program did not end within %s; it is killed", grace)

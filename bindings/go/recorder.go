@@ -9,7 +9,6 @@ import (
 	"os/exec"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 )
 
@@ -34,7 +33,7 @@ func startRecorder(ctx context.Context, arguments ...string) (socket, spool stri
 	arguments = append([]string{"record", "--attach", strconv.Itoa(os.Getpid())}, arguments...)
 	cmd := exec.Command(binary, append(append(arguments, "--"), os.Args...)...)
 	cmd.Stderr = os.Stderr
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // what interrupts the program must not interrupt its recorder
+	cmd.SysProcAttr = ownGroup() // what interrupts the program must not interrupt its recorder
 	out, err := cmd.StdoutPipe()
 	if err == nil {
 		err = cmd.Start()

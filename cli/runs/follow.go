@@ -20,6 +20,7 @@ import (
 	"kembrel/cli/term"
 	"kembrel/client"
 	"kembrel/core/curve"
+	"kembrel/host"
 )
 
 // Follow makes the command follow.
@@ -186,7 +187,7 @@ func figures(values map[string]float64) string {
 func (f *follower) watch(ctx context.Context, pace time.Duration) error {
 	out := term.Raw(f.app.Out)
 	resized := make(chan os.Signal, 1)
-	signal.Notify(resized, syscall.SIGWINCH)
+	host.Resized(resized)
 	defer signal.Stop(resized)
 	fmt.Fprint(out, "\x1b[?1049h\x1b[?25l")
 	var last []string

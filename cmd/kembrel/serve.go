@@ -20,7 +20,6 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
-	"golang.org/x/sys/unix"
 	"kembrel.internal/kembrel"
 
 	"kembrel/api"
@@ -28,6 +27,7 @@ import (
 	"kembrel/cli/term"
 	"kembrel/client"
 	"kembrel/console"
+	"kembrel/host"
 	"kembrel/service"
 	"kembrel/service/people"
 	"kembrel/service/subscriptions"
@@ -150,10 +150,7 @@ func runStart(ctx context.Context, a *term.App, rescue bool) error {
 		return err
 	}
 	defer lock.Close()
-	var disk unix.Statfs_t
-	err = unix.Statfs(data, &disk)
-	// Bsize has another type on macOS
-	if free := int64(disk.Bavail) * int64(disk.Bsize); err == nil && free < leastSpace && !begun(data) {
+	if free, err := host.FreeBytes(data); err == nil && free < leastSpace && !begun(data) {
 		return fmt.Errorf("only %s are free at %s; make room (%s at least) or choose another folder with --data",
 			api.Bytes(free), data, api.Bytes(leastSpace))
 	}
@@ -235,7 +232,7 @@ func lockFolder(data string) (io.Closer, error) {
 	if err != nil {
 		return nil, fmt.Errorf("data folder: %w; choose another with --data", err)
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := host.TryLock(f); err != nil {
 		f.Close()
 		return nil, fmt.Errorf("another kembrel uses the data folder %s; end it, or choose another with --data", data)
 	}

@@ -13,6 +13,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/core/sheet"
+	"kembrel/host"
 )
 
 // Manifest is a checkpoint handed over by the program, a prediction sheet, items of data, or a file that it wrote.
@@ -149,7 +150,7 @@ func (s *Spool) Keep(key string, paths []string) ([]int64, error) {
 	}
 	sizes := make([]int64, len(paths))
 	for i, p := range paths {
-		f, err := root.Open(p)
+		f, err := root.OpenFile(p, host.ToSync, 0)
 		if err != nil {
 			return nil, fmt.Errorf("file %q: %w", p, err)
 		}
@@ -164,17 +165,18 @@ func (s *Spool) Keep(key string, paths []string) ([]int64, error) {
 		}
 	}
 	for d := range folders {
-		if err := syncFolder(filepath.Join(from, d)); err != nil {
+		if err := host.SyncFolder(filepath.Join(from, d)); err != nil {
 			return nil, err
 		}
 	}
 	if from == s.KeptFolder(key) {
 		return sizes, nil
 	}
+	root.Close() // not everywhere is a folder moved that is open
 	if err := os.Rename(from, s.KeptFolder(key)); err != nil {
 		return nil, fmt.Errorf("keep the checkpoint: %w", err)
 	}
-	return sizes, syncFolder(filepath.Join(s.Folder, "kept"))
+	return sizes, host.SyncFolder(filepath.Join(s.Folder, "kept"))
 }
 
 // Waiting is how many bytes of checkpoints have been handed over and are not with the service.
@@ -202,7 +204,7 @@ func (s *Spool) Forget(key string) error {
 	if err := os.Rename(s.KeptFolder(key), sent); err != nil {
 		return fmt.Errorf("forget the checkpoint: %w", err)
 	}
-	if err := syncFolder(filepath.Join(s.Folder, "kept")); err != nil {
+	if err := host.SyncFolder(filepath.Join(s.Folder, "kept")); err != nil {
 		return err
 	}
 	return os.RemoveAll(sent)

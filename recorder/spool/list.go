@@ -7,8 +7,9 @@ import (
 	"os"
 	"path/filepath"
 	"sort"
-	"syscall"
 	"time"
+
+	"kembrel/host"
 )
 
 // Info is a spool as it lies on disk.
@@ -70,7 +71,7 @@ func list(root string) (out []Info, err error) {
 
 func (i *Info) look(st State) {
 	if lock, err := os.Open(filepath.Join(i.Folder, "lock")); err == nil {
-		i.Held = syscall.Flock(int(lock.Fd()), syscall.LOCK_SH|syscall.LOCK_NB) != nil
+		i.Held = host.Held(lock)
 		lock.Close()
 	}
 	if file, err := os.Open(filepath.Join(i.Folder, "records")); err == nil {

@@ -10,6 +10,8 @@ import (
 	"os"
 	"sync"
 	"time"
+
+	"kembrel/host"
 )
 
 // The file of records, version 1: the 8 bytes "kbspool1", then records: 4 bytes little endian length of what follows
@@ -208,7 +210,7 @@ func cutOff(file *os.File, aside string, at, size int64) error {
 		_, err = io.Copy(cut, io.NewSectionReader(file, at, size))
 		err = errors.Join(err, cut.Sync(), cut.Close())
 	}
-	if err != nil && (size > writeLimit || !NoRoom(err)) {
+	if err != nil && (size > writeLimit || !host.NoRoom(err)) {
 		return err
 	}
 	return file.Truncate(at)

@@ -8,7 +8,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
+
+	"kembrel/host"
 )
 
 // Folder is where this user's spools are: $KEMBREL_SPOOL, or below $XDG_STATE_HOME or ~/.local/state.
@@ -70,8 +71,7 @@ func ownAlone(folder string) error {
 	if err != nil {
 		return err
 	}
-	if stat, ok := info.Sys().(*syscall.Stat_t); !info.IsDir() || !ok || int(stat.Uid) != os.Getuid() ||
-		info.Mode().Perm()&0o077 != 0 {
+	if !info.IsDir() || !host.OwnAlone(info, 0o077) {
 		return fmt.Errorf("%s is not a folder of this user alone", folder)
 	}
 	return nil

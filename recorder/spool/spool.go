@@ -1,7 +1,6 @@
 package spool
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,7 +9,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/google/uuid"
@@ -18,6 +16,7 @@ import (
 	"kembrel/api"
 	"kembrel/core/printed"
 	"kembrel/core/space"
+	"kembrel/host"
 )
 
 // Leg says what a spool's leg is. It is written once, before the program starts.
@@ -113,17 +112,6 @@ func Make(root string, leg Leg) (*Spool, error) {
 	return s, nil
 }
 
-// NoRoom reports whether an error says that a disk takes nothing: it is full, out of inodes, read-only, or beyond a
-// quota.
-func NoRoom(err error) bool {
-	for _, why := range []error{syscall.ENOSPC, syscall.EDQUOT, syscall.EROFS, syscall.EFBIG} {
-		if errors.Is(err, why) {
-			return true
-		}
-	}
-	return false
-}
-
 // Open takes hold of a spool. The error is ErrHeld where another process holds it, and wraps ErrDamaged where it cannot
 // be read.
 func Open(folder string) (*Spool, error) {
@@ -132,7 +120,7 @@ func Open(folder string) (*Spool, error) {
 		return nil, fmt.Errorf("open spool: %w", err)
 	}
 	for try := 0; ; try++ {
-		if err = syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err == nil || try == 20 {
+		if err = host.TryLock(lock); err == nil || try == 20 {
 			break
 		}
 		time.Sleep(10 * time.Millisecond) // someone may be listing it, or letting go of it
@@ -159,11 +147,11 @@ func Open(folder string) (*Spool, error) {
 		s.Previous = s.Previous[max(0, len(s.Previous)-maxPrevious):]
 	}
 	// without room it is noted when the service has heard of it
-	if err := s.claim(s.Previous); err != nil && !NoRoom(err) {
+	if err := s.claim(s.Previous); err != nil && !host.NoRoom(err) {
 		s.Close()
 		return nil, fmt.Errorf("open spool: %w", err)
 	}
-	return s, syncFolder(folder)
+	return s, host.SyncFolder(folder)
 }
 
 func readLeg(folder string) (Leg, error) {
@@ -192,7 +180,7 @@ func (s *Spool) Known() error { return s.claim(nil) }
 
 // SetProgram notes the program's process, so that it can be told whether it lives when its recorder does not.
 func (s *Spool) SetProgram(pid int) error {
-	return writeFile(filepath.Join(s.Folder, "program"), fmt.Appendf(nil, "%d %s\n", pid, began(pid)), true)
+	return writeFile(filepath.Join(s.Folder, "program"), fmt.Appendf(nil, "%d %s\n", pid, host.Began(pid)), true)
 }
 
 // ProgramLives reports whether the program of this spool still runs.
@@ -204,21 +192,7 @@ func (s *Spool) ProgramLives() bool {
 	var pid int
 	var since string
 	fmt.Sscan(string(content), &pid, &since)
-	return pid > 0 && since != "" && began(pid) == since
-}
-
-// began is when a living process began, in the kernel's ticks since the machine did (proc(5)); "" where there is none.
-// With its id it names a process for good, as ids alone are used again.
-func began(pid int) string {
-	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return ""
-	}
-	fields := strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:]))
-	if len(fields) < 20 || fields[0] == "Z" || fields[0] == "X" {
-		return ""
-	}
-	return fields[19]
+	return pid > 0 && since != "" && host.Began(pid) == since
 }
 
 // Append keeps a record; then is called when it is durable, or with the error that kept it from being so.
@@ -366,13 +340,4 @@ func writeFile(path string, content []byte, durable bool) error {
 		return err
 	}
 	return os.Rename(path+".new", path)
-}
-
-func syncFolder(path string) error {
-	d, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
 }

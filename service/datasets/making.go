@@ -9,12 +9,12 @@ import (
 	"io"
 	"os"
 	"slices"
-	"syscall"
 
 	"kembrel/api"
 	"kembrel/core/chunk"
 	"kembrel/core/dataset"
 	"kembrel/core/dataset/kept"
+	"kembrel/host"
 	"kembrel/service/act"
 	"kembrel/store"
 	"kembrel/store/pack"
@@ -65,7 +65,7 @@ func (s *Datasets) CommitDraft(ctx context.Context, who act.Who, in *api.CommitI
 	if errors.As(err, &double) || errors.As(err, &wrong) {
 		return nil, api.Fail(api.Invalid, "%v", err)
 	}
-	if errors.Is(err, syscall.ENOSPC) {
+	if host.NoRoom(err) {
 		return nil, api.Fail(api.NoRoom, "there is no room in %s to sort the items of the snapshot", os.TempDir())
 	}
 	if err != nil {

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"sync/atomic"
 	"time"
+
+	"kembrel/host"
 )
 
 // Local keeps each blob as a file below a folder.
@@ -45,7 +47,7 @@ const pieceRoom = 4<<20 + 64<<10
 
 // Space is how the disk stands: Missing is 0 where there is room.
 func (l *Local) Space() (Full, error) {
-	free, err := freeBytes(l.folder)
+	free, err := host.FreeBytes(l.folder)
 	f := Full{Folder: l.folder, Free: free, Reserve: l.reserve}
 	if l.lent.Load() {
 		f.Reserve /= 2
@@ -215,7 +217,7 @@ type appending struct {
 func (a *appending) WriteAt(p []byte, at int64) (int, error) {
 	n, err := a.File.WriteAt(p, at)
 	if err == nil && n >= largeWrite {
-		beginWriting(a.File, at, int64(n))
+		host.BeginWriting(a.File, at, int64(n))
 	}
 	return n, err
 }
@@ -237,7 +239,7 @@ func (a *appending) Sync(context.Context) error {
 // syncFolders makes the names on the way to a file safe.
 func (l *Local) syncFolders(path string) error {
 	for d := filepath.Dir(path); ; d = filepath.Dir(d) {
-		if err := syncFolder(d); err != nil {
+		if err := host.SyncFolder(d); err != nil {
 			return fmt.Errorf("sync blobs: %w", err)
 		}
 		if d == filepath.Clean(l.folder) || d == filepath.Dir(d) {
@@ -271,15 +273,6 @@ func (l *Local) List(_ context.Context, prefix string, each func(name string, si
 		}
 		return each(filepath.ToSlash(blob), info.Size())
 	})
-}
-
-func syncFolder(path string) error {
-	d, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
 }
 
 // Delete implements Store.

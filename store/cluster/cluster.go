@@ -24,6 +24,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"kembrel/host"
 )
 
 // Cluster is a running private PostgreSQL.
@@ -35,7 +37,7 @@ type Cluster struct {
 	port   int
 
 	password string // of the superuser
-	owner    *syscall.Credential
+	owner    *host.User
 	log      *slog.Logger
 	stop     chan struct{}
 	done     chan struct{}
@@ -110,7 +112,7 @@ func Running(folder string) (string, error) {
 		return "", nil
 	}
 	pid, err := strconv.Atoi(strings.TrimSpace(lines[0]))
-	if err != nil || pid < 2 || errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
+	if err != nil || pid < 2 || host.Began(pid) == "" {
 		return "", nil
 	}
 	if c.port, err = strconv.Atoi(strings.TrimSpace(lines[3])); err != nil {
@@ -144,7 +146,7 @@ func (c *Cluster) secret(name string) (string, error) {
 		return "", fmt.Errorf("password of the private database: %w", err)
 	}
 	if c.owner != nil {
-		if err := os.Chown(path, int(c.owner.Uid), int(c.owner.Gid)); err != nil {
+		if err := os.Chown(path, c.owner.UID, c.owner.GID); err != nil {
 			return "", err
 		}
 	}
@@ -179,47 +181,37 @@ func (c *Cluster) prepareFolder() error {
 	if os.Geteuid() != 0 {
 		return nil
 	}
-	uid, gid, there := ownerOf(c.data())
-	if !there {
+	owner, known := host.OwnerOf(c.data())
+	if !known || owner.UID == 0 { // root goes on with a database as the user who made it
 		u, err := user.Lookup("postgres")
 		if err != nil {
 			return fmt.Errorf("PostgreSQL refuses to run as root and there is no user postgres: %w", err)
 		}
-		uid, _ = strconv.Atoi(u.Uid)
-		gid, _ = strconv.Atoi(u.Gid)
+		owner.UID, _ = strconv.Atoi(u.Uid)
+		owner.GID, _ = strconv.Atoi(u.Gid)
 	}
-	c.owner = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-	if err := os.Chown(c.folder, uid, gid); err != nil {
+	c.owner = &owner
+	if err := os.Chown(c.folder, owner.UID, owner.GID); err != nil {
 		return fmt.Errorf("folder of the database: %w", err)
 	}
 	check := exec.Command("test", "-w", c.folder)
-	check.SysProcAttr = &syscall.SysProcAttr{Credential: c.owner}
+	host.As(check, owner)
 	check.Dir = "/"
 	if check.Run() != nil {
 		return fmt.Errorf("the user with number %d, as whom PostgreSQL runs, cannot reach %s; choose a data folder "+
-			"outside private folders (--data), such as /var/lib/kembrel", uid, c.folder)
+			"outside private folders (--data), such as /var/lib/kembrel", owner.UID, c.folder)
 	}
 	return nil
-}
-
-// ownerOf is whose a folder is, where it is there and not root's: root goes on with a database as the user who made it.
-func ownerOf(folder string) (uid, gid int, there bool) {
-	info, err := os.Stat(folder)
-	if err != nil {
-		return 0, 0, false
-	}
-	has, known := info.Sys().(*syscall.Stat_t)
-	if !known || has.Uid == 0 {
-		return 0, 0, false
-	}
-	return int(has.Uid), int(has.Gid), true
 }
 
 func (c *Cluster) command(ctx context.Context, program string, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, filepath.Join(c.bin, program), args...)
 	cmd.Dir = c.folder
 	cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8", "TZ=UTC")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: c.owner, Setpgid: true}
+	host.OwnGroup(cmd)
+	if c.owner != nil {
+		host.As(cmd, *c.owner)
+	}
 	return cmd
 }
 
@@ -273,9 +265,11 @@ func (c *Cluster) endLeftover() error {
 	if filepath.Base(exe) != "postgres" {
 		return nil
 	}
-	syscall.Kill(pid, syscall.SIGINT)
+	if left, err := os.FindProcess(pid); err == nil {
+		left.Signal(syscall.SIGINT)
+	}
 	for range 200 {
-		if syscall.Kill(pid, 0) != nil {
+		if host.Began(pid) == "" {
 			return nil
 		}
 		time.Sleep(50 * time.Millisecond)
@@ -308,7 +302,7 @@ func (c *Cluster) keep(started chan<- error) {
 		cmd := c.command(context.Background(), "postgres", "-D", c.data(), "-p", strconv.Itoa(c.port),
 			"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60",
 			"-c", "shared_buffers=256MB", "-c", "max_wal_size=2GB", "-c", "wal_compression=on", "-c", "jit=off")
-		endWithUs(cmd.SysProcAttr)
+		host.EndWithUs(cmd)
 		logFile, err := os.OpenFile(filepath.Join(c.folder, "log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 		if err == nil {
 			if info, _ := logFile.Stat(); info != nil && info.Size() > 16<<20 {
