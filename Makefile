@@ -15,7 +15,7 @@ SHELL := /bin/bash
 took = TIMEFORMAT="$@ took %R s: %U of a processor, %S of the system"; time
 
 .DEFAULT_GOAL := help
-.PHONY: help demo build test test-stories test-rest test-race test-stress check check-code check-console bench load test-bucket release test-release platforms test-platforms fuzz screenshots openapi clean setup-database setup-browser setup-python setup-compiler setup-bench
+.PHONY: help demo build test test-stories test-rest test-race test-stress check check-code check-console bench load test-bucket release test-release platforms test-platforms test-windows fuzz screenshots openapi clean setup-database setup-browser setup-python setup-compiler setup-bench
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "  make %-15s %s\n", $$1, $$2}'
@@ -106,6 +106,9 @@ release: console/dist/index.html ## build what is handed out: binaries, Debian p
 
 test-release: ## install the release's packages in a root of their own, upgrade and remove them (BEFORE=folder of the release before)
 	@release/try
+
+test-windows: build ## try the command for Windows in Wine, against a service here
+	@release/try-windows
 
 test-platforms: platforms setup-python ## start what platforms built, where it can be emulated here, and install its wheel
 	@.ci/test-platforms

@@ -35,6 +35,7 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 		}
 		recipe.Data[u.Use] = u.Asked
 	}
+	o.unheard = !o.Begin.needs() // it is told where to go on from
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer signal.Stop(signals)
@@ -54,7 +55,11 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 	}
 	var out *drains
 	if r != nil {
-		cmd.Env = append(os.Environ(), protocol.Variable+"="+r.spool.Leg.Socket)
+		socket := r.spool.Leg.Socket
+		if r.socket == nil {
+			socket = "" // nor that of a recorder around this one
+		}
+		cmd.Env = append(os.Environ(), protocol.Variable+"="+socket)
 		if out, err = newDrains(r.spool.Folder, [2]io.Writer{o.Out, o.Err}); err != nil {
 			r.say("the program's output is not recorded: %v", err)
 		} else {

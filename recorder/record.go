@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"net"
 	"os"
@@ -57,7 +58,8 @@ type Options struct {
 	// asked hyperparameters that stand in the command: the program is given them there
 	Substituted map[string]json.RawMessage
 
-	rules api.LegNews // as Check found them
+	rules   api.LegNews // as Check found them
+	unheard bool        // where the program cannot be listened to, the rest is recorded all the same
 }
 
 // recording is a leg being recorded.
@@ -107,14 +109,15 @@ func Check(ctx context.Context, o *Options) error {
 
 // begin makes the spool and the socket and starts sending.
 func begin(ctx context.Context, o Options, recipe api.Recipe) (*recording, error) {
-	folder, err := socketFolder(o)
-	if err != nil {
-		return nil, err
-	}
 	leg := spool.Leg{Service: o.Service, Project: o.Project, RunKey: uuid.NewString(),
 		LegKey: uuid.NewString(), Title: o.Title,
-		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Place: o.Place,
-		Socket: filepath.Join(folder, "s"), Stop: o.Stop}
+		Hyper: o.Hyper, Recipe: recipe, Started: time.Now(), Place: o.Place, Stop: o.Stop}
+	folder, err := socketFolder(o)
+	if err == nil {
+		leg.Socket = filepath.Join(folder, "s")
+	} else if !o.unheard {
+		return nil, err
+	}
 	if o.Begin != nil {
 		o.Begin.leg(&leg)
 	}
@@ -184,21 +187,15 @@ func adopt(ctx context.Context, o Options, s *spool.Spool) (*recording, error) {
 	if o.Content {
 		r.session.cut = spool.CutByContent
 	}
-	os.MkdirAll(filepath.Dir(s.Leg.Socket), 0o700)
-	os.Remove(s.Leg.Socket)
-	// its folder may have been taken away, or be on a full disk
-	if r.socket, err = net.Listen("unix", s.Leg.Socket); err != nil {
-		var folder string
-		if folder, err = socketFolder(o); err == nil {
-			s.Leg.Socket = filepath.Join(folder, "s")
-			r.socket, err = net.Listen("unix", s.Leg.Socket)
-		}
+	if err = r.listen(); err != nil && !o.unheard {
+		s.Close()
+		return nil, err
 	}
 	if err != nil {
-		s.Close()
-		return nil, fmt.Errorf("listen for the program: %w", err)
+		text := fmt.Sprintf("What the program itself says is not recorded, as it cannot be listened to: %v.", withoutPath(err))
+		r.say("warning: %s", text)
+		r.session.remark(text)
 	}
-	go r.accept()
 	r.sender = &sender{spool: s, connect: func() *client.Client { return o.Connect(s.Leg.Service) }, say: r.say,
 		over: r.over.Load, session: r.session, coming: make(chan spool.Manifest, 1), advise: r.session.advise,
 		named: func(run string, leg int) {
@@ -216,6 +213,30 @@ func adopt(ctx context.Context, o Options, s *spool.Spool) (*recording, error) {
 	go func() { r.sending <- r.keepSending(ctx) }()
 	go sendLeftovers(ctx, o, s.Folder)
 	return r, nil
+}
+
+// listen makes the socket where programs speak and serves them.
+func (r *recording) listen() error {
+	leg := &r.spool.Leg
+	err := fs.ErrNotExist
+	if leg.Socket != "" {
+		os.MkdirAll(filepath.Dir(leg.Socket), 0o700)
+		os.Remove(leg.Socket)
+		r.socket, err = net.Listen("unix", leg.Socket)
+	}
+	if err != nil { // its folder may have been taken away, or be on a full disk
+		var folder string
+		if folder, err = socketFolder(r.options); err != nil {
+			return err
+		}
+		leg.Socket = filepath.Join(folder, "s")
+		if r.socket, err = net.Listen("unix", leg.Socket); err != nil {
+			os.RemoveAll(folder)
+			return fmt.Errorf("listen for the program: %w", err)
+		}
+	}
+	go r.accept()
+	return nil
 }
 
 // refusedPause is how long a service that refuses a run as a whole is left alone: a person may make the project
@@ -276,9 +297,11 @@ const (
 // hangUp stops listening and waits until what the program sent is read, or until it is clear that some child of it
 // keeps the connection open.
 func (r *recording) hangUp() {
-	time.Sleep(20 * time.Millisecond) // a connection made at the very end is still in the queue of the socket
-	r.socket.Close()
-	os.RemoveAll(filepath.Dir(r.spool.Leg.Socket))
+	if r.socket != nil {
+		time.Sleep(20 * time.Millisecond) // a connection made at the very end is still in the queue of the socket
+		r.socket.Close()
+		os.RemoveAll(filepath.Dir(r.spool.Leg.Socket))
+	}
 	read := make(chan struct{})
 	go func() { r.conns.Wait(); close(read) }()
 	for ended := time.Now(); ; {

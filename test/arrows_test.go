@@ -3,6 +3,9 @@ package test
 
 import (
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -186,4 +189,39 @@ func TestTheAPIKnowsNoParser(t *testing.T) {
 	out, err := exec.Command("go", "list", "-deps", "kembrel/api", "kembrel/client").Output()
 	require.NoError(t, err)
 	require.NotContains(t, string(out), "kembrel/core/filter")
+}
+
+// everywhere is what package syscall has on every system that a command is built for.
+var everywhere = regexp.MustCompile(`^(SIG[A-Z]+|Signal|WaitStatus|RawConn|E[A-Z]{3,}|O_NONBLOCK)$`)
+
+// Where systems differ is in host: what it does not hide, the command for Windows would not be built with.
+func TestOnlyHostAsksTheSystem(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", "-f",
+		"{{$d := .Dir}}{{if not .Standard}}{{range .GoFiles}}{{$d}}/{{.}}\n{{end}}{{end}}", "kembrel/cmd/kembrel").Output()
+	require.NoError(t, err)
+	root, err := filepath.Abs("..")
+	require.NoError(t, err)
+	seen := 0
+	for _, path := range strings.Fields(string(out)) {
+		within, inside := strings.CutPrefix(path, root+"/")
+		// the binding is a module of its own
+		if !inside || strings.HasPrefix(within, "host/") || strings.HasPrefix(within, "bindings/") {
+			continue
+		}
+		seen++
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		require.NoError(t, err)
+		for _, i := range file.Imports {
+			require.NotContains(t, i.Path.Value, "golang.org/x/sys/", path)
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if s, ok := n.(*ast.SelectorExpr); ok {
+				if x, ok := s.X.(*ast.Ident); ok && x.Name == "syscall" {
+					require.Regexp(t, everywhere, s.Sel.Name, path)
+				}
+			}
+			return true
+		})
+	}
+	require.Greater(t, seen, 300)
 }

@@ -52,10 +52,16 @@ const (
 // ErrNoServer says that PostgreSQL's server programs are not installed.
 var ErrNoServer = errors.New("PostgreSQL's server programs are not on this machine; install them with: apt-get install postgresql")
 
+// errSystem says where a database of one's own is.
+var errSystem = errors.New("the service runs on Linux and macOS; here are the command line and the recorder, for a service elsewhere (kembrel sign-in --url)")
+
 // Start makes the cluster in folder if it is not there and starts it on a free port of 127.0.0.1. When root, it runs as
 // the user postgres, as PostgreSQL refuses root. A server that an earlier process left running is stopped first. Should
 // the server die it is started again, on the same port, until Stop.
 func Start(ctx context.Context, folder string, log *slog.Logger) (*Cluster, error) {
+	if runtime.GOOS == "windows" {
+		return nil, errSystem
+	}
 	bin, err := findPrograms()
 	if err != nil {
 		return nil, err

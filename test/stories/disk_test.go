@@ -32,6 +32,37 @@ func smallDisk(t *testing.T, size int, more ...string) string {
 	return folder
 }
 
+// Where no socket can be made the program is recorded from outside: its start, its output, its end.
+func TestNoPlaceForASocket(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "create", "vessels")
+	long := filepath.Join(w.folder, strings.Repeat("long", 25))
+	require.NoError(t, os.MkdirAll(long, 0o700))
+	recorded := w.recordWith([]string{"--read-output", "auto"}, "sh", "-c", "echo epoch=1 loss.val=0.5; exit 3")
+	apart := []string{"--mount"}
+	if os.Getuid() != 0 {
+		apart = append(apart, "--user", "--map-root-user")
+	}
+	// no file can be made in that memory: its root takes the only inode
+	shell := append(apart, "sh", "-c", `mount -t tmpfs -o nr_inodes=1 none /dev/shm && exec "$@"`, "sh")
+	if err := exec.Command("unshare", append(shell, "true")...).Run(); err != nil {
+		t.Skipf("a container may forbid it: %v", err)
+	}
+	cmd := w.command("unshare", append(shell, recorded.Args...)...)
+	cmd.Env = append(cmd.Env, "TMPDIR="+long, "KEMBREL_SPOOL="+filepath.Join(long, "spool"))
+	out, errs, code := run(cmd)
+	require.Equal(t, 3, code, errs)
+	require.Contains(t, out, "loss.val=0.5")
+	require.Contains(t, errs, "warning: What the program itself says is not recorded, as it cannot be listened to")
+	r := w.show(t, "vessels/1")
+	require.Equal(t, "failed", r.State)
+	require.Equal(t, 3, *r.Legs[0].ExitCode)
+	require.Equal(t, api.Floats{0.5}, w.curves(t, "vessels/1")["loss.val"].Value)
+	require.Contains(t, w.kembrel(t, "show", "vessels/1"), "it cannot be listened to")
+}
+
 // script writes a program and returns the command that runs it with the binding of this tree.
 func (w *world) script(t *testing.T, name, program string) []string {
 	t.Helper()
