@@ -23,6 +23,7 @@ type Sheet struct {
 	Figures  []assess.Measured `json:"figures" doc:"Computed from the examples by the service, with 95 % intervals"`
 	Alarms   []Alarm           `json:"alarms" doc:"What is wrong though a loss falls"`
 	Held     []string          `json:"held,omitempty" doc:"Curves whose figures were held against the answers"`
+	Pending  bool              `json:"pending,omitempty" doc:"It is still to be held against curves and data of its run"`
 	Data     string            `json:"data,omitempty" example:"hydrophone#3:val" doc:"The split of a snapshot that the run used for it"`
 	Of       int               `json:"evaluation,omitempty" doc:"Number of the evaluation that it is of; absent where the training handed it over"`
 	Source   string            `json:"source,omitempty" doc:"The file that it was added from; absent where the program handed it over"`

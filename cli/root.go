@@ -170,30 +170,54 @@ func group(root *cobra.Command) {
 // theLatest is the address of a project's latest run, or of a checkpoint of that.
 var theLatest = regexp.MustCompile(`^([a-z][a-z0-9-]*)/last(@.*)?$`)
 
-// latest puts the number of the latest run where an argument names it as such.
+// namesRun are the options whose value is a run.
+var namesRun = []string{"run", "disagree"}
+
+// latest puts the number of the latest run where an argument, or an option, names it as such.
 func (a commands) latest(cmd *cobra.Command, args []string) error {
 	if n := cmd.ArgsLenAtDash(); n >= 0 && n < len(args) {
 		args = args[:n]
 	}
 	for i, text := range args {
-		m := theLatest.FindStringSubmatch(text)
-		if m == nil {
+		var err error
+		if args[i], err = a.numbered(cmd.Context(), text); err != nil {
+			return err
+		}
+	}
+	for _, name := range namesRun {
+		f := cmd.Flag(name)
+		if f == nil || !f.Changed || f.Value.Type() != "string" {
 			continue
 		}
-		page, err := client.Call(cmd.Context(), a.Client(), api.ListRuns, &api.RunsInput{
-			ProjectInput: api.ProjectInput{Project: m[1]}, PageInput: api.PageInput{Limit: 1}})
-		if api.Is(err, api.NotFound) {
-			continue // a model may have a standing of this name
+		address, err := a.numbered(cmd.Context(), f.Value.String())
+		if err == nil {
+			err = f.Value.Set(address)
 		}
 		if err != nil {
 			return err
 		}
-		if len(page.Items) == 0 {
-			return term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("project %s has no run yet", m[1])}
-		}
-		args[i] = page.Items[0].Address + m[2]
 	}
 	return nil
+}
+
+// numbered is an address with the number of the latest run in place of last.
+func (a commands) numbered(ctx context.Context, text string) (string, error) {
+	m := theLatest.FindStringSubmatch(text)
+	if m == nil {
+		return text, nil
+	}
+	page, err := client.Call(ctx, a.Client(), api.ListRuns, &api.RunsInput{
+		ProjectInput: api.ProjectInput{Project: m[1]}, PageInput: api.PageInput{Limit: 1}})
+	if api.Is(err, api.NotFound) {
+		return text, nil // a model may have a standing of this name
+	}
+	if err != nil {
+		return text, err
+	}
+	if len(page.Items) == 0 {
+		return text, term.Exit{Code: term.ExitNotFound, Err: fmt.Errorf("project %s has no run yet", m[1])}
+	}
+	return page.Items[0].Address + m[2], nil
 }
 
 // Execute runs the command line and returns the exit code; what went wrong is on the error output.

@@ -3,6 +3,7 @@ package catalogue
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -67,11 +68,22 @@ have signed off, of whom whoever asks is none. Where another edition got the sta
 				return err
 			}
 			fmt.Fprintln(a.Out, term.Printable(got.Says))
-			if !got.Taken {
-				fmt.Fprintf(a.Out, "kembrel catalogue sign %s#%d --why \"...\" signs it off; that may: %s\n", m.Name,
-					e.Number,
-					term.Printable(strings.Join(m.May.Approvers, ", ")))
+			if got.Taken {
+				return nil
 			}
+			me, err := client.Call(cmd.Context(), a.Client(), api.GetMe, &struct{}{})
+			if err != nil {
+				return err
+			}
+			// whoever asks does not sign off
+			others := slices.DeleteFunc(slices.Clone(m.May.Approvers), func(name string) bool { return name == me.Name })
+			if len(others) == 0 {
+				fmt.Fprintf(a.Out, "Nobody else may sign it off: kembrel roles set %s --person NAME --role approver changes that\n",
+					m.Project)
+				return nil
+			}
+			fmt.Fprintf(a.Out, "kembrel catalogue sign %s#%d --why \"...\" signs it off; that may: %s\n", m.Name, e.Number,
+				term.Printable(strings.Join(others, ", ")))
 			return nil
 		}}
 	forFlag(cmd, &standing)

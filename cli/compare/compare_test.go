@@ -56,7 +56,8 @@ func TestFactTablesFit(t *testing.T) {
 	require.Equal(t, "0.11", argumentsApart(command.Groups[2], command.Groups), "only what not all have")
 	require.Equal(t, "ab…789", shorten("ab0123456789", 6))
 	require.Equal(t, "a b", shorten("a\nb", 6))
-	require.Equal(t, []string{"1 l…11", "lr 0.2", "3 l…11"}, shortenApart([]string{"lr 0.1, w 11", "lr 0.2", "lr 0.2, w 11"}, 6))
+	require.Equal(t, []string{"…0.1,…", "lr 0.2", "…0.2,…"}, shortenApart([]string{"lr 0.1, w 11", "lr 0.2", "lr 0.2, w 11"}, 6))
+	require.Equal(t, []string{"1 x…8", "2 x…8", "2 x…8"}, shortenApart([]string{"xy45678", "xz45678", "xz45678"}, 5))
 }
 
 func TestCommitsOfAreNoOptions(t *testing.T) {

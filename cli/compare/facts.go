@@ -61,18 +61,17 @@ func factTables(c *api.Comparison, rows []api.FactRow, wide int) []term.Listing 
 			if r.Section == "command" && len(c.Groups) < len(c.Runs) { // its arguments are above, and differ by seed
 				continue
 			}
-			cells := []string{shorten(r.Name, most)}
-			for i := from; i < to; i++ {
-				text := r.Groups[i]
+			texts := slices.Clone(r.Groups)
+			for i, text := range r.Groups {
 				switch r.Name {
 				case "commit":
 					text = text[:min(len(text), 10)]
 				case "command":
 					text = argumentsApart(text, r.Groups)
 				}
-				cells = append(cells, shorten(strings.Trim(text, `"`), cell))
+				texts[i] = strings.Trim(text, `"`)
 			}
-			l.Add(cells...)
+			l.Add(append([]string{shorten(r.Name, most)}, shortenApart(texts, cell)[from:to]...)...)
 		}
 		out = append(out, l)
 	}
@@ -101,18 +100,55 @@ func shorten(text string, most int) string {
 	return string(r[:head]) + "…" + string(r[len(r)-(most-head-1):])
 }
 
-// shortenApart cuts texts so that they stay apart: those that would be alike begin with their places, from 1.
+// shortenApart cuts texts so that those that differ stay apart: where they would be alike, they begin shortly before
+// they differ, and where that does not help, with the place of the first that is equal, from 1.
 func shortenApart(texts []string, most int) []string {
-	out, count := make([]string, len(texts)), map[string]int{}
+	out := make([]string, len(texts))
 	for i, text := range texts {
 		out[i] = shorten(text, most)
-		count[out[i]]++
 	}
-	for i, text := range texts {
-		if count[shorten(text, most)] > 1 {
-			place := strconv.Itoa(i+1) + " "
-			out[i] = place + shorten(text, most-len(place))
+	for i, alike := range alikes(texts, out) {
+		common := commonRunes(append(alike, texts[i]))
+		if rest := []rune(texts[i])[max(0, common-2):]; common > 3 {
+			out[i] = "…" + string(rest[:min(len(rest), most-1)])
+			if len(rest) > most-1 {
+				out[i] = "…" + string(rest[:most-2]) + "…"
+			}
+		}
+	}
+	for i := range alikes(texts, out) {
+		place := strconv.Itoa(slices.Index(texts, texts[i])+1) + " "
+		out[i] = place + shorten(texts[i], most-len(place))
+	}
+	return out
+}
+
+// alikes are the other texts that were cut to the same, by the place of each that has such.
+func alikes(texts, cut []string) map[int][]string {
+	out := map[int][]string{}
+	for i := range texts {
+		for j := range texts {
+			if texts[i] != texts[j] && cut[i] == cut[j] {
+				out[i] = append(out[i], texts[j])
+			}
 		}
 	}
 	return out
+}
+
+// commonRunes is how many characters texts have in common at their beginning.
+func commonRunes(texts []string) int {
+	first := []rune(texts[0])
+	n := len(first)
+	for _, text := range texts[1:] {
+		r := []rune(text)
+		n = min(n, len(r))
+		for i := range n {
+			if r[i] != first[i] {
+				n = i
+				break
+			}
+		}
+	}
+	return n
 }

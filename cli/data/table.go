@@ -23,9 +23,8 @@ func (a *Commands) fromTable(ctx context.Context, in *api.NewDraft, f adding) (*
 		return nil, err
 	}
 	defer file.Close()
-	format, ok := map[string]string{".csv": "csv", ".tsv": "csv", ".jsonl": "jsonl", ".ndjson": "jsonl",
-		".parquet": "parquet"}[strings.ToLower(filepath.Ext(f.table))]
-	if !ok {
+	format := table.FormatOf(f.table)
+	if format == "" {
 		return nil, term.Usage("%s: tables end in .csv, .jsonl or .parquet", f.table)
 	}
 	t, err := table.Open(format, file, table.Options{Lists: true})

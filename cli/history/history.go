@@ -17,6 +17,7 @@ import (
 	"kembrel/api"
 	"kembrel/cli/term"
 	"kembrel/core/history"
+	"kembrel/core/table"
 )
 
 // Export makes the command export.
@@ -115,20 +116,17 @@ guess; "-" is the input. Each run is kept whole or not at all (a very large one 
 				args[0] = "input"
 			}
 			if format == "" {
-				format = "csv"
-				if e := strings.ToLower(filepath.Ext(args[0])); e == ".jsonl" || e == ".ndjson" || e == ".json" {
-					format = "jsonl"
-				}
+				format = table.FormatOf(args[0])
 			}
 			m := a.Meter("reading", info.Size())
 			digest := sha256.New()
-			table, runs, err := a.readHistory(cmd, io.TeeReader(f, io.MultiWriter(digest, metered{m})), format,
+			file, runs, err := a.readHistory(cmd, io.TeeReader(f, io.MultiWriter(digest, metered{m})), format,
 				mappings, info.ModTime(), args[0])
 			m.Done()
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
-			a.showColumns(table)
+			a.showColumns(file)
 			l := term.List("run", "title", "points#", "curves#", "readings#")
 			for _, r := range runs {
 				readings := 0
@@ -164,7 +162,7 @@ guess; "-" is the input. Each run is kept whole or not at all (a very large one 
 		}}
 	f := cmd.Flags()
 	f.StringVar(&project, "project", os.Getenv("KEMBREL_PROJECT"), "project of the runs [KEMBREL_PROJECT]")
-	f.StringVar(&format, "format", "", "csv or jsonl; else by the file's ending")
+	f.StringVar(&format, "format", "", "csv or jsonl; else by the file's ending, else by how it begins")
 	f.StringVar(&title, "title", "", "title of the runs; else their names in the file, or the file's")
 	f.StringArrayVar(&mappings, "map", nil,
 		"what a column is: column=curve, column=hyper.NAME, column=step (or epoch, time, run, curve, value), column= to leave it out")
@@ -198,28 +196,28 @@ func (a *Commands) openFile(path string, unasked bool) (*os.File, error) {
 
 func (a *Commands) readHistory(cmd *cobra.Command, from io.Reader, format string, mappings []string, at time.Time,
 	name string) (*history.File, []history.Imported, error) {
-	table, err := history.Open(format, from)
+	file, err := history.Open(format, from)
 	if err != nil {
 		if errors.Is(err, io.EOF) {
 			err = errors.New("the file is empty")
 		}
 		return nil, nil, err
 	}
-	table.Default = at
+	file.Default = at
 	for _, text := range mappings {
 		column, as, ok := strings.Cut(text, "=")
 		if !ok {
 			return nil, nil, term.Usage("--map %q is not column=meaning", text)
 		}
-		if err := table.Set(column, as); err != nil {
+		if err := file.Set(column, as); err != nil {
 			return nil, nil, term.Usage("--map %q: %w", text, err)
 		}
 	}
-	runs, err := table.Read()
+	runs, err := file.Read()
 	if err != nil {
-		a.showColumns(table)
+		a.showColumns(file)
 	}
-	return table, runs, err
+	return file, runs, err
 }
 
 func (a *Commands) showColumns(t *history.File) {

@@ -81,9 +81,8 @@ score.CLASS) and shown; --map says it otherwise: COLUMN=key, true, predicted, sc
 
 // read reads the table; nil where whoever was asked said no, or nothing is to be added.
 func (a *Commands) read(path string, f adding) (*intake.Made, error) {
-	format, ok := map[string]string{".csv": "csv", ".tsv": "csv", ".jsonl": "jsonl", ".ndjson": "jsonl",
-		".parquet": "parquet"}[strings.ToLower(filepath.Ext(path))]
-	if !ok {
+	format := table.FormatOf(path)
+	if format == "" {
 		return nil, term.Usage("%s: tables end in .csv, .jsonl or .parquet", path)
 	}
 	file, err := os.Open(path)

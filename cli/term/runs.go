@@ -34,12 +34,14 @@ func RunTable(runs []api.Run, columns string) Listing {
 				v = r.Values[i]
 			}
 			var f float64
+			var list []string
 			switch {
 			case len(v) == 0 || string(v) == "null":
 				cells = append(cells, "")
-				continue
+			case !strings.HasPrefix(names[2+i], "hyper") && json.Unmarshal(v, &list) == nil: // tags, data, alarms
+				cells = append(cells, strings.Join(list, ", "))
 			case json.Unmarshal(v, &f) == nil:
-				cells = append(cells, Number(f))
+				cells = append(cells, valueNumber(names[2+i], f))
 				l.Numeric[2+i] = true
 			default:
 				cells = append(cells, valueText(names[2+i], HyperText(v)))
@@ -48,6 +50,17 @@ func RunTable(runs []api.Run, columns string) Listing {
 		l.Add(cells...)
 	}
 	return l
+}
+
+// valueNumber is how a table writes a number: as everywhere where it is a field's.
+func valueNumber(field string, v float64) string {
+	switch field {
+	case "took":
+		return Seconds(v)
+	case "size":
+		return api.Bytes(int64(v))
+	}
+	return Number(v)
 }
 
 // valueText is how a table writes what a field says: times as everywhere, commits by their beginning.

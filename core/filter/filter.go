@@ -49,9 +49,18 @@ func (l *Language) Parse(text string, now time.Time) (*Node, error) {
 
 // ParseValue reads a value to sort by, such as hyper.lr or best("loss.val").
 func ParseValue(text string, now time.Time) (*Node, error) {
+	n, err := ParseColumn(text, now)
+	if err == nil && n.Kind == List {
+		err = &Error{1, "a list is nothing to sort by; write another field, a hyperparameter or a figure, such as best(\"loss.val\")"}
+	}
+	return n, err
+}
+
+// ParseColumn reads a value to show: one to sort by, or a list that runs have, such as tags.
+func ParseColumn(text string, now time.Time) (*Node, error) {
 	n, err := runs.parse(text, now)
-	if err == nil && (n.Kind == List || n.Op == Literal) {
-		err = &Error{1, "this is nothing to sort by; write a field, a hyperparameter or a figure, such as best(\"loss.val\")"}
+	if err == nil && n.Op == Literal {
+		err = &Error{1, "this is the same of all runs; write a field, a hyperparameter or a figure, such as best(\"loss.val\")"}
 	}
 	return n, err
 }
@@ -68,6 +77,9 @@ func (l *Language) parse(text string, now time.Time) (*Node, error) {
 	tree, found := p.Parse(common.NewTextSource(text))
 	if list := found.GetErrors(); len(list) > 0 {
 		if e := otherWord(text); e != nil {
+			return nil, e
+		}
+		if e := bareLength(text); e != nil {
 			return nil, e
 		}
 		return nil, &Error{max(1, list[0].Location.Column()+1), plain(list[0].Message)}
@@ -342,11 +354,13 @@ func (r *reader) named(n, beside *Node) *Node {
 
 func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 	a, err := r.read(x)
-	if err != nil {
-		return nil, err
-	}
-	b, err := r.read(y)
-	if err != nil {
+	b, errB := r.read(y)
+	switch {
+	case err != nil && errB == nil:
+		return r.unquoted(x, b, err)
+	case err == nil && errB != nil:
+		return r.unquoted(y, a, errB)
+	case err != nil:
 		return nil, err
 	}
 	a, b = r.named(a, b), r.named(b, a)
@@ -380,6 +394,9 @@ func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 		if a.Kind == List && b.Op == Literal && b.Kind == Text {
 			return r.wrong(e, "%[1]s is a list: write %[2]q in %[1]s", a.Name, b.Lit)
 		}
+		if a.Kind == Time && b.Kind == Number || a.Kind == Number && b.Kind == Time {
+			return r.wrong(e, `a time is written in quotes, as "2026-11-01", "2026-11-01 15:30" or, for so long ago, "7d"`)
+		}
 		if a.Kind != b.Kind && a.Kind != Any && b.Kind != Any {
 			return r.wrong(e, "a %s cannot be compared with a %s", a.Kind, b.Kind)
 		}
@@ -405,6 +422,16 @@ func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 		}
 	}
 	return n, nil
+}
+
+// unquoted says of a word that names nothing, and stands beside a text or a hyperparameter, that texts are written in
+// quotes.
+func (r *reader) unquoted(e ast.Expr, beside *Node, err error) (*Node, error) {
+	texts := beside.Op != Literal && (beside.Kind == Text || beside.Kind == List || beside.Op == Hyper)
+	if word, plain := dotted(e); plain && texts && r.language.Runs && word != "hyper" && !strings.HasPrefix(word, "data.") {
+		return r.wrong(e, "there is no %q; a text is written in quotes: %[1]q", word)
+	}
+	return nil, err
 }
 
 // oneOf says what is wrong with texts that a field of few values is compared with.

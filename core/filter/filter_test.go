@@ -58,34 +58,44 @@ func TestMatches(t *testing.T) {
 
 func TestErrorsPointAtTheColumn(t *testing.T) {
 	for text, want := range map[string]Error{
-		`state = "finished"`:        {7, ""},
-		`lr > 0.01`:                 {1, `a hyperparameter is hyper.lr, a figure of a curve best("lr")`},
-		`loss.val < 0.3`:            {5, `a figure of a curve is best("loss.val") or last("loss.val"), a hyperparameter hyper["loss.val"]`},
-		`number > 3 and took > 1`:   {12, "and is written && here"},
-		`not alarmed`:               {1, "not is written ! here"},
-		`title like "and"`:          {7, "like is written contains"},
-		`title == "and" && (`:       {20, "something is missing"},
-		`took > "soon"`:             {6, "cannot be compared"},
-		`hyper.lr <`:                {11, ""},
-		`stat == "failed"`:          {1, `there is no "stat"`},
-		`tags == "baseline"`:        {6, `tags is a list: write "baseline" in tags`},
-		`state == 3`:                {7, "a text cannot be compared with a number"},
-		`tags < 3`:                  {6, ""},
-		`evaluated("test") > 1`:     {10, "which measure"},
-		`evaluated(test).f1 > 1`:    {16, "hyper"},
-		`bset("loss.val") < 1`:      {5, "there is no function bset()"},
-		`best(loss.val) < 1`:        {5, "takes one text in quotes"},
-		`started > ago("seven")`:    {15, "is no length of time"},
-		`hyper`:                     {1, "say which hyperparameter"},
-		`state && true`:             {1, "a condition is wanted here, not a text"},
-		`number`:                    {1, "this is a number; a condition is wanted"},
-		`"a" + "b" == "ab"`:         {5, "only numbers can be added"},
-		`tags.all(t, t == "x")`:     {9, ""},
-		`started == timestamp("x")`: {22, "is no time"},
-		`title.matches("x")`:        {14, "there is no matches()"},
-		`took > 1 && state == "ok"`: {22, `there is no state "ok"; there are running, finished`},
-		`"good" != verdict`:         {1, `there is no verdict "good"; there are too short to tell`},
-		`state in ["lost", "dead"]`: {10, `there is no state "dead"`},
+		`state = "finished"`:         {7, ""},
+		`lr > 0.01`:                  {1, `a hyperparameter is hyper.lr, a figure of a curve best("lr")`},
+		`loss.val < 0.3`:             {5, `a figure of a curve is best("loss.val") or last("loss.val"), a hyperparameter hyper["loss.val"]`},
+		`number > 3 and took > 1`:    {12, "and is written && here"},
+		`not alarmed`:                {1, "not is written ! here"},
+		`title like "and"`:           {7, "like is written contains"},
+		`title == "and" && (`:        {20, "something is missing"},
+		`took > "soon"`:              {6, "cannot be compared"},
+		`hyper.lr <`:                 {11, ""},
+		`stat == "failed"`:           {1, `there is no "stat"`},
+		`tags == "baseline"`:         {6, `tags is a list: write "baseline" in tags`},
+		`state == 3`:                 {7, "a text cannot be compared with a number"},
+		`tags < 3`:                   {6, ""},
+		`evaluated("test") > 1`:      {10, "which measure"},
+		`evaluated(test).f1 > 1`:     {16, "hyper"},
+		`bset("loss.val") < 1`:       {5, "there is no function bset()"},
+		`best(loss.val) < 1`:         {5, "takes one text in quotes"},
+		`started > ago("seven")`:     {15, "is no length of time"},
+		`hyper`:                      {1, "say which hyperparameter"},
+		`state && true`:              {1, "a condition is wanted here, not a text"},
+		`number`:                     {1, "this is a number; a condition is wanted"},
+		`"a" + "b" == "ab"`:          {5, "only numbers can be added"},
+		`tags.all(t, t == "x")`:      {9, ""},
+		`started == timestamp("x")`:  {22, "is no time"},
+		`title.matches("x")`:         {14, "there is no matches()"},
+		`took > 1 && state == "ok"`:  {22, `there is no state "ok"; there are running, finished`},
+		`"good" != verdict`:          {1, `there is no verdict "good"; there are too short to tell`},
+		`state == finished`:          {10, `there is no "finished"; a text is written in quotes: "finished"`},
+		`adam == hyper.optimiser`:    {1, `a text is written in quotes: "adam"`},
+		`started > 2026-11-01`:       {9, `a time is written in quotes`},
+		`took > 1h`:                  {8, `a length of time is written in quotes: "1h"`},
+		`title == "1h" && took > 2d`: {25, `in quotes: "2d"`},
+		`started > ago(7d)`:          {15, `in quotes: "7d"`},
+		`state in ("a", "b")`:        {7, `in brackets`},
+		`tags contains "x"`:          {6, `"baseline" in tags`},
+		`hyper.layers == 64,32`:      {19, "a comma stands only in a list"},
+		`number > 3 title`:           {12, `"title" does not belong here`},
+		`state in ["lost", "dead"]`:  {10, `there is no state "dead"`},
 	} {
 		_, err := Parse(text, now)
 		var e *Error
@@ -95,7 +105,12 @@ func TestErrorsPointAtTheColumn(t *testing.T) {
 	}
 	_, err := ParseValue(`"x"`, now)
 	require.Error(t, err)
-	n, err := ParseValue(`last("loss.val") - best("loss.val")`, now)
+	_, err = ParseValue("tags", now)
+	require.ErrorContains(t, err, "a list is nothing to sort by")
+	n, err := ParseColumn("data", now)
+	require.NoError(t, err)
+	require.Equal(t, List, n.Kind)
+	n, err = ParseValue(`last("loss.val") - best("loss.val")`, now)
 	require.NoError(t, err)
 	require.Equal(t, Number, n.Kind)
 }

@@ -20,12 +20,12 @@ type File struct {
 	own   bool // its curves are named as ours
 }
 
-// Open reads the beginning of a file and guesses what its columns are. format is csv or jsonl.
+// Open reads the beginning of a file and guesses what its columns are. format is csv or jsonl; "": as it begins.
 func Open(format string, from io.Reader) (*File, error) {
 	if format == "csv-long" {
 		format = "csv"
 	}
-	if format != "csv" && format != "jsonl" {
+	if format != "" && format != "csv" && format != "jsonl" {
 		return nil, fmt.Errorf("format %q cannot be read; csv and jsonl can", format)
 	}
 	t, err := table.Open(format, from, table.Options{})

@@ -1,9 +1,12 @@
 package table
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
+	"path/filepath"
+	"strings"
 )
 
 // Limits of what is read, so that a wrong file is refused early.
@@ -58,16 +61,40 @@ type Table struct {
 	at   int // how many of Look were given out
 }
 
-// Open reads the beginning of a table: csv, jsonl, or parquet. Parquet needs a *os.File or anything else that can be
-// read at any place and tells its size.
+// FormatOf is a file's format by the ending of its name; "": none that is read.
+func FormatOf(path string) string {
+	switch strings.ToLower(filepath.Ext(path)) {
+	case ".csv", ".tsv":
+		return "csv"
+	case ".jsonl", ".ndjson", ".json":
+		return "jsonl"
+	case ".parquet":
+		return "parquet"
+	}
+	return ""
+}
+
+// Open reads the beginning of a table: csv, jsonl (an object a line, or an array of such lines), or parquet; "" is csv
+// or jsonl, by how it begins. Parquet needs a *os.File or anything else that can be read at any place and tells its
+// size.
 func Open(format string, from io.Reader, o Options) (*Table, error) {
 	t := &Table{}
 	var err error
 	switch format {
-	case "csv":
-		err = t.openCSV(from)
-	case "jsonl":
-		err = t.openLines(from, o)
+	case "", "csv", "jsonl":
+		text := unmarked(from)
+		if first, _ := text.Peek(1 << 10); format == "" {
+			first = bytes.TrimSpace(first)
+			format = "csv"
+			if len(first) > 0 && (first[0] == '{' || first[0] == '[') {
+				format = "jsonl"
+			}
+		}
+		if format == "csv" {
+			err = t.openCSV(text)
+		} else {
+			err = t.openLines(text, o)
+		}
 	case "parquet":
 		err = t.openParquet(from, o)
 	default:

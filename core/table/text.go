@@ -11,11 +11,16 @@ import (
 	"sort"
 )
 
-func (t *Table) openCSV(from io.Reader) error {
+// unmarked is what is read without the mark that some write before UTF-8.
+func unmarked(from io.Reader) *bufio.Reader {
 	buffered := bufio.NewReaderSize(from, 1<<16)
 	if mark, _ := buffered.Peek(3); bytes.Equal(mark, []byte("\xef\xbb\xbf")) {
 		buffered.Discard(3)
 	}
+	return buffered
+}
+
+func (t *Table) openCSV(buffered *bufio.Reader) error {
 	r := csv.NewReader(buffered)
 	first, _ := buffered.Peek(4096)
 	if line, _, _ := bytes.Cut(first, []byte("\n")); !bytes.Contains(line, []byte(",")) {
@@ -68,21 +73,77 @@ func csvError(err error) error {
 	return err
 }
 
+// objects reads a JSON object a line, or an array of objects that has one in each line or all in one.
+type objects struct {
+	lines  *bufio.Scanner
+	line   int
+	begun  bool
+	inside bool              // an array
+	more   []json.RawMessage // of this line
+}
+
+func readObjects(from io.Reader) *objects {
+	lines := bufio.NewScanner(from)
+	lines.Buffer(make([]byte, 1<<16), maxLine)
+	return &objects{lines: lines}
+}
+
+// next is the next object, until it is called again; io.EOF behind the last.
+func (o *objects) next() ([]byte, error) {
+	for {
+		if len(o.more) > 0 {
+			first := o.more[0]
+			o.more = o.more[1:]
+			return first, nil
+		}
+		if !o.lines.Scan() {
+			if err := o.lines.Err(); err != nil {
+				return nil, &ReadError{Line: o.line + 1, What: err.Error()}
+			}
+			if o.inside {
+				return nil, &ReadError{Line: o.line, What: "the array has no end: the file is cut off"}
+			}
+			return nil, io.EOF
+		}
+		o.line++
+		text := bytes.TrimSpace(o.lines.Bytes())
+		if len(text) == 0 {
+			continue
+		}
+		first := !o.begun
+		o.begun = true
+		if first && text[0] == '[' {
+			if json.Unmarshal(text, &o.more) == nil {
+				continue
+			}
+			o.inside, text = true, text[1:]
+		}
+		if o.inside {
+			text = bytes.TrimSpace(bytes.TrimSuffix(text, []byte(",")))
+			if before, last := bytes.CutSuffix(text, []byte("]")); last {
+				o.inside, text = false, bytes.TrimSpace(before)
+			}
+		}
+		if len(text) > 0 {
+			return text, nil
+		}
+	}
+}
+
 // openLines reads JSON Lines: an object a line, nested objects flattened with dots. Columns are the keys of the first
 // rows.
 func (t *Table) openLines(from io.Reader, o Options) error {
-	scanner := bufio.NewScanner(from)
-	scanner.Buffer(make([]byte, 1<<16), maxLine)
-	line := 0
+	list := readObjects(from)
 	index := map[string]int{}
 	known := true // whether new keys may still become columns
 	t.next = func() (Row, error) {
-		for scanner.Scan() {
-			line++
-			if len(bytes.TrimSpace(scanner.Bytes())) == 0 {
-				continue
+		for {
+			text, err := list.next()
+			if err != nil {
+				return Row{}, err
 			}
-			flat, err := flatten(scanner.Bytes(), o)
+			line := list.line
+			flat, err := flatten(text, o)
 			if err != nil {
 				return Row{}, &ReadError{Line: line, What: err.Error()}
 			}
@@ -106,10 +167,6 @@ func (t *Table) openLines(from io.Reader, o Options) error {
 			}
 			return Row{Cells: cells, Line: line}, nil
 		}
-		if err := scanner.Err(); err != nil {
-			return Row{}, &ReadError{Line: line + 1, What: err.Error()}
-		}
-		return Row{}, io.EOF
 	}
 	err := t.look()
 	known = false

@@ -63,14 +63,11 @@ func ColumnsOf(o verdict.Objective, text string) ([]*filter.Node, []string, erro
 	}
 	var out []*filter.Node
 	for i, each := range list {
-		n, err := ValueOf(o, each, time.Now())
-		if each == "tags" {
-			n, err = &filter.Node{Op: filter.Field, Kind: filter.List, Name: "tags"}, nil
-		}
+		n, err := filter.ParseColumn(each, time.Now())
 		if err != nil {
 			return nil, nil, FilterProblem(fmt.Sprintf("column %d (%.60s)", i+1, each), err)
 		}
-		out = append(out, n)
+		out = append(out, n.OfObjective(o.Curve))
 	}
 	return out, list, nil
 }

@@ -166,7 +166,7 @@ func sayQuiet(s *api.Sheet) string {
 			" what the answers give")
 	}
 	for _, q := range silent {
-		raised := !slices.Contains(q.of, s.Task)
+		raised := !slices.Contains(q.of, s.Task) || s.Pending && slices.Contains(q.kinds, assess.InTraining)
 		for _, kind := range q.kinds {
 			for _, a := range s.Alarms {
 				raised = raised || a.Kind == kind
@@ -176,10 +176,14 @@ func sayQuiet(s *api.Sheet) string {
 			parts = append(parts, q.says)
 		}
 	}
-	if len(parts) == 0 {
-		return ""
+	var says []string
+	if len(parts) > 0 {
+		says = append(says, "Quiet: "+strings.Join(parts, ", ")+".")
 	}
-	return "Quiet: " + strings.Join(parts, ", ") + "."
+	if s.Pending {
+		says = append(says, "Its run's curves and data are still to be held against it, as they come.")
+	}
+	return strings.Join(says, " ")
 }
 
 // sayPair says how often a class is taken for another; of says of how many.

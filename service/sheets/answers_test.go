@@ -53,6 +53,8 @@ func TestQuiet(t *testing.T) {
 	require.NotContains(t, sayQuiet(s), "accuracy.val")
 	require.NotContains(t, sayQuiet(s), "never answered")
 	require.Equal(t, "Quiet: no item is known to be in training.", sayQuiet(&api.Sheet{Task: sheet.Number, Labelled: 10}))
+	require.Equal(t, "Its run's curves and data are still to be held against it, as they come.",
+		sayQuiet(&api.Sheet{Task: sheet.Number, Labelled: 10, Pending: true}))
 	require.Empty(t, sayQuiet(&api.Sheet{Task: sheet.Classes}), "of answers without labels nothing is known")
 }
 

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"time"
 
 	"kembrel/api"
 	"kembrel/core/assess"
@@ -32,7 +33,7 @@ func toSheet(in api.RunInput, r store.Sheet) (api.Sheet, error) {
 	out := api.Sheet{Run: act.RunAddress(in.Project, in.Number), Number: r.Number, Split: r.Split, Leg: r.Leg,
 		Step: r.Step, Epoch: api.Float(r.Epoch), Task: sheet.Task(r.Task), Examples: r.Examples, Labelled: r.Labelled,
 		Figures: []assess.Measured{}, Alarms: []api.Alarm{}, Held: r.Held, Data: r.Data, Source: r.Source, Size: r.Size,
-		Who: r.Who, Created: r.Created}
+		Who: r.Who, Created: r.Created, Pending: !r.Compared && time.Since(r.Created) < patience}
 	if r.Evaluation != nil {
 		out.Of = *r.Evaluation
 	}

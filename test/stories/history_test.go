@@ -30,8 +30,8 @@ func TestOutAndIn(t *testing.T) {
 	require.Zero(t, code, errs)
 	w.nothingWaits(t)
 	want := w.curves(t, "vessels/1")
-	for i, format := range []string{"csv", "csv-long", "jsonl"} {
-		ending := map[string]string{"csv": "csv", "csv-long": "csv", "jsonl": "jsonl"}[format]
+	for i, format := range []string{"csv", "csv-long", "jsonl", "json"} {
+		ending := map[string]string{"csv": "csv", "csv-long": "csv", "jsonl": "jsonl", "json": "json"}[format]
 		file := filepath.Join(w.folder, format+"."+ending)
 		w.kembrel(t, "export", "vessels/1", "--format", format, "--to", file)
 		dry := w.kembrel(t, "import", file, "--project", "copies", "--dry-run")
@@ -41,7 +41,15 @@ func TestOutAndIn(t *testing.T) {
 		again := w.kembrel(t, "import", file, "--project", "copies", "--yes")
 		require.Equal(t, strings.Fields(out)[len(strings.Fields(out))-2],
 			strings.Fields(again)[len(strings.Fields(again))-2], "brought in once")
-		got := w.curves(t, map[int]string{0: "copies/1", 1: "copies/2", 2: "copies/3"}[i])
+		cmd := w.command(w.binary, "import", "-", "--project", "copies", "--dry-run")
+		input, err := os.Open(file)
+		require.NoError(t, err)
+		cmd.Stdin = input
+		read, errs, code := run(cmd)
+		require.Zero(t, code, errs)
+		require.Equal(t, strings.SplitN(dry, "\n\n", 2)[0], strings.SplitN(read, "\n\n", 2)[0], "its beginning says what it is")
+		input.Close()
+		got := w.curves(t, fmt.Sprint("copies/", i+1))
 		require.Len(t, got, len(want))
 		for name, c := range want {
 			a, err := json.Marshal(c)
