@@ -182,6 +182,10 @@ func (c *Client) send(ctx context.Context, spec api.Spec, in any) (*http.Respons
 		problem = api.Fail(api.KindOfStatus(response.StatusCode), "%s answered %s; is it a Kembrel service?",
 			c.URL, response.Status)
 	}
+	if problem.Kind() == api.SignedOut && c.Token == "" && c.HTTP.Jar == nil {
+		problem.Detail = fmt.Sprintf("nobody is signed in to %s here: kembrel sign-in --name YOU --url %[1]s, or with the link that you were given; programs have a token (KEMBREL_TOKEN)",
+			c.URL)
+	}
 	if level(response) < api.Level && slices.Contains([]int{400, 404, 405, 415, 422}, problem.Status) {
 		problem.Detail += fmt.Sprintf(" (the service at %s is %s, older than this kembrel, and may not know what is asked of it: update it)", c.URL, version(response))
 	}

@@ -234,7 +234,9 @@ func Differences(had, now api.Recipe) []string {
 	if had.Program != now.Program && had.Program != "" {
 		out = append(out, "program: its file is another one now")
 	}
-	differ("language", had.Language, now.Language)
+	if now.Language != "" { // a program of no interpreter says it when it runs
+		differ("language", had.Language, now.Language)
+	}
 	differ("system", had.System, now.System)
 	differ("cpu", had.CPU, now.CPU)
 	differ("host", had.Host, now.Host)

@@ -21,6 +21,7 @@ func TestDifferences(t *testing.T) {
 		"uncommitted changes: a patch of 2 lines, now none", "program: its file is another one now",
 		"host: hydra-1, now hydra-2",
 		"package new: none, now 2", "package numpy: 1.24, now 1.26", "package old: 1, now none"}, Differences(had, now))
+	require.Empty(t, Differences(api.Recipe{Language: "go go1.26"}, api.Recipe{}), "which it says only when it runs")
 	require.Empty(t, Differences(api.Recipe{}, now), "what was not recorded differs in nothing")
 }
 

@@ -100,7 +100,7 @@ func (a *Commands) link(cmd *cobra.Command, name string) error {
 		return err
 	}
 	fmt.Fprintf(a.Out, "%s%s\n", a.Settings.Get("url"), l.Path)
-	fmt.Fprintf(a.Err, "signs %s in to the console once, until %s; they set a password there, or with: kembrel sign-in --set-password\n", name, term.When(l.Expires))
+	fmt.Fprintf(a.Err, "signs %s in once, until %s: to the console, or in a terminal with kembrel sign-in 'LINK'; they set a password there, or with kembrel sign-in --set-password\n", name, term.When(l.Expires))
 	return nil
 }
 

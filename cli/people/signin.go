@@ -2,9 +2,11 @@ package people
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"net/http"
 	"net/http/cookiejar"
+	"net/url"
 	"os"
 	"strconv"
 	"strings"
@@ -22,12 +24,13 @@ func (a *Commands) SignIn() *cobra.Command {
 	var name string
 	var link, setPassword, revoke bool
 	var days int
-	cmd := &cobra.Command{Use: "sign-in",
-		Short: "Sign in from this terminal, or create a link that signs in to the console", Args: term.Arguments(),
-		Long: `Sign in with name and password; a personal token is made and kept for this user. The password is asked for, or read from the input's
-first line. With --link, print a one-time link to the console instead; with --set-password, set one's own password.`,
-		Example: "  kembrel sign-in --name ines\n  kembrel sign-in --link\n  kembrel sign-in --set-password",
-		RunE: func(cmd *cobra.Command, _ []string) error {
+	cmd := &cobra.Command{Use: "sign-in [LINK]",
+		Short: "Sign in from this terminal, or create a link that signs in to the console",
+		Args:  atMost("LINK"),
+		Long: `Sign in with name and password, or with a one-time link that an administrator gave you; a personal token is made and kept for this user. The password is asked
+for, or read from the input's first line. With --link, print a one-time link to the console instead; with --set-password, set one's own password.`,
+		Example: "  kembrel sign-in --name ines\n  kembrel sign-in 'http://127.0.0.1:7420/enter#4GZ...'\n  kembrel sign-in --link\n  kembrel sign-in --set-password",
+		RunE: func(cmd *cobra.Command, args []string) error {
 			service := a.Settings.Get("url")
 			switch {
 			case link:
@@ -40,37 +43,24 @@ first line. With --link, print a one-time link to the console instead; with --se
 				return nil
 			case setPassword:
 				return a.setPassword(cmd, revoke)
+			case len(args) == 1:
+				return a.signInByLink(cmd.Context(), args[0], days)
 			case name == "":
-				return term.Usage("say who you are: kembrel sign-in --name NAME")
+				return term.Usage("say who you are: kembrel sign-in --name NAME, or give the link that you were given")
 			}
 			password, err := a.askSecret("password of " + name)
 			if err != nil {
 				return err
 			}
-			c := client.New(service, "")
-			if c.HTTP.Jar, err = cookiejar.New(nil); err != nil {
+			c, err := consoleClient(service)
+			if err != nil {
 				return err
 			}
-			c.HTTP.Transport = fromConsole{c.HTTP.Transport, service}
 			if _, err := client.Call(cmd.Context(), c, api.SignInWithPassword,
 				&api.SignInInput{Body: api.SignIn{Name: name, Password: password}}); err != nil {
 				return err
 			}
-			host, _ := os.Hostname()
-			in := &api.NewToken{}
-			in.Body.Name, in.Body.Days = "kembrel sign-in on "+host, days
-			token, err := client.Call(cmd.Context(), c, api.CreateToken, in)
-			if err != nil {
-				return err
-			}
-			client.Call(cmd.Context(), c, api.SignOut, &struct{}{})
-			if err := client.SaveCredential(service, client.Credential{Token: token.Secret, Name: name,
-				Default: true}); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.Out, "signed in to %s as %s, until %s; commands ask it where no other address is named\n", service,
-				name, term.When(token.Expires))
-			return nil
+			return a.keepSignIn(cmd.Context(), c, name, days)
 		}}
 	cmd.Flags().StringVar(&name, "name", "", "your name at the service")
 	cmd.Flags().BoolVar(&link, "link", false, "print a one-time link that signs in to the console")
@@ -78,6 +68,59 @@ first line. With --link, print a one-time link to the console instead; with --se
 	cmd.Flags().BoolVar(&revoke, "revoke-tokens", false, "with --set-password: end all your other tokens")
 	cmd.Flags().IntVar(&days, "days", 90, "days until the sign-in expires")
 	return cmd
+}
+
+// signInByLink signs in to the service of a one-time link.
+func (a *Commands) signInByLink(ctx context.Context, link string, days int) error {
+	at, err := url.Parse(link)
+	if err != nil || at.Host == "" || at.Path != "/enter" || at.Fragment == "" {
+		return term.Usage("%.100q is no sign-in link: one reads http://HOST/enter#CODE, and stands in quotes", link)
+	}
+	c, err := consoleClient(at.Scheme + "://" + at.Host)
+	if err != nil {
+		return err
+	}
+	in := &api.LinkInput{}
+	in.Body.Code = at.Fragment
+	me, err := client.Call(ctx, c, api.SignInWithLink, in)
+	if err != nil {
+		return err
+	}
+	if err := a.keepSignIn(ctx, c, me.Name, days); err != nil {
+		return err
+	}
+	if !me.HasPassword {
+		fmt.Fprintln(a.Out, "kembrel sign-in --set-password sets a password, by which you sign in elsewhere and to the console")
+	}
+	return nil
+}
+
+// consoleClient is a client with a session, as the console has one.
+func consoleClient(service string) (*client.Client, error) {
+	c := client.New(service, "")
+	var err error
+	c.HTTP.Jar, err = cookiejar.New(nil)
+	c.HTTP.Transport = fromConsole{c.HTTP.Transport, service}
+	return c, err
+}
+
+// keepSignIn makes a token of a session, keeps it for this user, and ends the session.
+func (a *Commands) keepSignIn(ctx context.Context, c *client.Client, name string, days int) error {
+	host, _ := os.Hostname()
+	in := &api.NewToken{}
+	in.Body.Name, in.Body.Days = "kembrel sign-in on "+host, days
+	token, err := client.Call(ctx, c, api.CreateToken, in)
+	if err != nil {
+		return err
+	}
+	client.Call(ctx, c, api.SignOut, &struct{}{})
+	if err := client.SaveCredential(c.URL, client.Credential{Token: token.Secret, Name: name,
+		Default: true}); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.Out, "signed in to %s as %s, until %s; commands ask it where no other address is named\n", c.URL, name,
+		term.When(token.Expires))
+	return nil
 }
 
 // fromConsole sends the Origin that the service wants to see beside a session.

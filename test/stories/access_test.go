@@ -64,3 +64,43 @@ func TestAccessInTheBrowser(t *testing.T) {
 	w.kembrel(t, "people", "close", "Teo Lind")
 	await(t, other, "fetch('/api/v1/me').then(r => r.status)", func(status int) bool { return status == 401 })
 }
+
+// Somebody who never opens a browser gets in by the link that they were given.
+func TestInByALinkInATerminal(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(t)
+	added, errs, code := w.try("people", "add", "Teo Lind")
+	require.Zero(t, code, errs)
+	link := strings.TrimSpace(strings.TrimPrefix(added, "added Teo Lind\n"))
+	teo := func(input string, args ...string) (out, errs string, code int) {
+		cmd := w.command(w.binary, args...)
+		cmd.Env = append(cmd.Env, "KEMBREL_CREDENTIALS="+w.folder+"/teo.json")
+		cmd.Stdin = strings.NewReader(input)
+		return run(cmd)
+	}
+	_, errs, code = teo("", "whoami")
+	require.Equal(t, 4, code)
+	require.Contains(t, errs, "nobody is signed in to "+w.url+" here: kembrel sign-in --name YOU --url "+w.url)
+	for _, wrong := range []string{w.url, "enter#X", w.url + "/enter", w.url + "/sign-in#X"} {
+		_, errs, code = teo("", "sign-in", wrong)
+		require.Equal(t, 2, code, wrong)
+		require.Contains(t, errs, "is no sign-in link")
+	}
+	out, errs, code := teo("", "sign-in", link)
+	require.Zero(t, code, errs)
+	require.Contains(t, out, "signed in to "+w.url+" as Teo Lind")
+	require.Contains(t, out, "kembrel sign-in --set-password")
+	out, _, _ = teo("", "whoami")
+	require.Contains(t, out, "Teo Lind at "+w.url)
+	_, errs, code = teo("", "sign-in", link)
+	require.Equal(t, 4, code)
+	require.NotContains(t, errs, "nobody is signed in", "it is good once, and that is said")
+	_, errs, code = teo("deep-water-7420\n", "sign-in", "--set-password")
+	require.Zero(t, code, errs)
+	_, errs, code = teo("deep-water-7420\n", "sign-in", "--name", "Teo Lind")
+	require.Zero(t, code, errs)
+	_, errs, code = teo("deep-water-7421\n", "sign-in", "--name", "Teo Lind")
+	require.Equal(t, 4, code)
+	require.NotContains(t, errs, "nobody is signed in")
+}
