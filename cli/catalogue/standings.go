@@ -78,8 +78,8 @@ have signed off, of whom whoever asks is none. Where another edition got the sta
 			// whoever asks does not sign off
 			others := slices.DeleteFunc(slices.Clone(m.May.Approvers), func(name string) bool { return name == me.Name })
 			if len(others) == 0 {
-				fmt.Fprintf(a.Out, "Nobody else may sign it off: kembrel roles set %s --person NAME --role approver changes that\n",
-					m.Project)
+				fmt.Fprintf(a.Out,
+					"Nobody else may sign it off: kembrel roles set %s --person NAME --role approver changes that\n", m.Project)
 				return nil
 			}
 			fmt.Fprintf(a.Out, "kembrel catalogue sign %s#%d --why \"...\" signs it off; that may: %s\n", m.Name, e.Number,

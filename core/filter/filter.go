@@ -428,7 +428,8 @@ func (r *reader) operands(e ast.Expr, op Op, x, y ast.Expr) (*Node, error) {
 // quotes.
 func (r *reader) unquoted(e ast.Expr, beside *Node, err error) (*Node, error) {
 	texts := beside.Op != Literal && (beside.Kind == Text || beside.Kind == List || beside.Op == Hyper)
-	if word, plain := dotted(e); plain && texts && r.language.Runs && word != "hyper" && !strings.HasPrefix(word, "data.") {
+	word, plain := dotted(e)
+	if plain && texts && r.language.Runs && word != "hyper" && !strings.HasPrefix(word, "data.") {
 		return r.wrong(e, "there is no %q; a text is written in quotes: %[1]q", word)
 	}
 	return nil, err
