@@ -82,8 +82,8 @@ have signed off, of whom whoever asks is none. Where another edition got the sta
 					"Nobody else may sign it off: kembrel roles set %s --person NAME --role approver changes that\n", m.Project)
 				return nil
 			}
-			fmt.Fprintf(a.Out, "kembrel catalogue sign %s#%d --why \"...\" signs it off; that may: %s\n", m.Name, e.Number,
-				term.Printable(strings.Join(others, ", ")))
+			fmt.Fprintf(a.Out, "kembrel catalogue sign %s#%d --why \"...\" signs it off; that may: %s\n",
+				m.Name, e.Number, term.Printable(strings.Join(others, ", ")))
 			return nil
 		}}
 	forFlag(cmd, &standing)
