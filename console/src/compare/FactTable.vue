@@ -13,6 +13,10 @@ const many = computed(() => props.comparison.differ?.filter((r) => r.section ===
 const differ = computed(() =>
   (props.comparison.differ ?? []).filter((r) => r.section !== 'package' || packages.value || many.value <= few),
 )
+/** A few groups stand beside each other without scrolling at 1280 pixels. */
+const widest = computed(
+  () => `${Math.min(260, Math.max(140, 840 / (props.comparison.groups?.length || 1)))}px`,
+)
 const shown = (r: FactRow, v: string) =>
   r.name === 'commit' ? v.slice(0, 10) : v.replace(/^"(.*)"$/, '$1').replaceAll('", "', ', ')
 </script>
@@ -36,7 +40,7 @@ const shown = (r: FactRow, v: string) =>
             :class="{ apart: r.apart?.[i], long: r.section === 'command' }"
             :title="shown(r, v)"
           >
-            {{ shown(r, v) }}
+            <bdi>{{ shown(r, v) }}</bdi>
           </td>
         </tr>
       </tbody>
@@ -82,7 +86,7 @@ tbody th {
 }
 td.n {
   padding: 5px 10px;
-  max-width: 260px;
+  max-width: v-bind(widest);
   overflow: hidden;
   text-overflow: ellipsis;
 }
