@@ -75,8 +75,8 @@ have signed off, of whom whoever asks is none. Where another edition got the sta
 			if err != nil {
 				return err
 			}
-			others := slices.Clone(m.May.Approvers)
-			others = slices.DeleteFunc(others, func(name string) bool { return name == me.Name }) // who asks does not sign off
+			mine := func(name string) bool { return name == me.Name } // who asks does not sign off
+			others := slices.DeleteFunc(slices.Clone(m.May.Approvers), mine)
 			if len(others) == 0 {
 				fmt.Fprintf(a.Out,
 					"Nobody else may sign it off: kembrel roles set %s --person NAME --role approver changes that\n", m.Project)

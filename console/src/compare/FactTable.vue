@@ -14,9 +14,7 @@ const differ = computed(() =>
   (props.comparison.differ ?? []).filter((r) => r.section !== 'package' || packages.value || many.value <= few),
 )
 /** A few groups stand beside each other without scrolling at 1280 pixels. */
-const widest = computed(
-  () => `${Math.min(260, Math.max(140, 840 / (props.comparison.groups?.length || 1)))}px`,
-)
+const widest = computed(() => `${Math.min(260, Math.max(140, 840 / (props.comparison.groups?.length || 1)))}px`)
 const shown = (r: FactRow, v: string) =>
   r.name === 'commit' ? v.slice(0, 10) : v.replace(/^"(.*)"$/, '$1').replaceAll('", "', ', ')
 </script>
