@@ -73,7 +73,7 @@ func TestOutAndIn(t *testing.T) {
 	require.NoError(t, err)
 	count := 0
 	for _, c := range want {
-		count += 3 * len(c.Value)
+		count += 4 * len(c.Value)
 	}
 	require.EqualValues(t, count, p.NumRows())
 	runs := w.kembrel(t, "export", "vessels", "--what", "runs")
@@ -86,14 +86,14 @@ func TestOutAndIn(t *testing.T) {
 	out := w.kembrel(t, "import", script, "--project", "copies", "--yes", "--title", "Theirs")
 	require.Contains(t, out, "it holds text")
 	require.Contains(t, out, "hyperparameter lr  by its name")
-	require.Contains(t, w.kembrel(t, "runs", "copies", "--where", "hyper.lr == 0.01", "--output", "csv"), "copies/4")
+	require.Contains(t, w.kembrel(t, "runs", "copies", "--where", "hyper.lr == 0.01", "--output", "csv"), "copies/5")
 	w.kembrel(t, "views", "keep", "copies", "quick", "--where", "hyper.lr == 0.01", "--columns", "best")
 	viewed := w.kembrel(t, "runs", "copies", "--view", "quick", "--output", "csv")
 	require.Equal(t, 2, strings.Count(viewed, "\n"), viewed)
 	w.kembrel(t, "views", "drop", "copies", "quick")
 	_, errs, code = w.try("runs", "copies", "--view", "quick")
 	require.Equal(t, 3, code, errs)
-	got := w.curves(t, "copies/4")
+	got := w.curves(t, "copies/5")
 	require.Equal(t, api.Floats{0.9, 0.8}, got["loss.train"].Value)
 	require.Equal(t, api.Floats{1, 0.95}, got["loss.val"].Value)
 
