@@ -57,7 +57,6 @@ function choose(what: string) {
       <RouterLink to="/data" :class="{ on: data }">Data</RouterLink>
       <RouterLink to="/catalogue" :class="{ on: catalogue }">Catalogue</RouterLink>
       <RouterLink
-        v-if="project || route.name === 'projects' || route.name === 'storage' || people || data"
         :to="project ? { name: 'project-storage', params: { project } } : { name: 'storage' }"
         :class="{ on: storage }"
       >
