@@ -2,7 +2,6 @@ package recorder
 
 import (
 	"bufio"
-	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,8 +15,6 @@ import (
 	"time"
 
 	"kembrel/api"
-	"kembrel/core/checkpoint"
-	"kembrel/core/curve"
 	"kembrel/core/dataset"
 	"kembrel/recorder/protocol"
 	"kembrel/recorder/spool"
@@ -144,59 +141,6 @@ func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 			}
 		}
 	}
-}
-
-// note remembers what later messages are judged by.
-func (n *session) note(names []string, b curve.Batch) {
-	last := b.Axis[len(b.Axis)-1]
-	n.lastStep = last.Step
-	if !math.IsNaN(last.Epoch) {
-		n.lastEpoch = last.Epoch
-	}
-	n.watch(names, b)
-	for i, c := range b.Columns {
-		if curve.OfMachine(names[i]) {
-			continue
-		}
-		n.readings += int64(len(c.Values))
-		n.classes = n.classes || checkpoint.Classifies(names[i])
-		_, known := n.figures[names[i]]
-		if len(c.Values) > 0 && (known || len(n.figures) < maxFigures) {
-			n.figures[names[i]] = api.Float(c.Values[len(c.Values)-1])
-		}
-	}
-}
-
-// The body of a Readings record: uvarint count of names, each as uvarint length and bytes, then a journal payload.
-func encodeReadings(names []string, b curve.Batch) []byte {
-	body := binary.AppendUvarint(nil, uint64(len(names)))
-	for _, name := range names {
-		body = append(binary.AppendUvarint(body, uint64(len(name))), name...)
-	}
-	return curve.AppendJournal(body, b)
-}
-
-func decodeReadings(body []byte) ([]string, curve.Batch, error) {
-	damaged := fmt.Errorf("%w: names of curves", spool.ErrDamaged)
-	count, n := binary.Uvarint(body)
-	if n <= 0 || count > uint64(len(body)) {
-		return nil, curve.Batch{}, damaged
-	}
-	body = body[n:]
-	names := make([]string, count)
-	for i := range names {
-		size, n := binary.Uvarint(body)
-		if n <= 0 || size > uint64(len(body)-n) {
-			return nil, curve.Batch{}, damaged
-		}
-		names[i] = string(body[n : n+int(size)])
-		body = body[n+int(size):]
-	}
-	b, err := curve.DecodeJournal(body)
-	if err == nil && (len(b.Axis) == 0 || len(b.Columns) != len(names)) {
-		err = damaged
-	}
-	return names, b, err
 }
 
 // serve speaks with one program until it hangs up.
@@ -385,54 +329,6 @@ func (n *session) keepSaid(m protocol.Message, out *outbox) error {
 	return n.keepJSON(spool.Note, m, api.NewNote{At: time.Now(), Text: m.Text}, out)
 }
 
-// keepReadings keeps readings that stand behind those kept so far. The mutex is held.
-func (n *session) keepReadings(m protocol.Message, out *outbox) error {
-	if err := m.Batch.Check(n.lastStep); err != nil {
-		return n.orRestarted(m, err)
-	}
-	n.note(m.Names, m.Batch)
-	n.keep(spool.Readings, m, encodeReadings(m.Names, m.Batch), out)
-	n.itemsComplete()
-	return nil
-}
-
-// withoutBad says of what a message brought that is not kept, of each name once, and counts the rest.
-func (n *session) withoutBad(m protocol.Message, what string, out *outbox) {
-	if len(m.Bad) == 0 {
-		return
-	}
-	for _, name := range slices.Sorted(maps.Keys(m.Bad)) {
-		if n.unkept[what+name] || len(n.unkept) == mostSaid {
-			n.counting.Lock()
-			n.refused[m.Kind]++
-			n.counting.Unlock()
-			continue
-		}
-		n.unkept[what+name] = true
-		why := fmt.Errorf("%s %.100q is not kept: %w", what, name, m.Bad[name])
-		n.beside(func() { n.problem(out, protocol.Message{Kind: m.Kind}, why) })
-	}
-}
-
-// mostSaid is of how many names it is remembered, and said, that they are not kept, or go by another.
-const mostSaid = 100
-
-// rename says once of each curve that it goes by another name.
-func (n *session) rename(names map[string]string) {
-	if len(names) == 0 {
-		return
-	}
-	for _, from := range slices.Sorted(maps.Keys(names)) {
-		if n.renamed[from] || len(n.renamed) == mostSaid {
-			continue
-		}
-		n.renamed[from] = true
-		text := fmt.Sprintf("The curve %.200q is recorded as %s.", from, names[from])
-		n.say("%s", text)
-		n.beside(func() { n.remark(text) })
-	}
-}
-
 func (n *session) keepJSON(kind spool.Kind, m protocol.Message, v any, out *outbox) error {
 	body, err := json.Marshal(v)
 	if err == nil {
@@ -454,64 +350,4 @@ func (n *session) keep(kind spool.Kind, m protocol.Message, body []byte, out *ou
 			out.keptUpTo(m.ID)
 		}
 	})
-}
-
-// greet notes that a program has spoken, and tells it what the others were told before. The mutex is held.
-func (n *session) greet(out *outbox) {
-	if spoken, there := n.programs[out]; spoken || !there {
-		return
-	}
-	n.programs[out] = true
-	if n.held != "" {
-		out.put(protocol.Reply{Kind: "held", What: n.held})
-	}
-	if n.advised != "" {
-		out.put(protocol.Reply{Kind: "advice", Stop: true, What: n.advised})
-	}
-}
-
-// tell tells all programs that have spoken. The mutex is held.
-func (n *session) tell(r protocol.Reply) {
-	for out, spoken := range n.programs {
-		if spoken {
-			out.put(r)
-		}
-	}
-}
-
-// advise tells all programs to stop.
-func (n *session) advise(why string) {
-	n.mutex.Lock()
-	defer n.mutex.Unlock()
-	n.advised = why
-	n.tell(protocol.Reply{Kind: "advice", Stop: true, What: why})
-}
-
-// named remembers the run's address once the service has given it, and tells the programs that said they hear it.
-func (n *session) named(run string, leg int) {
-	n.mutex.Lock()
-	defer n.mutex.Unlock()
-	if n.run == run && n.leg == leg {
-		return
-	}
-	n.run, n.leg = run, leg
-	for out := range n.programs {
-		if out.hearsNamed {
-			out.put(protocol.Reply{Kind: "named", Run: run, Leg: leg})
-		}
-	}
-}
-
-// silent reports whether no readings have come.
-func (n *session) silent() bool {
-	n.mutex.Lock()
-	defer n.mutex.Unlock()
-	return n.readings == 0
-}
-
-// knows reports whether a program has ever spoken with the recorder, and so may hear its advice.
-func (n *session) knows() bool {
-	n.mutex.Lock()
-	defer n.mutex.Unlock()
-	return n.connected > 0
 }
