@@ -42,6 +42,14 @@ func TestAccessInTheBrowser(t *testing.T) {
 	shows(t, ctx, pageSays, "Everybody who is signed in sees it")
 	w.kembrel(t, "roles", "set", "vessels", "--team", "Sonar crew", "--role", "reader")
 	shows(t, ctx, pageSays, "Sonar crew", "the page hears of it")
+	do(t, ctx, "its name", chromedp.SendKeys(".title input", "Vessel classes by sound"),
+		chromedp.Click("section:last-of-type form.add button"),
+		until(pageSays+".includes('Vessel classes by sound, in addresses vessels. Runs are judged by loss.val, lower is better.')"))
+	require.Contains(t, w.kembrel(t, "projects", "--output", "csv"), "Vessel classes by sound")
+	w.kembrel(t, "projects", "change", "vessels", "--objective", "accuracy.val higher")
+	shows(t, ctx, pageSays, "Runs are judged by accuracy.val, higher is better.")
+	is(t, ctx, "document.querySelector('[aria-label=\"Curve that runs are judged by\"]').value", "accuracy.val")
+	w.kembrel(t, "projects", "change", "vessels", "--objective", "loss.val lower")
 	w.kembrel(t, "people", "change", "Teo Lind", "--role", "none")
 
 	other, close, err := browser.Open(context.Background(), false)
@@ -53,7 +61,7 @@ func TestAccessInTheBrowser(t *testing.T) {
 	is(t, other, "[...document.querySelectorAll('.keep button')].some(b => b.innerText === 'Set')", false)
 	do(t, other, "its access", chromedp.Navigate(w.url+"/vessels/access"), chromedp.WaitVisible("tbody tr"))
 	shows(t, other, pageSays, "You are reader.")
-	is(t, other, "document.querySelectorAll('main .el-select').length", 0, "nothing to change is offered")
+	is(t, other, "document.querySelectorAll('main .el-select, main .el-input').length", 0, "nothing to change is offered")
 
 	w.kembrel(t, "projects", "change", "vessels", "--closed")
 	do(t, other, "the run", chromedp.Navigate(w.url+"/vessels/1"))

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { ElButton, ElOption, ElOptionGroup, ElSelect } from 'element-plus'
-import { computed, ref } from 'vue'
+import { ElButton, ElInput, ElOption, ElOptionGroup, ElSelect } from 'element-plus'
+import { computed, reactive, ref, watch } from 'vue'
 import { answer, client, type Project } from '../api/client'
 import Question from '../shared/Question.vue'
 import { useLive } from '../shared/live'
@@ -42,7 +42,39 @@ const says = computed(() => {
   return `Everybody who is signed in sees it; roles on the service hold here too. ${mine}`
 })
 
+const called = computed(() => {
+  const o = info.value?.objective
+  const title = info.value?.title ? `${info.value.title}, in addresses ${props.project}.` : `${props.project}.`
+  return o ? `${title} Runs are judged by ${o.curve}, ${o.direction} is better.` : title
+})
+/** What is asked for; it follows what others set until it is sent. */
+const asked = reactive<{ title: string; curve: string; direction: 'lower' | 'higher' }>({
+  title: '',
+  curve: '',
+  direction: 'lower',
+})
+watch(info, (now, before) => {
+  if (now && (now.title ?? '') !== (before?.title ?? asked.title)) asked.title = now.title ?? ''
+  if (now && JSON.stringify(now.objective) !== JSON.stringify(before?.objective)) Object.assign(asked, now.objective)
+})
+
+const objective = computed(() => ({ curve: asked.curve.trim(), direction: asked.direction }))
+const other = computed(
+  () =>
+    objective.value.curve !== info.value?.objective.curve ||
+    objective.value.direction !== info.value.objective.direction,
+)
+
 const { refused, act } = useActing(load)
+const name = () =>
+  act(() =>
+    answer(
+      client.PATCH('/api/v1/projects/{project}', {
+        params,
+        body: { title: asked.title.trim(), objective: other.value ? objective.value : undefined },
+      }),
+    ),
+  )
 const holder = (g: GivenRole) => (g.team ? { team: g.team } : { person: g.person })
 const open = (open: boolean) =>
   act(() => answer(client.PATCH('/api/v1/projects/{project}', { params, body: { open } })))
@@ -141,6 +173,34 @@ async function give() {
         <ElButton size="small" native-type="submit" :disabled="!who">Give</ElButton>
       </form>
     </Question>
+    <Question v-if="info" title="What is it called, and judged by?" :says="called">
+      <form v-if="may" class="add" @submit.prevent="name">
+        <label>
+          Title
+          <ElInput v-model="asked.title" size="small" class="title" placeholder="none" />
+        </label>
+        <label>
+          judged by
+          <ElInput
+            v-model="asked.curve"
+            size="small"
+            class="wide"
+            aria-label="Curve that runs are judged by"
+            required
+          />
+        </label>
+        <ElSelect v-model="asked.direction" size="small" class="choose" aria-label="Which way it improves">
+          <ElOption value="lower" label="lower" />
+          <ElOption value="higher" label="higher" />
+        </ElSelect>
+        <ElButton size="small" native-type="submit" :disabled="!asked.curve.trim()">Set</ElButton>
+      </form>
+      <p v-if="may" class="small">
+        The key in addresses, {{ project }}, stays: an address never means two things. Another objective counts best
+        figures, verdicts and rules anew.
+      </p>
+      <p v-else class="small">Its owners change it.</p>
+    </Question>
   </main>
 </template>
 
@@ -154,12 +214,7 @@ async function give() {
 .wide {
   width: 240px;
 }
-.add {
-  display: flex;
-  gap: 12px;
-  margin-top: 12px;
-}
-.acts {
-  text-align: right;
+.title {
+  width: 280px;
 }
 </style>

@@ -166,19 +166,6 @@ const create = () =>
 </template>
 
 <style scoped>
-.add {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 12px;
-  align-items: center;
-  margin-top: 12px;
-}
-.add label {
-  display: flex;
-  gap: 8px;
-  align-items: center;
-  color: var(--ink2);
-}
 .name {
   width: 125px;
 }
@@ -187,9 +174,6 @@ const create = () =>
 }
 .days {
   width: 60px;
-}
-.acts {
-  text-align: right;
 }
 .secret {
   margin: 0 0 10px;

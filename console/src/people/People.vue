@@ -248,24 +248,8 @@ function edit(t: Team) {
 .name {
   width: 180px;
 }
-.add {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 14px;
-  align-items: center;
-  margin-top: 12px;
-}
-.add label {
-  display: flex;
-  gap: 8px;
-  align-items: center;
-  color: var(--ink2);
-}
 .many {
   white-space: normal;
-}
-.acts {
-  text-align: right;
 }
 .link {
   margin: 0 0 10px;
