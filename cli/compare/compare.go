@@ -134,7 +134,6 @@ func evaluatedTable(c *api.Comparison) term.Listing {
 
 func rankTable(c *api.Comparison) term.Listing {
 	l := term.List("rank#", "setting", "runs", "best#", "±#", "last#", "against the next")
-	l.Shorten = "setting"
 	for i, g := range c.Groups {
 		next := ""
 		if m := g.Next; m != nil {

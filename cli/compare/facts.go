@@ -34,11 +34,12 @@ func folded(rows []api.FactRow, all bool) (out []api.FactRow, packages int) {
 // factTables are tables of what differs, with as many groups beside each other as there is room for. Of commands only
 // the arguments that differ are shown.
 func factTables(c *api.Comparison, rows []api.FactRow, wide int) []term.Listing {
-	const cell, most = 18, 28
+	const least, widest, most = 18, 40, 28
 	head := 0
 	for _, r := range rows {
 		head = max(head, min(most, len(r.Name)))
 	}
+	cell := min(widest, max(least, (wide-head)/max(1, len(c.Groups))-2))
 	beside := max(1, (wide-head)/(cell+2))
 	labels := make([]string, len(c.Groups))
 	for i, g := range c.Groups {
