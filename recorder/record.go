@@ -225,6 +225,9 @@ func (r *recording) listen() error {
 		r.socket, err = net.Listen("unix", leg.Socket)
 	}
 	if err != nil { // its folder may have been taken away, or be on a full disk
+		if leg.Socket != "" {
+			os.Remove(filepath.Dir(leg.Socket))
+		}
 		var folder string
 		if folder, err = socketFolder(r.options); err != nil {
 			return err

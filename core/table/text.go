@@ -137,36 +137,34 @@ func (t *Table) openLines(from io.Reader, o Options) error {
 	index := map[string]int{}
 	known := true // whether new keys may still become columns
 	t.next = func() (Row, error) {
-		for {
-			text, err := list.next()
-			if err != nil {
-				return Row{}, err
-			}
-			line := list.line
-			flat, err := flatten(text, o)
-			if err != nil {
-				return Row{}, &ReadError{Line: line, What: err.Error()}
-			}
-			for _, kv := range flat {
-				if _, ok := index[kv[0]]; ok {
-					continue
-				}
-				if !known {
-					return Row{}, &ReadError{Line: line,
-						What: fmt.Sprintf("key %q is in none of the first %d rows", kv[0], LookRows)}
-				}
-				if len(t.Head) == MaxColumns {
-					return Row{}, &ReadError{Line: line, What: fmt.Sprintf("more than %d different keys", MaxColumns)}
-				}
-				index[kv[0]] = len(t.Head)
-				t.Head = append(t.Head, kv[0])
-			}
-			cells := make([]string, len(t.Head))
-			for _, kv := range flat {
-				cells[index[kv[0]]] = kv[1]
-			}
-			return Row{Cells: cells, Line: line}, nil
+		text, err := list.next()
+		if err != nil {
+			return Row{}, err
 		}
+		line := list.line
+		flat, err := flatten(text, o)
+		if err != nil {
+			return Row{}, &ReadError{Line: line, What: err.Error()}
+		}
+		for _, kv := range flat {
+			if _, ok := index[kv[0]]; ok {
+				continue
+			}
+			if !known {
+				return Row{}, &ReadError{Line: line,
+					What: fmt.Sprintf("key %q is in none of the first %d rows", kv[0], LookRows)}
+			}
+			if len(t.Head) == MaxColumns {
+				return Row{}, &ReadError{Line: line, What: fmt.Sprintf("more than %d different keys", MaxColumns)}
+			}
+			index[kv[0]] = len(t.Head)
+			t.Head = append(t.Head, kv[0])
+		}
+		cells := make([]string, len(t.Head))
+		for _, kv := range flat {
+			cells[index[kv[0]]] = kv[1]
+		}
+		return Row{Cells: cells, Line: line}, nil
 	}
 	err := t.look()
 	known = false

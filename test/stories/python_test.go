@@ -82,14 +82,14 @@ func TestPythonFromTheService(t *testing.T) {
 	require.Contains(t, w.show(t, "vessels/4").Legs[0].Why, "RuntimeError: the sea is rough")
 
 	// Killed in the middle and resumed, it ends as the first run did.
-	cmd := start(true, "plain", "PACE=0.3")
+	cmd := start(true, "plain", "PACE=3")
 	require.NoError(t, cmd.Start())
 	require.Eventually(t, func() bool {
 		_, _, code := w.try("restore", "vessels/5@e2", "--into", w.folder+"/x", "--parts", "random", "--overwrite")
 		return code == 0
 	}, 60*time.Second, 50*time.Millisecond)
 	processes(func(pid int, args []string, env string) {
-		if len(args) > 1 && args[0] == python && args[1] == script && strings.Contains(env, "PACE=0.3") {
+		if len(args) > 1 && args[0] == python && args[1] == script && strings.Contains(env, "PACE=3") {
 			kill(pid, syscall.SIGKILL)
 		}
 	})

@@ -54,7 +54,7 @@ const asked = reactive<{ title: string; curve: string; direction: 'lower' | 'hig
   direction: 'lower',
 })
 watch(info, (now, before) => {
-  if (now && (now.title ?? '') !== (before?.title ?? asked.title)) asked.title = now.title ?? ''
+  if (now && now.title !== before?.title) asked.title = now.title ?? ''
   if (now && JSON.stringify(now.objective) !== JSON.stringify(before?.objective)) Object.assign(asked, now.objective)
 })
 
