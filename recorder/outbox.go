@@ -1,7 +1,9 @@
 package recorder
 
 import (
+	"errors"
 	"net"
+	"os"
 	"sync"
 	"time"
 
@@ -16,6 +18,7 @@ type outbox struct {
 	lines      []byte
 	kept       int64 // message up to which kept is to be answered; 0: nothing
 	ended      bool
+	gone       bool // the program reads no more: what it said before is still to be read
 	hearsNamed bool // guarded by the session's mutex
 	rank       int  // of the process, as its hello says; guarded likewise
 }
@@ -47,15 +50,18 @@ func (o *outbox) keptUpTo(id int64) {
 	o.wake.Signal()
 }
 
+// close ends the connection once what is to be answered is written.
 func (o *outbox) close() {
 	o.mutex.Lock()
 	defer o.mutex.Unlock()
 	o.ended = true
 	o.wake.Signal()
+	if o.gone {
+		o.conn.Close()
+	}
 }
 
 func (o *outbox) write() {
-	defer o.conn.Close()
 	for {
 		o.mutex.Lock()
 		for len(o.lines) == 0 && o.kept == 0 && !o.ended {
@@ -68,11 +74,25 @@ func (o *outbox) write() {
 		o.lines, o.kept = nil, 0
 		o.mutex.Unlock()
 		if len(lines) == 0 {
+			o.conn.Close()
 			return
 		}
 		o.conn.SetWriteDeadline(time.Now().Add(10 * time.Second))
 		if _, err := o.conn.Write(lines); err != nil {
+			o.giveUp(err)
 			return
 		}
 	}
+}
+
+// giveUp ends the writing. A program that is gone may have left much behind that is not read yet, so the connection
+// stays until that is; one that lives and takes nothing is to connect anew, and to say again what was not answered.
+func (o *outbox) giveUp(err error) {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	o.gone = true
+	if o.ended || errors.Is(err, os.ErrDeadlineExceeded) {
+		o.conn.Close()
+	}
+	o.ended = true
 }

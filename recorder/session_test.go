@@ -4,7 +4,9 @@ import (
 	"bufio"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -52,6 +54,38 @@ func TestTheWelcomeComesFirst(t *testing.T) {
 	go n.named("vessels/8", 1)
 	require.True(t, lines.Scan())
 	require.JSONEq(t, `{"kind":"named","run":"vessels/8","leg":1}`, lines.Text())
+}
+
+// A program that ends reads no more answers; what it said before is read all the same.
+func TestWhatIsSaidByOneThatReadsNothing(t *testing.T) {
+	s, n := aSession(t)
+	at := filepath.Join(t.TempDir(), "s")
+	listener, err := net.Listen("unix", at)
+	require.NoError(t, err)
+	defer listener.Close()
+	program, err := net.Dial("unix", at)
+	require.NoError(t, err)
+	lines := `{"kind":"hello","protocol":1}` + "\n"
+	for step := 1; step <= 2000; step++ { // more than is read at once
+		lines += fmt.Sprintf(`{"kind":"readings","id":%d,"step":%[1]d,"values":{"loss.val":%[1]d}}`+"\n", step)
+	}
+	_, err = program.Write([]byte(lines))
+	require.NoError(t, err)
+	require.NoError(t, program.Close())
+	ours, err := listener.Accept()
+	require.NoError(t, err)
+	n.serve(slowly{ours})
+	require.Eventually(t, func() bool { return len(told(t, s)) == 2000 }, 10*time.Second, 10*time.Millisecond)
+	_, err = ours.Read(make([]byte, 1))
+	require.ErrorIs(t, err, net.ErrClosed)
+}
+
+// slowly is a connection of which little is read at a time.
+type slowly struct{ net.Conn }
+
+func (s slowly) Read(p []byte) (int, error) {
+	time.Sleep(100 * time.Microsecond)
+	return s.Conn.Read(p[:min(len(p), 256)])
 }
 
 // What a program said before its end is read to its end, however long the disk takes over it; a child that keeps the
