@@ -27,7 +27,7 @@ func TestWatchingInTheBrowser(t *testing.T) {
 	w.kembrel(t, "projects", "create", "vessels", "--title", "Vessel classes")
 	keep := w.folder + "/copies"
 	cmd := w.record(w.harbour, "train", "--hidden", "16", "--clips", "320", "--epochs", "40", "--save-every", "4",
-		"--pace", "500ms", "--keep", keep)
+		"--pace", "1200ms", "--keep", keep)
 	require.NoError(t, cmd.Start())
 
 	ctx, end, err := browser.Open(context.Background(), false)
