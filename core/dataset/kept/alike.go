@@ -1,6 +1,7 @@
 package kept
 
 import (
+	"cmp"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -199,4 +200,73 @@ func NumbersAlike(splits [2]string, a, b []float64) dataset.Alike {
 		p = 1
 	}
 	return dataset.Alike{Splits: splits, Method: "Kolmogorov-Smirnov", P: min(max(p, 0), 1), Effect: d}
+}
+
+// labels counts labels by split and says how alike the splits are in them.
+func (c *checker) labels() error {
+	counts := map[string][]int64{}
+	numbers := make([][]float64, len(c.names))
+	none, labelled := []int{}, false
+	err := c.each(Want{Labels: true, Target: true}, func(i int, it *dataset.Item) {
+		s := c.splits[i]
+		switch {
+		case len(it.Labels) > 0:
+			labelled = true
+			for _, l := range it.Labels {
+				if counts[l] == nil {
+					counts[l] = make([]int64, len(c.names))
+				}
+				counts[l][s]++
+			}
+		case !math.IsNaN(it.Target):
+			labelled = true
+			numbers[s] = append(numbers[s], it.Target)
+		default:
+			none = append(none, i)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	if labelled {
+		for _, i := range none {
+			c.found[i] |= NoLabel
+		}
+	}
+	for label, items := range counts {
+		c.out.Labels = append(c.out.Labels, dataset.LabelCount{Label: label, Items: items})
+	}
+	slices.SortFunc(c.out.Labels, func(a, b dataset.LabelCount) int {
+		return cmp.Or(cmp.Compare(total(b.Items), total(a.Items)), cmp.Compare(a.Label, b.Label))
+	})
+	for s := 1; s < len(c.names); s++ {
+		if c.names[s] == "" {
+			continue
+		}
+		pair := [2]string{c.names[0], c.names[s]}
+		if len(counts) > 1 {
+			var a, b []int64
+			for _, l := range c.out.Labels {
+				a, b = append(a, l.Items[0]), append(b, l.Items[s])
+			}
+			alike := SharesAlike(pair, a, b)
+			nameMost(&alike, c.out.Labels, 0, s)
+			c.out.Alike = append(c.out.Alike, alike)
+		}
+		if len(numbers[0]) > 1 && len(numbers[s]) > 1 {
+			c.out.Alike = append(c.out.Alike, NumbersAlike(pair, numbers[0], numbers[s]))
+		}
+	}
+	if n := len(c.out.Labels); n > MostLabels {
+		c.out.Others = n - MostLabels
+		c.out.Labels = c.out.Labels[:MostLabels]
+	}
+	return nil
+}
+
+func total(list []int64) (sum int64) {
+	for _, v := range list {
+		sum += v
+	}
+	return sum
 }
