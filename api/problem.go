@@ -38,6 +38,7 @@ const (
 	TooLong      Kind = "too-long"      // the address is over its limit
 	HeadTooLong  Kind = "head-too-long" // the header fields are over their limit
 	Precondition Kind = "precondition"  // a condition of the request does not hold
+	Expectation  Kind = "expectation"   // the request expects something other than 100-continue
 )
 
 var kinds = map[Kind]struct {
@@ -71,6 +72,7 @@ var kinds = map[Kind]struct {
 	TooLong:      {414, "The address is too long"},
 	HeadTooLong:  {431, "The header fields are too long"},
 	Precondition: {412, "A condition does not hold"},
+	Expectation:  {417, "That cannot be expected"},
 }
 
 const problemPrefix = "urn:kembrel:problem:"
@@ -104,7 +106,7 @@ func Fail(kind Kind, format string, args ...any) *Problem {
 // KindOfStatus is the kind that stands for a bare HTTP status.
 func KindOfStatus(status int) Kind {
 	for _, k := range []Kind{Malformed, SignedOut, Denied, NotFound, NotAllowed, TooSlow, Conflict, Precondition,
-		TooLarge, TooLong, BadMedia, NoRange, Invalid, TooMany, HeadTooLong, Unavailable} {
+		TooLarge, TooLong, BadMedia, NoRange, Invalid, Expectation, TooMany, HeadTooLong, Unavailable} {
 		if kinds[k].status == status {
 			return k
 		}

@@ -178,8 +178,7 @@ func TestHistories(t *testing.T) {
 	refuseRaw("format=xml", http.StatusUnprocessableEntity)
 	refuseRaw("names=loss.val,loss.trian", http.StatusUnprocessableEntity)
 	refuseRaw("what=runs&names=loss.trian", http.StatusUnprocessableEntity)
-	_, err := s.db.Summarise(ctx)
-	require.NoError(t, err)
+	s.summarised(t)
 	for query, count := range map[string]int{"": 63, "&names=loss.val": 3, "&what=runs": 1, "&what=runs&columns=best": 1} {
 		response, text := s.raw(t, "GET", "/api/v1/projects/vessels/history?format=json"+query, "", s.bearer()...)
 		require.Equal(t, http.StatusOK, response.StatusCode, text)

@@ -105,6 +105,18 @@ func serveAs(t testing.TB, o service.Options, proxies ...string) *served {
 	return s
 }
 
+// summarised waits until every run's readings are counted, by whichever is at them.
+func (s *served) summarised(t testing.TB) {
+	require.Eventually(t, func() bool {
+		_, err := s.db.Summarise(ctx)
+		require.NoError(t, err)
+		var behind bool
+		require.NoError(t, s.db.Pool.QueryRow(ctx, "select exists (select from leg where batches > summarised)").
+			Scan(&behind))
+		return !behind
+	}, 30*time.Second, 10*time.Millisecond)
+}
+
 func (s *served) token(t testing.TB, who act.Who, days int) *api.CreatedToken {
 	in := &api.NewToken{}
 	in.Body.Name, in.Body.Days = "test", days

@@ -24,7 +24,11 @@ func outer(inner http.Handler) http.Handler {
 	}
 	smaller := wrap(inner)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if p := tooLong(r); p != nil {
+		p := tooLong(r)
+		if e := r.Header.Get("Expect"); e != "" && !strings.EqualFold(e, "100-continue") {
+			p = unexpected() // over HTTP/2; before, it does not come so far
+		}
+		if p != nil {
 			sendProblem(w, p)
 			return
 		}

@@ -1,12 +1,18 @@
 package web_test
 
 import (
+	"bufio"
 	"compress/gzip"
+	"context"
 	"encoding/json"
 	"io"
+	"log/slog"
+	"net"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -14,6 +20,7 @@ import (
 
 	"kembrel/api"
 	"kembrel/service"
+	"kembrel/web"
 )
 
 // asked sends a request as it is: nothing is decompressed on the way back.
@@ -139,4 +146,67 @@ func TestRefusalsOfHTTPAreProblems(t *testing.T) {
 	}
 	response, _ := s.asked(t, "GET", file, append(s.bearer(), "Range", "bytes=3000-")...)
 	require.Equal(t, "bytes */3000", response.Header.Get("Content-Range"))
+}
+
+// Refusals of Go's own server, before any handler, are problems as well; what is asked after one that was answered is
+// answered, and files go as before.
+func TestRefusalsOfTheServerAreProblems(t *testing.T) {
+	s := serve(t)
+	running, stop := context.WithCancel(ctx)
+	at, ended := make(chan string, 1), make(chan error, 1)
+	console := fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}}
+	bound := web.New(s.service, web.Options{Log: slog.New(slog.DiscardHandler), Version: "1", Console: console})
+	go func() {
+		ended <- bound.Serve(running, "127.0.0.1:0", "", func(address string) error { at <- address; return nil })
+	}()
+	defer func() { stop(); require.NoError(t, <-ended) }()
+	address := <-at
+	for sent, want := range map[string]struct {
+		kind   string
+		status int
+	}{
+		"GET /api/v1 HTTP/1.1\r\nHost: a\r\nExpect: a-miracle\r\n\r\n":                      {"expectation", 417},
+		"GET / HTTP/1.1\r\nHost: a\r\n\r\nGET / HTTP/1.1\r\nHost: a\r\nExpect: 200\r\n\r\n": {"expectation", 417},
+		"GET / HTTP/1.1\r\n\r\n":                                                                     {"malformed", 400},
+		"this is no HTTP\r\n\r\n":                                                                    {"malformed", 400},
+		"GET / HTTP/3.7\r\nHost: a\r\n\r\n":                                                          {"malformed", 400},
+		"POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: heap\r\n\r\n":                              {"malformed", 400},
+		"GET / HTTP/1.1\r\nHost: a\r\nX-Odd: " + strings.Repeat("x", 400<<10) + "\r\n\r\n":           {"head-too-long", 431},
+		"GET / HTTP/1.1\r\nHost: a\r\nContent-Type: text/plain\r\nExpect: Connection: close\r\n\r\n": {"expectation", 417},
+	} {
+		conn, err := net.Dial("tcp", address)
+		require.NoError(t, err)
+		_, err = io.WriteString(conn, sent)
+		require.NoError(t, err)
+		r := bufio.NewReader(conn)
+		var last *http.Response
+		var content []byte
+		for range strings.Count(sent, "GET / HTTP/1.1\r\nHost: a\r\n\r\nGET") + 1 {
+			last, err = http.ReadResponse(r, nil)
+			require.NoError(t, err, "%.60q", sent)
+			content, err = io.ReadAll(last.Body)
+			require.NoError(t, err)
+		}
+		require.Equal(t, want.status, last.StatusCode, "%.60q: %s", sent, content)
+		require.Equal(t, "application/problem+json", last.Header.Get("Content-Type"))
+		require.True(t, last.Close)
+		var p api.Problem
+		require.NoError(t, json.Unmarshal(content, &p), "%s", content)
+		require.Equal(t, []any{"urn:kembrel:problem:" + want.kind, want.status}, []any{p.Type, p.Status})
+		require.NotEmpty(t, p.Detail)
+		t.Log(p.Status, p.Detail)
+		conn.Close()
+	}
+	over2 := httptest.NewRequest("GET", "/", nil) // where a handler is asked all the same
+	over2.Header.Set("Expect", "a-miracle")
+	answer := httptest.NewRecorder()
+	bound.Handler().ServeHTTP(answer, over2)
+	require.Equal(t, http.StatusExpectationFailed, answer.Code)
+	expected, err := http.NewRequest("GET", "http://"+address+"/", strings.NewReader("content"))
+	require.NoError(t, err)
+	expected.Header.Set("Expect", "100-continue")
+	response, err := http.DefaultClient.Do(expected)
+	require.NoError(t, err)
+	response.Body.Close()
+	require.Equal(t, http.StatusOK, response.StatusCode)
 }
