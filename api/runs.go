@@ -28,6 +28,27 @@ type Project struct {
 	Role string `json:"role" enum:"reader,recorder,member,approver,owner,administrator" doc:"What whoever asks is on it"`
 }
 
+// Improvement is a run whose best reading of the objective beat all that were made before it.
+type Improvement struct {
+	Run  string    `json:"run" example:"vessels/17"`
+	At   time.Time `json:"at" doc:"When the reading was made, by the program's clock"`
+	Best Float     `json:"best"`
+}
+
+// Improvements are how the best of a project moved.
+type Improvements struct {
+	Items []Improvement `json:"items" doc:"Oldest first; the newest where there are more than were asked for"`
+	Count int64         `json:"count" doc:"How many there are in all"`
+	Since int64         `json:"since" doc:"Runs whose best readings were made after the last, and were no better"`
+	Says  string        `json:"says"`
+}
+
+// ImprovementsInput asks for the newest of a project's improvements.
+type ImprovementsInput struct {
+	ProjectInput
+	Limit int `query:"limit" minimum:"1" maximum:"500" default:"100" doc:"How many at most"`
+}
+
 // Figure is a reading with where it stands.
 type Figure struct {
 	Curve string `json:"curve"`
@@ -386,6 +407,8 @@ var (
 		Summary: "Create a project", Access: Member, Status: 201})
 	GetProject = declare[ProjectInput, Project](Spec{ID: "project", Method: "GET", Path: "/projects/{project}",
 		Summary: "Show a project", Access: Reader})
+	GetImprovements = declare[ImprovementsInput, Improvements](Spec{ID: "improvements", Method: "GET",
+		Path: "/projects/{project}/improvements", Summary: "Tell how a project's best moved over time", Access: Reader})
 	ChangeProject = declare[ProjectEdit, Project](Spec{ID: "change-project", Method: "PATCH",
 		Path: "/projects/{project}", Summary: "Change a project's title or objective, or who sees it", Access: Owner})
 	DeleteProject = declare[ProjectInput, None](Spec{ID: "delete-project", Method: "DELETE",

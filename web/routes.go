@@ -96,6 +96,7 @@ func (w *server) routes() {
 	bind(w, api.ListProjects, s.ListProjects)
 	bind(w, api.CreateProject, s.CreateProject)
 	bind(w, api.GetProject, s.GetProject)
+	bind(w, api.GetImprovements, s.GetImprovements)
 	bind(w, api.ChangeProject, s.ChangeProject)
 	bind(w, api.DeleteProject, s.DeleteProject)
 	bind(w, api.SetBaseline, s.SetBaseline)

@@ -2,6 +2,7 @@ package projects
 
 import (
 	"fmt"
+	"math"
 
 	"github.com/spf13/cobra"
 
@@ -42,7 +43,7 @@ func (a *Commands) Projects() *cobra.Command {
 		}}
 	a.OutputFlag(cmd, &output)
 	cmd.Flags().StringVar(&in.Shown, "shown", "", "archived, or all; otherwise those that are not archived")
-	cmd.AddCommand(a.projectMake(), a.projectChange(), a.projectArchive(), a.projectDelete())
+	cmd.AddCommand(a.projectMake(), a.projectImprovements(), a.projectChange(), a.projectArchive(), a.projectDelete())
 	return cmd
 }
 
@@ -66,6 +67,45 @@ func (a *Commands) projectMake() *cobra.Command {
 	in.Body.Objective = api.Objective{Curve: "loss.val", Direction: verdict.Lower}
 	cmd.Flags().Var((*term.Objective)(&in.Body.Objective), "objective",
 		"curve by which runs are judged, and its direction")
+	return cmd
+}
+
+func (a *Commands) projectImprovements() *cobra.Command {
+	var output string
+	in := &api.ImprovementsInput{}
+	cmd := &cobra.Command{Use: "improvements PROJECT", Short: "Tell how a project's best moved over time",
+		Long: "Tell how a project's best moved over time: each run whose best reading of the objective beat all that " +
+			"were made before it. Runs that are archived are left out.",
+		Args:              term.Arguments("PROJECT"),
+		Example:           "  kembrel projects improvements vessels",
+		ValidArgsFunction: a.Complete(false, false),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := term.Address(args[0], false, false)
+			if err != nil {
+				return err
+			}
+			in.ProjectInput = term.ProjectOf(p)
+			found, err := client.Call(cmd.Context(), a.Client(), api.GetImprovements, in)
+			if err != nil {
+				return err
+			}
+			l := term.List("run", "best#", "better by#", "when")
+			l.Empty = found.Says
+			for i, m := range found.Items {
+				by := ""
+				if i > 0 {
+					by = term.Number(math.Abs(float64(m.Best - found.Items[i-1].Best)))
+				}
+				l.Add(m.Run, term.Number(float64(m.Best)), by, term.When(m.At))
+			}
+			if err := a.Print(output, l, found); err != nil || output != "table" || len(found.Items) == 0 {
+				return err
+			}
+			fmt.Fprintf(a.Out, "\n%s\n", found.Says)
+			return nil
+		}}
+	a.OutputFlag(cmd, &output)
+	cmd.Flags().IntVar(&in.Limit, "limit", 100, "how many at most, the newest of them; up to 500")
 	return cmd
 }
 

@@ -187,6 +187,14 @@ func (a *Commands) Show() *cobra.Command {
 				if p.Best != nil {
 					l.Add("best", fmt.Sprintf("%s by %s/%d%s", term.Figure(p.Best), p.Key, p.BestRun, term.At(p.Best)))
 				}
+				if output == "table" {
+					moved, err := client.Call(cmd.Context(), a.Client(), api.GetImprovements,
+						&api.ImprovementsInput{ProjectInput: api.ProjectInput{Project: addr.Project}})
+					if err != nil {
+						return err
+					}
+					l.Add("moved", moved.Says)
+				}
 				return a.Print(output, l, p)
 			case addr.At.Kind != api.AtNone:
 				c, err := client.Call(cmd.Context(), a.Client(), api.GetCheckpoint,

@@ -20,6 +20,7 @@ type yard struct {
 	best  int              // times that the best readings were looked up anew
 	base  int              // number of the baseline
 	views []store.View
+	moved []store.Improvement // newest first
 }
 
 func (y *yard) AddEvent(ctx context.Context, e store.Event) error { return y.h.AddEvent(ctx, e) }
@@ -57,6 +58,10 @@ func (y *yard) BestRun(_ context.Context, _ int64, lower bool) (store.BestRun, e
 		return store.BestRun{}, store.ErrNone
 	}
 	return store.BestRun{ID: 101, Number: 1}, nil
+}
+
+func (y *yard) Improvements(_ context.Context, _ int64, _ verdict.Objective, limit int) ([]store.Improvement, error) {
+	return y.moved[:min(limit, len(y.moved))], nil
 }
 
 func (y *yard) Summaries(ctx context.Context, runs []int64, name string) ([]store.Summary, error) {
@@ -141,6 +146,34 @@ func TestCreateProject(t *testing.T) {
 	_, err = s.CreateProject(ctx, who, in)
 	require.ErrorContains(t, err, "needs a direction")
 	require.Len(t, y.h.Events, 1)
+}
+
+func TestImprovements(t *testing.T) {
+	s, y := fresh()
+	says := func(limit int) string {
+		in := &api.ImprovementsInput{Limit: limit}
+		in.Project = "vessels"
+		out, err := s.GetImprovements(context.Background(), act.Who{}, in)
+		require.NoError(t, err)
+		require.NotNil(t, out.Items)
+		for i := 1; i < len(out.Items); i++ {
+			require.True(t, out.Items[i-1].At.Before(out.Items[i].At), "oldest first")
+		}
+		return out.Says
+	}
+	require.Equal(t, "No run has a reading of loss.val yet.", says(9))
+	day := int64(24 * 3600 * 1000)
+	y.moved = []store.Improvement{{Number: 1, Best: 0.5, Time: 20_000 * day, Nth: 1, Runs: 1, Count: 1}}
+	require.Equal(t, "The best loss.val is 0.5 (vessels/1, 2024-10-04).", says(9))
+	y.moved[0].Runs = 2
+	require.Equal(t, "The best loss.val is 0.5 (vessels/1, 2024-10-04); the run after it was no better.", says(9))
+	y.moved = []store.Improvement{{Number: 7, Best: 0.123456, Time: 20_002 * day, Nth: 6, Runs: 9, Count: 3},
+		{Number: 4, Best: 0.25, Time: 20_001 * day, Nth: 3, Runs: 9, Count: 3},
+		{Number: 1, Best: 0.5, Time: 20_000 * day, Nth: 1, Runs: 9, Count: 3}}
+	require.Equal(t, "loss.val went from 0.5 (vessels/1, 2024-10-04) to 0.1235 (vessels/7, 2024-10-06) in 2 steps; "+
+		"of 3 runs after it none was better.", says(9))
+	require.Contains(t, says(2), "from 0.25 (vessels/4, 2024-10-05) to 0.1235 (vessels/7, 2024-10-06) in "+
+		"the last 1 of 2 steps;")
 }
 
 func TestChangeProject(t *testing.T) {

@@ -63,6 +63,8 @@ func TestEveryPage(t *testing.T) {
 		require.Zero(t, code, out+errs)
 	}
 	w.nothingWaits(t)
+	require.Contains(t, w.kembrel(t, "projects", "improvements", "vessels"), "loss.val went from ")
+	require.Contains(t, w.kembrel(t, "show", "vessels"), "\nmoved ")
 	w.kembrel(t, "catalogue", "create", "vessel-classifier", "--project", "vessels", "--standing", "in-use=1")
 	w.kembrel(t, "catalogue", "add", "vessels/1@best", "--model", "vessel-classifier")
 	w.kembrel(t, "catalogue", "check", "vessel-classifier#1", "--name", "every class", "--passed", "--figure", "recall=0.8")
@@ -87,7 +89,8 @@ func TestEveryPage(t *testing.T) {
 	}))
 	do(t, ctx, "before one is signed in", chromedp.Navigate(w.url+"/sign-in"), until(`document.querySelector('h1')`))
 	require.Empty(t, axe(t, ctx), "sign-in")
-	do(t, ctx, "sign in", chromedp.Navigate(w.kembrel(t, "sign-in", "--link")), until(`document.querySelector('nav')`))
+	do(t, ctx, "sign in", chromedp.Navigate(w.kembrel(t, "sign-in", "--link")), until(`document.querySelector('nav')`),
+		until(`document.querySelector('td svg[aria-label^="loss.val went"], td svg[aria-label^="The best loss.val"]')`))
 	for _, look := range []struct {
 		name  string
 		width int64

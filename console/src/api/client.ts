@@ -3,6 +3,7 @@ import { reactive } from 'vue'
 import type { components, paths } from './schema.d'
 
 export type Project = components['schemas']['Project']
+export type Improvements = components['schemas']['Improvements']
 export type Run = components['schemas']['Run']
 export type RunDetail = components['schemas']['RunDetail']
 export type Words = components['schemas']['Words']

@@ -3,6 +3,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { answer, client, type Project } from '../api/client'
 import { once, useLive } from '../shared/live'
+import Moved from './Moved.vue'
 import { figure, place, when } from '../shared/format'
 
 const projects = ref<Project[]>()
@@ -51,6 +52,7 @@ kembrel record --project vessels -- ./harbour train</pre>
           <th>Objective</th>
           <th class="n">Best</th>
           <th>By</th>
+          <th>How it moved</th>
           <th class="n">Runs</th>
           <th class="n">Running</th>
           <th class="n">Lost</th>
@@ -76,6 +78,7 @@ kembrel record --project vessels -- ./harbour train</pre>
               {{ p.key }}/{{ p.best_run }}{{ place(p.best) }}
             </RouterLink>
           </td>
+          <td><Moved :project="p" /></td>
           <td class="n">{{ p.runs }}</td>
           <td class="n" :class="{ accent: p.running }">{{ p.running }}</td>
           <td class="n" :class="{ bad: p.lost }">{{ p.lost }}</td>

@@ -47,6 +47,13 @@ func (q Queries) BestRun(ctx context.Context, project int64, lower bool) (store.
 	return db.One[store.BestRun](ctx, q, "project_best_higher", db.A{"project": project})
 }
 
+// Improvements finds the newest runs that were better than all before them, newest first. O(runs log runs).
+func (q Queries) Improvements(ctx context.Context, project int64, o verdict.Objective,
+	limit int) ([]store.Improvement, error) {
+	return db.List[store.Improvement](ctx, q, "improvements", db.A{"project": project, "curve": o.Curve,
+		"lower": o.Direction == verdict.Lower, "limit": limit})
+}
+
 // GatherTally brings the rows together that count a project's runs.
 func (q Queries) GatherTally(ctx context.Context) error {
 	_, err := q.Exec(ctx, "tally_gather", nil)

@@ -21,6 +21,19 @@ select id, number from run where project = @project and archived is null and doo
 -- query: project_best_higher
 select id, number from run where project = @project and archived is null and doomed is null and best is not null order by best desc nulls last, number desc limit 1;
 
+-- query: improvements
+-- Runs whose best beat the bests that were reached before it. Where the row of a curve that goes on is still to be written, it was just now.
+with reached as (
+    select r.number, r.best, case when @lower then r.best else -r.best end as badness,
+        coalesce(case when @lower then s.low_time else s.high_time end, (extract(epoch from coalesce(r.ended, now())) * 1000)::bigint) as time
+    from run r left join curve c on c.run = r.id and c.name = @curve left join curve_summary s on s.run = r.id and s.curve = c.id
+    where r.project = @project and r.archived is null and r.doomed is null and r.best is not null),
+ordered as (
+    select number, best, time, badness, row_number() over o as nth, count(*) over () as runs,
+        min(badness) over (order by time, number rows between unbounded preceding and 1 preceding) as before
+    from reached window o as (order by time, number))
+select number, best, time, nth, runs, count(*) over () as count from ordered where before is null or badness < before order by nth desc limit @limit;
+
 -- query: tally_gather
 -- Brings each project's rows together. Rows that another replica is at are left to it.
 with gone as (
