@@ -28,19 +28,19 @@ type Project struct {
 	Role string `json:"role" enum:"reader,recorder,member,approver,owner,administrator" doc:"What whoever asks is on it"`
 }
 
-// Improvement is a run whose best reading of the objective beat all that were made before it.
+// Improvement is a run whose best reading of the objective beat those of all runs before it.
 type Improvement struct {
-	Run  string    `json:"run" example:"vessels/17"`
-	At   time.Time `json:"at" doc:"When the reading was made, by the program's clock"`
-	Best Float     `json:"best"`
+	Run     string    `json:"run" example:"vessels/17"`
+	Started time.Time `json:"started"`
+	Best    Float     `json:"best"`
 }
 
 // Improvements are how the best of a project moved.
 type Improvements struct {
-	Items []Improvement `json:"items" doc:"Oldest first; the newest where there are more than were asked for"`
-	Count int64         `json:"count" doc:"How many there are in all"`
-	Since int64         `json:"since" doc:"Runs whose best readings were made after the last, and were no better"`
-	Says  string        `json:"says"`
+	Items   []Improvement `json:"items" doc:"Oldest first"`
+	Earlier bool          `json:"earlier" doc:"There are more before these than were asked for"`
+	Since   int64         `json:"since" doc:"Runs after the last, none of them better; 1001 where there are more than 1000"`
+	Says    string        `json:"says"`
 }
 
 // ImprovementsInput asks for the newest of a project's improvements.

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -229,6 +230,14 @@ func (w *world) grownRows() (rows []row) {
 			found, err := client.Call(ctx, w.client, api.GetProject, &at)
 			if err == nil && (found.Runs < int64(n) || found.Best == nil) {
 				err = fmt.Errorf("%d runs, best %v", found.Runs, found.Best)
+			}
+			return err
+		})
+		add("how its best moved", func(at api.ProjectInput) error {
+			found, err := client.Call(ctx, w.client, api.GetImprovements,
+				&api.ImprovementsInput{ProjectInput: at, Limit: 100})
+			if err == nil && len(found.Items) == 0 {
+				err = errors.New("no improvement came")
 			}
 			return err
 		})

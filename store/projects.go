@@ -47,13 +47,11 @@ type BestRun struct {
 	Number int
 }
 
-// Improvement is a run whose best reading of the project's objective beat all that were made before it.
+// Improvement is a run whose best reading of the project's objective beat those of all runs before it.
 type Improvement struct {
-	Number    int
-	Best      float64
-	Time      int64 // of that reading, milliseconds since 1970
-	Nth, Runs int64 // its place among all runs with readings by the time of their best, from 1, and their number
-	Count     int64 // improvements in all
+	Number  int
+	Best    float64
+	Started time.Time
 }
 
 // Seen says which projects somebody sees: all, or the open ones and those of some keys; of these only one, where that

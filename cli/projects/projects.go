@@ -74,8 +74,8 @@ func (a *Commands) projectImprovements() *cobra.Command {
 	var output string
 	in := &api.ImprovementsInput{}
 	cmd := &cobra.Command{Use: "improvements PROJECT", Short: "Tell how a project's best moved over time",
-		Long: "Tell how a project's best moved over time: each run whose best reading of the objective beat all that " +
-			"were made before it. Runs that are archived are left out.",
+		Long: "Tell how a project's best moved over time: each run whose best reading of the objective beat those of " +
+			"all runs before it. Runs that are archived are left out.",
 		Args:              term.Arguments("PROJECT"),
 		Example:           "  kembrel projects improvements vessels",
 		ValidArgsFunction: a.Complete(false, false),
@@ -89,14 +89,14 @@ func (a *Commands) projectImprovements() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := term.List("run", "best#", "better by#", "when")
+			l := term.List("run", "best#", "better by#", "began")
 			l.Empty = found.Says
 			for i, m := range found.Items {
 				by := ""
 				if i > 0 {
 					by = term.Number(math.Abs(float64(m.Best - found.Items[i-1].Best)))
 				}
-				l.Add(m.Run, term.Number(float64(m.Best)), by, term.When(m.At))
+				l.Add(m.Run, term.Number(float64(m.Best)), by, term.When(m.Started))
 			}
 			if err := a.Print(output, l, found); err != nil || output != "table" || len(found.Items) == 0 {
 				return err

@@ -273,8 +273,12 @@ func (s *searching) run(ctx context.Context) error {
 			left = append(left, t)
 		}
 	}
-	fmt.Fprintf(s.app.Out, "search %d of %s, %s, seed %d: %d trials, %d to run, %d at once\n", found.Number,
-		found.Project, found.Strategy, found.Seed, len(found.Trials), len(left), s.atOnce)
+	chosen := found.Strategy
+	if found.Strategy == space.Random {
+		chosen += fmt.Sprintf(", seed %d", found.Seed)
+	}
+	fmt.Fprintf(s.app.Out, "search %d of %s, %s: %d trials, %d to run, %d at once\n", found.Number, found.Project,
+		chosen, len(found.Trials), len(left), s.atOnce)
 	if elsewhere > 0 {
 		fmt.Fprintf(s.app.Out, "%d trials are running already and are left alone\n", elsewhere)
 	}

@@ -3,6 +3,7 @@ package projects
 import (
 	"context"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -21,6 +22,7 @@ type yard struct {
 	base  int              // number of the baseline
 	views []store.View
 	moved []store.Improvement // newest first
+	since int                 // runs after the first of them
 }
 
 func (y *yard) AddEvent(ctx context.Context, e store.Event) error { return y.h.AddEvent(ctx, e) }
@@ -60,8 +62,12 @@ func (y *yard) BestRun(_ context.Context, _ int64, lower bool) (store.BestRun, e
 	return store.BestRun{ID: 101, Number: 1}, nil
 }
 
-func (y *yard) Improvements(_ context.Context, _ int64, _ verdict.Objective, limit int) ([]store.Improvement, error) {
+func (y *yard) Improvements(_ context.Context, _ int64, _ bool, limit int) ([]store.Improvement, error) {
 	return y.moved[:min(limit, len(y.moved))], nil
+}
+
+func (y *yard) RunsSince(_ context.Context, _ int64, _, limit int) (int64, error) {
+	return int64(min(y.since, limit)), nil
 }
 
 func (y *yard) Summaries(ctx context.Context, runs []int64, name string) ([]store.Summary, error) {
@@ -157,23 +163,26 @@ func TestImprovements(t *testing.T) {
 		require.NoError(t, err)
 		require.NotNil(t, out.Items)
 		for i := 1; i < len(out.Items); i++ {
-			require.True(t, out.Items[i-1].At.Before(out.Items[i].At), "oldest first")
+			require.True(t, out.Items[i-1].Started.Before(out.Items[i].Started), "oldest first")
 		}
 		return out.Says
 	}
 	require.Equal(t, "No run has a reading of loss.val yet.", says(9))
-	day := int64(24 * 3600 * 1000)
-	y.moved = []store.Improvement{{Number: 1, Best: 0.5, Time: 20_000 * day, Nth: 1, Runs: 1, Count: 1}}
-	require.Equal(t, "The best loss.val is 0.5 (vessels/1, 2024-10-04).", says(9))
-	y.moved[0].Runs = 2
-	require.Equal(t, "The best loss.val is 0.5 (vessels/1, 2024-10-04); the run after it was no better.", says(9))
-	y.moved = []store.Improvement{{Number: 7, Best: 0.123456, Time: 20_002 * day, Nth: 6, Runs: 9, Count: 3},
-		{Number: 4, Best: 0.25, Time: 20_001 * day, Nth: 3, Runs: 9, Count: 3},
-		{Number: 1, Best: 0.5, Time: 20_000 * day, Nth: 1, Runs: 9, Count: 3}}
-	require.Equal(t, "loss.val went from 0.5 (vessels/1, 2024-10-04) to 0.1235 (vessels/7, 2024-10-06) in 2 steps; "+
+	on := func(number, day int, best float64) store.Improvement {
+		return store.Improvement{Number: number, Best: best, Started: time.Date(2026, 10, day, 9, 0, 0, 0, time.UTC)}
+	}
+	y.moved = []store.Improvement{on(1, 4, 0.5)}
+	require.Equal(t, "The best loss.val is 0.5 (vessels/1, 2026-10-04).", says(9))
+	y.since = 1
+	require.Equal(t, "The best loss.val is 0.5 (vessels/1, 2026-10-04); the run after it was no better.", says(9))
+	y.moved, y.since = []store.Improvement{on(7, 6, 0.123456), on(4, 5, 0.25), on(1, 4, 0.5)}, 3
+	require.Equal(t, "loss.val went from 0.5 (vessels/1, 2026-10-04) to 0.1235 (vessels/7, 2026-10-06) in 2 steps; "+
 		"of 3 runs after it none was better.", says(9))
-	require.Contains(t, says(2), "from 0.25 (vessels/4, 2024-10-05) to 0.1235 (vessels/7, 2024-10-06) in "+
-		"the last 1 of 2 steps;")
+	require.Equal(t, "loss.val went from 0.5 (vessels/1, 2026-10-04) to 0.1235 (vessels/7, 2026-10-06) in 2 steps; "+
+		"of 3 runs after it none was better.", says(3))
+	y.since = 70_000
+	require.Equal(t, "loss.val went from 0.25 (vessels/4, 2026-10-05) to 0.1235 (vessels/7, 2026-10-06) in the last "+
+		"1 step; of more than 1000 runs after it none was better.", says(2))
 }
 
 func TestChangeProject(t *testing.T) {

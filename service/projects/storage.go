@@ -12,8 +12,8 @@ import (
 type Storage interface {
 	BestRun(ctx context.Context, project int64, lower bool) (store.BestRun, error)
 	DropView(ctx context.Context, project int64, person int64, id int64, everybodys bool) (bool, error)
-	Improvements(ctx context.Context, project int64, objective verdict.Objective,
-		limit int) ([]store.Improvement, error)
+	Improvements(ctx context.Context, project int64, lower bool, limit int) ([]store.Improvement, error)
+	RunsSince(ctx context.Context, project int64, number, limit int) (int64, error)
 	ListProjects(ctx context.Context, seen store.Seen, key, shown, after string,
 		limit int) ([]store.CountedProject, error)
 	ListViews(ctx context.Context, project int64, person int64) ([]store.View, error)

@@ -2,7 +2,7 @@ import { expect, test } from 'vitest'
 import { steps } from './moved'
 
 const now = Date.parse('2026-11-11T00:00:00Z')
-const on = (day: number, best: number) => ({ at: `2026-11-${String(day).padStart(2, '0')}T00:00:00Z`, best })
+const on = (day: number, best: number) => ({ started: `2026-11-${String(day).padStart(2, '0')}T00:00:00Z`, best })
 
 test('a step at each improvement, and on to now', () => {
   expect(steps([on(1, 0.6), on(6, 0.2)], now, 140, 24)).toEqual({ path: 'M4 4H70V20H136', x: 70, y: 20 })
@@ -14,6 +14,7 @@ test('one is a line in the middle, none is nothing', () => {
   expect(steps([], now, 140, 24)).toBeNull()
 })
 
-test('one that was made ahead of now ends the line', () => {
+test('one that began ahead of now ends the line, and none goes back', () => {
+  expect(steps([on(6, 0.6), on(1, 0.2)], now, 140, 24)?.path).toBe('M4 4H4V20H136')
   expect(steps([on(1, 0.6), on(21, 0.2)], now, 140, 24)?.path).toBe('M4 4H136V20H136')
 })

@@ -2,17 +2,19 @@ import { toNumber, type Float } from '../shared/format'
 
 /** A run that beat all before it. */
 export interface Step {
-  at: string
+  started: string
   best: Float
 }
 
 /**
  * The path of a line that goes down or up a step at each improvement and on to now, and where the last one is; null
- * where there is none. A best reading that lies ahead of now, by a clock that does, ends the line.
+ * where there is none. Where clocks differ, or old runs were imported after newer ones, a step is never left of the one
+ * before it.
  */
 export function steps(items: Step[], now: number, width: number, height: number) {
   if (!items.length) return null
-  const times = items.map((i) => Date.parse(i.at))
+  const times = items.map((i) => Date.parse(i.started))
+  for (let i = 1; i < times.length; i++) times[i] = Math.max(times[i], times[i - 1])
   const bests = items.map((i) => toNumber(i.best))
   const from = times[0]
   const upto = Math.max(now, times[times.length - 1])

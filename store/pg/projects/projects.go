@@ -47,11 +47,15 @@ func (q Queries) BestRun(ctx context.Context, project int64, lower bool) (store.
 	return db.One[store.BestRun](ctx, q, "project_best_higher", db.A{"project": project})
 }
 
-// Improvements finds the newest runs that were better than all before them, newest first. O(runs log runs).
-func (q Queries) Improvements(ctx context.Context, project int64, o verdict.Objective,
-	limit int) ([]store.Improvement, error) {
-	return db.List[store.Improvement](ctx, q, "improvements", db.A{"project": project, "curve": o.Curve,
-		"lower": o.Direction == verdict.Lower, "limit": limit})
+// Improvements finds the newest runs that were better than all before them, newest first. O(runs / 2000) descents of an
+// index, and the first 2000 runs.
+func (q Queries) Improvements(ctx context.Context, project int64, lower bool, limit int) ([]store.Improvement, error) {
+	return db.List[store.Improvement](ctx, q, "improvements", db.A{"project": project, "lower": lower, "limit": limit})
+}
+
+// RunsSince counts the runs with readings of the objective after one, to a limit.
+func (q Queries) RunsSince(ctx context.Context, project int64, number, limit int) (int64, error) {
+	return db.Value[int64](ctx, q, "improvement_since", db.A{"project": project, "number": number, "limit": limit})
 }
 
 // GatherTally brings the rows together that count a project's runs.

@@ -22,17 +22,27 @@ select id, number from run where project = @project and archived is null and doo
 select id, number from run where project = @project and archived is null and doomed is null and best is not null order by best desc nulls last, number desc limit 1;
 
 -- query: improvements
--- Runs whose best beat the bests that were reached before it. Where the row of a curve that goes on is still to be written, it was just now.
-with reached as (
-    select r.number, r.best, case when @lower then r.best else -r.best end as badness,
-        coalesce(case when @lower then s.low_time else s.high_time end, (extract(epoch from coalesce(r.ended, now())) * 1000)::bigint) as time
-    from run r left join curve c on c.run = r.id and c.name = @curve left join curve_summary s on s.run = r.id and s.curve = c.id
-    where r.project = @project and r.archived is null and r.doomed is null and r.best is not null),
+-- Runs whose best beat those of all runs before them, newest first: the blocks of runs in which there is one are found by each block's best.
+with best as materialized (
+    select g as number, case when @lower
+        then (select min(best) from run where project = p.id and number / 2000 = g and best is not null and archived is null and doomed is null)
+        else -(select max(best) from run where project = p.id and number / 2000 = g and best is not null and archived is null and doomed is null) end as badness
+    from project p cross join generate_series(0, p.runs / 2000) g where p.id = @project),
+block as (
+    select number, badness, min(badness) over (order by number rows between unbounded preceding and 1 preceding) as before from best where badness is not null),
+found as (select number, before from block where badness < coalesce(before, 'infinity') order by number desc limit @limit),
 ordered as (
-    select number, best, time, badness, row_number() over o as nth, count(*) over () as runs,
-        min(badness) over (order by time, number rows between unbounded preceding and 1 preceding) as before
-    from reached window o as (order by time, number))
-select number, best, time, nth, runs, count(*) over () as count from ordered where before is null or badness < before order by nth desc limit @limit;
+    select r.*, min(r.badness) over (partition by f.number order by r.number rows between unbounded preceding and 1 preceding) as before
+    from found f cross join lateral (
+        select r.number, r.best, r.started, case when @lower then r.best else -r.best end as badness from run r
+        where r.project = @project and r.number / 2000 = f.number and r.best is not null and r.archived is null and r.doomed is null
+            and r.best < case when @lower then coalesce(f.before, 'infinity') else 'infinity' end
+            and r.best > case when @lower then '-infinity' else -coalesce(f.before, 'infinity') end limit 2000) r)
+select number, best, started from ordered where badness < coalesce(before, 'infinity') order by number desc limit @limit;
+
+-- query: improvement_since
+select count(*) from (select from run where project = @project and number > @number and best is not null and archived is null and doomed is null
+    order by number limit @limit) r;
 
 -- query: tally_gather
 -- Brings each project's rows together. Rows that another replica is at are left to it.
