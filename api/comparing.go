@@ -69,8 +69,8 @@ type GroupFigure struct {
 	Values    Floats `json:"values" doc:"They"`
 	Mean      Float  `json:"mean"`
 	Deviation Float  `json:"deviation" doc:"Standard deviation with n-1; NaN below two"`
-	Least     Float  `json:"least"`
-	Greatest  Float  `json:"greatest"`
+	Lowest    Float  `json:"lowest"`
+	Highest   Float  `json:"highest"`
 }
 
 // Margin is the difference of two groups' means of the best figures, with the interval that holds the true one in 95 of

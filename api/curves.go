@@ -34,8 +34,8 @@ type Curve struct {
 	Count    Ints   `json:"count,omitempty" doc:"Readings in the pixel"`
 	NaN      Ints   `json:"nan,omitempty" doc:"Readings in the pixel that are NaN; absent where none is"`
 	Infinite Ints   `json:"infinite,omitempty" doc:"Readings in the pixel that are infinite; absent where none is"`
-	Min      Floats `json:"min,omitempty" doc:"Least finite reading, NaN where none is finite"`
-	Max      Floats `json:"max,omitempty" doc:"Greatest finite reading"`
+	Min      Floats `json:"min,omitempty" doc:"Lowest finite reading, NaN where none is finite"`
+	Max      Floats `json:"max,omitempty" doc:"Highest finite reading"`
 	Mean     Floats `json:"mean,omitempty" doc:"Mean of the finite readings, to 24 bits"`
 }
 

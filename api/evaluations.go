@@ -56,7 +56,7 @@ type VerifiedFigure struct {
 	Curve     string `json:"curve"`
 	Recorded  *Float `json:"recorded,omitempty" doc:"Absent where none was recorded"`
 	Found     Float  `json:"found"`
-	Tolerance Float  `json:"tolerance" doc:"Greatest difference that counts as the same; 0: exact"`
+	Tolerance Float  `json:"tolerance" doc:"Largest difference that counts as the same; 0: exact"`
 	Same      bool   `json:"same"`
 }
 
@@ -68,7 +68,7 @@ type NewEvaluation struct {
 	Body struct {
 		Data    string           `json:"data,omitempty" maxLength:"200" example:"hydrophone#3:test" doc:"The split of a snapshot, or what the run used data for, such as val"`
 		Figures map[string]Float `json:"figures" maxProperties:"1000" doc:"By curve, as the program said"`
-		Verify  *Float           `json:"verify,omitempty" doc:"Compare the figures with those recorded: greatest difference that counts as the same; 0: exact"`
+		Verify  *Float           `json:"verify,omitempty" doc:"Compare the figures with those recorded: largest difference that counts as the same; 0: exact"`
 		Command []string         `json:"command,omitempty" maxItems:"1000"`
 		Host    string           `json:"host,omitempty" maxLength:"255"`
 		Notes   []string         `json:"notes,omitempty" maxItems:"100"`

@@ -114,7 +114,7 @@ type Start struct {
 type Repeats struct {
 	Says       string  `json:"says" example:"Repeatable: yes"`
 	Same       bool    `json:"same" doc:"Every reading that both have is the same, bit for bit"`
-	Difference Float   `json:"difference" doc:"Greatest relative difference"`
+	Difference Float   `json:"difference" doc:"Largest relative difference"`
 	Curve      string  `json:"curve,omitempty" doc:"Where they differ first"`
 	Since      *Figure `json:"since,omitempty" doc:"First reading that differs"`
 	Readings   int64   `json:"readings" doc:"Readings compared"`

@@ -100,7 +100,7 @@ type TensorDifference struct {
 	Distance Float   `json:"distance" doc:"Euclidean"`
 	Relative Float   `json:"relative" doc:"Distance to the norm before"`
 	Cosine   Float   `json:"cosine"`
-	Largest  Float   `json:"largest" doc:"Greatest change of one element"`
+	Largest  Float   `json:"largest" doc:"Largest change of one element"`
 	At       int64   `json:"at" doc:"Which element that is, row-major from 0"`
 	Odd      int64   `json:"odd,omitempty" doc:"Elements not finite in one of them, left out"`
 }

@@ -1,5 +1,5 @@
-// Command bench measures Kembrel against references in the same run, interleaved, and prints the ratio's median, least
-// and greatest. It needs KEMBREL_TEST_DATABASE (test/withdatabase) and KEMBREL_BINARY; make bench sets both.
+// Command bench measures Kembrel against references in the same run, interleaved, and prints the ratio's median, lowest
+// and highest. It needs KEMBREL_TEST_DATABASE (test/withdatabase) and KEMBREL_BINARY; make bench sets both.
 //
 //	bench --out bench/results.md    also appends the table there
 package main

@@ -191,7 +191,7 @@ func folderBeside(into string, files []api.File) (path string, unlock func(), er
 	if err := os.Mkdir(path, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", nil, fmt.Errorf("restore into %s: %w", into, err)
 	}
-	// The name can be foretold, so in a folder that others write to somebody else may have made it, or a link of that
+	// The name can be predicted, so in a folder that others write to somebody else may have made it, or a link of that
 	// name.
 	switch unlock, err = host.HoldFolder(path); {
 	case errors.Is(err, host.ErrHeld):

@@ -35,7 +35,7 @@ type Evaluating struct {
 	Folder     string     // of its files
 	Data       string     // hydrophone#3:test, or what the run used data for; "": it is not said
 	Split      string     // of it, where that is known
-	Verify     *api.Float // greatest difference to what was recorded that counts as the same; nil: it is not compared
+	Verify     *api.Float // largest difference to what was recorded that counts as the same; nil: it is not compared
 }
 
 // Evaluate runs a program that evaluates a checkpoint under a recorder, and tells the service what it found: figures,

@@ -131,7 +131,7 @@ func TestBatches(t *testing.T) {
 	require.Eventually(t, func() bool {
 		run := call(t, s, api.GetRun, &leg.RunInput)
 		return run.Best != nil && run.Best.Step == 14 && len(run.Curves) == 1 && run.Curves[0].NaN == 1
-	}, 60*time.Second, 50*time.Millisecond, "the best is the least finite value")
+	}, 60*time.Second, 50*time.Millisecond, "the best is the lowest finite value")
 	runs := call(t, s, api.ListRuns, &api.RunsInput{ProjectInput: vessels, PageInput: api.PageInput{Limit: 10}})
 	require.Len(t, runs.Items[0].Sketch, 6)
 }

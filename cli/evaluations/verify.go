@@ -69,6 +69,6 @@ kept with the checkpoint. Ends with 7 where they are not the same.`,
 		}}
 	a.OutputFlag(cmd, &output)
 	cmd.Flags().StringVar(&data, "data", "", "on what it is evaluated, such as val, or hydrophone#3:val")
-	cmd.Flags().Float64Var(&tolerance, "tolerance", 0, "greatest difference that counts as the same; 0: exact")
+	cmd.Flags().Float64Var(&tolerance, "tolerance", 0, "largest difference that counts as the same; 0: exact")
 	return cmd
 }

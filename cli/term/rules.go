@@ -68,7 +68,7 @@ func (r *RuleFlags) Add(f *pflag.FlagSet, prefix string) {
 	f.Var((*Objective)(&r.value.Objective), prefix+"objective",
 		"the curve that is watched, and its direction; else the run's objective")
 	f.Float64Var(&r.value.Patience, prefix+"patience", 0, "stop after so many epochs without improvement")
-	f.Float64Var(&r.value.Margin, prefix+"margin", 0, "the least change that counts as improvement")
+	f.Float64Var(&r.value.Margin, prefix+"margin", 0, "the smallest change that counts as improvement")
 	f.BoolVar(&r.value.Relative, prefix+"relative", false, "the margin is a share of the best value, such as 0.01")
 	f.Float64Var(&r.value.Earliest, prefix+"earliest", 0, "never stop before this epoch")
 	f.BoolVar(&r.value.Diverged, prefix+"diverged", false, "also stop at once when the objective is not a number")

@@ -29,7 +29,7 @@ type Forest struct {
 	// grown from rises when the feature's values are shuffled among them, divided by the variance of the figure. 0
 	// where it does not rise.
 	Importance []float64
-	// Explained is 1 - squared error / variance, each run foretold by the trees that were not grown from it; NaN where
+	// Explained is 1 - squared error / variance, each run predicted by the trees that were not grown from it; NaN where
 	// there is none.
 	Explained float64
 }

@@ -38,19 +38,19 @@ type Sample struct {
 	Values          []float64
 	Mean            float64 // NaN where there is none
 	Deviation       float64 // standard deviation, with n-1; NaN below two
-	Least, Greatest float64
+	Lowest, Highest float64
 }
 
 // Describe describes figures; those that are not finite are left out.
 func Describe(values []float64) Sample {
-	s := Sample{Mean: math.NaN(), Deviation: math.NaN(), Least: math.NaN(), Greatest: math.NaN()}
+	s := Sample{Mean: math.NaN(), Deviation: math.NaN(), Lowest: math.NaN(), Highest: math.NaN()}
 	for _, v := range values {
 		if !math.IsNaN(v) && !math.IsInf(v, 0) {
 			s.Values = append(s.Values, v)
 		}
 	}
 	if len(s.Values) > 0 {
-		s.Mean, s.Least, s.Greatest = stat.Mean(s.Values, nil), slices.Min(s.Values), slices.Max(s.Values)
+		s.Mean, s.Lowest, s.Highest = stat.Mean(s.Values, nil), slices.Min(s.Values), slices.Max(s.Values)
 	}
 	if len(s.Values) > 1 {
 		s.Deviation = stat.StdDev(s.Values, nil)

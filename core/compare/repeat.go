@@ -14,7 +14,7 @@ const Tolerance = 1e-6
 type Repeat struct {
 	Readings   int64          // that both have, by step
 	Same       bool           // all equal, bit for bit; NaN is equal to NaN
-	Difference float64        // greatest relative difference |a-b| / max(|a|, |b|)
+	Difference float64        // largest relative difference |a-b| / max(|a|, |b|)
 	Since      *curve.Reading // first reading of b that differs by more than Tolerance
 	Was        float64        // what a had there
 }

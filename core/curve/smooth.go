@@ -100,7 +100,7 @@ func (e *exponential) Folded(first, x float64, f Fold) float64 {
 }
 
 // median is the median of the finite readings in (x - window, x], those of a fold counted as so many readings of its
-// mean: the lower half in a heap with the greatest on top, the upper half in one with the least on top. O(log n) per
+// mean: the lower half in a heap with the highest on top, the upper half in one with the lowest on top. O(log n) per
 // reading or fold for n of them in the window.
 type median struct {
 	window       float64
@@ -178,7 +178,7 @@ func (m *median) add(x float64, n int64, v float64) float64 {
 	} else {
 		heap.Push(&m.upper, i)
 	}
-	// The lower half's greatest is the median: at most half of the readings are above it, and fewer than half below.
+	// The lower half's highest is the median: at most half of the readings are above it, and fewer than half below.
 	for m.upper.n > m.lower.n {
 		heap.Push(&m.lower, heap.Pop(&m.upper))
 	}

@@ -16,7 +16,7 @@ type Difference struct {
 	Distance float64 `json:"distance"`      // Euclidean, over the elements that are finite in both
 	Relative float64 `json:"relative"`      // to the norm before; 0 where both are 0
 	Cosine   float64 `json:"cosine"`        // of the angle between; 1 where one is all zeros
-	Largest  float64 `json:"largest"`       // greatest change of one element, without its sign
+	Largest  float64 `json:"largest"`       // largest change of one element, without its sign
 	At       int64   `json:"at"`            // which element, row-major from 0
 	Odd      int64   `json:"odd,omitempty"` // elements not finite in one of them, left out of the figures
 }

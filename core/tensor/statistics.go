@@ -107,7 +107,7 @@ func (f *File) Statistics(i int) (Statistics, error) {
 			}
 			part += (v - mean) * (v - mean)
 			bin := uint(int((v - low) * scale))
-			if bin >= Bins { // the greatest, where rounding lifts it
+			if bin >= Bins { // the highest, where rounding lifts it
 				bin = Bins - 1
 			}
 			s.Histogram[bin]++

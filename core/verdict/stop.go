@@ -12,7 +12,7 @@ import (
 type StopRule struct {
 	Objective Objective `json:"objective,omitempty,omitzero" doc:"The curve that is watched, and its direction; absent: the run's objective"`
 	Patience  float64   `json:"patience" doc:"Epochs without improvement after which to stop; readings, where epochs are unknown"`
-	Margin    float64   `json:"margin" doc:"The least change that counts as improvement"`
+	Margin    float64   `json:"margin" doc:"The smallest change that counts as improvement"`
 	Relative  bool      `json:"relative" doc:"The margin is a share of the best value so far"`
 	Earliest  float64   `json:"earliest" doc:"The epoch before which nothing is stopped"`
 	Diverged  bool      `json:"diverged" doc:"Also stop at once when the objective is not a number or infinite"`

@@ -139,7 +139,7 @@ func parse(args []string) settings {
 	flags.Float64Var(&s.drop, "drop", 0.5, "factor of each drop of the learning rate")
 	flags.Uint64Var(&s.seed, "seed", 17, "seed of weights, order and dropout")
 	flags.BoolVar(&s.perStep, "per-step", false, "record every step, its loss too")
-	flags.DurationVar(&s.pace, "pace", 0, "least time per epoch, to watch it")
+	flags.DurationVar(&s.pace, "pace", 0, "shortest time per epoch, to watch it")
 	flags.Parse(args)
 	return s
 }

@@ -48,7 +48,7 @@ type Evaluation struct {
 	Epoch  api.Float  `json:"epoch"`            // of the checkpoint
 	Data   string     `json:"data,omitempty"`   // hydrophone#3:test, or what the run used data for
 	Split  string     `json:"split,omitempty"`  // of it, where that is known
-	Verify *api.Float `json:"verify,omitempty"` // greatest difference to what was recorded; nil: it is not compared
+	Verify *api.Float `json:"verify,omitempty"` // largest difference to what was recorded; nil: it is not compared
 }
 
 // State is how far a spool has been sent. It is rewritten without fsync: what matters is asked of the service.

@@ -251,7 +251,7 @@ func toGroups(c *compared, groups []compare.Group) []api.RunGroup {
 
 func toGroupFigure(s compare.Sample) api.GroupFigure {
 	return api.GroupFigure{Count: len(s.Values), Values: append([]float64{}, s.Values...), Mean: api.Float(s.Mean),
-		Deviation: api.Float(s.Deviation), Least: api.Float(s.Least), Greatest: api.Float(s.Greatest)}
+		Deviation: api.Float(s.Deviation), Lowest: api.Float(s.Lowest), Highest: api.Float(s.Highest)}
 }
 
 // sections are what facts are sorted by.

@@ -201,7 +201,7 @@ func (h *History) write(ctx context.Context, to io.Writer) error {
 	return w.Close()
 }
 
-// writeRuns writes a row per run: what it is, its hyperparameters, and each curve's last, least and greatest reading.
+// writeRuns writes a row per run: what it is, its hyperparameters, and each curve's last, lowest and highest reading.
 func (h *History) writeRuns(ctx context.Context, to io.Writer) error {
 	table := history.NewTable(h.in.Format, to)
 	if h.columns != nil {

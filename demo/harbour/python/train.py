@@ -23,7 +23,7 @@ p.add_argument("--lr", type=float, default=0.05)
 p.add_argument("--momentum", type=float, default=0.9)
 p.add_argument("--epochs", type=int, default=8)
 p.add_argument("--seed", type=int, default=17)
-p.add_argument("--pace", type=float, default=0.0, help="least seconds per epoch, to watch it")
+p.add_argument("--pace", type=float, default=0.0, help="fewest seconds per epoch, to watch it")
 options = p.parse_args()
 
 run = kembrel.record(
