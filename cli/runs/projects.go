@@ -190,10 +190,9 @@ func (a *Commands) Show() *cobra.Command {
 				if output == "table" {
 					moved, err := client.Call(cmd.Context(), a.Client(), api.GetImprovements,
 						&api.ImprovementsInput{ProjectInput: api.ProjectInput{Project: addr.Project}})
-					if err != nil {
-						return err
+					if err == nil { // a service of before cannot tell
+						l.Add("moved", moved.Says)
 					}
-					l.Add("moved", moved.Says)
 				}
 				return a.Print(output, l, p)
 			case addr.At.Kind != api.AtNone:

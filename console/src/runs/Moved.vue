@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { answer, client, type Improvements, type Project } from '../api/client'
-import { steps } from './moved'
+import { steps } from './steps'
 
 /**
  * A small drawing of how a project's best moved: a step at each run that beat all before it, over time up to now. It is
@@ -16,14 +16,15 @@ const place = ref<HTMLElement>()
 let seen = false
 
 async function load() {
-  if (!seen || !props.project.best_run) return
-  try {
-    moved.value = await answer(
-      client.GET('/api/v1/projects/{project}/improvements', { params: { path: { project: props.project.key } } }),
+  if (!seen) return
+  let found: Improvements | undefined
+  if (props.project.best_run) {
+    const path = { project: props.project.key }
+    found = await answer(client.GET('/api/v1/projects/{project}/improvements', { params: { path } })).catch(
+      () => undefined, // the row says what is best all the same
     )
-  } catch {
-    moved.value = undefined // the row says what is best all the same
   }
+  moved.value = found
 }
 const sight = new IntersectionObserver((entries) => {
   if (seen || !entries.some((e) => e.isIntersecting)) return
@@ -33,7 +34,15 @@ const sight = new IntersectionObserver((entries) => {
 })
 onMounted(() => place.value && sight.observe(place.value))
 onBeforeUnmount(() => sight.disconnect())
-watch(() => [props.project.best_run, props.project.best?.value, props.project.objective.curve], load)
+watch(
+  [
+    () => props.project.best_run,
+    () => props.project.best?.value,
+    () => props.project.objective.curve,
+    () => props.project.objective.direction,
+  ],
+  load,
+)
 
 const drawing = computed(() => steps(moved.value?.items ?? [], Date.now(), width, height))
 </script>

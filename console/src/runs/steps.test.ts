@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest'
-import { steps } from './moved'
+import { steps } from './steps'
 
 const now = Date.parse('2026-11-11T00:00:00Z')
 const on = (day: number, best: number) => ({ started: `2026-11-${String(day).padStart(2, '0')}T00:00:00Z`, best })
