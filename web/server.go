@@ -159,7 +159,7 @@ func (s *Server) Serve(ctx context.Context, address, metricsAddress string, read
 				failed <- server.ServeTLS(l, "", "")
 				return
 			}
-			failed <- server.Serve(worded{l})
+			failed <- server.Serve(worded(server, l))
 		}()
 	}
 	select {
