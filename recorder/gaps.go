@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"strings"
 	"time"
 
@@ -106,8 +105,7 @@ func (n *session) abandon(m protocol.Message, out *outbox) error {
 	}
 	delete(n.open, m.Key)
 	delete(n.steps, manifest.Step)
-	n.spool.Ended(m.Key)
-	os.RemoveAll(n.spool.OpenFolder(m.Key))
+	n.unmakeFolder(m.Key)
 	why := m.Why
 	if why == "" {
 		why = "the program gave it up"

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"os"
 	"time"
 
 	"github.com/google/uuid"
@@ -81,23 +80,22 @@ func (n *session) beginHanding(m protocol.Message, out *outbox) error {
 			manifest.Step, manifest.Epoch = e.Step, e.Epoch
 		}
 	}
-	folder := n.spool.OpenFolder(manifest.Key)
-	err := os.MkdirAll(folder, 0o700)
-	if err == nil {
-		if err = n.spool.Begin(manifest); err != nil {
-			os.RemoveAll(folder)
-		}
-	}
-	if err != nil {
-		err = fmt.Errorf("make a folder for it: %w", withoutPath(err))
-		n.remark(unkept(manifest, err))
-		return onTheRun{err}
-	}
 	n.open[manifest.Key] = manifest
 	if manifest.Items != nil {
 		n.itemsBegun()
 	}
-	out.put(handed(protocol.Reply{Kind: "folder", ID: m.ID, Folder: folder}, m.Kind, manifest.Key))
+	n.beside(func() {
+		folder, err := n.makeFolder(manifest)
+		if err != nil {
+			n.mutex.Lock()
+			n.forgetHanded(manifest.Key)
+			n.mutex.Unlock()
+			n.remark(unkept(manifest, err))
+			n.problem(out, m, onTheRun{err})
+			return
+		}
+		out.put(handed(protocol.Reply{Kind: "folder", ID: m.ID, Folder: folder}, m.Kind, manifest.Key))
+	})
 	return nil
 }
 
@@ -114,8 +112,7 @@ func unkept(m spool.Manifest, why error) string {
 // forgetHanded forgets what was begun. The mutex is held.
 func (n *session) forgetHanded(key string) {
 	delete(n.open, key)
-	n.spool.Ended(key)
-	os.RemoveAll(n.spool.OpenFolder(key))
+	n.unmakeFolder(key)
 	n.itemsComplete()
 }
 

@@ -47,6 +47,7 @@ func begun(t *testing.T, s *spool.Spool, n *session, m protocol.Message, file st
 	}
 	m.Do = "begin"
 	require.NoError(t, n.handle(m, unheard(t)))
+	settled(t, n)
 	for key := range n.open {
 		if !before[key] {
 			path := filepath.Join(s.OpenFolder(key), file)

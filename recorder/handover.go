@@ -15,29 +15,55 @@ import (
 
 // How a program hands over a checkpoint: it is given a folder, writes into it, and says which files are which part.
 
+// begin answers with a folder for a checkpoint, which is made beside the messages: the disk may be slow. The mutex is
+// held.
 func (n *session) begin(m protocol.Message, out *outbox) error {
-	if n.steps[m.Step] {
+	if n.steps[m.Step] || n.beginning[m.Step] {
 		return fmt.Errorf("this leg has a checkpoint at step %d already; a checkpoint never changes", m.Step)
-	}
-	key := uuid.NewString()
-	folder := n.spool.OpenFolder(key)
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return fmt.Errorf("make a folder for the checkpoint: %w", withoutPath(err))
 	}
 	figures := make(map[string]api.Float, len(n.figures))
 	for name, v := range n.figures {
 		figures[name] = v
 	}
-	manifest := spool.Manifest{Key: key, Step: m.Step, Epoch: api.Float(m.Epoch), Why: strings.ToValidUTF8(m.Why, ""),
+	manifest := spool.Manifest{Key: uuid.NewString(), Step: m.Step, Epoch: api.Float(m.Epoch), Why: strings.ToValidUTF8(m.Why, ""),
 		Figures: figures, Ranks: m.Ranks}
-	if err := n.spool.Begin(manifest); err != nil {
-		os.RemoveAll(folder)
-		return fmt.Errorf("note the checkpoint: %w", withoutPath(err))
-	}
-	n.open[key], n.steps[m.Step] = manifest, true
-	out.put(protocol.Reply{Kind: "folder", ID: m.ID, Checkpoint: key, Folder: folder})
-	n.begun(manifest)
+	n.beginning[m.Step] = true
+	n.beside(func() {
+		folder, err := n.makeFolder(manifest)
+		n.mutex.Lock()
+		defer n.mutex.Unlock()
+		delete(n.beginning, m.Step)
+		if err != nil {
+			n.miss(m.Step, err)
+			n.beside(func() { n.problem(out, m, onTheRun{err}) })
+			return
+		}
+		n.open[manifest.Key], n.steps[m.Step] = manifest, true
+		out.put(protocol.Reply{Kind: "folder", ID: m.ID, Checkpoint: manifest.Key, Folder: folder})
+		n.begun(manifest)
+	})
 	return nil
+}
+
+// makeFolder makes the folder that a program writes into, and notes whose it is.
+func (n *session) makeFolder(manifest spool.Manifest) (folder string, err error) {
+	folder = n.spool.OpenFolder(manifest.Key)
+	if err = os.MkdirAll(folder, 0o700); err == nil {
+		err = n.spool.Begin(manifest)
+	}
+	if err != nil {
+		os.RemoveAll(folder)
+		return "", fmt.Errorf("cannot make a folder for it: %w", withoutPath(err))
+	}
+	return folder, nil
+}
+
+// unmakeFolder takes back what makeFolder made, beside the messages: what lies in it may be large.
+func (n *session) unmakeFolder(key string) {
+	n.beside(func() {
+		n.spool.Ended(key)
+		os.RemoveAll(n.spool.OpenFolder(key))
+	})
 }
 
 func (n *session) commit(m protocol.Message, out *outbox) error {

@@ -47,26 +47,41 @@ func encodeReadings(names []string, b curve.Batch) []byte {
 }
 
 func decodeReadings(body []byte) ([]string, curve.Batch, error) {
-	damaged := fmt.Errorf("%w: names of curves", spool.ErrDamaged)
+	names, rest, err := decodeNames(body)
+	if err != nil {
+		return nil, curve.Batch{}, err
+	}
+	b, err := decodeBatch(names, rest)
+	return names, b, err
+}
+
+var errNames = fmt.Errorf("%w: names of curves", spool.ErrDamaged)
+
+// decodeNames reads the names of a Readings record; rest is the journal payload behind them.
+func decodeNames(body []byte) (names []string, rest []byte, err error) {
 	count, n := binary.Uvarint(body)
 	if n <= 0 || count > uint64(len(body)) {
-		return nil, curve.Batch{}, damaged
+		return nil, nil, errNames
 	}
 	body = body[n:]
-	names := make([]string, count)
+	names = make([]string, count)
 	for i := range names {
 		size, n := binary.Uvarint(body)
 		if n <= 0 || size > uint64(len(body)-n) {
-			return nil, curve.Batch{}, damaged
+			return nil, nil, errNames
 		}
 		names[i] = string(body[n : n+int(size)])
 		body = body[n+int(size):]
 	}
-	b, err := curve.DecodeJournal(body)
+	return names, body, nil
+}
+
+func decodeBatch(names []string, payload []byte) (curve.Batch, error) {
+	b, err := curve.DecodeJournal(payload)
 	if err == nil && (len(b.Axis) == 0 || len(b.Columns) != len(names)) {
-		err = damaged
+		err = errNames
 	}
-	return names, b, err
+	return b, err
 }
 
 // keepReadings keeps readings that stand behind those kept so far. The mutex is held.

@@ -80,6 +80,7 @@ type recording struct {
 	tail    string             // the last lines that it printed
 	asked   atomic.Value       // string: the signal that asked the program to end
 	printed *printedReader     // nil: its output is not read
+	voice   *voice
 }
 
 // Check asks before the program starts whether the service would take the run, and learns its stop rule. What is wrong
@@ -178,7 +179,7 @@ func adopt(ctx context.Context, o Options, s *spool.Spool) (*recording, error) {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(garbage)
 	}
-	r := &recording{options: o, spool: s, sending: make(chan error, 1)}
+	r := &recording{options: o, spool: s, sending: make(chan error, 1), voice: newVoice(o.Err)}
 	var err error
 	if r.session, err = newSession(s, r.say); err != nil {
 		s.Close()
@@ -269,7 +270,7 @@ func (r *recording) keepSending(ctx context.Context) error {
 
 func (r *recording) say(format string, args ...any) {
 	if !r.options.Quiet {
-		fmt.Fprintln(r.options.Err, "kembrel:", plain.Text(fmt.Sprintf(format, args...)))
+		r.voice.say(plain.Text(fmt.Sprintf(format, args...)))
 	}
 }
 
@@ -411,6 +412,7 @@ func (r *recording) awaitSent() error {
 }
 
 func (r *recording) close(err error) {
+	defer r.voice.wait(2 * time.Second)
 	if err == nil && r.spool.Leg.Evaluation != nil {
 		if err := r.spool.Remove(); err != nil {
 			r.say("the spool could not be removed: %v", err)

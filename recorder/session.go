@@ -39,6 +39,7 @@ type session struct {
 	open      map[string]spool.Manifest // checkpoints begun
 	done      map[string]bool           // checkpoints kept
 	steps     map[int64]bool            // steps that have a checkpoint
+	beginning map[int64]bool            // steps whose checkpoint's folder is being made
 	ended     *spool.Ending
 	run       string
 	leg       int
@@ -80,7 +81,7 @@ type session struct {
 func newSession(s *spool.Spool, say func(string, ...any)) (*session, error) {
 	n := &session{spool: s, say: say, kept: map[int]int64{}, joins: map[int64][]answer{},
 		gathers: map[string]*gathering{}, order: order{there: map[int]int{}}, figures: map[string]api.Float{},
-		done: map[string]bool{}, steps: map[int64]bool{}, programs: map[*outbox]bool{},
+		done: map[string]bool{}, steps: map[int64]bool{}, beginning: map[int64]bool{}, programs: map[*outbox]bool{},
 		lastEpoch: math.NaN(), warned: map[string]bool{}, used: map[string]json.RawMessage{}, refused: map[string]int{},
 		renamed: map[string]bool{}, unkept: map[string]bool{}, crossed: make(chan struct{}, 1),
 		stopping: make(chan string, 1), ending: make(chan string, 1), coming: func(spool.Manifest) {}}

@@ -99,7 +99,7 @@ func TestWhatWasSaidBeforeTheEndIsRead(t *testing.T) {
 		s.Leg.Socket = path
 		said := make(chan string, 10)
 		r := &recording{spool: s, session: n, socket: socket,
-			options: Options{Err: writerTo(func(text string) { said <- text })}}
+			voice: newVoice(writerTo(func(text string) { said <- text }))}
 		go r.accept()
 		program, err := net.Dial("unix", path)
 		require.NoError(t, err)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"os"
+	"slices"
 	"syscall"
 	"time"
 
@@ -22,8 +23,12 @@ type stopper struct {
 	objective verdict.Objective
 	rule      *verdict.StopRule
 	watch     verdict.Watch
-	told      bool // the program has been advised
+	told      bool          // the program has been advised
+	live      *liveReadings // where the readings of before are still being read; nil: the watch has seen all
 }
+
+// liveReadings are those of the objective that came while the spool was read for a new rule.
+type liveReadings struct{ readings []curve.Reading }
 
 // set takes a rule; true where it is another than before, so that the watch begins anew.
 func (s *stopper) set(o verdict.Objective, rule *verdict.StopRule) bool {
@@ -32,35 +37,38 @@ func (s *stopper) set(o verdict.Objective, rule *verdict.StopRule) bool {
 	}
 	same := o == s.objective && (rule == nil) == (s.rule == nil) && (rule == nil || *rule == *s.rule)
 	if !same {
-		s.objective, s.rule, s.watch = o, rule, verdict.Watch{}
+		s.objective, s.rule, s.watch, s.live = o, rule, verdict.Watch{}, nil
 	}
 	return !same
 }
 
-// see takes readings and reports whether the rule says stop.
-func (s *stopper) see(names []string, b curve.Batch) bool {
+// see takes readings.
+func (s *stopper) see(names []string, b curve.Batch) {
 	if s.rule == nil {
-		return false
+		return
 	}
 	for i, c := range b.Columns {
 		if names[i] != s.objective.Curve {
 			continue
 		}
 		for _, r := range b.Readings(c) {
+			if s.live != nil {
+				s.live.readings = append(s.live.readings, r)
+				continue
+			}
 			s.watch.Add(s.objective, *s.rule, r)
 		}
 	}
-	return s.watch.Stop != nil
 }
 
-// follow takes the rule that the service names, over all readings that the spool holds, and passes on its word to stop.
+// follow takes the rule that the service names and passes on its word to stop. A new rule is applied to all readings
+// that the spool holds, which may take a while and holds up nobody: the program, and its signs of life, go on meanwhile.
 func (n *session) follow(news *api.LegNews) (changed bool) {
 	n.mutex.Lock()
 	changed = n.stop.set(news.Objective, news.Rule)
 	if changed && news.Rule != nil {
-		if err := n.replay(); err != nil {
-			n.say("read the spool again for the stop rule: %v", err)
-		}
+		n.stop.live = &liveReadings{}
+		go n.replay(n.stop.objective, *n.stop.rule, n.stop.live, n.spool.Appended())
 	}
 	n.mutex.Unlock()
 	if news.Stop != "" {
@@ -75,11 +83,29 @@ func (n *session) follow(news *api.LegNews) (changed bool) {
 	return changed
 }
 
-// replay shows the stopper all readings in the spool. The mutex is held.
-func (n *session) replay() error {
-	size, _ := n.spool.Size()
-	for r := n.spool.Reader(); ; {
-		record, err := r.Next(size)
+// replay applies a rule to the readings in the first size bytes of the spool, without the mutex, then to those that came
+// meanwhile. Where another rule has been set since, what it found is dropped. It ends early when the spool is closed.
+func (n *session) replay(o verdict.Objective, rule verdict.StopRule, live *liveReadings, size int64) {
+	fresh := stopper{objective: o, rule: &rule}
+	if err := fresh.readAll(n.spool.Reader(), size); err != nil && !errors.Is(err, os.ErrClosed) {
+		n.say("cannot read the spool again for the stop rule: %v", withoutPath(err))
+	}
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	if n.stop.live != live {
+		return
+	}
+	for _, r := range live.readings {
+		fresh.watch.Add(o, rule, r)
+	}
+	n.stop.watch, n.stop.live = fresh.watch, nil
+	n.cross()
+}
+
+// readAll sees all readings in the first size bytes of a spool.
+func (s *stopper) readAll(records *spool.Reader, size int64) error {
+	for {
+		record, err := records.Next(size)
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
@@ -89,17 +115,30 @@ func (n *session) replay() error {
 		if record.Kind != spool.Readings {
 			continue
 		}
-		names, batch, err := decodeReadings(record.Body)
+		names, rest, err := decodeNames(record.Body)
+		if err == nil && !slices.Contains(names, s.objective.Curve) {
+			continue // most are of the machine, and unpacking costs most
+		}
+		var batch curve.Batch
+		if err == nil {
+			batch, err = decodeBatch(names, rest)
+		}
 		if err != nil {
 			return err
 		}
-		n.watch(names, batch)
+		s.see(names, batch)
 	}
 }
 
 // watch shows the stopper readings. The mutex is held.
 func (n *session) watch(names []string, b curve.Batch) {
-	if n.stop.see(names, b) && !n.stop.told {
+	n.stop.see(names, b)
+	n.cross()
+}
+
+// cross has it looked at whether the program is to stop, where the rule says so. The mutex is held.
+func (n *session) cross() {
+	if n.stop.watch.Stop != nil && !n.stop.told {
 		select {
 		case n.crossed <- struct{}{}:
 		default:

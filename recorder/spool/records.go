@@ -320,6 +320,13 @@ func (f *recordFile) size() (bytes, records int64) {
 	return f.durable, f.count
 }
 
+// appended is how long the file is with what waits in memory.
+func (f *recordFile) appended() int64 {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	return f.durable + int64(len(f.queue))
+}
+
 // ReadAt reads what is durable and what waits in memory.
 func (f *recordFile) ReadAt(p []byte, at int64) (n int, err error) {
 	f.mutex.Lock()
