@@ -59,7 +59,7 @@ func Command(ctx context.Context, o Options, command []string) (int, error) {
 		if r.socket == nil {
 			socket = "" // nor that of a recorder around this one
 		}
-		cmd.Env = append(os.Environ(), protocol.Variable+"="+socket)
+		cmd.Env = append(os.Environ(), protocol.Variable+"="+socket, protocol.SpoolVariable+"="+r.spool.Folder)
 		if out, err = newDrains(r.spool.Folder, [2]io.Writer{o.Out, o.Err}); err != nil {
 			r.say("the program's output is not recorded: %v", err)
 		} else {

@@ -7,9 +7,27 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"os"
 	"runtime"
 	"time"
 )
+
+// connectFirst connects to the recorder around the program. Where that has died since it started the program, another
+// takes over its spool.
+func (r *Run) connectFirst(ctx context.Context, socket string) error {
+	err := r.connect(socket)
+	spool := os.Getenv("KEMBREL_RECORDER_SPOOL")
+	for until := time.Now().Add(backTime); err != nil && spool != "" && time.Now().Before(until) && ctx.Err() == nil; {
+		var at string
+		if at, _, err = startRecorder(ctx, "--adopt", spool); err == nil {
+			err = r.connect(at)
+		}
+		if err != nil {
+			time.Sleep(100 * time.Millisecond)
+		}
+	}
+	return err
+}
 
 // connect opens the connection and waits for the welcome; messages that the recorder has not kept are sent again.
 func (r *Run) connect(socket string) error {

@@ -132,10 +132,11 @@ func Record(ctx context.Context, o Options) (*Run, error) {
 		if o.Resume != "" {
 			arguments = []string{"--resume", o.Resume}
 		}
-		socket, _, err = startRecorder(ctx, arguments...)
-	}
-	if err == nil {
-		err = r.connect(socket)
+		if socket, _, err = startRecorder(ctx, arguments...); err == nil {
+			err = r.connect(socket)
+		}
+	} else {
+		err = r.connectFirst(ctx, socket)
 	}
 	if err != nil {
 		r.fail(err)

@@ -36,15 +36,28 @@ func (m Match) Fits() bool { return len(m.Missing)+len(m.Unexpected)+len(m.Shape
 // Compare matches tensors by name. Renames are looked for among what is left: the pair of prefixes that explains most
 // tensors of equal shape and dtype first, then tensors whose shape only one on each side has. O(n d log n) for n names
 // of d parts.
+//
+// Weights that several layers share (Info.Also) count under each of their names: given once they fit what wants all of
+// them, and given under all they fit what wants them once.
 func Compare(given, want []Info) Match {
 	m := Match{Missing: []Info{}, Unexpected: []Info{}, Shapes: []Mismatch{}, Dtypes: []Mismatch{}, Renames: []Rename{}}
 	have := make(map[string]Info, len(given))
 	for _, t := range given {
-		have[t.Name] = t
+		for _, name := range t.names() {
+			have[name] = t
+		}
 	}
+	taken := make(map[string]bool, len(want)) // by the names that are wanted
 	for _, w := range want {
-		g, ok := have[w.Name]
-		delete(have, w.Name)
+		var g Info
+		ok := false
+		for _, name := range w.names() {
+			found, there := have[name]
+			taken[name] = true
+			if there && (!ok || !slices.Equal(found.Shape, w.Shape)) { // each that is there has to fit
+				g, ok = found, true
+			}
+		}
 		switch {
 		case !ok:
 			m.Missing = append(m.Missing, w)
@@ -57,7 +70,7 @@ func Compare(given, want []Info) Match {
 		}
 	}
 	for _, t := range given {
-		if _, left := have[t.Name]; left {
+		if !slices.ContainsFunc(t.names(), func(name string) bool { return taken[name] }) {
 			m.Unexpected = append(m.Unexpected, t)
 		}
 	}
@@ -67,6 +80,9 @@ func Compare(given, want []Info) Match {
 	m.Renames = renames(m.Unexpected, m.Missing)
 	return m
 }
+
+// names are all names of a tensor.
+func (i Info) names() []string { return append([]string{i.Name}, i.Also...) }
 
 func kind(t Info) string { return fmt.Sprint(t.Shape) }
 

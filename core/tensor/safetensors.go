@@ -13,7 +13,8 @@ import (
 )
 
 // safetensors: 8 bytes little endian with the length of a JSON header, the header
-// {"name": {"dtype": "F32", "shape": [2, 3], "data_offsets": [0, 24]}, ...}, then the data without gaps.
+// {"name": {"dtype": "F32", "shape": [2, 3], "data_offsets": [0, 24]}, ...}, then the data without gaps. Further names of a
+// tensor stand in the header's own __metadata__, which holds texts: "also:NAME": "FIRST NAME".
 
 // maxHeader is the format's own limit on its header, in bytes.
 const maxHeader = 100 << 20
@@ -77,7 +78,7 @@ func openSafetensors(r io.ReaderAt, size int64) (*File, error) {
 	if _, err := r.ReadAt(text, 8); err != nil {
 		return nil, err
 	}
-	list, err := parseHeader(text)
+	list, also, err := parseHeader(text)
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +106,7 @@ func openSafetensors(r io.ReaderAt, size int64) (*File, error) {
 			return nil, bad("tensor %.200q: %s %s does not fill %d bytes", e.name, e.Dtype, fmt.Sprint(e.Shape), bytes)
 		}
 		from := begin + at
-		f.Tensors = append(f.Tensors, Info{e.name, e.Dtype, e.Shape})
+		f.Tensors = append(f.Tensors, Info{e.name, e.Dtype, e.Shape, also[e.name]})
 		f.stored = append(f.stored,
 			stored{open: func() (io.Reader, error) { return io.NewSectionReader(r, from, bytes), nil }})
 		at = e.Offsets[1]
@@ -124,19 +125,26 @@ type placed struct {
 
 // parseHeader reads a header as strictly as the format is: an object and nothing else, in UTF-8, no key twice, each
 // tensor with a dtype, a shape and two offsets; __metadata__ holds texts only.
-func parseHeader(text []byte) ([]placed, error) {
+func parseHeader(text []byte) (list []placed, also map[string][]string, err error) {
 	switch {
 	case !utf8.Valid(text):
-		return nil, bad("header: it is not UTF-8")
+		return nil, nil, bad("header: it is not UTF-8")
 	case !json.Valid(text):
-		return nil, bad("header: it is not JSON")
+		return nil, nil, bad("header: it is not JSON")
 	}
-	var list []placed
-	err := object(text, func(name string, value json.RawMessage) error {
+	also = map[string][]string{}
+	err = object(text, func(name string, value json.RawMessage) error {
 		if name == "__metadata__" {
 			return object(value, func(key string, value json.RawMessage) error {
 				if value[0] != '"' {
 					return fmt.Errorf("%.200q is no text", key)
+				}
+				if name, ok := strings.CutPrefix(key, "also:"); ok {
+					var first string
+					if err := json.Unmarshal(value, &first); err != nil {
+						return err
+					}
+					also[first] = append(also[first], name)
 				}
 				return nil
 			})
@@ -169,9 +177,9 @@ func parseHeader(text []byte) ([]placed, error) {
 		return nil
 	})
 	if err != nil {
-		return nil, bad("header: %w", err)
+		return nil, nil, bad("header: %w", err)
 	}
-	return list, nil
+	return list, also, nil
 }
 
 // integers reads a list of them, of which none may be null.

@@ -21,8 +21,8 @@ func written(t testing.TB, tensors ...Tensor) []byte {
 func TestRoundTrip(t *testing.T) {
 	in := []Tensor{
 		Float64("layer1.weight", []int64{2, 2}, []float64{1, math.NaN(), math.Copysign(0, -1), math.Inf(1)}),
-		{Info{"steps", "I64", []int64{}}, make([]byte, 8)},
-		{Info{"empty", "F32", []int64{0, 7}}, []byte{}},
+		{Info{Name: "steps", Dtype: "I64", Shape: []int64{}}, make([]byte, 8)},
+		{Info{Name: "empty", Dtype: "F32", Shape: []int64{0, 7}}, []byte{}},
 	}
 	content := written(t, in...)
 	require.Equal(t, content, written(t, in[2], in[0], in[1]), "the order does not matter")
@@ -122,7 +122,7 @@ func TestHostileFilesAreRefused(t *testing.T) {
 	}
 	_, err := Open(bytes.NewReader(file(`{"deep.bias":{"dtype":"F4","shape":[2],"data_offsets":[0,1]}}`, 1)), 1<<20)
 	require.ErrorContains(t, err, `tensor "deep.bias" has the dtype "F4", which is not known here`)
-	require.Error(t, WriteSafetensors(&bytes.Buffer{}, []Tensor{{Info{"a", "F32", []int64{3}}, make([]byte, 8)}}))
+	require.Error(t, WriteSafetensors(&bytes.Buffer{}, []Tensor{{Info{Name: "a", Dtype: "F32", Shape: []int64{3}}, make([]byte, 8)}}))
 	one := Float64("a", []int64{1}, []float64{1})
 	require.ErrorContains(t, WriteSafetensors(&bytes.Buffer{}, []Tensor{one, one}), "twice")
 }

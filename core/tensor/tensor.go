@@ -24,9 +24,10 @@ func bad(format string, args ...any) error {
 
 // Info says what a tensor is.
 type Info struct {
-	Name  string  `json:"name"`
-	Dtype string  `json:"dtype"`
-	Shape []int64 `json:"shape"`
+	Name  string   `json:"name"`
+	Dtype string   `json:"dtype"`
+	Shape []int64  `json:"shape"`
+	Also  []string `json:"also,omitempty" doc:"Further names of the same memory: weights that two layers share are stored once"`
 }
 
 // Count is the number of elements.
@@ -50,7 +51,7 @@ func Float64(name string, shape []int64, values []float64) Tensor {
 	for _, v := range values {
 		data = binary.LittleEndian.AppendUint64(data, math.Float64bits(v))
 	}
-	return Tensor{Info{name, "F64", shape}, data}
+	return Tensor{Info{Name: name, Dtype: "F64", Shape: shape}, data}
 }
 
 // Float64s are the values of an F64 tensor.

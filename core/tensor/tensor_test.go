@@ -63,7 +63,7 @@ func TestStatistics(t *testing.T) {
 				data[i+width-2] = 0x3f & data[i+width-2]
 			}
 		}
-		f := opened(t, written(t, Tensor{Info{"a", dtype, []int64{n}}, data}))
+		f := opened(t, written(t, Tensor{Info{Name: "a", Dtype: dtype, Shape: []int64{n}}, data}))
 		got, err := f.Statistics(0)
 		require.NoError(t, err)
 		values := floats(dtype, data, nil)
@@ -128,7 +128,7 @@ func TestFingerprint(t *testing.T) {
 	require.Equal(t, want, d.String(), "in two files")
 	for _, other := range []Tensor{Float64("a", []int64{2, 3}, []float64{1, 2, 3, 4, 5, 7}),
 		Float64("c", a.Shape, []float64{1, 2, 3, 4, 5, 6}), Float64("a", []int64{3, 2}, []float64{1, 2, 3, 4, 5, 6}),
-		{Info{"a", "I64", a.Shape}, a.Data}} {
+		{Info{Name: "a", Dtype: "I64", Shape: a.Shape}, a.Data}} {
 		require.NotEqual(t, want, print(written(t, other, b)))
 	}
 }
@@ -182,7 +182,7 @@ np.lib.format.write_array(open('version2.npy', 'wb'), base.astype('f8'), version
 			for _, layout := range []string{"c", "f"} {
 				name := fmt.Sprintf("%s-%s-%s.npy", order, kind, layout)
 				x := read(name)[0]
-				require.Equal(t, Info{"array", dtype, []int64{2, 3, 4}}, x.Info, name)
+				require.Equal(t, Info{Name: "array", Dtype: dtype, Shape: []int64{2, 3, 4}}, x.Info, name)
 				got := floats(dtype, x.Data, nil)
 				for i, v := range want {
 					at := i
@@ -215,8 +215,8 @@ np.lib.format.write_array(open('version2.npy', 'wb'), base.astype('f8'), version
 	var npy, npz bytes.Buffer
 	ours := Float64("x", []int64{2, 3}, []float64{1, 2, 3, 4, 5, math.NaN()})
 	require.NoError(t, WriteNPY(&npy, ours))
-	require.NoError(t, WriteNPZ(&npz, []Tensor{ours, {Info{"flags", "BOOL", []int64{2}}, []byte{1, 0}},
-		{Info{"n", "I16", []int64{}}, []byte{5, 0}}}))
+	require.NoError(t, WriteNPZ(&npz, []Tensor{ours, {Info{Name: "flags", Dtype: "BOOL", Shape: []int64{2}}, []byte{1, 0}},
+		{Info{Name: "n", Dtype: "I16", Shape: []int64{}}, []byte{5, 0}}}))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "ours.npy"), npy.Bytes(), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "ours.npz"), npz.Bytes(), 0o600))
 	run(`
@@ -226,10 +226,10 @@ assert x.shape == (2, 3) and x[1, 0] == 4 and np.isnan(x[1, 2]), x
 z = np.load('ours.npz')
 assert z['flags'].dtype == bool and list(z['flags']) == [True, False] and z['n'].shape == () and int(z['n']) == 5 and z['x'].dtype == '<f8'
 `)
-	require.ErrorContains(t, WriteNPY(&npy, Tensor{Info{"b", "BF16", []int64{1}}, []byte{0, 0}}), "safetensors")
+	require.ErrorContains(t, WriteNPY(&npy, Tensor{Info{Name: "b", Dtype: "BF16", Shape: []int64{1}}, []byte{0, 0}}), "safetensors")
 }
 
-func info(name string, shape ...int64) Info { return Info{name, "F32", shape} }
+func info(name string, shape ...int64) Info { return Info{Name: name, Dtype: "F32", Shape: shape} }
 
 func TestMatch(t *testing.T) {
 	model := []Info{info("net.1.weight", 64, 384), info("net.1.bias", 64), info("net.2.weight", 6, 64),
@@ -244,7 +244,7 @@ func TestMatch(t *testing.T) {
 	require.Equal(t, Rename{"module.net.1.bias", "net.1.bias"}, m.Renames[0])
 	require.Contains(t, m.Sentence(),
 		`4 missing, 4 unexpected; 0 fit. 4 would fit with "" in place of "module." at the start`)
-	wider := []Info{info("net.1.weight", 128, 384), info("net.1.bias", 64), {"net.2.weight", "F64", []int64{6, 64}},
+	wider := []Info{info("net.1.weight", 128, 384), info("net.1.bias", 64), {Name: "net.2.weight", Dtype: "F64", Shape: []int64{6, 64}},
 		info("head.offset", 6)}
 	m = Compare(wider, model)
 	require.Equal(t, []int{1, 1, 1, 1, 1}, []int{m.Same, len(m.Shapes), len(m.Dtypes), len(m.Missing),
@@ -273,7 +273,7 @@ func TestDiffer(t *testing.T) {
 	for _, v := range []float32{3, 4, 0} {
 		cast = binary.LittleEndian.AppendUint32(cast, math.Float32bits(v))
 	}
-	got, err = Differ(before, opened(t, written(t, Tensor{Info{"moved", "F32", []int64{3}}, cast})))
+	got, err = Differ(before, opened(t, written(t, Tensor{Info{Name: "moved", Dtype: "F32", Shape: []int64{3}}, cast})))
 	require.NoError(t, err)
 	require.Equal(t, []any{0.0, false}, []any{got[0].Distance, got[0].Equal}, "another dtype is not bit for bit equal")
 }
@@ -284,7 +284,7 @@ func BenchmarkStatistics(b *testing.B) {
 	for i := 0; i < len(data); i += 4 {
 		binary.LittleEndian.PutUint32(data[i:], math.Float32bits(float32(r.NormFloat64())))
 	}
-	f := opened(b, written(b, Tensor{Info{"a", "F32", []int64{16 << 20}}, data}))
+	f := opened(b, written(b, Tensor{Info{Name: "a", Dtype: "F32", Shape: []int64{16 << 20}}, data}))
 	b.SetBytes(int64(len(data)))
 	for b.Loop() {
 		f.Statistics(0)
@@ -348,4 +348,24 @@ func TestTheSameTensorGivesTheSamePieces(t *testing.T) {
 	for _, content := range [][]byte{nil, []byte("hydrophone"), tensors.Bytes()[:1000], npz.Bytes()[:70_000]} {
 		pieces(content)
 	}
+}
+
+// Weights that two layers share are stored once. They fit a file with both names, and the other way round.
+func TestMatchOfTiedWeights(t *testing.T) {
+	tied := info("embed.weight", 40, 8)
+	tied.Also = []string{"head.weight"}
+	both := []Info{info("embed.weight", 40, 8), info("head.weight", 40, 8)}
+	require.True(t, Compare([]Info{tied}, both).Fits())
+	require.True(t, Compare(both, []Info{tied}).Fits())
+	require.True(t, Compare([]Info{info("head.weight", 40, 8)}, []Info{tied}).Fits(), "under any of its names")
+	m := Compare([]Info{info("embed.weight", 40, 8), info("head.weight", 41, 8)}, []Info{tied})
+	require.Len(t, m.Shapes, 1, "each name that is there has to fit")
+	require.Equal(t, "other", Compare(append(both, info("other", 1)), []Info{tied}).Unexpected[0].Name)
+	require.Len(t, Compare(nil, []Info{tied}).Missing, 1)
+
+	header := `{"__metadata__":{"also:head.weight":"a","kind":"x"},"a":{"dtype":"U8","shape":[1],"data_offsets":[0,1]}}`
+	file := append(binary.LittleEndian.AppendUint64(nil, uint64(len(header))), header+"\x07"...)
+	f, err := Open(bytes.NewReader(file), int64(len(file)))
+	require.NoError(t, err)
+	require.Equal(t, []Info{{Name: "a", Dtype: "U8", Shape: []int64{1}, Also: []string{"head.weight"}}}, f.Tensors)
 }

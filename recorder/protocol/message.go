@@ -26,6 +26,10 @@ const Version = 1
 // Variable is the environment variable that names the socket.
 const Variable = "KEMBREL_RECORDER"
 
+// SpoolVariable is the environment variable that names the recorder's spool, which another recorder adopts where the
+// first has died before the program spoke with it.
+const SpoolVariable = "KEMBREL_RECORDER_SPOOL"
+
 // MaxPath is how long the path of a file is that is no checkpoint, in bytes.
 const MaxPath = 1000
 

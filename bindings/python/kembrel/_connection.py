@@ -142,6 +142,35 @@ class Connection:
             )
             return self._answers.pop(id)
 
+    def _connect_first(self, path: str) -> None:
+        """Connects to the recorder around the program. Where it has died since it started the
+        program (which may have imported for long), another takes over its spool; where that fails
+        too it is tried again in the background, as later.
+        """
+        self._path, self._spool = path, os.environ.get("KEMBREL_RECORDER_SPOOL", "")
+        if not self._spool:
+            self._connect(path)
+            return
+        error: Optional[Exception] = None
+        give_up = time.monotonic() + _BACK
+        while True:
+            try:
+                self._connect(path)
+                return
+            except OSError as e:
+                error = e
+            if not self.rank:
+                try:
+                    self._connect(start(["--adopt", self._spool]))
+                    return
+                except OSError as e:
+                    error = e
+            if time.monotonic() > give_up:
+                break
+            time.sleep(0.1)
+        threading.Thread(target=self._take_up, name="kembrel", daemon=True).start()
+        raise OSError(f"the recorder is gone, and another cannot take over yet: {error}")
+
     def _connect(self, path: str) -> None:
         s = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
         s.settimeout(_ANSWER)

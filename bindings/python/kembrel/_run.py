@@ -416,7 +416,7 @@ def record(
                 run._pid = -1
                 return run
             run._silent = not each_rank
-            run._connect(path)
+            run._connect_first(path)
             run.hyper = nested(run.hyper, run._asked, lambda names: None)
             atexit.register(run._at_exit)
             return run
@@ -433,10 +433,10 @@ def record(
                     str(title),
                 ]
             )
-            path = start(arguments)
+            run._connect(start(arguments))
         else:
             Run._around = os.getpid()
-        run._connect(path)
+            run._connect_first(path)
     except Exception as e:
         run._fail(str(e) if "recorded" in str(e) else f"nothing is recorded: {e}")
         return run
