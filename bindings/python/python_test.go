@@ -95,3 +95,9 @@ print("trained", run.problem)
 	require.Contains(t, out, "trained nothing is recorded: a recorder is spoken to by Unix sockets, which this system does not have")
 	require.Equal(t, 2, strings.Count(out, "nothing is recorded"), out)
 }
+
+// A view that a library computes only when it is looked at is saved as it looks, whatever its memory holds.
+func TestLazyViews(t *testing.T) {
+	require.Contains(t, runPython(t, "tests/views.py"), "views read")
+	require.Contains(t, runPython(t, "-S", "tests/views.py"), "views read")
+}

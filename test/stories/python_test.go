@@ -408,3 +408,58 @@ print(a.problem, b.problem, c.problem)
 		require.Equal(t, map[string]string{"0.1": "finished 20 2", "0.2": "failed 20 2", "0.3": "finished 1 0"}, found)
 	}
 }
+
+// What a program saved comes back in the kind it was saved: the library's own arrays, files as paths. What would be
+// written into a copy is refused where people see it.
+func TestPartsComeBackInKind(t *testing.T) {
+	t.Parallel()
+	w, here := pythonWorld(t)
+	script := []string{"/usr/bin/python3", here + "/tests/restoring.py", w.folder}
+	_, errs, code := run(w.record(script...))
+	require.Equal(t, 137, code, errs)
+	w.nothingWaits(t)
+	out, errs, code := run(w.command(w.binary, "resume", "vessels/1"))
+	require.Zero(t, code, out+errs)
+	require.Contains(t, out, "restored")
+	w.nothingWaits(t)
+	notes := w.kembrel(t, "show", "vessels/1")
+	require.Contains(t, notes, "optimiser was NOT restored", "the run tells it to whoever looks")
+}
+
+// A recorder that is killed while its program still imports costs nothing: another takes over when the program speaks.
+func TestTheRecorderDiesDuringTheImport(t *testing.T) {
+	t.Parallel()
+	w, here := pythonWorld(t)
+	program := `
+import os, pathlib, sys, time
+pathlib.Path(sys.argv[1]).write_text(str(os.getppid()))
+while pathlib.Path(sys.argv[1]).exists():
+    time.sleep(0.01)  # a long import
+import kembrel
+with kembrel.record("vessels", hyper={"lr": 0.5}) as run:
+    for epoch in run.epochs(3):
+        run.readings(epoch, epoch, {"loss.train": 1 / epoch})
+    run.save(3, 3, weights={"w": 1.5})
+    assert run.problem is None, run.problem
+pathlib.Path(sys.argv[2]).write_text("done")
+`
+	at := w.folder + "/import.py"
+	require.NoError(t, os.WriteFile(at, []byte(program), 0o644))
+	cmd := w.record("/usr/bin/python3", at, w.folder+"/importing", w.folder+"/done")
+	cmd.Env = append(cmd.Env, "PYTHONPATH="+here)
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { _, err := os.Stat(w.folder + "/importing"); return err == nil }, time.Minute,
+		10*time.Millisecond)
+	require.NoError(t, kill(cmd.Process.Pid, syscall.SIGKILL))
+	cmd.Wait()
+	require.NoError(t, os.Remove(w.folder+"/importing"))
+	require.Eventually(t, func() bool { _, err := os.Stat(w.folder + "/done"); return err == nil }, time.Minute,
+		10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		_, _, code := w.try("show", "vessels/1")
+		return code == 0 && w.show(t, "vessels/1").State == "finished"
+	}, time.Minute, 100*time.Millisecond)
+	require.Len(t, w.curves(t, "vessels/1")["loss.train"].Value, 3)
+	require.Equal(t, "0.5", string(w.show(t, "vessels/1").Hyper["lr"]))
+	w.kembrel(t, "show", "vessels/1@last")
+}

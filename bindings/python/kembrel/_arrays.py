@@ -8,8 +8,9 @@ looked at. Nothing here changes the array it reads.
 from __future__ import annotations
 
 import ctypes
+import struct
 import sys
-from typing import Any, Callable, Iterator, List, Optional, Tuple
+from typing import Any, Callable, Dict, Iterator, List, Optional, Tuple
 
 from ._strided import copy, count, gathered, numpy_or_none
 
@@ -121,6 +122,18 @@ _DLPACK = {
     (10, 8): "F8_E4M3",
     (12, 8): "F8_E5M2",
 }
+# How an element is read: its letter for struct, and what is made of what that gives.
+_READ: Dict[str, Tuple[str, Callable[[Tuple[Any, ...]], Any]]] = {
+    name: (letter, lambda v: v[0]) for name, letter in _NATIVE.items()
+}
+_READ.update(
+    {
+        "F16": ("e", lambda v: v[0]),
+        "BF16": ("H", lambda v: struct.unpack("<f", struct.pack("<I", v[0] << 16))[0]),
+        "C64": ("ff", lambda v: complex(*v)),
+        "C128": ("dd", lambda v: complex(*v)),
+    }
+)
 _ON_HOST = (
     1,
     3,
@@ -295,7 +308,10 @@ def find(x: Any) -> Array:
             if has and not hasattr(what, has):
                 continue
             try:
-                return read(what)
+                found = read(what)
+                if read in _TOLD and not _agrees(x, found):
+                    raise TypeError("its memory does not hold the values that it shows")
+                return found
             except Exception as e:  # whatever a library raises, another protocol may serve
                 if str(e) not in said and not (not has and hasattr(what, "__array__")):
                     said.append(str(e))
@@ -303,6 +319,47 @@ def find(x: Any) -> Array:
         f"a {type(x).__name__} cannot be read by any protocol known here: "
         + "; ".join(s[:200] for s in said[:3])
     )
+
+
+def _agrees(x: Any, found: Array) -> bool:
+    """Whether x shows the value that lies in its memory: a view that is negated or conjugated only
+    when it is looked at does not, and some libraries hand its memory out all the same. One element
+    other than zero is compared; where x cannot be looked into, its memory is believed.
+    """
+    at = _place_of_value(found)
+    if at is None:
+        return True
+    index, value = at
+    try:
+        shown = x[index] if index else x
+        item = getattr(shown, "item", None)
+        shown = item() if callable(item) else shown
+        return bool(complex(shown) == complex(value))
+    except Exception:
+        return True
+
+
+_LOOKED = 4096  # elements that are looked at for one other than zero, from the start, and all over
+
+
+def _place_of_value(found: Array) -> Optional[Tuple[Tuple[int, ...], Any]]:
+    """Index and value of an element that is finite and not zero; None: none was found."""
+    read = _READ.get(found.dtype)
+    if read is None:
+        return None
+    code, decode = read
+    order = ">" if found.big else "<"
+    step = max(1, found.size // _LOOKED)
+    for flat in (*range(min(found.size, _LOOKED)), *range(0, found.size, step)):
+        index, rest, at = [], flat, found.start
+        for d, stride in zip(reversed(found.shape), reversed(found.strides)):
+            rest, i = divmod(rest, d)
+            index.insert(0, i)
+            at += i * stride
+        value = decode(struct.unpack_from(order + code, found.memory, at))
+        if value != 0 and value - value == 0:
+            return tuple(index), value
+    return None
 
 
 def _others(x: Any) -> Iterator[Any]:
@@ -317,10 +374,11 @@ def _others(x: Any) -> Iterator[Any]:
 
 
 def to_bytes(x: Any) -> Tuple[str, Tuple[int, ...], Any]:
-    """Dtype, shape and bytes of an array. It raises TypeError for elements that are no numbers."""
+    """Dtype, shape and a copy of the bytes of an array: its memory may belong to one that was made
+    only to be read. It raises TypeError for elements that are no numbers.
+    """
     a = find(x)
-    pieces = list(a.pieces())
-    return a.dtype, a.shape, pieces[0] if len(pieces) == 1 else b"".join(pieces)
+    return a.dtype, a.shape, b"".join(a.pieces())
 
 
 def _from_buffer(x: Any) -> Array:
@@ -489,6 +547,59 @@ def kind_of(x: Any) -> str:
     return "numpy" if type(x).__module__ == "numpy" else ""
 
 
+def home_of(x: Any) -> Dict[str, str]:
+    """Where arrays of x's kind are made: the module of its namespace, or that of its type, and its
+    device; empty where it is none of another library.
+    """
+    if kind_of(x) or type(x).__module__ in ("builtins", "__main__"):
+        return {}
+    try:
+        space = x.__array_namespace__().__name__
+    except Exception:
+        space = type(x).__module__.split(".")[0]
+    home = {"made by": str(space)}
+    device = getattr(x, "device", None)
+    if device is not None:
+        home["device"] = str(device)
+    return home
+
+
+def at_home(dtype: str, shape: Tuple[int, ...], data: Any, home: Dict[str, str]) -> Any:
+    """An array of another library, made by it, of its dtype and on its device; None where that
+    library is not loaded here (none is loaded because a file says so), or makes no such array.
+    """
+    space = sys.modules.get(home.get("made by", ""))
+    if space is None:
+        return None
+    carrier, named = dtype, ""
+    if dtype not in _NUMPY:  # such as BF16: handed over as whole numbers of its width
+        carrier = {1: "U8", 2: "I16"}.get(_WIDTHS[dtype], dtype)
+        named = {"BF16": "bfloat16", "F8_E4M3": "float8_e4m3fn", "F8_E5M2": "float8_e5m2"}.get(
+            dtype, ""
+        )
+    given = from_bytes(carrier, shape, bytearray(data))
+    device = home.get("device")
+    for make in (
+        lambda: space.asarray(given, device=device),
+        lambda: space.from_dlpack(given),
+        lambda: space.asarray(given),
+        lambda: space.array(given),
+        lambda: space.asarray(given.tolist()),
+    ):
+        try:
+            made = make()
+            if named:
+                made = made.view(getattr(space, named))
+            if device is not None and str(getattr(made, "device", device)) != device:
+                made = made.to_device(device)
+            back = find(made)
+        except Exception:
+            continue
+        if (back.dtype, back.shape) == (dtype, tuple(shape)):
+            return made
+    return None
+
+
 # The protocols in their order: what an array must have, and what reads it by that; "" is the
 # buffer protocol.
 _PROTOCOLS: Tuple[Tuple[str, Callable[[Any], Array]], ...] = (
@@ -497,3 +608,5 @@ _PROTOCOLS: Tuple[Tuple[str, Callable[[Any], Array]], ...] = (
     ("", _from_buffer),
     ("__array__", _from_array),
 )
+# Those by which a library tells of its memory, which is compared with what it shows.
+_TOLD = (_from_dlpack, _from_interface)

@@ -199,7 +199,7 @@ class Connection:
         with self._lock:
             self.address, self._spool = told.get("run", ""), told.get("folder", "")
             if told.get("resume"):
-                self.resumed = Resumed(told["resume"], self.rank)
+                self.resumed = Resumed(told["resume"], self.rank, self._fail)
             self.evaluate = told.get("evaluate")
             self._asked = told.get("asked") or {}
             self._drop(told.get("kept", 0))

@@ -5,7 +5,7 @@ that are there.
 from __future__ import annotations
 
 import sys
-from typing import Any, Callable, Optional
+from typing import Any, Callable, List, Optional
 
 from ._arrays import Array, Raw, find, is_array
 from ._strided import numpy_or_none
@@ -44,6 +44,85 @@ def like(value: Any, pattern: Any, path: str, say: Callable[[str], None]) -> Any
     return value
 
 
+def only_here(holder: Any, key: Any) -> bool:
+    """Whether nothing but its holder, a dict or a list, holds a value: it was made for the call, and
+    what is written into it is gone with it. False where the interpreter does not count.
+    """
+    count = getattr(sys, "getrefcount", None)
+    return count is not None and count(holder[key]) <= _ALONE
+
+
+_ALONE = sys.getrefcount({0: object()}[0]) + 1 if hasattr(sys, "getrefcount") else 0
+
+
+def lost_in(value: Any, pattern: Any, path: str) -> List[str]:
+    """What of value would be lost by writing it into pattern, which nothing else holds: numbers that
+    differ, what pattern has not, arrays that were made for it. Arrays that the program holds itself
+    are written into.
+    """
+    if isinstance(pattern, dict) and isinstance(value, dict):
+        pairs = [(k, v, k in pattern) for k, v in value.items()]
+    elif isinstance(pattern, (list, tuple)) and isinstance(value, (list, tuple)):
+        pairs = [(i, v, i < len(pattern)) for i, v in enumerate(value)]
+    elif is_array(value) or is_array(pattern):
+        return differs(value, pattern, path)
+    else:
+        return [] if _same(value, pattern) else [path]
+    lost = []
+    for key, v, there in pairs:
+        at = f"{path}.{key}"
+        if not there:
+            lost.append(at)
+        elif only_here(pattern, key):
+            lost += lost_in(v, pattern[key], at)
+        elif isinstance(pattern[key], (dict, list)):
+            pass  # the program's own, which is filled
+        elif is_array(pattern[key]):
+            if _writable(pattern[key]) is None:
+                lost += differs(v, pattern[key], at)
+        else:
+            lost += [] if _same(v, pattern[key]) else [at]
+    return lost
+
+
+def differs(value: Any, there: Any, path: str) -> List[str]:
+    """Where what is there is not the value: its paths."""
+    if isinstance(value, dict) and isinstance(there, dict):
+        out = [f"{path}.{k}" for k in value if k not in there]
+        return out + [
+            p for k, v in value.items() if k in there for p in differs(v, there[k], f"{path}.{k}")
+        ]
+    if isinstance(value, (list, tuple)) and isinstance(there, (list, tuple)):
+        if len(value) != len(there):
+            return [path]
+        return [
+            p for i, (v, t) in enumerate(zip(value, there)) for p in differs(v, t, f"{path}.{i}")
+        ]
+    if is_array(value) and is_array(there):
+        try:
+            a, b = find(value), find(there)
+            if a.shape != b.shape:
+                return [path]
+            if a.dtype == b.dtype:
+                return [] if b"".join(a.pieces()) == b"".join(b.pieces()) else [path]
+        except TypeError:
+            return [path]
+        numpy = numpy_or_none()  # of another dtype: as near as that can be
+        try:
+            same = numpy is not None and numpy.allclose(value, there, rtol=1e-2, equal_nan=True)
+        except Exception:
+            same = True
+        return [] if same or numpy is None else [path]
+    return [] if _same(value, there) else [path]
+
+
+def _same(a: Any, b: Any) -> bool:
+    try:
+        return bool(a == b) or bool(a != a and b != b)
+    except Exception:
+        return False
+
+
 def _array_like(value: Any, pattern: Any, path: str, say: Callable[[str], None]) -> Any:
     source = find(value)
     shape = tuple(getattr(pattern, "shape", ()) or ())
@@ -61,6 +140,8 @@ def _array_like(value: Any, pattern: Any, path: str, say: Callable[[str], None])
         if target is not None:
             target.fill(b"".join(source.pieces()))
             return pattern
+    if type(value) is type(pattern):
+        return value
     made = _made(value, pattern, there.dtype if there is not None else source.dtype)
     if made is None:
         say(

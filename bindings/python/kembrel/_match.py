@@ -39,14 +39,12 @@ def match(path: Any, wanted: Any) -> Match:
     """Says how the tensors in a file (safetensors, NPY, NPZ) fit those of a tree, by name, shape
     and dtype, before anything is loaded.
     """
-    tensors = Flat(wanted).tensors
+    tensors = Flat(wanted).listed()
     binary = find_binary()
     if binary is None:
         raise OSError("no kembrel is on the PATH (or set KEMBREL_BINARY)")
     with tempfile.NamedTemporaryFile("w", suffix=".json") as f:
-        json.dump(
-            {"tensors": [{"name": n, "dtype": d, "shape": list(s)} for n, d, s, _ in tensors]}, f
-        )
+        json.dump({"tensors": tensors}, f)
         f.flush()
         done = subprocess.run(
             [binary, "match", str(path), f.name, "--output", "json"], capture_output=True, text=True

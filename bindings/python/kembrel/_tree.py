@@ -16,8 +16,10 @@ from ._arrays import (
     WIDTHS,
     Array,
     Raw,
+    at_home,
     find,
     from_bytes,
+    home_of,
     is_array,
     is_numpy_scalar,
     kind_of,
@@ -43,10 +45,20 @@ class Flat:
         self.tensors: List[Tensor] = []
         self.left_out: List[str] = []
         """Each with the reason."""
+        self.also: Dict[str, List[str]] = {}
+        """Further paths of a tensor that lies in several places of the tree, by its name."""
         self._names: Dict[str, int] = {"__metadata__": 1}
         self._known: Dict[Any, Any] = {}  # node, by object or by the memory it lies in
         self._alive: List[Any] = []
         self.node = self._value(tree, "", ())
+
+    def listed(self) -> List[Dict[str, Any]]:
+        """The tensors with their shapes, as kembrel match reads them."""
+        return [
+            {"name": n, "dtype": d, "shape": list(s), **({"also": also} if also else {})}
+            for n, d, s, _ in self.tensors
+            for also in (self.also.get(n),)
+        ]
 
     def _leave(self, path: str, why: str) -> Any:
         self.left_out.append(f"{path or 'the tree'}: {why}")
@@ -139,7 +151,7 @@ class Flat:
 
     def _array(self, x: Any, path: str) -> Any:
         if id(x) in self._known:
-            return self._known[id(x)]
+            return self._again(self._known[id(x)], path)
         try:
             a = find(x)
         except Exception as e:
@@ -151,7 +163,7 @@ class Flat:
         place = a.place()
         same = (place, kind) if place is not None else None
         if same is not None and same in self._known:
-            node = self._known[same]
+            node = self._again(self._known[same], path)
         else:
             name = self._name(path)
             dtype, shape = (
@@ -161,11 +173,19 @@ class Flat:
             node = {"array": name}
             if kind:
                 node["kind"] = kind
+            node.update(home_of(x))
             if a.dtype in COMPLEX:
                 node["complex"] = a.dtype
         self._known[id(x)] = node
         if same is not None:
             self._known[same] = node
+        return node
+
+
+    def _again(self, node: Any, path: str) -> Any:
+        name = node.get("array")
+        if name is not None and path not in (name, *self.also.get(name, ())):
+            self.also.setdefault(name, []).append(path)
         return node
 
 
@@ -183,11 +203,18 @@ def _as_text(x: Any) -> Any:
     return {"path": str(x)} if isinstance(x, os.PathLike) else None
 
 
-def write_tensors(path: Any, tensors: List[Tensor]) -> None:
+def write_tensors(
+    path: Any, tensors: List[Tensor], also: Optional[Dict[str, List[str]]] = None
+) -> None:
     """Writes a safetensors file: name, dtype, shape and bytes (or Array) of each tensor; the widest
-    first, so that each lies aligned, and by name.
+    first, so that each lies aligned, and by name. also: further names of tensors, which stand in
+    its metadata.
     """
     header: Dict[str, Any] = {}
+    if also:
+        header["__metadata__"] = {
+            f"also:{name}": first for first, names in also.items() for name in names
+        }
     at = 0
     tensors = sorted(tensors, key=lambda t: (-WIDTHS[t[1]], t[0].encode()))
     for name, dtype, shape, data in tensors:
@@ -258,11 +285,11 @@ def write_part(folder: Any, part: str, tree: Any) -> Tuple[List[str], List[str]]
         return [], flat.left_out
     names = []
     if flat.tensors:
-        write_tensors(folder / f"{part}.safetensors", flat.tensors)
+        write_tensors(folder / f"{part}.safetensors", flat.tensors, flat.also)
         names.append(f"{part}.safetensors")
     text = {"format": FORMAT, "tree": flat.node}
     if part == "weights":
-        text["tensors"] = [{"name": n, "dtype": d, "shape": list(s)} for n, d, s, _ in flat.tensors]
+        text["tensors"] = flat.listed()
     (folder / f"{part}.json").write_text(json.dumps(text), encoding="utf-8")
     return names + [f"{part}.json"], flat.left_out
 
@@ -275,6 +302,19 @@ def save_part(folder: Any, part: str, tree: Any) -> List[str]:
     if left_out:
         raise TypeError("left out: " + "; ".join(left_out))
     return names
+
+
+def is_tree(folder: Any, part: str, files: List[str]) -> bool:
+    """Whether the files of a part are a tree as write_part writes one, and not a file of the
+    program's own.
+    """
+    try:
+        if not {f"{part}.json"} <= {pathlib.PurePath(f).name for f in files}:
+            return False
+        with open(pathlib.Path(folder) / f"{part}.json", encoding="utf-8") as f:
+            return str(json.load(f).get("format", "")).startswith("kembrel tree")
+    except (OSError, ValueError, AttributeError):
+        return False
 
 
 def read_part(
@@ -358,13 +398,9 @@ def _build(node: Any, raw: Dict[str, Any], make: Any, known: Dict[str, Any]) -> 
         dtype, shape, data = raw[inside]
         if "complex" in node:
             dtype, shape = node["complex"], shape[:-1]
-        known[key] = _made(
-            dtype,
-            shape,
-            data.obj if isinstance(data, memoryview) else data,
-            make,
-            node.get("kind", ""),
-        )
+        plain = data.obj if isinstance(data, memoryview) else data
+        own = at_home(dtype, shape, plain, node) if make is None and "made by" in node else None
+        known[key] = _made(dtype, shape, plain, make, node.get("kind", "")) if own is None else own
     return known[key]
 
 

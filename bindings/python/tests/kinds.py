@@ -118,7 +118,7 @@ def numpy_rows():
     yield "numpy array of texts", numpy.array(["tug"]), LEFT_OUT
     yield "numpy array of objects", numpy.array([object()], dtype=object), LEFT_OUT
     yield "numpy generator's state", numpy.random.default_rng(17).bit_generator.state, THE_SAME
-    yield "tinyarray", tinyarray.array([[1.0, 2.0], [3.0, 4.0]]), "numpy array"
+    yield "tinyarray", tinyarray.array([[1.0, 2.0], [3.0, 4.0]]), THE_SAME
 
 
 def stranger_rows():

@@ -259,6 +259,7 @@ def test_shared():
         )
         _, tensors = header(folder)
         got = kembrel.read_part(folder, "weights")
+    assert tensors.pop("__metadata__") == {"also:out.w": "in", "also:b": "a"}, "and their names"
     assert set(tensors) == {"in", "a", "c", "none", "none2"}, "stored once"
     assert got["in"] is got["out"]["w"] and got["a"] is got["b"] and got["c"] is not got["in"]
 
