@@ -72,7 +72,8 @@ func Evaluate(ctx context.Context, o Options, e Evaluating, command []string) (*
 	go r.accept()
 	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, o.Out, o.Err
-	cmd.Env = append(os.Environ(), protocol.Variable+"="+s.Leg.Socket, protocol.SpoolVariable+"=", FolderVariable+"="+e.Folder,
+	cmd.Env = append(os.Environ(), protocol.Variable+"="+s.Leg.Socket, protocol.SpoolVariable+"=",
+		FolderVariable+"="+e.Folder,
 		DataVariable+"="+e.Data)
 	before := versions(ctx, ".", o.Keep)
 	if err = cmd.Start(); err == nil {

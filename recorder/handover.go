@@ -25,7 +25,8 @@ func (n *session) begin(m protocol.Message, out *outbox) error {
 	for name, v := range n.figures {
 		figures[name] = v
 	}
-	manifest := spool.Manifest{Key: uuid.NewString(), Step: m.Step, Epoch: api.Float(m.Epoch), Why: strings.ToValidUTF8(m.Why, ""),
+	manifest := spool.Manifest{Key: uuid.NewString(), Step: m.Step, Epoch: api.Float(m.Epoch),
+		Why:     strings.ToValidUTF8(m.Why, ""),
 		Figures: figures, Ranks: m.Ranks}
 	n.beginning[m.Step] = true
 	n.beside(func() {

@@ -3,6 +3,7 @@ package recorder
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -113,7 +114,7 @@ func (s *sender) sendAllHanded(ctx context.Context, manifests <-chan spool.Manif
 // sendItems has a snapshot made of items of one dataset and says that the run uses it. Items that the service refuses
 // for good are not with it, which is left on the run.
 func (s *sender) sendItems(ctx context.Context, items []spool.Manifest) error {
-	made, counts, err := s.makeSnapshot(ctx, items)
+	made, counts, bad, err := s.makeSnapshot(ctx, items)
 	for _, m := range items {
 		if err != nil {
 			break
@@ -130,7 +131,7 @@ func (s *sender) sendItems(ctx context.Context, items []spool.Manifest) error {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case err == nil:
-		s.sayMade(made)
+		s.sayMade(made, bad)
 		s.change(func(st *spool.State) { // a few of them alone would be another snapshot
 			st.Snapshot = nil
 			for _, m := range items {
@@ -173,16 +174,32 @@ type badItems struct{ error }
 func (e *badItems) Unwrap() error { return e.error }
 
 // sayMade says what became of items, where that is not what whoever handed them over will think.
-func (s *sender) sayMade(made *api.Snapshot) {
+func (s *sender) sayMade(made *api.Snapshot, bad badRows) {
+	if bad.count > 0 {
+		s.remark(fmt.Sprintf("%s of the items handed over for %s cannot be taken and were left out; the first: %v.",
+			api.Thousands(bad.count), made.Address, bad.first))
+	}
 	if made.Again > 0 {
 		s.remark("Of the items handed over for " + made.Address + ", " + api.Thousands(made.Again) +
 			" came more than once for one use; there they count once.")
 	}
 }
 
+// badRows are items that cannot be taken, of which the others know nothing.
+type badRows struct {
+	count int64
+	first error
+}
+
+func (b *badRows) add(err error) {
+	if b.count++; b.count == 1 {
+		b.first = err
+	}
+}
+
 // makeSnapshot sends items and has their snapshot made. counts are how many there are, by use.
 func (s *sender) makeSnapshot(ctx context.Context, items []spool.Manifest) (made *api.Snapshot, counts map[string]int64,
-	err error) {
+	bad badRows, err error) {
 	keys := make([]string, len(items))
 	for i, m := range items {
 		keys[i] = m.Key
@@ -192,24 +209,24 @@ func (s *sender) makeSnapshot(ctx context.Context, items []spool.Manifest) (made
 	in.Body.Source = api.SnapshotSource{Kind: "program", Host: s.spool.Leg.Recipe.Host,
 		Run: api.Address{Project: s.leg.Project, Run: s.leg.Number}.String()}
 	err = s.tryItemWithin(ctx, itemsTime, func(ctx context.Context) error {
-		counts = map[string]int64{}
+		counts, bad = map[string]int64{}, badRows{}
 		draft, err := client.BeginSnapshot(ctx, s.client, in)
 		if err != nil {
 			return err
 		}
 		for _, m := range items {
-			if err := s.addItems(m, draft, counts); err != nil {
+			if err := s.addItems(m, draft, counts, &bad); err != nil {
 				return err
 			}
 		}
 		made, err = draft.Commit(ctx)
 		return err
 	})
-	return made, counts, err
+	return made, counts, bad, err
 }
 
-// addItems adds the items of a file to a snapshot.
-func (s *sender) addItems(m spool.Manifest, to *client.Snapshot, counts map[string]int64) error {
+// addItems adds the items of a file to a snapshot, but for those that cannot be taken.
+func (s *sender) addItems(m spool.Manifest, to *client.Snapshot, counts map[string]int64, bad *badRows) error {
 	f, err := os.Open(filepath.Join(s.spool.KeptFolder(m.Key), protocol.ItemsFile))
 	if err != nil {
 		return err
@@ -220,7 +237,8 @@ func (s *sender) addItems(m spool.Manifest, to *client.Snapshot, counts map[stri
 		it.Split = m.Items.For
 		slices.Sort(it.Labels)
 		if err := it.Check(nil); err != nil {
-			return err
+			bad.add(err)
+			return nil
 		}
 		if counts[m.Items.For]++; counts[m.Items.For] > dataset.MaxItems {
 			return errors.New("there are too many")
@@ -232,7 +250,9 @@ func (s *sender) addItems(m spool.Manifest, to *client.Snapshot, counts map[stri
 	case sent != nil:
 		return sent
 	case err == nil && counts[m.Items.For] == 0:
-		err = errors.New("there are none")
+		if err = errors.New("there are none"); bad.count > 0 {
+			err = bad.first
+		}
 	}
 	if err != nil {
 		return &badItems{err}

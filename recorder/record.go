@@ -193,7 +193,8 @@ func adopt(ctx context.Context, o Options, s *spool.Spool) (*recording, error) {
 		return nil, err
 	}
 	if err != nil {
-		text := fmt.Sprintf("What the program itself says is not recorded, as it cannot be listened to: %v.", withoutPath(err))
+		text := fmt.Sprintf("What the program itself says is not recorded, as it cannot be listened to: %v.",
+			withoutPath(err))
 		r.say("warning: %s", text)
 		r.session.remark(text)
 	}

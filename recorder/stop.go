@@ -62,7 +62,8 @@ func (s *stopper) see(names []string, b curve.Batch) {
 }
 
 // follow takes the rule that the service names and passes on its word to stop. A new rule is applied to all readings
-// that the spool holds, which may take a while and holds up nobody: the program, and its signs of life, go on meanwhile.
+// that the spool holds, which may take a while and holds up nobody: the program, and its signs of life, go on
+// meanwhile.
 func (n *session) follow(news *api.LegNews) (changed bool) {
 	n.mutex.Lock()
 	changed = n.stop.set(news.Objective, news.Rule)
@@ -83,8 +84,9 @@ func (n *session) follow(news *api.LegNews) (changed bool) {
 	return changed
 }
 
-// replay applies a rule to the readings in the first size bytes of the spool, without the mutex, then to those that came
-// meanwhile. Where another rule has been set since, what it found is dropped. It ends early when the spool is closed.
+// replay applies a rule to the readings in the first size bytes of the spool, without the mutex, then to those that
+// came meanwhile. Where another rule has been set since, what it found is dropped. It ends early when the spool is
+// closed.
 func (n *session) replay(o verdict.Objective, rule verdict.StopRule, live *liveReadings, size int64) {
 	fresh := stopper{objective: o, rule: &rule}
 	if err := fresh.readAll(n.spool.Reader(), size); err != nil && !errors.Is(err, os.ErrClosed) {

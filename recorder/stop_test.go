@@ -37,7 +37,8 @@ func TestANewStopRuleHoldsUpNobody(t *testing.T) {
 		}
 		names[7] = "loss.val"
 		n.mutex.Lock()
-		require.NoError(t, n.keepReadings(protocol.Message{Kind: protocol.Readings, Names: names, Batch: b}, newOutboxOfNobody()))
+		require.NoError(t, n.keepReadings(protocol.Message{Kind: protocol.Readings, Names: names, Batch: b},
+			newOutboxOfNobody()))
 		n.mutex.Unlock()
 	}
 	out := newOutboxOfNobody()

@@ -6,8 +6,9 @@ import (
 	"time"
 )
 
-// voice writes lines for a person beside everything else: a terminal that is stopped, or a pipe that nobody reads, holds
-// up neither the recorder nor the program. Where it is too far behind, lines are left out, and the next says how many.
+// voice writes lines for a person beside everything else: a terminal that is stopped, or a pipe that nobody reads,
+// holds up neither the recorder nor the program. Where it is too far behind, lines are left out, and the next says
+// how many.
 type voice struct {
 	lines   chan string
 	flush   chan chan struct{}

@@ -92,7 +92,8 @@ with kembrel.record("vessels", hyper={"lr": 0.1}) as run:
         run.save(epoch, epoch, weights=[1.0])
 print("trained", run.problem)
 `)
-	require.Contains(t, out, "trained nothing is recorded: a recorder is spoken to by Unix sockets, which this system does not have")
+	require.Contains(t, out,
+		"trained nothing is recorded: a recorder is spoken to by Unix sockets, which this system does not have")
 	require.Equal(t, 2, strings.Count(out, "nothing is recorded"), out)
 }
 
@@ -100,4 +101,9 @@ print("trained", run.problem)
 func TestLazyViews(t *testing.T) {
 	require.Contains(t, runPython(t, "tests/views.py"), "views read")
 	require.Contains(t, runPython(t, "-S", "tests/views.py"), "views read")
+}
+
+// Columns as people have them, of numpy and of a table, become what they mean; what is wrong in them costs itself.
+func TestColumnsAsPeopleHaveThem(t *testing.T) {
+	require.Regexp(t, `^1[0-9]{2} columns read`, runPython(t, "tests/columns.py"))
 }

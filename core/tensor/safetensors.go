@@ -13,8 +13,8 @@ import (
 )
 
 // safetensors: 8 bytes little endian with the length of a JSON header, the header
-// {"name": {"dtype": "F32", "shape": [2, 3], "data_offsets": [0, 24]}, ...}, then the data without gaps. Further names of a
-// tensor stand in the header's own __metadata__, which holds texts: "also:NAME": "FIRST NAME".
+// {"name": {"dtype": "F32", "shape": [2, 3], "data_offsets": [0, 24]}, ...}, then the data without gaps. Further
+// names of a tensor stand in the header's own __metadata__, which holds texts: "also:NAME": "FIRST NAME".
 
 // maxHeader is the format's own limit on its header, in bytes.
 const maxHeader = 100 << 20
@@ -72,7 +72,8 @@ func openSafetensors(r io.ReaderAt, size int64) (*File, error) {
 	}
 	length := binary.LittleEndian.Uint64(prefix[:])
 	if length > maxHeader || int64(length) > size-8 {
-		return nil, bad("it begins like no format known here (safetensors, NPY, NPZ): as safetensors it would have a header of %d bytes in a file of %d", length, size)
+		return nil,
+			bad("it begins like no format known here (safetensors, NPY, NPZ): as safetensors it would have a header of %d bytes in a file of %d", length, size)
 	}
 	text := make([]byte, length)
 	if _, err := r.ReadAt(text, 8); err != nil {
@@ -101,7 +102,8 @@ func openSafetensors(r io.ReaderAt, size int64) (*File, error) {
 		case !known:
 			return nil, bad("tensor %.200q has the dtype %.40q, which is not known here", e.name, e.Dtype)
 		case e.Offsets[0] != at || bytes < 0 || e.Offsets[1] > data:
-			return nil, bad("tensor %.200q lies at bytes %v of %d, where byte %d is the next", e.name, e.Offsets, data, at)
+			return nil, bad("tensor %.200q lies at bytes %v of %d, where byte %d is the next", e.name, e.Offsets,
+				data, at)
 		case count < 0 || count > data/width || count*width != bytes:
 			return nil, bad("tensor %.200q: %s %s does not fill %d bytes", e.name, e.Dtype, fmt.Sprint(e.Shape), bytes)
 		}

@@ -122,7 +122,8 @@ func TestHostileFilesAreRefused(t *testing.T) {
 	}
 	_, err := Open(bytes.NewReader(file(`{"deep.bias":{"dtype":"F4","shape":[2],"data_offsets":[0,1]}}`, 1)), 1<<20)
 	require.ErrorContains(t, err, `tensor "deep.bias" has the dtype "F4", which is not known here`)
-	require.Error(t, WriteSafetensors(&bytes.Buffer{}, []Tensor{{Info{Name: "a", Dtype: "F32", Shape: []int64{3}}, make([]byte, 8)}}))
+	require.Error(t, WriteSafetensors(&bytes.Buffer{}, []Tensor{{Info{Name: "a", Dtype: "F32", Shape: []int64{3}},
+		make([]byte, 8)}}))
 	one := Float64("a", []int64{1}, []float64{1})
 	require.ErrorContains(t, WriteSafetensors(&bytes.Buffer{}, []Tensor{one, one}), "twice")
 }

@@ -153,7 +153,8 @@ for order in '<', '>':
     for kind in 'f8 f4 f2 i8 i4 i2 i1 u8 u4 u2 u1 c8 c16'.split():
         a = (base.astype('u1') if kind[0] == 'u' else base).astype(order + kind)
         for fortran in False, True:
-            np.save(f'{"big" if order == ">" else "little"}-{kind}-{"f" if fortran else "c"}.npy', np.asfortranarray(a) if fortran else a)
+            np.save(f'{"big" if order == ">" else "little"}-{kind}-{"f" if fortran else "c"}.npy',
+	np.asfortranarray(a) if fortran else a)
 np.save('bool.npy', base > 0)
 np.save('scalar.npy', np.float64(3.5))
 np.save('empty.npy', np.zeros((0, 5)))
@@ -215,7 +216,8 @@ np.lib.format.write_array(open('version2.npy', 'wb'), base.astype('f8'), version
 	var npy, npz bytes.Buffer
 	ours := Float64("x", []int64{2, 3}, []float64{1, 2, 3, 4, 5, math.NaN()})
 	require.NoError(t, WriteNPY(&npy, ours))
-	require.NoError(t, WriteNPZ(&npz, []Tensor{ours, {Info{Name: "flags", Dtype: "BOOL", Shape: []int64{2}}, []byte{1, 0}},
+	require.NoError(t, WriteNPZ(&npz, []Tensor{ours, {Info{Name: "flags", Dtype: "BOOL", Shape: []int64{2}},
+		[]byte{1, 0}},
 		{Info{Name: "n", Dtype: "I16", Shape: []int64{}}, []byte{5, 0}}}))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "ours.npy"), npy.Bytes(), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "ours.npz"), npz.Bytes(), 0o600))
@@ -224,9 +226,11 @@ import numpy as np
 x = np.load('ours.npy')
 assert x.shape == (2, 3) and x[1, 0] == 4 and np.isnan(x[1, 2]), x
 z = np.load('ours.npz')
-assert z['flags'].dtype == bool and list(z['flags']) == [True, False] and z['n'].shape == () and int(z['n']) == 5 and z['x'].dtype == '<f8'
+assert z['flags'].dtype == bool and list(z['flags']) == [True,
+	False] and z['n'].shape == () and int(z['n']) == 5 and z['x'].dtype == '<f8'
 `)
-	require.ErrorContains(t, WriteNPY(&npy, Tensor{Info{Name: "b", Dtype: "BF16", Shape: []int64{1}}, []byte{0, 0}}), "safetensors")
+	require.ErrorContains(t, WriteNPY(&npy, Tensor{Info{Name: "b", Dtype: "BF16", Shape: []int64{1}}, []byte{0,
+		0}}), "safetensors")
 }
 
 func info(name string, shape ...int64) Info { return Info{Name: name, Dtype: "F32", Shape: shape} }
@@ -244,7 +248,8 @@ func TestMatch(t *testing.T) {
 	require.Equal(t, Rename{"module.net.1.bias", "net.1.bias"}, m.Renames[0])
 	require.Contains(t, m.Sentence(),
 		`4 missing, 4 unexpected; 0 fit. 4 would fit with "" in place of "module." at the start`)
-	wider := []Info{info("net.1.weight", 128, 384), info("net.1.bias", 64), {Name: "net.2.weight", Dtype: "F64", Shape: []int64{6, 64}},
+	wider := []Info{info("net.1.weight", 128, 384), info("net.1.bias", 64), {Name: "net.2.weight", Dtype: "F64",
+		Shape: []int64{6, 64}},
 		info("head.offset", 6)}
 	m = Compare(wider, model)
 	require.Equal(t, []int{1, 1, 1, 1, 1}, []int{m.Same, len(m.Shapes), len(m.Dtypes), len(m.Missing),

@@ -258,8 +258,8 @@ func (s *Spool) AppendEnd(e Ending, patience time.Duration) error {
 // Size is how many bytes and records may be read.
 func (s *Spool) Size() (bytes, records int64) { return s.records.size() }
 
-// Appended is how many bytes readers may read once everything appended so far is counted: what still waits in memory to be
-// written too. A Reader reads both.
+// Appended is how many bytes readers may read once everything appended so far is counted: what still waits in memory
+// to be written too. A Reader reads both.
 func (s *Spool) Appended() int64 { return s.records.appended() }
 
 // Reader reads the records from the beginning; limit its Next by Size.

@@ -101,7 +101,8 @@ func TestReadme(t *testing.T) {
 			w.env[i] = "PATH=" + venv + "/bin:" + filepath.Dir(compiler) + ":" + strings.TrimPrefix(e, "PATH=")
 		}
 	}
-	stranger, err := filepath.Abs("../../bindings/python/tests") // where the library is that docs/frameworks.md calls yours
+	stranger,
+		err := filepath.Abs("../../bindings/python/tests") // where the library is that docs/frameworks.md calls yours
 	require.NoError(t, err)
 	w.env = append(w.env, "PYTHONPATH="+stranger, "PYTHONDONTWRITEBYTECODE=1")
 	for _, block := range commands[1:] {

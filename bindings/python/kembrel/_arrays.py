@@ -351,7 +351,8 @@ def _place_of_value(found: Array) -> Optional[Tuple[Tuple[int, ...], Any]]:
     order = ">" if found.big else "<"
     step = max(1, found.size // _LOOKED)
     for flat in (*range(min(found.size, _LOOKED)), *range(0, found.size, step)):
-        index, rest, at = [], flat, found.start
+        index: List[int] = []
+        rest, at = flat, found.start
         for d, stride in zip(reversed(found.shape), reversed(found.strides)):
             rest, i = divmod(rest, d)
             index.insert(0, i)
@@ -568,7 +569,7 @@ def at_home(dtype: str, shape: Tuple[int, ...], data: Any, home: Dict[str, str])
     """An array of another library, made by it, of its dtype and on its device; None where that
     library is not loaded here (none is loaded because a file says so), or makes no such array.
     """
-    space = sys.modules.get(home.get("made by", ""))
+    space: Any = sys.modules.get(home.get("made by", ""))
     if space is None:
         return None
     carrier, named = dtype, ""
@@ -579,13 +580,14 @@ def at_home(dtype: str, shape: Tuple[int, ...], data: Any, home: Dict[str, str])
         )
     given = from_bytes(carrier, shape, bytearray(data))
     device = home.get("device")
-    for make in (
+    ways: Tuple[Callable[[], Any], ...] = (
         lambda: space.asarray(given, device=device),
         lambda: space.from_dlpack(given),
         lambda: space.asarray(given),
         lambda: space.array(given),
         lambda: space.asarray(given.tolist()),
-    ):
+    )
+    for make in ways:
         try:
             made = make()
             if named:

@@ -9,11 +9,12 @@ import os
 import pathlib
 import shutil
 from itertools import islice
-from typing import Any, Callable, Dict, Iterable, Optional, Sequence, TypeVar
+from typing import Any, Callable, Dict, Iterable, List, Optional, Sequence, Tuple, TypeVar
 
 from ._connection import Connection
 from ._arrays import is_array
-from ._items import named, write_items
+from ._columns import key as named
+from ._items import write_items
 from ._sheet import task_of, write_sheet
 from ._values import number, whole
 
@@ -42,6 +43,11 @@ def safe(default: Any = None) -> Callable[[_Method], _Method]:
         return guarded  # type: ignore[return-value]
 
     return wrap
+
+
+def _kept(values: Any) -> Any:
+    """A column that can be gone through more than once."""
+    return values if values is None or is_array(values) or isinstance(values, str) else list(values)
 
 
 class Handing(Connection):
@@ -103,8 +109,11 @@ class Handing(Connection):
                 "items",
                 {"do": "begin", "use": str(use), "data": str(dataset)},
                 f"the items for {use}",
-                lambda folder: write_items(
-                    folder, items, names, digests=digests, groups=groups, labels=labels
+                lambda folder: (
+                    {},
+                    write_items(
+                        folder, items, names, digests=digests, groups=groups, labels=labels
+                    ),
                 ),
             )
             return
@@ -157,8 +166,7 @@ class Handing(Connection):
         """
         if self.rank or self._silent:
             return True  # rank 0 hands over
-        if true is not None and not is_array(true):
-            true = list(true)
+        true, predicted, keys = _kept(true), _kept(predicted), _kept(keys)
         if not task:
             task = task_of(true, predicted, scores, classes)
         names = None if classes is None else [str(c) for c in classes]
@@ -180,13 +188,16 @@ class Handing(Connection):
             "media": media,
             "own": own,
         }
+
+        def write(folder: pathlib.Path) -> Tuple[Dict[str, Any], List[str]]:
+            files, lost = write_sheet(folder, keys, classes=names, task=task, **columns)
+            return {"files": files}, lost
+
         return self._hand_over(
             "sheet",
             fields,
             f"the predictions on {split}",
-            lambda folder: {
-                "files": write_sheet(folder, keys, classes=names, task=task, **columns)
-            },
+            write,
         )
 
     @safe(False)
@@ -204,7 +215,7 @@ class Handing(Connection):
             name = given.name if below.startswith("..") else pathlib.Path(below).as_posix()
         name = str(name)
 
-        def write(folder: pathlib.Path) -> Dict[str, Any]:
+        def write(folder: pathlib.Path) -> Tuple[Dict[str, Any], List[str]]:
             if not given.is_file():  # a pipe would be waited for
                 raise ValueError(
                     "it is no plain file" if given.exists() else "there is no such file"
@@ -212,7 +223,7 @@ class Handing(Connection):
             to = folder / name
             to.parent.mkdir(parents=True, exist_ok=True)
             shutil.copyfile(given, to)
-            return {}
+            return {}, []
 
         return self._hand_over("file", {"do": "begin", "path": name}, f"the file {name}", write)
 
@@ -221,14 +232,16 @@ class Handing(Connection):
         kind: str,
         fields: Dict[str, Any],
         what: str,
-        write: Callable[[pathlib.Path], Dict[str, Any]],
+        write: Callable[[pathlib.Path], Tuple[Dict[str, Any], List[str]]],
     ) -> bool:
-        """Asks for a folder, has it written, and hands it over with the fields that write gives."""
+        """Asks for a folder, has it written, and hands it over with the fields that write gives;
+        what write had to leave out is a problem of its own each.
+        """
         begun = self._ask(kind, **fields) or self._ask(kind, **fields)
         if begun is None or begun["kind"] != "folder":
             return False
         try:
-            more = write(pathlib.Path(begun["folder"]))
+            more, lost = write(pathlib.Path(begun["folder"]))
         except Exception as e:
             why = f"{e.strerror or e}" if isinstance(e, OSError) else f"{type(e).__name__}: {e}"
             self._fail(f"{what} could not be written: {why}"[:500], kind)
@@ -239,6 +252,8 @@ class Handing(Connection):
             }
             self._tell(kind, **told)
             return False
+        for why in lost:
+            self._fail(f"{what}: {why}"[:500], f"{kind} {why[:60]}")
         with self._lock:
             id = self._next()
             line = {"kind": kind, "id": id, "do": "commit", kind: begun[kind], **more}

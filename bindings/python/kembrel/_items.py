@@ -4,20 +4,14 @@ from __future__ import annotations
 
 import json
 import pathlib
-from typing import Any, Dict, Iterable, Iterator, Optional, Sequence, Tuple
+from typing import Any, Dict, Iterable, Iterator, List, Optional, Sequence, Tuple
 
 from ._arrays import is_array, to_bytes
-from ._sheet import column, _places, _plain, _sets
+from ._columns import Losses, column, key as named, plain
+from ._sheet import _NO_LABEL, _places, _sets
 
 ITEMS_FILE = "items.jsonl"
 _NONE = object()
-
-
-def named(value: Any) -> str:
-    """A key as text; 32 bytes are a digest."""
-    if isinstance(value, (bytes, bytearray)):
-        return "b3:" + value.hex() if len(value) == 32 else value.decode("utf-8", "replace")
-    return str(value)
 
 
 def _label(value: Any, classes: Optional[Sequence[str]]) -> Any:
@@ -27,10 +21,12 @@ def _label(value: Any, classes: Optional[Sequence[str]]) -> Any:
     many = isinstance(value, (list, tuple, set, frozenset))
     if many or value is not None and is_array(value) and len(to_bytes(value)[1]) == 1:
         return [_name(v, classes) for v in _places(value)]
-    plain = _plain(value)
-    if isinstance(plain, bool) or isinstance(plain, int) and classes is not None:
-        return _name(plain, classes)
-    return plain
+    known = plain(value)
+    if known == _NO_LABEL and not isinstance(known, bool):
+        return None
+    if isinstance(known, bool) or isinstance(known, int) and classes is not None:
+        return _name(known, classes)
+    return known
 
 
 def _name(value: Any, classes: Optional[Sequence[str]]) -> str:
@@ -47,7 +43,8 @@ def _each(values: Any) -> Iterator[Any]:
     """Values one by one; of an array of two dimensions the labels of each row."""
     if not is_array(values):
         return iter(values)
-    return iter(_sets(values) if len(to_bytes(values)[1]) == 2 else column(values))
+    shape = tuple(getattr(values, "shape", ()) or ())
+    return iter(_sets(values) if len(shape) == 2 and shape[1] > 1 else column(values))
 
 
 def write_items(
@@ -55,25 +52,37 @@ def write_items(
     keys: Iterable[Any],
     classes: Optional[Sequence[str]] = None,
     **columns: Any,
-) -> Dict[str, Any]:
+) -> List[str]:
     """Writes items one by one and holds none. columns are digests, groups and labels, each as many
-    as keys, or None.
+    as keys, or None. It returns what had to be left out: an item without a key, a label or group
+    that cannot be taken.
     """
     others: Tuple[Tuple[str, Iterator[Any]], ...] = tuple(
         (name, _each(values)) for name, values in columns.items() if values is not None
     )
-    count = 0
+    losses, count = Losses(), 0
     with open(folder / ITEMS_FILE, "w", encoding="utf-8") as f:
-        for key in _each(keys):
-            line: Dict[str, Any] = {"key": named(key)}
-            for name, values in others:
-                value = next(values, _NONE)
+        for i, given in enumerate(_each(keys)):
+            row = [(name, next(values, _NONE)) for name, values in others]
+            for name, value in row:
                 if value is _NONE:
                     raise ValueError(f"there are fewer {name} than keys")
-                if name == "labels":
-                    value = _label(value, classes)
-                elif value is not None:
-                    value = named(value)
+            try:
+                line: Dict[str, Any] = {"key": named(given)}
+            except ValueError as e:
+                losses.row("the key", e, f"item {i + 1}")
+                continue
+            for name, value in row:
+                try:
+                    if name == "labels":
+                        value = _label(value, classes)
+                    elif plain(value) is None:
+                        value = None
+                    else:
+                        value = named(value)
+                except Exception as e:
+                    losses.row(name, e, line["key"])
+                    continue
                 if value is not None:
                     line[name[:-1]] = value
             f.write(json.dumps(line) + "\n")
@@ -81,4 +90,6 @@ def write_items(
     for name, values in others:
         if next(values, _NONE) is not _NONE:
             raise ValueError(f"there are more {name} than keys")
-    return {"count": count}
+    if not count:
+        raise ValueError("no item has a key")
+    return list(losses.told())

@@ -45,8 +45,8 @@ def like(value: Any, pattern: Any, path: str, say: Callable[[str], None]) -> Any
 
 
 def only_here(holder: Any, key: Any) -> bool:
-    """Whether nothing but its holder, a dict or a list, holds a value: it was made for the call, and
-    what is written into it is gone with it. False where the interpreter does not count.
+    """Whether nothing but its holder, a dict or a list, holds a value: it was made for the call,
+    and what is written into it is gone with it. False where the interpreter does not count.
     """
     count = getattr(sys, "getrefcount", None)
     return count is not None and count(holder[key]) <= _ALONE
@@ -56,9 +56,9 @@ _ALONE = sys.getrefcount({0: object()}[0]) + 1 if hasattr(sys, "getrefcount") el
 
 
 def lost_in(value: Any, pattern: Any, path: str) -> List[str]:
-    """What of value would be lost by writing it into pattern, which nothing else holds: numbers that
-    differ, what pattern has not, arrays that were made for it. Arrays that the program holds itself
-    are written into.
+    """What of value would be lost by writing it into pattern, which nothing else holds: numbers
+    that differ, what pattern has not, arrays that were made for it. Arrays that the program holds
+    itself are written into.
     """
     if isinstance(pattern, dict) and isinstance(value, dict):
         pairs = [(k, v, k in pattern) for k, v in value.items()]
@@ -140,8 +140,8 @@ def _array_like(value: Any, pattern: Any, path: str, say: Callable[[str], None])
         if target is not None:
             target.fill(b"".join(source.pieces()))
             return pattern
-    if type(value) is type(pattern):
-        return value
+        if type(value) is type(pattern):
+            return value
     made = _made(value, pattern, there.dtype if there is not None else source.dtype)
     if made is None:
         say(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import array
 import json
+import math
 import os
 import pathlib
 import struct
@@ -11,12 +12,10 @@ import zlib
 from typing import Any, Dict, Iterable, List, Optional, Sequence, Tuple
 
 from ._arrays import is_array, to_bytes
-from ._values import number
+from ._columns import Losses, column, flat, key, line, plain
 
 _NPY = {"F64": "<f8", "F32": "<f4", "F16": "<f2", "I64": "<i8", "I32": "<i4", "I16": "<i2"}
 _NPY.update({"U64": "<u8", "U32": "<u4", "U16": "<u2", "I8": "|i1", "U8": "|u1", "BOOL": "|b1"})
-_CODES = {"F64": "d", "F32": "f", "I64": "q", "I32": "i", "I16": "h", "I8": "b"}
-_CODES.update({"U64": "Q", "U32": "I", "U16": "H", "U8": "B", "BOOL": "B"})
 
 
 def _npy(path: pathlib.Path, dtype: str, shape: Sequence[int], data: Any) -> None:
@@ -36,57 +35,35 @@ def _npy(path: pathlib.Path, dtype: str, shape: Sequence[int], data: Any) -> Non
         f.write(data)
 
 
-def column(values: Any) -> List[Any]:
-    """A column as plain values: of an array of numbers, of a list of anything."""
-    if is_array(values):
-        dtype, shape, data = to_bytes(values)
-        if len(shape) != 1:
-            raise ValueError(f"a column has one dimension, not the shape {tuple(shape)}")
-        if dtype == "F16":
-            return list(struct.unpack(f"<{shape[0]}e", bytes(data)))
-        if dtype not in _CODES:
-            raise TypeError(f"a column of {dtype} cannot be taken")
-        return array.array(_CODES[dtype], bytes(data)).tolist()
-    return list(values)
+def _numbers(values: Any) -> List[Any]:
+    """The values of a column that are there, where all are numbers; nothing where they are not."""
+    if values is None or isinstance(values, (str, bytes)):
+        return []
+    known = [v for v in map(plain, column(values)) if v is not None]
+    return [] if any(isinstance(v, (str, bool)) for v in known) else known
 
 
 def of_numbers(values: Any) -> bool:
     """Whether a column is of numbers that are not all whole: no classes."""
-    if values is None or isinstance(values, (str, bytes)):
-        return False
-    plain = [_plain(v) for v in column(values)]
-    return any(isinstance(v, float) for v in plain) and not any(isinstance(v, str) for v in plain)
+    return any(isinstance(v, float) for v in _numbers(values))
 
 
-def _plain(value: Any) -> Any:
-    """A value as JSON has it: a text, a number, or None."""
-    if value is None or isinstance(value, (str, bool, int)):
-        return value
-    if isinstance(value, float):
-        if value - value != 0:
-            return None
-        return int(value) if value == int(value) and abs(value) < 2**53 else value
-    if isinstance(value, (bytes, bytearray)):
-        return bytes(value).decode("utf-8", "replace")
-    try:
-        v = number(value)
-    except Exception:
-        return str(value)
-    if v - v != 0:
-        return None
-    return int(v) if v == int(v) and abs(v) < 2**53 else v
+_MANY = (
+    20  # more whole numbers than so, of which the model gives others, count or measure something
+)
 
 
 def task_of(true: Any, predicted: Any, scores: Any, classes: Any) -> str:
     """What the answers look like: several labels where a value is a list of classes or a row of an
-    array of two dimensions, masks where it is an array of two dimensions itself, numbers where they
-    are not all whole, and else one class. Texts look like classes, so they must be told.
+    array of two dimensions, masks where it is an array of two dimensions itself, numbers where any
+    of true and predicted are not whole, or scores are no scores of two classes, and else one class.
+    Texts look like classes, so they must be told.
     """
     for values in (true, predicted):
         if values is None or isinstance(values, (str, bytes)):
             continue
         if is_array(values):
-            shape = to_bytes(values)[1]
+            shape = tuple(getattr(values, "shape", ()) or ())
             if len(shape) > 2:
                 return "masks"
             if len(shape) == 2 and shape[1] > 1:  # a column that stands upright is no row of labels
@@ -101,7 +78,40 @@ def task_of(true: Any, predicted: Any, scores: Any, classes: Any) -> str:
                     return "labels" if dimensions == 1 else "masks"
             if value is not None:
                 break
-    return "number" if scores is None and classes is None and of_numbers(true) else "classes"
+    if classes is not None:
+        return "classes"
+    if of_numbers(true) or of_numbers(predicted):
+        return "number"
+    distinct = set(_numbers(true))
+    if scores is not None:
+        one = _single(scores)
+        return "number" if one is not None and len(distinct) > 2 else "classes"
+    other = set(_numbers(predicted)) - distinct
+    return "number" if len(distinct) > _MANY and other else "classes"
+
+
+def _single(scores: Any) -> Optional[List[Any]]:
+    """Scores of which each example has one: (n,) or (n, 1); None: each has several."""
+    if is_array(scores):
+        shape = tuple(getattr(scores, "shape", None) or to_bytes(scores)[1])
+        return column(scores) if len(shape) == 1 or len(shape) == 2 and shape[1] == 1 else None
+    rows = list(scores)
+    if any(isinstance(r, (list, tuple)) or is_array(r) and len(to_bytes(r)[1]) for r in rows):
+        rows = [column(r) for r in rows]
+        if any(len(r) != 1 for r in rows):
+            return None
+        rows = [r[0] for r in rows]
+    return rows
+
+
+def _of_two(one: List[Any]) -> List[List[float]]:
+    """Rows for two classes of the scores of the second: probabilities where all lie from 0 to 1,
+    else what a sigmoid makes them.
+    """
+    known = [math.nan if plain(v) is None else float(plain(v)) for v in one]
+    if all(not v < 0 and not v > 1 for v in known):
+        return [[1 - v, v] for v in known]
+    return [[0 * v, v] for v in known]
 
 
 def _sets(values: Any) -> List[Any]:
@@ -111,10 +121,10 @@ def _sets(values: Any) -> List[Any]:
     dtype, shape, data = to_bytes(values)
     if len(shape) != 2:
         raise ValueError(f"labels have two dimensions (examples, classes), not {tuple(shape)}")
-    flat = _flat(dtype, data)
+    values = flat(dtype, data)
     width = shape[1]
     return [
-        [c for c in range(width) if flat[i * width + c] not in (0, None)] for i in range(shape[0])
+        [c for c in range(width) if values[i * width + c] not in (0, None)] for i in range(shape[0])
     ]
 
 
@@ -124,14 +134,8 @@ def _places(value: Any) -> List[Any]:
         dtype, shape, data = to_bytes(value)
         if len(shape) != 1:
             raise ValueError(f"the labels of an example are a row, not the shape {tuple(shape)}")
-        return [c for c, v in enumerate(_flat(dtype, data)) if v]
-    return sorted({_plain(v) for v in value}, key=str)
-
-
-def _flat(dtype: str, data: Any) -> Any:
-    if dtype not in _CODES:
-        raise TypeError(f"an array of {dtype} cannot be taken here")
-    return array.array(_CODES[dtype], bytes(data))
+        return [c for c, v in enumerate(flat(dtype, data)) if v]
+    return sorted({plain(v) for v in value}, key=str)
 
 
 def _masks(values: Any) -> List[Optional[bytes]]:
@@ -154,7 +158,7 @@ def _mask(dtype: str, shape: Sequence[int], data: Any) -> bytes:
     pixels = (
         bytes(data)
         if dtype == "U8"
-        else bytes(int(v) if 0 <= v < 255 else 255 for v in _flat(dtype, data))
+        else bytes(int(v) if 0 <= v < 255 else 255 for v in flat(dtype, data))
     )
     return _write_png(shape[1], shape[0], 3, shape[1], pixels, _PALETTE)
 
@@ -173,46 +177,52 @@ def _colours() -> bytes:
 _PALETTE = _colours()
 
 
-def _scores(path: pathlib.Path, scores: Any) -> None:
-    if not is_array(scores):
-        rows = [[float(number(v)) for v in column(row)] for row in scores]
-        width = len(rows[0]) if rows else 0
-        if any(len(row) != width for row in rows):
-            raise ValueError("rows of scores are not as long as each other")
-        flat = array.array("f", [v for row in rows for v in row])
-        _npy(path, "F32", (len(rows), width), flat.tobytes())
-        return
-    dtype, shape, data = to_bytes(scores)
-    if len(shape) == 1:  # of two classes: that of the second
-        raise ValueError("scores have two dimensions: examples, classes")
-    _npy(path, dtype, shape, data)
+def _scores(scores: Any) -> Tuple[str, Tuple[int, ...], Any]:
+    """Scores as dtype, shape and bytes: examples by classes."""
+    one = _single(scores)
+    if one is not None:
+        scores = _of_two(one)
+    if is_array(scores):
+        dtype, shape, data = to_bytes(scores)
+        return dtype, shape, data
+    rows = [[math.nan if plain(v) is None else float(plain(v)) for v in column(r)] for r in scores]
+    width = max((len(row) for row in rows), default=0)
+    if any(len(row) != width for row in rows):
+        raise ValueError("rows of scores are not as long as each other")
+    values = array.array("d", [v for row in rows for v in row])
+    return "F64", (len(rows), width), values.tobytes()
 
 
 def _png(values: Any) -> bytes:
-    """An array of two dimensions as a picture in grey: the lowest black, the highest white. Of
-    three with 3 or 4 last, of bytes, as it is.
+    """An array as a picture: of two dimensions in grey, of three with 1, 3 or 4 colours last or
+    first. Bytes are taken as they are, numbers from 0 to 1 as shares of white, others from the
+    lowest to the highest.
     """
     dtype, shape, data = to_bytes(values)
-    if len(shape) == 3 and shape[2] in (3, 4) and dtype == "U8":
-        width, colour = shape[1] * shape[2], 2 if shape[2] == 3 else 6
-        pixels = bytes(data)
-    elif len(shape) == 2:
-        width, colour = shape[1], 0
-        if dtype == "U8":
-            pixels = bytes(data)
-        else:
-            code = _CODES.get(dtype)
-            flat: Sequence[Any] = (
-                struct.unpack(f"<{shape[0] * shape[1]}e", bytes(data))
-                if dtype == "F16"
-                else array.array(code or "f", bytes(data))
-            )
-            finite = [v for v in flat if v - v == 0] or [0]
-            low, span = min(finite), (max(finite) - min(finite)) or 1
-            pixels = bytes(round(255 * (v - low) / span) if v - v == 0 else 0 for v in flat)
-    else:
+    pixels = flat(dtype, data)
+    if len(shape) == 3 and shape[0] in (1, 3, 4) and shape[2] not in (1, 3, 4):
+        size = shape[1] * shape[2]  # colours first
+        turned = array.array(pixels.typecode, bytes(len(pixels) * pixels.itemsize))
+        for c in range(shape[0]):
+            turned[c :: shape[0]] = pixels[c * size : (c + 1) * size]
+        pixels, shape = turned, (shape[1], shape[2], shape[0])
+    if len(shape) == 2:
+        shape = (*shape, 1)
+    if len(shape) != 3 or shape[2] not in (1, 3, 4) or 0 in shape:
         raise TypeError(f"an array of the shape {tuple(shape)} is no picture")
-    return _write_png(shape[1], shape[0], colour, width, pixels)
+    raw = pixels.tobytes()
+    if dtype == "BOOL":
+        raw = bytes(255 * v for v in pixels)
+    elif dtype != "U8":
+        finite = [v for v in pixels if v - v == 0] or [0]
+        low, high = min(finite), max(finite)
+        if shape[2] > 1 and 0 <= low and high <= 1:
+            low, high = 0, 1
+        elif shape[2] > 1 and 0 <= low and high <= 255:
+            low, high = 0, 255
+        span = (high - low) or 1
+        raw = bytes(round(255 * (v - low) / span) if v - v == 0 else 0 for v in pixels)
+    return _write_png(shape[1], shape[0], {1: 0, 3: 2, 4: 6}[shape[2]], shape[1] * shape[2], raw)
 
 
 def _write_png(
@@ -248,6 +258,31 @@ def _content(value: Any) -> bytes:
     return _png(value)
 
 
+def _label(value: Any, classes: Optional[Sequence[str]]) -> Any:
+    """One class of an example: its name or place; None: no label, as many libraries say by -100."""
+    if value is None or value == "":
+        return None
+    if isinstance(value, int) and not isinstance(value, bool):
+        if value == _NO_LABEL or classes is not None and value < 0:
+            return None
+        if classes is not None and value >= len(classes):
+            raise ValueError(f"there is no class {value}: {len(classes)} are given")
+    elif isinstance(value, str) and classes is not None and value not in classes:
+        raise ValueError(f"none of the classes is {value!r:.60}")
+    elif isinstance(value, bool):
+        return str(value).lower() if classes is None else int(value)
+    return value
+
+
+_NO_LABEL = -100
+
+
+def _signed(*columns: Optional[List[Any]]) -> bool:
+    """Whether whole numbers are names of classes, such as -1 and 1, as they can be no places."""
+    known = [plain(v) for values in columns for v in values or ()]
+    return any(isinstance(v, int) and v < 0 and v != _NO_LABEL for v in known)
+
+
 def write_sheet(
     folder: pathlib.Path,
     keys: Iterable[Any],
@@ -260,78 +295,182 @@ def write_sheet(
     own: Optional[Dict[str, Any]] = None,
     classes: Optional[Sequence[str]] = None,
     task: str = "classes",
-) -> List[str]:
-    """Writes the files of a sheet and returns their names."""
-    keys = [str(_plain(k)) for k in column(keys)]
-    columns: Dict[str, List[Any]] = {}
+) -> Tuple[List[str], List[str]]:
+    """Writes the files of a sheet. It returns their names, and what of the columns and rows had to
+    be left out, each with the reason. It raises only where nothing is left that could be judged.
+    """
+    losses = Losses()
+    given = column(keys)
+    names, rows = _names(given, losses)
+    if task == "number" and predicted is None and scores is not None:
+        predicted, scores = _single(scores), None
     if task == "masks":
         masks = {"true": true, "predicted": predicted}
         media = {**(media or {}), **{k: _masks(v) for k, v in masks.items() if v is not None}}
         true = predicted = None
     take = _sets if task == "labels" else column
-    for name, values in (("true", true), ("group", groups), ("text", texts)):
-        if values is not None:
-            columns[name] = take(values) if name == "true" else column(values)
-    mine = {str(name): column(values) for name, values in (own or {}).items()}
-    shown = {str(name): list(values) for name, values in (media or {}).items()}
-    rows = None
-    if task == "labels" and predicted is not None and is_array(predicted):
-        rows, predicted = to_bytes(predicted), None
-    answers = None if predicted is None else take(predicted)
-    told: List[Tuple[str, Optional[List[Any]]]] = [*columns.items(), *mine.items(), *shown.items()]
-    for name, values in told + [("predicted", answers)]:
-        if values is not None and len(values) != len(keys):
-            raise ValueError(f"{len(values)} values of {name} for {len(keys)} examples")
+
+    def fitting(name: str, values: Any, read: Any = column, needed: bool = False) -> Any:
+        if values is None:
+            return None
+        try:
+            got = read(values)
+            if len(got) != len(given):
+                raise ValueError(f"it has {len(got)} values for {len(given)} examples")
+            return [got[i] for i in rows]
+        except Exception as e:
+            if needed:
+                raise ValueError(f"{name}: {e}") from None
+            losses.column(name, e)
+            return None
+
+    columns = {
+        "true": fitting("true", true, take, True),
+        "group": fitting("groups", groups),
+        "text": fitting("texts", texts),
+    }
+    mine = {str(name): fitting(str(name), values) for name, values in (own or {}).items()}
+    shown = {
+        str(name): fitting(
+            str(name), values, list, task == "masks" and name in ("true", "predicted")
+        )
+        for name, values in (media or {}).items()
+    }
     files = ["examples.jsonl"]
+    bits: Any = None
+    if task == "labels" and predicted is not None and is_array(predicted):
+        bits, predicted = to_bytes(predicted), None
+        if len(bits[1]) != 2 or bits[1][0] != len(given):
+            raise ValueError(f"labels of the shape {tuple(bits[1])} for {len(given)} examples")
+    answers = fitting("predicted", predicted, take, True)
     if scores is not None:
-        _scores(folder / "scores.npy", scores)
-        files.append("scores.npy")
-    if rows is not None:
-        if len(rows[1]) != 2 or rows[1][0] != len(keys):
-            raise ValueError(f"labels of the shape {tuple(rows[1])} for {len(keys)} examples")
-        _npy(folder / "predicted.npy", *rows)
+        try:
+            if classes is None and any(isinstance(plain(v), str) for v in columns["true"] or ()):
+                raise ValueError("name the classes in the order of the columns, as classes=[...]")
+            dtype, shape, data = _scores(scores)
+            if len(shape) != 2 or shape[0] != len(given):
+                raise ValueError(f"scores of the shape {tuple(shape)} for {len(given)} examples")
+            _npy(folder / "scores.npy", dtype, *_rows(shape, data, rows))
+            files.append("scores.npy")
+        except Exception as e:
+            if answers is None and bits is None:
+                raise
+            losses.column("scores", e)
+    if bits is not None:
+        _npy(folder / "predicted.npy", bits[0], *_rows(bits[1], bits[2], rows))
         files.append("predicted.npy")
+    signed = task == "classes" and classes is None and _signed(columns["true"], answers)
+    for name, values in (("true", columns["true"]), ("predicted", answers)):
+        for i, value in enumerate(values or ()):
+            if task == "classes":
+                try:
+                    values[i] = _label(plain(value), classes)
+                    if signed and isinstance(values[i], int):
+                        values[i] = str(values[i])
+                except ValueError as e:
+                    losses.row(name, e, names[i])
+                    values[i] = None
+            elif task == "number":
+                values[i] = plain(value)
+                if isinstance(values[i], str):
+                    losses.row(name, f"{values[i]!r:.60} is no number", names[i])
+                    values[i] = None
     if answers is not None and task in ("labels", "text"):
         columns["predicted"] = answers
     elif answers is not None:
-        plain = [_plain(v) for v in answers]
-        if task == "classes" and any(isinstance(v, str) for v in plain):
-            if classes is None or any(isinstance(v, str) and v not in classes for v in plain):
-                columns["predicted"] = plain  # the service finds the classes
+        if task == "classes" and any(isinstance(v, str) for v in answers):
+            if classes is None:
+                columns["predicted"] = answers  # the service finds the classes
             else:
                 places = {name: i for i, name in enumerate(classes)}
-                plain = [places[v] if isinstance(v, str) else v for v in plain]
+                answers = [places[v] if isinstance(v, str) else v for v in answers]
         if "predicted" not in columns:
             absent = -1 if task == "classes" else float("nan")
-            flat = array.array("d", [absent if v is None else float(v) for v in plain])
-            _npy(folder / "predicted.npy", "F64", (len(plain),), flat.tobytes())
+            told = array.array("d", [absent if v is None else float(v) for v in answers])
+            _npy(folder / "predicted.npy", "F64", (len(answers),), told.tobytes())
             files.append("predicted.npy")
-    spans: Dict[str, List[Optional[Dict[str, int]]]] = {}
-    if shown:
+    spans = _write_media(folder, {k: v for k, v in shown.items() if v is not None}, names, losses)
+    if spans is not None:
         files.append("media")
-        with open(folder / "media", "wb") as f:
-            for name, values in shown.items():
-                spans[name] = []
-                for value in values:
-                    content = b"" if value is None else _content(value)
-                    at = {"at": f.tell(), "size": len(content)}
-                    spans[name].append(at if content else None)
-                    f.write(content)
     with open(folder / "examples.jsonl", "w", encoding="utf-8") as f:
-        for i, key in enumerate(keys):
-            line: Dict[str, Any] = {"key": key}
-            for name, values in columns.items():
-                value = values[i]
-                if not isinstance(value, list):
-                    value = _plain(value)
-                if value is not None:
-                    answer = name in ("true", "predicted") and task != "text"
-                    line[name] = value if answer else str(value)
-            here = {name: at[i] for name, at in spans.items() if at[i] is not None}
-            if here:
-                line["media"] = here
-            said = {name: _plain(values[i]) for name, values in mine.items()}
-            if said:
-                line["own"] = said
-            f.write(json.dumps(line, ensure_ascii=False) + "\n")
-    return files
+        for i, name_of in enumerate(names):
+            f.write(json.dumps(_line(i, name_of, columns, mine, spans or {}, task)) + "\n")
+    return files, list(losses.told())
+
+
+def _names(given: List[Any], losses: Losses) -> Tuple[List[str], List[int]]:
+    """The examples' keys, and the places of those rows that have one of their own."""
+    names: List[str] = []
+    rows: List[int] = []
+    seen = set()
+    for i, value in enumerate(given):
+        try:
+            name = key(value)
+            if name in seen:
+                raise ValueError("an example before has it; this row is left out")
+        except ValueError as e:
+            losses.row("the key", e, f"row {i + 1}")
+            continue
+        seen.add(name)
+        names.append(name)
+        rows.append(i)
+    if given and not names:
+        raise ValueError("no example has a key")
+    return names, rows
+
+
+def _rows(shape: Sequence[int], data: Any, rows: List[int]) -> Tuple[Tuple[int, ...], Any]:
+    """Some rows of an array's bytes, and their shape."""
+    if len(rows) == shape[0]:
+        return tuple(shape), data
+    width = len(data) // max(1, shape[0])
+    some = b"".join(data[i * width : (i + 1) * width] for i in rows)
+    return (len(rows), *shape[1:]), some
+
+
+def _write_media(
+    folder: pathlib.Path, shown: Dict[str, List[Any]], names: List[str], losses: Losses
+) -> Optional[Dict[str, List[Optional[Dict[str, int]]]]]:
+    """Writes what the examples show and returns where in the file it lies; None: there is none."""
+    if not shown:
+        return None
+    spans: Dict[str, List[Optional[Dict[str, int]]]] = {}
+    with open(folder / "media", "wb") as f:
+        for name, values in shown.items():
+            spans[name] = []
+            for i, value in enumerate(values):
+                try:
+                    content = b"" if value is None else _content(value)
+                except Exception as e:
+                    content = b""
+                    losses.row(name, f"{type(e).__name__}: {e}"[:200], names[i])
+                at = {"at": f.tell(), "size": len(content)}
+                spans[name].append(at if content else None)
+                f.write(content)
+    return spans
+
+
+def _line(
+    i: int,
+    name: str,
+    columns: Dict[str, Any],
+    mine: Dict[str, Any],
+    spans: Dict[str, List[Optional[Dict[str, int]]]],
+    task: str,
+) -> Dict[str, Any]:
+    """An example as a line of examples.jsonl."""
+    out: Dict[str, Any] = {"key": name}
+    for what, values in columns.items():
+        value = None if values is None else values[i]
+        if not isinstance(value, list):
+            value = plain(value)
+        if value is not None:
+            answer = what in ("true", "predicted") and task != "text"
+            out[what] = value if answer else line(str(value)) if what == "group" else str(value)
+    here = {what: at[i] for what, at in spans.items() if at[i] is not None}
+    if here:
+        out["media"] = here
+    said = {what: plain(values[i]) for what, values in mine.items() if values is not None}
+    if said:
+        out["own"] = said
+    return out

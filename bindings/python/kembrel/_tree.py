@@ -124,6 +124,8 @@ class Flat:
         if isinstance(x, dict):
             node = []
             for k, v in list(x.items()):
+                if is_numpy_scalar(k):
+                    k = k.item()  # equal to it as a key
                 key = self._value(k, at("a key"), above)
                 if isinstance(key, dict) and ("left out" in key or "array" in key):
                     self._leave(at(repr(k)[:100]), "its key cannot be saved")
@@ -180,7 +182,6 @@ class Flat:
         if same is not None:
             self._known[same] = node
         return node
-
 
     def _again(self, node: Any, path: str) -> Any:
         name = node.get("array")

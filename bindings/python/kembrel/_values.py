@@ -6,19 +6,20 @@ from typing import Any
 
 
 def number(v: Any) -> float:
-    """A value of a reading: a number of any library, or an array of any without axes. TypeError for
-    what is none.
+    """A value of a reading: a number of any library, or an array of any with one element. TypeError
+    for what is none.
     """
     if isinstance(v, (str, bytes, bytearray)) or v is None:
         raise TypeError("None is no number" if v is None else f"the text {v!r:.40} is no number")
     shape = getattr(v, "shape", None)
-    if shape is not None and tuple(shape) != () or isinstance(v, (list, tuple, dict, set)):
+    one = shape is not None and all(d == 1 for d in shape)
+    if shape is not None and not one or isinstance(v, (list, tuple, dict, set)):
         raise TypeError(
             f"a {type(v).__name__} of {len(v) if shape is None else list(shape)} values is no "
             f"single number; record its mean, or one of them"
         )
     try:
-        return float(v)
+        return float(v if not shape else v.item())
     except Exception as e:
         item = getattr(v, "item", None)
         if shape is None or not callable(item):

@@ -34,7 +34,9 @@ with kembrel.record("vessels") as run:
         run.resumed.into(own=held)
         assert run.problem is None and held == {"w": yours.array.array("d", [2.5]), "n": 7}
         one = yours.array.array("d", [0.0])
-        run.resumed.into(own={"w": one, "n": 7})  # the dict is made for the call, what counts is not
+        run.resumed.into(
+            own={"w": one, "n": 7}
+        )  # the dict is made for the call, what counts is not
         assert run.problem is None and one[0] == 2.5
         net.load(run.resumed.part("weights"))
         assert net.values["trunk.bias"].values() == [9.0, 9.0]

@@ -9,7 +9,8 @@ import struct
 import tempfile
 import zlib
 
-from kembrel._sheet import column, of_numbers, task_of, write_sheet
+from kembrel._columns import column
+from kembrel._sheet import of_numbers, task_of, write_sheet
 
 try:
     import numpy
@@ -17,9 +18,13 @@ except ImportError:
     numpy = None
 
 
+LOST = []
+
+
 def written(*args, **kw):
     folder = pathlib.Path(tempfile.mkdtemp())
-    files = write_sheet(folder, *args, **kw)
+    files, lost = write_sheet(folder, *args, **kw)
+    LOST[:] = lost
     lines = [json.loads(line) for line in (folder / "examples.jsonl").read_text().splitlines()]
     return folder, files, lines
 
@@ -60,8 +65,8 @@ assert lines[0] == {
 }, lines[0]
 assert "true" not in lines[1] and "media" not in lines[1]
 head, data = npy(folder / "scores.npy")
-assert "'<f4'" in head and "(2, 2)" in head, head
-assert struct.unpack("<4f", data) == (0.25, 0.75, 0.5, 0.5)
+assert "'<f8'" in head and "(2, 2)" in head, head
+assert struct.unpack("<4d", data) == (0.25, 0.75, 0.5, 0.5)
 
 folder, files, lines = written(
     range(3), true=[0, 1, 1], predicted=["tug", None, "ferry"], classes=["ferry", "tug"]
@@ -102,7 +107,6 @@ if numpy is not None:
     assert task_of(list(rows), None, None, None) == "labels"
     refused(["a"], predicted=rows, task="labels")
     assert task_of(numpy.array([[1], [0]]), None, None, ["tug", "ferry"]) == "classes"
-    refused(["a", "b"], true=numpy.array([[1], [0]]))
 
     # masks are pictures whose pixels are places of classes
     masks = numpy.array([[[0, 1], [2, -1]], [[0, 0], [0, 300]]])
@@ -130,8 +134,11 @@ assert npy(folder / "predicted.npy")[1][:8] == struct.pack("<d", 1.25)
 
 refused(["a"], true=["tug", "tug"])
 refused(["a", "b"], scores=[[1.0], [1.0, 2.0]])
-refused(["a"], scores=array.array("d", [1.0]))
-refused(["a"], media={"picture": [object()]})
+folder, files, lines = written(["a"], true=[1], media={"picture": [object()]})
+assert lines == [{"key": "a", "true": 1}] and "picture of a: TypeError" in LOST[0], LOST
+folder, files, lines = written(["a"], true=[1], own={"depth": [1, 2], "sea": ["calm"]})
+assert lines == [{"key": "a", "true": 1, "own": {"sea": "calm"}}], lines
+assert LOST == ["the column depth is left out: it has 2 values for 1 examples"], LOST
 
 if numpy is not None:
     square = numpy.arange(6, dtype=numpy.float32).reshape(2, 3)

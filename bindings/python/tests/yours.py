@@ -7,7 +7,7 @@ import array
 import math
 import random
 
-from strangers import Memory, Shared
+from strangers import Shared
 
 
 class Tensor(Shared):
@@ -194,9 +194,10 @@ class Generator:
 
     def state(self):
         version, words, spare = self.random.getstate()
-        raw = array.array("I", words).tobytes() + array.array(
-            "d", [math.nan if spare is None else spare]
-        ).tobytes()
+        raw = (
+            array.array("I", words).tobytes()
+            + array.array("d", [math.nan if spare is None else spare]).tobytes()
+        )
         return Tensor("B", (len(raw),), list(raw))
 
     def load(self, state):
