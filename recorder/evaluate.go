@@ -57,7 +57,7 @@ func Evaluate(ctx context.Context, o Options, e Evaluating, command []string) (*
 	if err != nil {
 		return nil, 0, err
 	}
-	r := &recording{options: o, spool: s, sending: make(chan error, 1)}
+	r := newRecording(o, s)
 	if r.session, err = newSession(s, r.say); err != nil {
 		return nil, 0, errors.Join(err, s.Remove())
 	}

@@ -83,6 +83,10 @@ type recording struct {
 	voice   *voice
 }
 
+func newRecording(o Options, s *spool.Spool) *recording {
+	return &recording{options: o, spool: s, sending: make(chan error, 1), voice: newVoice(o.Err)}
+}
+
 // Check asks before the program starts whether the service would take the run, and learns its stop rule. What is wrong
 // is no reason not to start: everything waits in the spool until it is put right.
 func Check(ctx context.Context, o *Options) error {
@@ -179,7 +183,7 @@ func adopt(ctx context.Context, o Options, s *spool.Spool) (*recording, error) {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(garbage)
 	}
-	r := &recording{options: o, spool: s, sending: make(chan error, 1), voice: newVoice(o.Err)}
+	r := newRecording(o, s)
 	var err error
 	if r.session, err = newSession(s, r.say); err != nil {
 		s.Close()
@@ -270,7 +274,7 @@ func (r *recording) keepSending(ctx context.Context) error {
 }
 
 func (r *recording) say(format string, args ...any) {
-	if !r.options.Quiet {
+	if !r.options.Quiet && r.voice != nil {
 		r.voice.say(plain.Text(fmt.Sprintf(format, args...)))
 	}
 }

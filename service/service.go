@@ -155,7 +155,7 @@ func (k known) RunID(ctx context.Context, in api.RunInput) (int64, error) {
 
 // Run does the work beside the requests until ctx ends: telling the live streams, keeping summaries, background jobs.
 func (s *Service) Run(ctx context.Context) error {
-	ctx = db.In(ctx, db.Jobs)
+	ctx = act.ByItself(db.In(ctx, db.Jobs))
 	jobs, err := s.startJobs(ctx)
 	if err != nil {
 		return err

@@ -211,7 +211,7 @@ func TestWhatIsShown(t *testing.T) {
 	require.Equal(t, Hidden, a.Shown(reader, "quays/3"))
 	require.Equal(t, Hidden, a.Shown(reader, "never/3"))
 	require.Equal(t, "a file", a.Shown(reader, "a file"), "it names no project")
-	require.Equal(t, "quays/3", a.Shown(t.Context(), "quays/3"), "what the service does by itself it may")
+	require.Equal(t, "quays/3", a.Shown(ByItself(t.Context()), "quays/3"), "what the service does by itself it may")
 	require.True(t, api.Is(a.Need(reader, api.Reader, "never"), api.NotFound))
 	require.True(t, api.Is(a.Need(reader, api.Recorder, "vessels"), api.Denied))
 	require.NoError(t, a.Need(reader, api.Reader, "vessels"))

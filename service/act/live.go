@@ -310,8 +310,8 @@ func (s *Act) Subscribe(ctx context.Context, in *api.EventsInput, hello func(mar
 // mayHear reports whether whoever listens may see what an event is of; those of no project are for administrators.
 func (s *Act) mayHear(ctx context.Context, e api.Event) bool {
 	if e.Project == "" {
-		who, asks := Asks(ctx)
-		return !asks || who.OnService() >= api.Administrator
+		who, _ := Asks(ctx)
+		return itself(ctx) || who.OnService() >= api.Administrator
 	}
 	sees, err := s.Sees(ctx, e.Project)
 	return sees && err == nil

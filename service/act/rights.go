@@ -39,12 +39,13 @@ func NoProject(key string) error {
 	return api.Fail(api.NotFound, "there is no project %q; kembrel projects lists them", key)
 }
 
-// RoleOn is what whoever asks is on a project. What the service does by itself it may.
+// RoleOn is the role of the caller on a project. The service's own work (ByItself) may do everything; a context that
+// names nobody may do nothing.
 func (s *Act) RoleOn(ctx context.Context, project string) (api.Role, error) {
-	who, asks := Asks(ctx)
-	if !asks {
+	if itself(ctx) {
 		return api.Administrator, nil
 	}
+	who, _ := Asks(ctx) // nobody where none is named
 	p, err := s.place(ctx, project)
 	if errors.Is(err, store.ErrNone) {
 		return api.SignedIn, NoProject(project)

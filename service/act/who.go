@@ -115,7 +115,22 @@ func As(ctx context.Context, who Who, place string) context.Context {
 	return context.WithValue(context.WithValue(ctx, whoKey{}, who), placeKey{}, place)
 }
 
-// Asks is by whom something is done; false: by the service itself.
+type serviceKey struct{}
+
+// ByItself marks ctx as that of the service's own work, such as its background jobs, which may do everything. Set it
+// where such work begins, never in what serves a request: without it, and without a caller, nothing is allowed.
+func ByItself(ctx context.Context) context.Context {
+	return context.WithValue(context.WithValue(ctx, serviceKey{}, true), whoKey{}, nil)
+}
+
+// itself reports whether the service does something by itself. A caller set after ByItself counts instead.
+func itself(ctx context.Context) bool {
+	_, asks := Asks(ctx)
+	by, _ := ctx.Value(serviceKey{}).(bool)
+	return by && !asks
+}
+
+// Asks is on whose behalf something is done; false: nobody is named in ctx.
 func Asks(ctx context.Context) (Who, bool) {
 	who, ok := ctx.Value(whoKey{}).(Who)
 	return who, ok

@@ -104,7 +104,10 @@ func TestAllow(t *testing.T) {
 	}
 	require.Equal(t, Hidden, a.Shown(as(recorder), "quays/3@best"))
 	require.Equal(t, "vessels/3@best", a.Shown(as(recorder), "vessels/3@best"))
-	require.Equal(t, "quays/3", a.Shown(context.Background(), "quays/3"), "the service itself sees all")
+	require.Equal(t, "quays/3", a.Shown(ByItself(context.Background()), "quays/3"), "the service itself sees all")
+	require.Equal(t, Hidden, a.Shown(context.Background(), "vessels/3"), "without a caller nothing is allowed")
+	require.Equal(t, Hidden, a.Shown(As(ByItself(context.Background()), recorder, ""), "quays/3"),
+		"in somebody's name only what they may")
 }
 
 func TestSayEvent(t *testing.T) {

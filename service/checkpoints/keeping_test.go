@@ -15,6 +15,7 @@ import (
 	"kembrel/core/filter"
 	"kembrel/core/keep"
 	"kembrel/core/verdict"
+	"kembrel/service/act"
 	"kembrel/service/slicetest"
 	"kembrel/store"
 )
@@ -260,7 +261,7 @@ func TestFind(t *testing.T) {
 	shelf.h.Legs[101] = []store.Leg{{Number: 1, LastStep: 160}, {Number: 2, FromStep: 121, LastStep: 200}}
 	find := func(number int, at string) (string, error) {
 		in := api.CheckpointInput{RunInput: api.RunInput{ProjectInput: slicetest.In, Number: number}, At: at}
-		c, files, _, err := s.FindHeld(t.Context(), in)
+		c, files, _, err := s.FindHeld(act.ByItself(t.Context()), in)
 		if err != nil {
 			return "", err
 		}

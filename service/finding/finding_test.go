@@ -14,6 +14,7 @@ import (
 	"kembrel/api"
 	"kembrel/core/filter"
 	"kembrel/core/verdict"
+	"kembrel/service/act"
 	"kembrel/service/finding"
 	"kembrel/service/slicetest"
 	"kembrel/store"
@@ -100,7 +101,7 @@ func TestSeenOrNotThere(t *testing.T) {
 	require.EqualValues(t, 102, id)
 	_, err = f.Run(ctx, api.RunInput{ProjectInput: slicetest.In, Number: 9})
 	require.ErrorContains(t, err, "there is no run vessels/9")
-	_, err = f.Project(context.Background(), "quays") // the service itself
+	_, err = f.Project(act.ByItself(t.Context()), "quays")
 	require.NoError(t, err)
 }
 
@@ -109,15 +110,16 @@ func TestRunsAreRemembered(t *testing.T) {
 	h := slicetest.New(1)
 	f := h.Finder()
 	in := api.RunInput{ProjectInput: slicetest.In, Number: 1}
-	_, err := f.RunID(t.Context(), in)
+	ctx := act.ByItself(t.Context())
+	_, err := f.RunID(ctx, in)
 	require.NoError(t, err)
 	delete(h.Runs, 1)
-	_, err = f.RunID(t.Context(), in)
+	_, err = f.RunID(ctx, in)
 	require.NoError(t, err)
-	_, err = f.Run(t.Context(), in)
+	_, err = f.Run(ctx, in)
 	require.ErrorContains(t, err, "there is no run vessels/1", "though its address is remembered")
 	f.Forget()
-	_, err = f.RunID(t.Context(), in)
+	_, err = f.RunID(ctx, in)
 	require.True(t, api.Is(err, api.NotFound))
 }
 

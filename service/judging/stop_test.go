@@ -13,6 +13,7 @@ import (
 	"kembrel/api"
 	"kembrel/core/curve"
 	"kembrel/core/verdict"
+	"kembrel/service/act"
 	"kembrel/service/slicetest"
 	"kembrel/store"
 )
@@ -325,7 +326,7 @@ func TestAncestry(t *testing.T) {
 		`{"kind":"rerun","from":"vessels/1"}`: 0, `{"kind":"branch","from":"vessels/99@e2","step":80}`: 0,
 		`{"kind":"branch","from":"of before","step":80}`: 0} {
 		m.origins = map[int64]json.RawMessage{102: json.RawMessage(text)}
-		got, err := s.ancestry(t.Context(), 102, names, curve.ByEpoch)
+		got, err := s.ancestry(act.ByItself(t.Context()), 102, names, curve.ByEpoch)
 		require.NoError(t, err, text)
 		require.Len(t, got.val.X, want, text)
 	}

@@ -159,7 +159,7 @@ func TestImprovements(t *testing.T) {
 	says := func(limit int) string {
 		in := &api.ImprovementsInput{Limit: limit}
 		in.Project = "vessels"
-		out, err := s.GetImprovements(context.Background(), act.Who{}, in)
+		out, err := s.GetImprovements(act.ByItself(context.Background()), act.Who{}, in)
 		require.NoError(t, err)
 		require.NotNil(t, out.Items)
 		for i := 1; i < len(out.Items); i++ {
