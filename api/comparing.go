@@ -151,6 +151,7 @@ type Mattered struct {
 	Says       string           `json:"says"`
 	Runs       int              `json:"runs" doc:"That have the figure"`
 	Left       int              `json:"left" doc:"Without a finite figure, or without room"`
+	Sampled    int              `json:"sampled,omitempty" doc:"The runs are a sample, spread evenly over so many that the project has had; absent: they are all that were asked for"`
 	Few        bool             `json:"few" doc:"Too few runs to trust this"`
 	Explained  Float            `json:"explained" doc:"Share of the variance of the figure's ranks that the forest predicts of runs it has not seen"`
 	Influences []Influence      `json:"influences" doc:"The most important first"`
@@ -205,6 +206,7 @@ type TradeOff struct {
 	Says    string       `json:"says"`
 	Points  []TradePoint `json:"points"`
 	Left    int          `json:"left,omitempty" doc:"Runs that lack a figure"`
+	Sampled int          `json:"sampled,omitempty" doc:"As in influences"`
 }
 
 // TradePoint is a run with its figures.

@@ -6,6 +6,7 @@ import { answer, client, session } from './api/client'
 import Tray from './shared/Tray.vue'
 import DiskState from './storage/DiskState.vue'
 import PasswordDialog from './people/PasswordDialog.vue'
+import { behind } from './shared/live'
 import { dark, switchTheme } from './shared/theme'
 
 const route = useRoute()
@@ -85,6 +86,9 @@ function choose(what: string) {
       </template>
     </ElDropdown>
   </header>
+  <p v-if="session.me && behind" class="behind" role="status">
+    Live updates are interrupted. This page may be out of date; reconnecting.
+  </p>
   <DiskState v-if="session.me" />
   <RouterView :key="String(route.name) + Object.values(route.params)" />
   <Tray v-if="session.me && project" :key="project" :project="project" />
@@ -100,6 +104,13 @@ function choose(what: string) {
   padding: 0 24px;
   border-bottom: 1px solid var(--rule);
   background: var(--sheet);
+}
+.behind {
+  margin: 0;
+  padding: 6px 24px;
+  border-bottom: 1px solid var(--rule);
+  background: var(--sheet);
+  color: var(--ink2);
 }
 .word {
   font-weight: 600;

@@ -3,6 +3,7 @@ package act
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"strconv"
@@ -271,8 +272,11 @@ func (s *Act) Subscribe(ctx context.Context, in *api.EventsInput, hello func(mar
 		}
 	}
 	replay, err := s.db.EventsAfter(ctx, mark)
+	if errors.Is(err, store.ErrMark) {
+		return api.Fail(api.Invalid, "Last-Event-ID %.60q is not an id that this service gives out", mark)
+	}
 	if err != nil {
-		return api.Fail(api.Invalid, "Last-Event-ID %.60q is none that this service gave out", mark)
+		return err
 	}
 	if err := hello(mark); err != nil {
 		return err

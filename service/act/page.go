@@ -27,7 +27,7 @@ func CursorNumber(cursor string, start int64) (int64, error) {
 	}
 	n, err := strconv.ParseInt(cursor, 10, 64)
 	if err != nil || n < 0 {
-		return 0, api.Fail(api.Invalid, "cursor %.40q is none that this service gave out", cursor)
+		return 0, api.Fail(api.Malformed, "%.40q is not a cursor that this service gives out", cursor)
 	}
 	return n, nil
 }

@@ -23,6 +23,7 @@ import (
 const (
 	mostCompared = 200
 	mostWeighed  = 2000
+	mostSampled  = 1000 // of a project that has more than mostWeighed
 )
 
 // compared are runs of a project that somebody asks about.
@@ -32,6 +33,7 @@ type compared struct {
 	query     store.RunQuery
 	runs      []store.Run // in the order asked for
 	left      int64       // chosen by the filter beyond what there is room for
+	sampled   int         // runs that the project has had, where runs are a sample of them; 0: they are none
 	baseline  int         // number of a run; 0: none
 }
 
@@ -55,24 +57,36 @@ func (s *Comparing) chosen(ctx context.Context, in *api.CompareInput, most int) 
 	if len(numbers) > most {
 		return nil, api.Fail(api.Invalid, "%d runs are too many for this (at most %d)", len(numbers), most)
 	}
-	if in.Runs == nil {
+	if in.Runs == nil && most == mostWeighed && strings.TrimSpace(in.Where) == "" && in.Sort == "" {
+		if numbers, err = s.sample(ctx, out); err != nil {
+			return nil, err
+		}
+	}
+	if in.Runs == nil && out.sampled == 0 {
 		if out.query.Limit = most; out.query.Sort == nil { // the best, not the newest, where not all have room
 			out.query.Sort, _ = finding.ValueOf(o, "best", time.Now())
 			out.query.Descending = !finding.LowerIsBetter(o, o.Curve)
 		}
-		places, err := s.db.FindRuns(ctx, out.query)
-		if err != nil {
-			return nil, finding.OrOutOfRange(err)
-		}
-		for _, place := range places {
-			numbers = append(numbers, place.Number)
-		}
-		if len(places) == most {
-			marks, err := s.db.Landmarks(ctx, out.query, math.MaxInt32)
+		asked := finding.AskedBy(in.RunChoice, out.query.Where, out.query.Sort, nil, nil)
+		err := s.Costly(ctx, asked, func(ctx context.Context) error {
+			places, err := s.db.FindRuns(ctx, out.query)
 			if err != nil {
-				return nil, err
+				return err
 			}
-			out.left = marks[len(marks)-1].Place - int64(len(places))
+			for _, place := range places {
+				numbers = append(numbers, place.Number)
+			}
+			if len(places) < most {
+				return nil
+			}
+			marks, err := s.db.Landmarks(ctx, out.query, math.MaxInt32)
+			if err == nil {
+				out.left = marks[len(marks)-1].Place - int64(len(places))
+			}
+			return err
+		})
+		if err != nil {
+			return nil, err
 		}
 	}
 	rows, err := s.db.RunsByNumber(ctx, p.ID, numbers)
@@ -85,6 +99,9 @@ func (s *Comparing) chosen(ctx context.Context, in *api.CompareInput, most int) 
 	}
 	for _, n := range numbers {
 		r, ok := byNumber[n]
+		if out.sampled > 0 && (!ok || in.Shown == "" && (r.Archived != nil || r.Doomed != nil)) { // deleted, or out of the way
+			continue
+		}
 		if !ok {
 			return nil, api.Fail(api.NotFound, "there is no run %s; kembrel runs %s lists the project's runs",
 				act.RunAddress(in.Project, int(n)), in.Project)
@@ -97,6 +114,22 @@ func (s *Comparing) chosen(ctx context.Context, in *api.CompareInput, most int) 
 		return nil, err
 	}
 	return out, nil
+}
+
+// sample takes runs of a project that has more than there is room for: spread evenly over their numbers, so that old and
+// new ones count alike and the same are taken each time. It takes none where all have room.
+func (s *Comparing) sample(ctx context.Context, c *compared) (numbers []int64, err error) {
+	newest := store.RunQuery{Project: c.query.Project, Descending: true, Limit: 1}
+	found, err := s.db.FindRuns(ctx, newest)
+	if err != nil || len(found) == 0 || found[0].Number <= mostWeighed {
+		return nil, err
+	}
+	last := found[0].Number
+	for i := range int64(mostSampled) {
+		numbers = append(numbers, 1+i*(last-1)/(mostSampled-1))
+	}
+	c.sampled = int(last)
+	return numbers, nil
 }
 
 // summaries are those of one curve, by run.

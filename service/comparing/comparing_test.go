@@ -30,6 +30,9 @@ func (b *bench) CachedCurves(context.Context, int64, []string, int) (*store.RunC
 }
 
 func (b *bench) FindRuns(_ context.Context, q store.RunQuery) (out []store.RunPlace, err error) {
+	if q.Limit == 1 && q.Sort == nil && len(b.Runs) > 0 { // the newest
+		return []store.RunPlace{{Number: int64(len(b.Runs))}}, nil
+	}
 	for n := 1; n <= len(b.Runs) && len(out) < q.Limit; n++ {
 		out = append(out, store.RunPlace{Number: int64(n)})
 	}
@@ -162,4 +165,25 @@ func TestMatteredNeedsRuns(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, got.Influences)
 	require.Contains(t, got.Says, "runs")
+}
+
+// Of a project with more runs than are weighed a stated sample is taken, spread over old and new ones.
+func TestMatteredOfALargeProject(t *testing.T) {
+	s, b := fresh()
+	now := time.Now()
+	for n := 5; n <= 5000; n++ {
+		b.Runs[n] = store.Run{ID: int64(100 + n), Number: n, State: "finished", Hyper: json.RawMessage(`{"lr":0.1}`)}
+		b.Sums[int64(100+n)] = []store.Summary{{Name: "loss.val", Count: 1, LowValue: 0.5}}
+	}
+	gone := b.Runs[5000]
+	gone.Archived = &now
+	b.Runs[5000] = gone
+	ctx, who := slicetest.Ctx(t.Context(), "reader")
+	got, err := s.GetMattered(ctx, who, &api.InfluenceInput{CompareInput: api.CompareInput{ProjectInput: slicetest.In}})
+	require.NoError(t, err)
+	require.Equal(t, 5000, got.Sampled)
+	require.Len(t, got.Points, mostSampled-1, "not what is archived")
+	require.Equal(t, 1, got.Points[0].Run)
+	require.Less(t, got.Points[1].Run-got.Points[0].Run, 7)
+	require.Greater(t, got.Points[mostSampled-2].Run, 4985)
 }

@@ -91,7 +91,7 @@ func (s *Comparing) GetMattered(ctx context.Context, _ act.Who, in *api.Influenc
 	m := compare.Influences(runs, figure)
 	out := &api.Mattered{Figure: text, Lower: lowerIsBetterOf(c.objective, columns[0]), Says: m.Say(text), Runs: m.Runs,
 		Left: m.Left + int(c.left), Few: m.Few, Explained: api.Float(m.Explained),
-		Influences: []api.Influence{}, Pairs: []api.Pair{}, Points: []api.InfluencePoint{}}
+		Sampled: c.sampled, Influences: []api.Influence{}, Pairs: []api.Pair{}, Points: []api.InfluencePoint{}}
 	for _, v := range m.Influences {
 		one := api.Influence{Name: v.Name, Runs: v.Runs, Correlation: api.Float(v.Correlation), Low: api.Float(v.Low),
 			High: api.Float(v.High), Importance: api.Float(v.Importance)}
@@ -133,7 +133,7 @@ func (s *Comparing) GetTradeOff(ctx context.Context, _ act.Who, in *api.TradeOff
 	if len(columns) < 2 || len(columns) > 3 {
 		return nil, api.Fail(api.Invalid, "two or three figures are held against each other, not %d", len(columns))
 	}
-	out := &api.TradeOff{Figures: names, Points: []api.TradePoint{}}
+	out := &api.TradeOff{Figures: names, Points: []api.TradePoint{}, Sampled: c.sampled}
 	for _, n := range columns {
 		out.Lower = append(out.Lower, lowerIsBetterOf(c.objective, n))
 	}

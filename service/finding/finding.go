@@ -82,9 +82,13 @@ func afterCursor(cursor string) (after *store.RunPlace, err error) {
 		err = json.Unmarshal(text, &after)
 	}
 	if err != nil || after == nil {
-		return nil, api.Fail(api.Invalid, "cursor %.40q is none that this service gave out", cursor)
+		return nil, badCursor(cursor)
 	}
 	return after, nil
+}
+
+func badCursor(cursor string) error {
+	return api.Fail(api.Malformed, "%.40q is not a cursor that this service gives out", cursor)
 }
 
 // ListLandmarks counts runs and says where pages of them can begin.
@@ -97,9 +101,13 @@ func (s *Finder) ListLandmarks(ctx context.Context, _ act.Who, in *api.Landmarks
 	if err != nil {
 		return nil, err
 	}
-	marks, err := s.db.Landmarks(ctx, q, in.Every)
+	var marks []store.Landmark
+	err = s.Costly(ctx, AskedBy(in.RunChoice, q.Where, q.Sort, nil, nil), func(ctx context.Context) (err error) {
+		marks, err = s.db.Landmarks(ctx, q, in.Every)
+		return err
+	})
 	if err != nil {
-		return nil, OrOutOfRange(err)
+		return nil, err
 	}
 	out := &api.Landmarks{Every: in.Every, Cursors: []string{}}
 	for _, m := range marks {

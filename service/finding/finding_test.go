@@ -4,11 +4,14 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"log/slog"
 	"math"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
@@ -180,7 +183,8 @@ func TestListRuns(t *testing.T) {
 	require.Nil(t, page.Items[0].Against, "it is the baseline")
 	in.Cursor = "bm90IGpzb24"
 	_, err = f.ListRuns(ctx, who, in)
-	require.ErrorContains(t, err, "none that this service gave out")
+	require.ErrorContains(t, err, "not a cursor that this service gives out")
+	require.True(t, api.Is(err, api.Malformed), "400")
 }
 
 // words are those of a project's runs.
@@ -226,4 +230,71 @@ func TestToRun(t *testing.T) {
 	require.Equal(t, "Ines", got.Verdict.Dispute.Who)
 	require.NotContains(t, got.Origin.From, "quays", "a project that is not seen")
 	require.Equal(t, `0.1`, string(got.Hyper["lr"]))
+}
+
+// slow answers for lists that take as long as they are let.
+type slow struct {
+	listing
+	under, most atomic.Int32
+	open        chan struct{}
+	err         error
+}
+
+func (l *slow) FindRuns(ctx context.Context, q store.RunQuery) ([]store.RunPlace, error) {
+	n := l.under.Add(1)
+	defer l.under.Add(-1)
+	for most := l.most.Load(); n > most && !l.most.CompareAndSwap(most, n); most = l.most.Load() {
+	}
+	if l.err != nil {
+		return nil, l.err
+	}
+	select {
+	case <-l.open:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	return l.listing.FindRuns(ctx, q)
+}
+
+// One person's expensive lists wait for each other, not others for them.
+func TestListsOfOnePersonTakeTurns(t *testing.T) {
+	l := &slow{listing: listing{Harbour: slicetest.New(3)}, open: make(chan struct{})}
+	f := finding.New(act.New(l.Harbour, slog.New(slog.DiscardHandler)), l)
+	ask := func(ctx context.Context) error {
+		in := &api.RunsInput{ProjectInput: slicetest.In, RunChoice: api.RunChoice{Where: "hyper.lr < 1"}}
+		in.Limit = 10
+		_, err := f.ListRuns(ctx, act.Who{}, in)
+		return err
+	}
+	one, _ := slicetest.Ctx(t.Context(), "reader")
+	answers := make(chan error, 10)
+	for range 10 {
+		go func() { answers <- ask(one) }()
+	}
+	require.Eventually(t, func() bool { return l.under.Load() == 2 }, 10*time.Second, time.Millisecond)
+	other := act.As(t.Context(), act.Who{ID: 8, Name: "Ada"}.With([]store.RoleOn{{Project: "vessels", Role: "reader"}}), "")
+	go func() { answers <- ask(other) }()
+	require.Eventually(t, func() bool { return l.under.Load() == 3 }, 10*time.Second, time.Millisecond, "hers begins")
+	close(l.open)
+	for range 11 {
+		require.NoError(t, <-answers)
+	}
+	require.EqualValues(t, 3, l.most.Load())
+}
+
+// What a list is given up over is named.
+func TestWhatIsTooCostlyIsNamed(t *testing.T) {
+	l := &slow{listing: listing{Harbour: slicetest.New(3)}, err: &pgconn.PgError{Code: "57014"}}
+	f := finding.New(act.New(l.Harbour, slog.New(slog.DiscardHandler)), l)
+	ctx, who := slicetest.Ctx(t.Context(), "reader")
+	in := &api.RunsInput{ProjectInput: slicetest.In, RunChoice: api.RunChoice{Where: "hyper.lr < 1"}}
+	in.Columns = `state,evaluated("hydrophone#3:test").accuracy`
+	_, err := f.ListRuns(ctx, who, in)
+	require.True(t, api.Is(err, api.TooCostly), err)
+	require.ErrorContains(t, err, `What costs most is column 2 (evaluated("hydrophone#3:test").accuracy)`)
+	in.Where = "number in [" + strings.Repeat("7,", 1900) + "7]"
+	in.Columns = strings.Repeat(`evaluated("hydrophone#3:test").accuracy,`, 60)
+	in.Columns = in.Columns[:len(in.Columns)-1]
+	_, err = f.ListRuns(ctx, who, in)
+	require.ErrorContains(t, err, "ask for too much at once (437 of at most 400); the largest is where (number in [7,")
 }

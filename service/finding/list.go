@@ -3,6 +3,7 @@ package finding
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -27,14 +28,30 @@ func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*a
 	if q.After, err = afterCursor(in.Cursor); err != nil {
 		return nil, err
 	}
-	columns, _, err := ColumnsOf(p.Objective, in.Columns)
+	columns, texts, err := ColumnsOf(p.Objective, in.Columns)
 	if err != nil {
 		return nil, err
 	}
 	q.Limit = in.Limit + 1
-	places, err := s.db.FindRuns(ctx, q)
+	var places []store.RunPlace
+	var values map[int64][]json.RawMessage
+	err = s.Costly(ctx, AskedBy(in.RunChoice, q.Where, q.Sort, columns, texts), func(ctx context.Context) (err error) {
+		places, err = s.db.FindRuns(ctx, q)
+		if err != nil || len(columns) == 0 {
+			return err
+		}
+		numbers := make([]int64, len(places))
+		for i, place := range places {
+			numbers[i] = place.Number
+		}
+		values, err = s.db.RunValues(ctx, q, numbers, columns)
+		return err
+	})
+	if errors.Is(err, store.ErrCursor) {
+		return nil, badCursor(in.Cursor)
+	}
 	if err != nil {
-		return nil, OrOutOfRange(err)
+		return nil, err
 	}
 	numbers := make([]int64, len(places))
 	for i, place := range places {
@@ -55,12 +72,6 @@ func (s *Finder) ListRuns(ctx context.Context, _ act.Who, in *api.RunsInput) (*a
 	byRun := map[int64]store.Summary{}
 	for _, sum := range summaries {
 		byRun[sum.Run] = sum
-	}
-	var values map[int64][]json.RawMessage
-	if len(columns) > 0 {
-		if values, err = s.db.RunValues(ctx, q, numbers, columns); err != nil {
-			return nil, OrOutOfRange(err)
-		}
 	}
 	base, err := s.baselineBest(ctx, p)
 	if err != nil {

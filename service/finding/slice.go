@@ -10,10 +10,12 @@ type Finder struct {
 	*act.Act
 	db   Storage
 	runs act.Remembered[api.RunInput, int64] // by address; a run keeps it
+
+	turns *turns
 }
 
 // New makes it.
-func New(a *act.Act, db Storage) *Finder { return &Finder{Act: a, db: db} }
+func New(a *act.Act, db Storage) *Finder { return &Finder{Act: a, db: db, turns: &turns{}} }
 
 // Forget drops what is remembered of addresses: runs were deleted.
 func (s *Finder) Forget() {

@@ -306,7 +306,7 @@ func (c *Cluster) keep(started chan<- error) {
 	defer close(c.done)
 	for first := true; ; first = false {
 		cmd := c.command(context.Background(), "postgres", "-D", c.data(), "-p", strconv.Itoa(c.port),
-			"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60",
+			"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=100",
 			"-c", "shared_buffers=256MB", "-c", "max_wal_size=2GB", "-c", "wal_compression=on", "-c", "jit=off")
 		host.EndWithUs(cmd)
 		logFile, err := os.OpenFile(filepath.Join(c.folder, "log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)

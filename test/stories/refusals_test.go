@@ -2,6 +2,7 @@ package stories
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -12,11 +13,15 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
+	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
+	"kembrel/test/browser"
 )
 
 // refusing stands before the service and refuses what it is told to.
@@ -189,4 +194,38 @@ func TestHyperparametersThatAreNoUTF8(t *testing.T) {
 		require.Equal(t, want, string(run.Hyper[name]), name)
 	}
 	require.NotContains(t, run.Hyper, "nest")
+}
+
+// A proxy that answers 502 for a while makes the browser give up the live stream: the page says that it may be out of
+// date, reopens the stream by itself, and shows what happened meanwhile.
+func TestTheLiveStreamComesBack(t *testing.T) {
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "create", "vessels")
+	proxy := w.refusing(t)
+	var refused atomic.Int32
+	proxy.set(func(*http.Request, string) *api.Problem { return nil })
+	ctx, end, err := browser.Open(context.Background(), false)
+	require.NoError(t, err)
+	defer end()
+	link := strings.Replace(strings.TrimSpace(w.kembrel(t, "sign-in", "--link")), w.url, proxy.URL, 1)
+	do(t, ctx, "enter by the link", chromedp.Navigate(link), chromedp.WaitVisible(`tbody a[href="/vessels"]`))
+	do(t, ctx, "open the project", chromedp.Click(`tbody a[href="/vessels"]`),
+		until(`/Record the first one/.test(document.body.innerText)`))
+	mark := await[int](t, ctx, "window.stayed = 43", nil)
+	proxy.set(func(r *http.Request, _ string) *api.Problem {
+		if strings.HasSuffix(r.URL.Path, "/events") {
+			refused.Add(1)
+			return &api.Problem{Status: http.StatusBadGateway}
+		}
+		return nil
+	})
+	proxy.CloseClientConnections()
+	require.Eventually(t, func() bool { return refused.Load() >= 2 }, time.Minute, 20*time.Millisecond)
+	shows(t, ctx, "document.querySelector('.behind').innerText", "Live updates are interrupted")
+	out, errs, code := run(w.speak(`{"kind":"readings","step":1,"epoch":1,"values":{"loss.val":0.5}}`))
+	require.Zero(t, code, out+errs)
+	proxy.set(func(*http.Request, string) *api.Problem { return nil })
+	do(t, ctx, "the run appears", chromedp.WaitVisible(`a[href="/vessels/1"]`), until(`!document.querySelector('.behind')`))
+	is(t, ctx, "window.stayed", mark, "without reload")
 }

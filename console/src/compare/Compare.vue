@@ -41,10 +41,9 @@ const query = computed(() => {
   if (baseline.value) q.baseline = String(baseline.value)
   return q
 })
-/** Few runs say little of what mattered: then all of the project's are asked, unless the link says which. */
-const fewRuns = 10
+/** The runs that are compared, unless the link says otherwise: a project may have a hundred thousand. */
 const weighed = computed({
-  get: () => scope.value || ((comparison.value?.runs?.length ?? 0) < fewRuns ? 'all' : 'these'),
+  get: () => scope.value || 'these',
   set: (s: string) => (scope.value = s),
 })
 const weighedQuery = computed(() => (weighed.value === 'all' ? {} : query.value))
@@ -138,6 +137,7 @@ const weighedSays = computed(() => {
   const m = mattered.value
   if (!m) return ''
   let text = `${m.runs} runs with ${m.figure}`
+  if (m.sampled) text += `, a sample spread evenly over ${m.sampled.toLocaleString('en')}`
   if (m.left) text += `, ${m.left} without it left out`
   if (m.explained === 'NaN') return text + '.'
   const share = Math.max(0, Math.round(100 * Number(m.explained)))
@@ -228,7 +228,7 @@ const curves = computed(() => words.value?.curves ?? [objective.value])
               size="small"
               :options="[
                 { label: 'these runs', value: 'these' },
-                { label: 'all runs', value: 'all' },
+                { label: 'the project', value: 'all' },
               ]"
               aria-label="Runs asked"
             />

@@ -18,7 +18,7 @@ select e.xact::text as xact, e.id, e.kind, e.verb, e.subject, coalesce(p.key, ''
        coalesce(n.name, '') as who, e.place, e.at
 from event e left join project p on p.id = e.project left join run r on r.id = e.run left join person n on n.id = e.person
 where (@before::bigint = 0 or e.id < @before::bigint)
-  and (@project = '' or p.key = @project) and (@who = '' or lower(n.name) = lower(@who))
+  and (@project = '' or e.project = (select id from project where key = @project)) and (@who = '' or lower(n.name) = lower(@who))
   and (@kind = '' or e.kind = @kind) and (@verb = '' or e.verb = @verb)
   and (@subject = '' or e.subject = @subject or e.subject like @under)
   and (@since::timestamptz is null or e.at >= @since) and (@until::timestamptz is null or e.at < @until)

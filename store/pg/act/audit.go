@@ -12,7 +12,7 @@ import (
 // Audit lists events, the latest first.
 func (q Queries) Audit(ctx context.Context, in store.AuditQuery) ([]store.Told, error) {
 	under := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(in.Subject)
-	return db.List[store.Told](ctx, q, "event_audit", db.A{"project": in.Project, "who": in.Who,
+	return db.ListAnew[store.Told](ctx, q, "event_audit", db.A{"project": in.Project, "who": in.Who,
 		"kind": in.Kind, "verb": in.Verb,
 		"subject": in.Subject, "under": under + "@%", "since": in.Since, "until": in.Until, "before": in.Before,
 		"limit": in.Limit})

@@ -66,10 +66,10 @@ func (q Queries) EventsNow(ctx context.Context) (string, error) {
 func parseMark(mark string) (xact string, id int64, err error) {
 	xact, number, _ := strings.Cut(mark, "-")
 	if _, err := strconv.ParseUint(xact, 10, 63); err != nil {
-		return "", 0, fmt.Errorf("event mark %.60q is none of ours", mark)
+		return "", 0, fmt.Errorf("%w: %.60q", store.ErrMark, mark)
 	}
 	if id, err = strconv.ParseInt(number, 10, 64); err != nil {
-		return "", 0, fmt.Errorf("event mark %.60q is none of ours", mark)
+		return "", 0, fmt.Errorf("%w: %.60q", store.ErrMark, mark)
 	}
 	return xact, id, nil
 }

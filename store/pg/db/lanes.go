@@ -20,6 +20,7 @@ const (
 	People Lane = iota
 	Recorders
 	Jobs
+	Lists // what people's own conditions ask for, which may cost anything
 	lanes
 )
 
@@ -31,7 +32,11 @@ var laneRules = [lanes]struct {
 	People:    {"people", 8, 30 * time.Second},
 	Recorders: {"recorders", 8, 30 * time.Second},
 	Jobs:      {"jobs", 8, 10 * time.Minute},
+	Lists:     {"lists", 6, ListTime},
 }
+
+// ListTime is how long one statement of a list may take.
+const ListTime = 5 * time.Second
 
 // idleInTx ends a transaction whose holder has gone quiet.
 const idleInTx = time.Minute

@@ -61,7 +61,11 @@ func (q Queries) findRuns(ctx context.Context, in store.RunQuery, few map[*filte
 			behind += " and r.number < @number"
 		} else {
 			at := "@number::int"
+			_, number := a.Value.(float64)
+			_, text := a.Value.(string)
 			switch {
+			case o.value.kind != filter.Number && !text, in.Sort != nil && o.value.kind == filter.Number && !number:
+				return nil, store.ErrCursor
 			case o.value.kind != filter.Number:
 				at = b.add(a.Value, `::text collate "C"`).text
 			case in.Sort != nil:
