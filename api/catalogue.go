@@ -54,6 +54,8 @@ type Standing struct {
 	Who     string     `json:"who,omitempty" doc:"Who gave it the standing"`
 	Why     string     `json:"why,omitempty"`
 	Before  int        `json:"before,omitempty" doc:"The edition that had it before"`
+
+	SignOffs []Signed `json:"sign_offs,omitempty" doc:"Who had signed off when it took effect"`
 }
 
 // Holding is a stretch of time in which an edition had a standing.
@@ -63,6 +65,7 @@ type Holding struct {
 	Since    time.Time  `json:"since"`
 	Until    *time.Time `json:"until,omitempty" doc:"Absent: to this day"`
 	Who      string     `json:"who"`
+	SignOffs []Signed   `json:"sign_offs,omitempty" doc:"Who had signed off when it took effect"`
 	Why      string     `json:"why,omitempty"`
 }
 
@@ -75,12 +78,26 @@ type Asking struct {
 	Why      string           `json:"why,omitempty"`
 	Asked    time.Time        `json:"asked"`
 	SignOffs []SignOff        `json:"sign_offs"`
+	Needs    *catalogue.Rule  `json:"needs,omitempty" doc:"The rule that holds for it: the standing's, or a stricter one by which it was asked for"`
 	Lacks    []catalogue.Lack `json:"lacks,omitempty" doc:"What it waits for"`
 	Says     string           `json:"says" doc:"The same in a sentence, or what became of it"`
 	Ended    *time.Time       `json:"ended,omitempty"`
 	Outcome  string           `json:"outcome,omitempty" enum:"taken,withdrawn"`
 	Ender    string           `json:"ender,omitempty"`
 	Because  string           `json:"because,omitempty"`
+}
+
+// Signed is a sign-off that counted when an edition got a standing. It is kept for ever.
+type Signed struct {
+	Who string    `json:"who"`
+	Why string    `json:"why"`
+	At  time.Time `json:"at"`
+}
+
+// SignedFor is a sign-off with the standing (stage) it was for.
+type SignedFor struct {
+	Standing string `json:"standing"`
+	Signed
 }
 
 // SignOff is one approver's, on an edition and its checks as they were.
@@ -90,7 +107,7 @@ type SignOff struct {
 	At        time.Time  `json:"at"`
 	Counts    bool       `json:"counts"`
 	Withdrawn *time.Time `json:"withdrawn,omitempty"`
-	Not       string     `json:"not,omitempty" enum:"withdrawn,checks,closed,own" doc:"Why it does not count: withdrawn; checks were reported since; the person is gone; it is of the one who asks"`
+	Not       string     `json:"not,omitempty" enum:"withdrawn,checks,closed,own,role" doc:"Why it does not count: withdrawn; checks were reported since; the person is gone; it is of the one who asks; the person is no approver any more"`
 }
 
 // Edition is a checkpoint entered in the catalogue; it never changes, and is there when its run is gone.
@@ -111,6 +128,7 @@ type Edition struct {
 	Existed   bool           `json:"existed,omitempty" doc:"Answered to who entered it: the checkpoint was in the model before"`
 	Files     []File         `json:"files,omitempty" doc:"Absent in lists"`
 	Says      *EditionSays   `json:"says,omitempty" doc:"Absent in lists"`
+	SignOffs  []SignedFor    `json:"sign_offs,omitempty" doc:"Who had signed off for each standing that it has or had; absent in lists"`
 
 	tag string
 }

@@ -28,6 +28,7 @@ type Description struct {
 	Seen       []string       `json:"seen,omitempty" doc:"Data of which examples were in its training"`
 	Classes    []ClassesOn    `json:"classes,omitempty" doc:"Of its evaluations, as long as its run is there"`
 	Checks     []EditionCheck `json:"checks"`
+	SignOffs   []SignedFor    `json:"sign_offs,omitempty" doc:"Who had signed off for each standing that it has or had"`
 	Data       []FactOf       `json:"data" doc:"What was used for what"`
 	Made       []Fact         `json:"made" doc:"How it was made"`
 	Parameters int64          `json:"parameters" doc:"Numbers in its weights; 0: they are in no format that is read"`

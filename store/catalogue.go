@@ -30,11 +30,17 @@ type ModelStanding struct {
 	Name      string
 	Approvers int
 	Checks    []string
-	Seq       int        // of the present holding; 0: it never had one
-	Edition   *int64     // who has it; nil: nobody
-	Since     *time.Time // of that
-	Who       string
-	Why       string
+	Reporters map[string]string // who may report a check, by its name; absent: anybody
+
+	LoweredBy   int64           // who lowered it; 0: nobody
+	LoweredFrom json.RawMessage // the rule of before; null: none
+	Signed      json.RawMessage // of the present holding, as in Holding; nil: it never had one
+
+	Seq     int        // of the present holding; 0: it never had one
+	Edition *int64     // who has it; nil: nobody
+	Since   *time.Time // of that
+	Who     string
+	Why     string
 }
 
 // Edition is a checkpoint entered in a model.
@@ -64,6 +70,7 @@ type Holding struct {
 	Until    *time.Time
 	Who      string
 	Why      string
+	Signed   json.RawMessage // who had signed off when it began: [{who, why, at}]
 }
 
 // NewHolding gives a standing to an edition, or to none.
@@ -74,6 +81,7 @@ type NewHolding struct {
 	Person   int64
 	Why      string
 	Asking   *int64
+	Signed   json.RawMessage // as in Holding; nil: nobody
 }
 
 // Asking is an edition that waits for a guarded standing, or did.
@@ -91,6 +99,7 @@ type Asking struct {
 	Outcome  string // taken, withdrawn; "": it waits
 	Ender    *string
 	Because  string
+	Rule     json.RawMessage // the standing's when it was asked for
 }
 
 // SignOff is one person's on an asking.
@@ -103,6 +112,16 @@ type SignOff struct {
 	Upto      int64
 	Withdrawn *time.Time
 	Closed    bool // whoever gave it is gone
+	May       bool // whoever gave it may still sign off
+}
+
+// EditionOutcome is the latest outcome of a check by one who reports it.
+type EditionOutcome struct {
+	ID      int64
+	Edition int64
+	Name    string
+	Passed  bool
+	Who     string
 }
 
 // EditionCheck is a named outcome reported on an edition.

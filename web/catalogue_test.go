@@ -378,3 +378,59 @@ func TestFilesOfACheck(t *testing.T) {
 		require.ErrorContains(t, err, "editions never change")
 	}
 }
+
+// A sign-off counts as long as whoever gave it may give it; a rule that is lowered holds neither for what was asked
+// before nor for the person who lowered it; and who signed is shown for ever.
+func TestSignOffsHoldWhatTheyPromise(t *testing.T) {
+	rule := catalogue.Rule{Name: "in-use", Approvers: 2, Checks: []string{"every class"},
+		Reporters: map[string]string{"every class": "Kit"}}
+	s, _ := catalogued(t, rule)
+	ruth := s.as(t, "Ruth", map[string]string{"vessels": "approver"})
+	teo := s.as(t, "Teo", map[string]string{"vessels": "approver"})
+	kit := s.as(t, "Kit", map[string]string{"vessels": "recorder"})
+	owner := s.as(t, "Vilja", map[string]string{"vessels": "owner"})
+	asked := call(t, owner, api.AskFor, askFor("in-use", 1))
+	call(t, kit, api.ReportCheck, outcome(1, "every class", false))
+	call(t, owner, api.ReportCheck, outcome(1, "every class", true)) // her own takes no place of his
+	require.Contains(t, call(t, ruth, api.AddSignOff, signOff(asked.Asking.ID, 1)).Says, "the check every class, which failed")
+
+	// lowered by the one who asks: what waits goes on waiting, and so does what she asks for afterwards
+	change := &api.ModelEdit{ModelInput: classifier}
+	change.Body.Standings = []catalogue.Rule{{Name: "in-use"}}
+	call(t, owner, api.ChangeModel, change)
+	refuse(t, s, api.GetStanding, inUse("in-use"), api.NotFound, "no edition")
+	call(t, owner, api.EndAsking, &api.EndAskingInput{AskingInput: api.AskingInput{ModelInput: classifier,
+		Asking: asked.Asking.ID}, Why: "again"})
+	asked = call(t, owner, api.AskFor, askFor("in-use", 1))
+	require.False(t, asked.Taken, asked.Says)
+	require.Equal(t, 2, asked.Asking.Needs.Approvers)
+	events := call(t, owner, api.GetProjectAudit, &api.ProjectAuditInput{ProjectInput: vessels,
+		AuditInput: api.AuditInput{Verb: "changed"}}).Items
+	require.JSONEq(t, `{"standings":"in-use","standings_before":"in-use (2 sign-offs) after every class by Kit"}`,
+		string(events[0].Data))
+
+	// the role is looked at when it takes effect
+	call(t, kit, api.ReportCheck, outcome(1, "every class", true))
+	call(t, ruth, api.AddSignOff, signOff(asked.Asking.ID, 1))
+	s.as(t, "Ruth", map[string]string{"vessels": "member"})
+	got := call(t, teo, api.AddSignOff, signOff(asked.Asking.ID, 1))
+	require.False(t, got.Taken, got.Says)
+	require.Equal(t, "role", got.Asking.SignOffs[0].Not)
+	s.as(t, "Ruth", map[string]string{"vessels": "approver"})
+	got = call(t, teo, api.AddSignOff, signOff(asked.Asking.ID, 1))
+	require.True(t, got.Taken, got.Says)
+	m := call(t, s, api.GetModel, &classifier)
+	for _, signed := range [][]api.Signed{m.History[0].SignOffs, m.Standings[0].SignOffs} {
+		require.Len(t, signed, 2)
+		require.Equal(t, []string{"Ruth", "Teo"}, []string{signed[0].Who, signed[1].Who})
+	}
+	e := call(t, s, api.GetEdition, &api.EditionInput{ModelInput: classifier, Edition: 1})
+	require.Len(t, e.SignOffs, 2)
+	require.Equal(t, "in-use", e.SignOffs[0].Standing)
+	require.Len(t, e.Checks, 2, "hers and his")
+	d := call(t, s, api.GetDescription, &api.EditionInput{ModelInput: classifier, Edition: 1})
+	require.Len(t, d.SignOffs, 2)
+
+	// another may do with the lowered rule
+	require.True(t, call(t, teo, api.AskFor, askFor("in-use", 2)).Taken)
+}

@@ -33,6 +33,14 @@ func (a *Commands) showEdition(output string, e *api.Edition) error {
 	}
 	a.section("Is it better than the one in use?", e.Says.Better)
 	a.section("What changed?", e.Says.Changed)
+	if len(e.SignOffs) > 0 {
+		l := term.List("signed off by", "for", "when", "why")
+		for _, s := range e.SignOffs {
+			l.Add(s.Who, s.Standing, term.When(s.At), s.Why)
+		}
+		fmt.Fprintln(a.Out, "\nWho signed it off?")
+		a.table(l)
+	}
 	a.section("Has it been checked?", e.Says.Checked)
 	l := term.List("check", "outcome", "figures", "by", "when", "text", "link", "files")
 	for _, c := range e.Checks {

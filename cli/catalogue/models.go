@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -141,7 +142,7 @@ func (a *Commands) showModel(output string, m *api.Model) error {
 	fmt.Fprintf(a.Out, "of project %s, %s, made %s by %s\n", m.Project, term.Many(int64(m.Editions), "edition",
 		"editions"), term.When(m.Created), term.Printable(m.Who))
 	a.section("What is in use?", m.Says.InUse)
-	l := term.List("standing", "edition#", "checkpoint", "figure", "since", "by", "why", "asks for")
+	l := term.List("standing", "edition#", "checkpoint", "figure", "since", "by", "signed off by", "why", "asks for")
 	l.Spare = []string{"why", "checkpoint"}
 	for _, st := range m.Standings {
 		number, since := "", ""
@@ -151,7 +152,8 @@ func (a *Commands) showModel(output string, m *api.Model) error {
 		if st.Since != nil {
 			since = term.When(*st.Since)
 		}
-		l.Add(st.Name, number, st.Origin, st.Figure, since, st.Who, st.Why, asksFor(st.Rule))
+		l.Add(st.Name, number, st.Origin, st.Figure, since, st.Who, signers(st.SignOffs), st.Why,
+			asksFor(st.Rule))
 	}
 	a.table(l)
 	if len(m.Waiting) > 0 {
@@ -187,9 +189,24 @@ func asksFor(r catalogue.Rule) string {
 		out = append(out, term.Many(int64(r.Approvers), "sign-off", "sign-offs"))
 	}
 	if len(r.Checks) > 0 {
-		out = append(out, "checks: "+strings.Join(r.Checks, ", "))
+		checks := slices.Clone(r.Checks)
+		for i, c := range checks {
+			if by := r.Reporters[c]; by != "" {
+				checks[i] += " by " + by
+			}
+		}
+		out = append(out, "checks: "+strings.Join(checks, ", "))
 	}
 	return strings.Join(out, "; ")
+}
+
+// signers are those who had signed off when a standing took effect.
+func signers(list []api.Signed) string {
+	var out []string
+	for _, s := range list {
+		out = append(out, s.Who)
+	}
+	return strings.Join(out, ", ")
 }
 
 func signed(list []api.SignOff) string {
@@ -198,7 +215,7 @@ func signed(list []api.SignOff) string {
 		text := s.Who
 		if !s.Counts {
 			text += " (" + map[string]string{"withdrawn": "withdrawn", "checks": "checked since", "closed": "gone",
-				"own": "asked for it"}[s.Not] + ")"
+				"own": "asked for it", "role": "not an approver now"}[s.Not] + ")"
 		}
 		out = append(out, text)
 	}
@@ -237,7 +254,8 @@ func figure(f *api.EditionFacts) string {
 }
 
 // rules reads standings as flags give them: NAME or NAME=SIGN-OFFS, and STANDING=CHECK.
-func rules(names, checks []string) ([]catalogue.Rule, error) {
+// reporters say who reports a check: CHECK=NAME.
+func rules(names, checks, reporters []string) ([]catalogue.Rule, error) {
 	var out []catalogue.Rule
 	for _, text := range names {
 		name, number, has := strings.Cut(text, "=")
@@ -263,14 +281,31 @@ func rules(names, checks []string) ([]catalogue.Rule, error) {
 			return nil, term.Usage("--needs %s: write STANDING=CHECK, of a standing that --standing names", text)
 		}
 	}
+	for _, text := range reporters {
+		check, who, has := strings.Cut(text, "=")
+		found := false
+		for i := range out {
+			if has && who != "" && slices.Contains(out[i].Checks, check) {
+				if out[i].Reporters == nil {
+					out[i].Reporters = map[string]string{}
+				}
+				out[i].Reporters[check], found = who, true
+			}
+		}
+		if !found {
+			return nil, term.Usage("--reported-by %s: write CHECK=NAME, of a check that --needs names", text)
+		}
+	}
 	return out, nil
 }
 
-func standingFlags(cmd *cobra.Command, names, checks *[]string) {
+func standingFlags(cmd *cobra.Command, names, checks, reporters *[]string) {
 	cmd.Flags().StringArrayVar(names, "standing", nil,
 		"a standing, and how many must sign off: in-use=2; once for each, in their order")
 	cmd.Flags().StringArrayVar(checks, "needs", nil,
 		"a check that must have passed for a standing: in-use='every class'")
+	cmd.Flags().StringArrayVar(reporters, "reported-by", nil,
+		"who must report a check, a person or machine account: 'every class=buildhall'; others do not count")
 }
 
 // purposeFlags are how the text on what a model is for comes in.
@@ -295,7 +330,7 @@ func purposeOf(purpose, file string) (string, error) {
 
 func (a *Commands) create() *cobra.Command {
 	in := &api.NewModel{}
-	var names, checks []string
+	var names, checks, reporters []string
 	var file string
 	cmd := &cobra.Command{Use: "create MODEL", Short: "Make a model", Args: term.Arguments("MODEL"),
 		Long: `Make a model. The roles of its project say who may enter editions (member), sign off (approver) and change it (owner). Without --standing it has one, in-use, which
@@ -307,7 +342,7 @@ is guarded by one sign-off.`,
 			if in.Body.Project == "" {
 				return term.Usage("say whose roles hold: --project vessels")
 			}
-			if in.Body.Standings, err = rules(names, checks); err != nil {
+			if in.Body.Standings, err = rules(names, checks, reporters); err != nil {
 				return err
 			}
 			if in.Body.Purpose, err = purposeOf(in.Body.Purpose, file); err != nil {
@@ -329,13 +364,13 @@ is guarded by one sign-off.`,
 	f.StringVar(&file, "purpose-file", "", "a file with that")
 	f.StringVar(&in.Body.Limits, "limits", "", "what it cannot do, as Markdown")
 	f.StringVar(&in.Body.Contact, "contact", "", "whom its users can ask")
-	standingFlags(cmd, &names, &checks)
+	standingFlags(cmd, &names, &checks, &reporters)
 	cmd.RegisterFlagCompletionFunc("project", a.App.Complete(false, false))
 	return cmd
 }
 
 func (a *Commands) change() *cobra.Command {
-	var names, checks []string
+	var names, checks, reporters []string
 	var title, purpose, file, limits, contact string
 	cmd := &cobra.Command{Use: "change MODEL", Short: "Change a model's text or its standings",
 		Args: term.Arguments("MODEL"),
@@ -350,7 +385,7 @@ had or was asked for stays. What waits is looked at by the new rules at once.`,
 				return err
 			}
 			in := &api.ModelEdit{ModelInput: api.ModelInput{Model: at.Model}}
-			if in.Body.Standings, err = rules(names, checks); err != nil {
+			if in.Body.Standings, err = rules(names, checks, reporters); err != nil {
 				return err
 			}
 			if cmd.Flags().Changed("title") {
@@ -380,7 +415,7 @@ had or was asked for stays. What waits is looked at by the new rules at once.`,
 	f.StringVar(&file, "purpose-file", "", "a file with that")
 	f.StringVar(&limits, "limits", "", "what it cannot do, as Markdown")
 	f.StringVar(&contact, "contact", "", "whom its users can ask")
-	standingFlags(cmd, &names, &checks)
+	standingFlags(cmd, &names, &checks, &reporters)
 	return cmd
 }
 
@@ -398,7 +433,7 @@ func (a *Commands) history() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := term.List("standing", "edition#", "since", "until", "by", "why")
+			l := term.List("standing", "edition#", "since", "until", "by", "signed off by", "why")
 			l.Empty = "No edition of " + m.Name + " had a standing."
 			for _, h := range m.History {
 				number, until := "none", "today"
@@ -408,7 +443,7 @@ func (a *Commands) history() *cobra.Command {
 				if h.Until != nil {
 					until = term.When(*h.Until)
 				}
-				l.Add(h.Standing, number, term.When(h.Since), until, h.Who, h.Why)
+				l.Add(h.Standing, number, term.When(h.Since), until, h.Who, signers(h.SignOffs), h.Why)
 			}
 			return a.Print(output, l, term.OrEmpty(m.History))
 		}}

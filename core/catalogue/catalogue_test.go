@@ -26,7 +26,7 @@ func TestAddresses(t *testing.T) {
 // A standing takes an edition with sign-offs of others who may give them, on the checks as they are.
 func TestLacks(t *testing.T) {
 	rule := Rule{Name: "in-use", Approvers: 2, Checks: []string{"every class", "verified"}}
-	passed := []Outcome{{"verified", true}, {"every class", true}, {"another", false}}
+	passed := []Outcome{{"verified", "kit", true}, {"every class", "kit", true}, {"another", "kit", false}}
 	ines, ruth := Sign{"Ines", 9, true}, Sign{"Ruth", 9, true}
 	for name, c := range map[string]struct {
 		signs  []Sign
@@ -40,11 +40,41 @@ func TestLacks(t *testing.T) {
 		"one who is gone":  {[]Sign{ines, {"Ruth", 9, false}}, passed, []Lack{{Kind: LacksSigns, Have: 1, Need: 2}}},
 		"other checks":     {[]Sign{ines, {"Ruth", 8, true}}, passed, []Lack{{Kind: LacksSigns, Have: 1, Need: 2}}},
 		"nothing reported": {[]Sign{ines, ruth}, nil, []Lack{{Kind: LacksCheck, Name: "every class"}, {Kind: LacksCheck, Name: "verified"}}},
-		"one failed":       {[]Sign{ines, ruth}, []Outcome{{"verified", false}, {"every class", true}}, []Lack{{Kind: FailedCheck, Name: "verified"}}},
+		"one failed":       {[]Sign{ines, ruth}, []Outcome{{"verified", "kit", false}, {"every class", "kit", true}}, []Lack{{Kind: FailedCheck, Name: "verified"}}},
 	} {
 		require.Equal(t, c.want, Lacks(rule, "Teo", c.signs, c.checks, 9), name)
 	}
 	require.Empty(t, Lacks(Rule{Name: "fallback"}, "Teo", nil, nil, 0))
+}
+
+// Nobody's "passed" takes the place of another's "failed", and a check may be one machine's alone.
+func TestWhoReportsAChecks(t *testing.T) {
+	rule := Rule{Name: "in-use", Checks: []string{"every class"}}
+	failed, passed := Outcome{"every class", "buildhall", false}, Outcome{"every class", "Teo", true}
+	require.Equal(t, []Lack{{Kind: FailedCheck, Name: "every class"}},
+		Lacks(rule, "Teo", nil, []Outcome{failed, passed}, 2))
+	require.Empty(t, Lacks(rule, "Teo", nil, []Outcome{passed}, 2))
+	rule.Reporters = map[string]string{"every class": "buildhall"}
+	require.Equal(t, []Lack{{Kind: LacksCheck, Name: "every class", By: "buildhall"}},
+		Lacks(rule, "Teo", nil, []Outcome{passed}, 2))
+	require.Empty(t, Lacks(rule, "Teo", nil, []Outcome{{"every class", "buildhall", true}, {"every class", "Teo", false}}, 2))
+}
+
+func TestLoweredRules(t *testing.T) {
+	strict := Rule{Name: "in-use", Approvers: 2, Checks: []string{"a", "b"}, Reporters: map[string]string{"a": "kit"}}
+	for name, r := range map[string]Rule{
+		"fewer":            {Approvers: 1, Checks: strict.Checks, Reporters: strict.Reporters},
+		"a check less":     {Approvers: 3, Checks: []string{"a"}, Reporters: strict.Reporters},
+		"anybody reports":  {Approvers: 2, Checks: strict.Checks},
+		"another reporter": {Approvers: 2, Checks: strict.Checks, Reporters: map[string]string{"a": "Teo"}},
+	} {
+		require.True(t, r.Lowers(strict), name)
+		both := r.And(strict)
+		require.False(t, both.Lowers(strict), name)
+		require.False(t, both.Lowers(r) && name != "another reporter", name)
+	}
+	require.False(t, strict.Lowers(strict))
+	require.False(t, Rule{Approvers: 3, Checks: []string{"c", "b", "a"}, Reporters: strict.Reporters}.Lowers(strict))
 }
 
 func TestLeading(t *testing.T) {

@@ -88,8 +88,11 @@ func sayRules(rules []catalogue.Rule) string {
 		if r.Approvers > 0 {
 			text += fmt.Sprintf(" (%s)", act.Many(r.Approvers, "sign-off", "sign-offs"))
 		}
-		if len(r.Checks) > 0 {
-			text += " after " + strings.Join(r.Checks, ", ")
+		for i, c := range r.Checks {
+			text += map[bool]string{true: " after ", false: ", "}[i == 0] + c
+			if by := r.Reporters[c]; by != "" {
+				text += " by " + by
+			}
 		}
 		out = append(out, text)
 	}
@@ -117,7 +120,11 @@ func sayAsking(a *api.Asking) string {
 	for _, l := range a.Lacks {
 		switch l.Kind {
 		case catalogue.LacksCheck:
-			lacks = append(lacks, "the check "+l.Name)
+			text := "the check " + l.Name
+			if l.By != "" {
+				text += " by " + l.By
+			}
+			lacks = append(lacks, text)
 		case catalogue.FailedCheck:
 			lacks = append(lacks, "the check "+l.Name+", which failed")
 		case catalogue.LacksSigns:

@@ -36,7 +36,8 @@ func (s *Catalogue) GetDescription(ctx context.Context, who act.Who, in *api.Edi
 	out := &api.Description{Address: e.Address, Model: m.Name, Number: e.Number, Title: m.Title, Purpose: m.Purpose,
 		Limits: m.Limits, Contact: m.Contact, Who: e.Who, Entered: e.Entered, Why: e.Why, Standings: e.Standings,
 		Warnings: e.Warnings, Load: loadLines(e), Figures: []api.FigureOf{}, Seen: f.TrainedOn, Checks: e.Checks,
-		Data: []api.FactOf{}, Made: made(e)}
+		SignOffs: e.SignOffs,
+		Data:     []api.FactOf{}, Made: made(e)}
 	if out.Title == "" {
 		out.Title = m.Name
 	}

@@ -161,6 +161,22 @@ func (s *Catalogue) showEdition(ctx context.Context, who act.Who, m store.Model,
 		}
 		out.Files = append(out.Files, file)
 	}
+	held, err := s.db.ListHoldings(ctx, m.ID, "", mostShown)
+	if err != nil {
+		return nil, err
+	}
+	for _, h := range held {
+		if h.Edition == nil || *h.Edition != row.Number {
+			continue
+		}
+		var signed []api.Signed
+		if err := json.Unmarshal(h.Signed, &signed); err != nil {
+			return nil, err
+		}
+		for _, by := range signed {
+			out.SignOffs = append(out.SignOffs, api.SignedFor{Standing: h.Standing, Signed: by})
+		}
+	}
 	out.Says, err = s.answers(ctx, who, m, row, out)
 	return out, err
 }

@@ -2,8 +2,10 @@ package catalogue
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"slices"
+	"strings"
 
 	"kembrel/api"
 	"kembrel/core/catalogue"
@@ -85,8 +87,12 @@ func (s *Catalogue) GetModel(ctx context.Context, who act.Who, in *api.ModelInpu
 		return nil, err
 	}
 	for _, h := range holdings {
-		out.History = append(out.History, api.Holding{Standing: h.Standing, Edition: deref(h.Edition), Since: h.Since,
-			Until: h.Until, Who: h.Who, Why: h.Why})
+		had := api.Holding{Standing: h.Standing, Edition: deref(h.Edition), Since: h.Since, Until: h.Until, Who: h.Who,
+			Why: h.Why}
+		if err := json.Unmarshal(h.Signed, &had.SignOffs); err != nil {
+			return nil, err
+		}
+		out.History = append(out.History, had)
 	}
 	all, err := s.askings(ctx, s.db, []int64{row.ID}, 0, false)
 	if err != nil {
@@ -191,6 +197,11 @@ func (s *Catalogue) inUse(ctx context.Context, model int64) (out []int, err erro
 func (s *Catalogue) standing(ctx context.Context, model string, row store.ModelStanding) (api.Standing, error) {
 	out := api.Standing{Rule: rule(row), Since: row.Since, Who: row.Who, Why: row.Why,
 		Address: catalogue.Address{Model: model, Standing: row.Name}.String()}
+	if row.Signed != nil {
+		if err := json.Unmarshal(row.Signed, &out.SignOffs); err != nil {
+			return out, err
+		}
+	}
 	if row.Seq > 1 {
 		before, err := s.before(ctx, s.db, row)
 		if err != nil {
@@ -233,7 +244,32 @@ func (s *Catalogue) before(ctx context.Context, q holdings, row store.ModelStand
 }
 
 func rule(row store.ModelStanding) catalogue.Rule {
-	return catalogue.Rule{Name: row.Name, Approvers: row.Approvers, Checks: row.Checks}
+	return catalogue.Rule{Name: row.Name, Approvers: row.Approvers, Checks: row.Checks, Reporters: row.Reporters}
+}
+
+// ruleFor is what a standing asks of an edition that somebody asks for: whoever lowered the rule is held to the one of
+// before.
+func ruleFor(row store.ModelStanding, person int64) catalogue.Rule {
+	if row.LoweredBy == person {
+		return rule(row).And(ruleIn(row.LoweredFrom))
+	}
+	return rule(row)
+}
+
+// ruleIn reads a rule as it was kept; nothing is no rule.
+func ruleIn(text json.RawMessage) (r catalogue.Rule) {
+	if text != nil {
+		json.Unmarshal(text, &r) // of our own
+	}
+	return r
+}
+
+func ruleText(r catalogue.Rule) json.RawMessage {
+	text, err := json.Marshal(r)
+	if err != nil {
+		panic(err) // of texts and numbers
+	}
+	return text
 }
 
 func deref[T any](p *T) (v T) {
@@ -305,7 +341,7 @@ func (s *Catalogue) CreateModel(ctx context.Context, who act.Who, in *api.NewMod
 		}
 		for i, r := range rules {
 			if err := q.PutStanding(ctx, store.ModelStanding{Model: id, Name: r.Name, Approvers: r.Approvers,
-				Checks: r.Checks}, i); err != nil {
+				Checks: r.Checks, Reporters: r.Reporters}, i); err != nil {
 				return err
 			}
 		}
@@ -360,10 +396,20 @@ func (s *Catalogue) ChangeModel(ctx context.Context, who act.Who, in *api.ModelE
 		}
 		said := map[string]any{}
 		if len(in.Body.Standings) > 0 {
-			if err := s.changeStandings(ctx, q, who, m, in.Body.Standings); err != nil {
+			before, err := s.changeStandings(ctx, q, who, m, in.Body.Standings)
+			if err != nil {
 				return err
 			}
-			said["standings"] = sayRules(in.Body.Standings)
+			said["standings"], said["standings_before"] = sayRules(in.Body.Standings), sayRules(before)
+		}
+		for name, text := range map[string]struct {
+			is *string
+			of string
+		}{"title": {in.Body.Title, m.Title}, "purpose": {in.Body.Purpose, m.Purpose},
+			"limits": {in.Body.Limits, m.Limits}, "contact": {in.Body.Contact, m.Contact}} {
+			if text.is != nil && *text.is != text.of {
+				said[name], said[name+"_before"] = clip(*text.is, auditText), clip(text.of, auditText)
+			}
 		}
 		return s.event(ctx, q, who, m, "changed", m.Name, said)
 	})
@@ -373,30 +419,56 @@ func (s *Catalogue) ChangeModel(ctx context.Context, who act.Who, in *api.ModelE
 	return s.GetModel(ctx, who, &in.ModelInput)
 }
 
-// changeStandings puts rules in place of those that are there. What waits is looked at by the new ones.
+func clip(text string, most int) string {
+	if len(text) > most {
+		return strings.ToValidUTF8(text[:most], "") + " ..."
+	}
+	return text
+}
+
+// auditText is how much of a text the audit shows, in bytes.
+const auditText = 500
+
+// changeStandings puts rules in place of those that are there, which it returns. What waits is held to the rule by which
+// it was asked for where that is stricter, and so is what whoever lowers a rule asks for later.
 func (s *Catalogue) changeStandings(ctx context.Context, q Tx, who act.Who, m store.Model,
-	rules []catalogue.Rule) error {
+	rules []catalogue.Rule) (old []catalogue.Rule, err error) {
 	before, err := q.ListStandings(ctx, m.ID)
 	if err != nil {
-		return err
+		return nil, err
+	}
+	had := map[string]store.ModelStanding{}
+	for _, row := range before {
+		old, had[row.Name] = append(old, rule(row)), row
 	}
 	for _, old := range before {
 		if slices.ContainsFunc(rules, func(r catalogue.Rule) bool { return r.Name == old.Name }) {
 			continue
 		}
 		if gone, err := q.DropStanding(ctx, m.ID, old.Name); err != nil {
-			return err
+			return nil, err
 		} else if !gone {
-			return api.Fail(api.Conflict, "the standing %s of %s has a history, so it stays; leave it in the list",
+			return nil, api.Fail(api.Conflict, "the standing %s of %s has a history, so it stays; leave it in the list",
 				old.Name, m.Name)
 		}
 	}
 	for i, r := range rules {
-		if err := q.PutStanding(ctx, store.ModelStanding{Model: m.ID, Name: r.Name, Approvers: r.Approvers,
-			Checks: r.Checks}, i); err != nil {
-			return err
+		row := had[r.Name]
+		was := rule(row)
+		if row.LoweredBy == who.ID { // lowered in steps
+			was = ruleFor(row, who.ID)
+		}
+		switch {
+		case row.Name != "" && r.Lowers(was):
+			row.LoweredBy, row.LoweredFrom = who.ID, ruleText(was)
+		case rule(row).Lowers(r) || r.Lowers(rule(row)): // raised, or by another
+			row.LoweredBy, row.LoweredFrom = 0, nil
+		}
+		row.Model, row.Name, row.Approvers, row.Checks, row.Reporters = m.ID, r.Name, r.Approvers, r.Checks, r.Reporters
+		if err := q.PutStanding(ctx, row, i); err != nil {
+			return nil, err
 		}
 	}
 	_, err = s.settle(ctx, q, who, m)
-	return err
+	return old, err
 }

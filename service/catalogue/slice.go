@@ -21,6 +21,7 @@ type Storage interface {
 	ListAskings(ctx context.Context, models []int64, id int64, waiting bool, limit int) ([]store.Asking, error)
 	ListConsumers(ctx context.Context, models ...int64) ([]store.Consumer, error)
 	ListEditionChecks(ctx context.Context, editions []int64) ([]store.EditionCheck, error)
+	ListOutcomes(ctx context.Context, editions []int64) ([]store.EditionOutcome, error)
 	ListEditions(ctx context.Context, model int64, below, limit int) ([]store.Edition, error)
 	ListEvaluations(ctx context.Context, e store.EvaluationQuery) ([]store.Evaluation, error)
 	ListHoldings(ctx context.Context, model int64, standing string, limit int) ([]store.Holding, error)
@@ -46,7 +47,7 @@ type Tx interface {
 	EndAsking(ctx context.Context, id int64, outcome string, ender int64, because string) (bool, error)
 	Hold(ctx context.Context, n store.NewHolding) error
 	ListAskings(ctx context.Context, models []int64, id int64, waiting bool, limit int) ([]store.Asking, error)
-	ListEditionChecks(ctx context.Context, editions []int64) ([]store.EditionCheck, error)
+	ListOutcomes(ctx context.Context, editions []int64) ([]store.EditionOutcome, error)
 	ListHoldings(ctx context.Context, model int64, standing string, limit int) ([]store.Holding, error)
 	ListSignOffs(ctx context.Context, askings []int64) ([]store.SignOff, error)
 	ListStandings(ctx context.Context, models ...int64) ([]store.ModelStanding, error)

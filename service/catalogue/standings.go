@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 
@@ -22,7 +23,7 @@ type reads interface {
 	ListAskings(ctx context.Context, models []int64, id int64, waiting bool, limit int) ([]store.Asking, error)
 	ListSignOffs(ctx context.Context, askings []int64) ([]store.SignOff, error)
 	ListStandings(ctx context.Context, models ...int64) ([]store.ModelStanding, error)
-	ListEditionChecks(ctx context.Context, editions []int64) ([]store.EditionCheck, error)
+	ListOutcomes(ctx context.Context, editions []int64) ([]store.EditionOutcome, error)
 }
 
 // askings shows what is or was asked for, by model; id: that one alone.
@@ -40,7 +41,7 @@ func (s *Catalogue) askings(ctx context.Context, q reads, models []int64, id int
 	if err != nil {
 		return nil, err
 	}
-	checks, err := q.ListEditionChecks(ctx, editions)
+	checks, err := q.ListOutcomes(ctx, editions)
 	if err != nil {
 		return nil, err
 	}
@@ -57,7 +58,7 @@ func (s *Catalogue) askings(ctx context.Context, q reads, models []int64, id int
 		latest := int64(0)
 		for _, c := range checks {
 			if c.Edition == a.Edition {
-				outcomes = append(outcomes, catalogue.Outcome{Name: c.Name, Passed: c.Passed})
+				outcomes = append(outcomes, catalogue.Outcome{Name: c.Name, Who: c.Who, Passed: c.Passed})
 				latest = max(latest, c.ID)
 			}
 		}
@@ -66,7 +67,7 @@ func (s *Catalogue) askings(ctx context.Context, q reads, models []int64, id int
 			if so.Asking != a.ID {
 				continue
 			}
-			sign := catalogue.Sign{Person: so.Who, Upto: so.Upto, Current: so.Withdrawn == nil && !so.Closed}
+			sign := catalogue.Sign{Person: so.Who, Upto: so.Upto, Current: so.Withdrawn == nil && !so.Closed && so.May}
 			given = append(given, sign)
 			shown := api.SignOff{Who: so.Who, Why: so.Why, At: so.At, Withdrawn: so.Withdrawn,
 				Counts: sign.Counts(a.Who, latest)}
@@ -78,6 +79,8 @@ func (s *Catalogue) askings(ctx context.Context, q reads, models []int64, id int
 				shown.Not = "closed"
 			case so.Who == a.Who:
 				shown.Not = "own"
+			case !so.May:
+				shown.Not = "role"
 			default:
 				shown.Not = "checks"
 			}
@@ -86,7 +89,10 @@ func (s *Catalogue) askings(ctx context.Context, q reads, models []int64, id int
 		i := slices.IndexFunc(standings,
 			func(st store.ModelStanding) bool { return st.Model == a.Model && st.Name == a.Standing })
 		if a.Ended == nil && i >= 0 {
-			w.Lacks = catalogue.Lacks(rule(standings[i]), a.Who, given, outcomes, latest)
+			needs := ruleFor(standings[i], a.Person)
+			needs = needs.And(ruleIn(a.Rule))
+			w.Needs = &needs
+			w.Lacks = catalogue.Lacks(needs, a.Who, given, outcomes, latest)
 		}
 		w.Says = sayAsking(&w.Asking)
 		out[a.Model] = append(out[a.Model], w)
@@ -105,7 +111,7 @@ func (s *Catalogue) settle(ctx context.Context, q Tx, who act.Who, m store.Model
 		if _, err := q.EndAsking(ctx, w.ID, "taken", who.ID, ""); err != nil {
 			return taken, err
 		}
-		if err := s.give(ctx, q, who, m, w.Standing, &w.row, w.Why, &w.row.ID); err != nil {
+		if err := s.give(ctx, q, who, m, w.Standing, &w.row, w.Why, &w.Asking); err != nil {
 			return taken, err
 		}
 		taken = true
@@ -115,13 +121,30 @@ func (s *Catalogue) settle(ctx context.Context, q Tx, who act.Who, m store.Model
 
 // give gives a standing to an edition; nil: to none.
 func (s *Catalogue) give(ctx context.Context, q Tx, who act.Who, m store.Model, standing string, to *store.Asking,
-	why string, asking *int64) error {
-	n := store.NewHolding{Model: m.ID, Standing: standing, Person: who.ID, Why: why, Asking: asking}
+	why string, asking *api.Asking) error {
+	n := store.NewHolding{Model: m.ID, Standing: standing, Person: who.ID, Why: why}
 	subject := catalogue.Address{Model: m.Name, Standing: standing}.String()
 	data := map[string]any{"edition": 0}
 	if to != nil {
 		n.Edition, n.Person = &to.Edition, to.Person
 		data["edition"] = to.Number
+	}
+	if asking != nil {
+		n.Asking = &asking.ID
+		signed, names := []api.Signed{}, []string{}
+		for _, so := range asking.SignOffs {
+			if so.Counts {
+				signed, names = append(signed, api.Signed{Who: so.Who, Why: so.Why, At: so.At}), append(names, so.Who)
+			}
+		}
+		text, err := json.Marshal(signed)
+		if err != nil {
+			return err
+		}
+		n.Signed = text
+		if len(names) > 0 {
+			data["signed_off_by"] = names
+		}
 	}
 	if err := q.Hold(ctx, n); err != nil {
 		return err
@@ -211,18 +234,19 @@ func (s *Catalogue) AskFor(ctx context.Context, who act.Who, in *api.Ask) (*api.
 			out.Says = fmt.Sprintf("%s#%d has the standing %s already.", m.Name, row.Number, st.Name)
 			return nil
 		}
+		needs := ruleFor(st, who.ID)
 		ask := store.Asking{Model: m.ID, Standing: st.Name, Edition: row.ID, Number: row.Number, Person: who.ID,
-			Why: act.Clean(in.Body.Why)}
+			Why: act.Clean(in.Body.Why), Rule: ruleText(rule(st))}
 		switch {
 		case row.ID == 0 && st.Edition == nil:
 			return api.Fail(api.Conflict, "nobody has the standing %s of %s", st.Name, m.Name)
 		case row.ID == 0:
-			if st.Approvers > 0 && denied != nil {
+			if needs.Approvers > 0 && denied != nil {
 				return denied
 			}
 			out.Taken, out.Says = true, fmt.Sprintf("Nobody has the standing %s of %s any more.", st.Name, m.Name)
 			return s.give(ctx, q, who, m, st.Name, nil, ask.Why, nil)
-		case st.Approvers == 0 && len(st.Checks) == 0:
+		case needs.Approvers == 0 && len(needs.Checks) == 0:
 			out.Taken = true
 			out.Says = fmt.Sprintf("%s#%d has the standing %s.", m.Name, row.Number, st.Name)
 			return s.give(ctx, q, who, m, st.Name, &ask, ask.Why, nil)
@@ -323,7 +347,7 @@ func (s *Catalogue) AddSignOff(ctx context.Context, who act.Who, in *api.SignOff
 		if who.Machine {
 			return api.Fail(api.Denied, "%s is a machine; people sign off", who.Name)
 		}
-		checks, err := q.ListEditionChecks(ctx, []int64{w.row.Edition})
+		checks, err := q.ListOutcomes(ctx, []int64{w.row.Edition})
 		if err != nil {
 			return err
 		}
@@ -376,7 +400,7 @@ func (s *Catalogue) GoBack(ctx context.Context, who act.Who, in *api.GoBackInput
 	}
 	out := &api.Asked{}
 	err = s.onStanding(ctx, m, in.Standing, in.Body.InsteadOf, func(q Tx, st store.ModelStanding, denied error) error {
-		if st.Approvers > 0 && denied != nil {
+		if ruleFor(st, who.ID).Approvers > 0 && denied != nil {
 			return denied
 		}
 		before, err := s.before(ctx, q, st)

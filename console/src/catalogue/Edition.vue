@@ -140,6 +140,10 @@ const href = (file: string) =>
         </table>
       </Question>
       <Question title="Has it been checked?" :says="shown.says?.checked">
+        <p v-for="s in shown.sign_offs ?? []" :key="s.standing + s.who + s.at" class="small">
+          Signed off for {{ s.standing.replaceAll('-', ' ') }} by {{ s.who }} on {{ when(s.at) }}
+          <em v-if="s.why">“{{ s.why }}”</em>
+        </p>
         <Checks :edition="shown" :wanted="[]" />
       </Question>
       <Question title="Where does it come from, who uses it?" :says="from">

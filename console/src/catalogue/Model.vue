@@ -180,6 +180,10 @@ const late = (behind: number) =>
                 <br />
                 since {{ when(s.since!) }}, by {{ s.who + (s.why ? ':' : '') }}
                 <em v-if="s.why">“{{ s.why }}”</em>
+                <template v-if="s.sign_offs?.length">
+                  <br />
+                  signed off by {{ s.sign_offs.map((o) => o.who).join(', ') }}
+                </template>
               </p>
               <code class="mono">kembrel restore {{ s.address }}</code>
             </template>
@@ -275,6 +279,7 @@ const late = (behind: number) =>
               <th>Since</th>
               <th>Until</th>
               <th>By</th>
+              <th>Signed off by</th>
               <th>Why</th>
             </tr>
           </thead>
@@ -285,6 +290,7 @@ const late = (behind: number) =>
               <td class="small">{{ when(h.since) }}</td>
               <td class="small">{{ h.until ? when(h.until) : 'today' }}</td>
               <td class="small">{{ h.who }}</td>
+              <td class="small">{{ (h.sign_offs ?? []).map((s) => s.who).join(', ') }}</td>
               <td class="small long">{{ h.why }}</td>
             </tr>
           </tbody>

@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"time"
 
@@ -45,8 +46,16 @@ func (q Queries) LockModel(ctx context.Context, id int64) error {
 // PutStanding adds or changes a standing; place is its place in the order.
 func (q Queries) PutStanding(ctx context.Context, s store.ModelStanding, place int) error {
 	_, err := q.Exec(ctx, "standing_put", db.A{"model": s.Model, "name": s.Name, "place": place,
-		"approvers": s.Approvers, "checks": append([]string{}, s.Checks...)})
+		"approvers": s.Approvers, "checks": append([]string{}, s.Checks...), "reporters": orEmpty(s.Reporters),
+		"lowered_by": s.LoweredBy, "lowered_from": s.LoweredFrom})
 	return err
+}
+
+func orEmpty(m map[string]string) map[string]string {
+	if m == nil {
+		return map[string]string{}
+	}
+	return m
 }
 
 // DropStanding removes a standing that has no history, and reports whether it did.
@@ -71,7 +80,8 @@ func (q Queries) Hold(ctx context.Context, n store.NewHolding) error {
 		return err
 	}
 	_, err = q.Exec(ctx, "holding_add", db.A{"model": n.Model, "standing": n.Standing, "seq": before.Seq + 1,
-		"edition": n.Edition, "since": before.Until, "person": n.Person, "why": n.Why, "asking": n.Asking})
+		"edition": n.Edition, "since": before.Until, "person": n.Person, "why": n.Why, "asking": n.Asking,
+		"signed": orList(n.Signed)})
 	return err
 }
 
@@ -132,7 +142,7 @@ func (q Queries) ListAskings(ctx context.Context, models []int64, id int64, wait
 // AddAsking has an edition wait for a standing.
 func (q Queries) AddAsking(ctx context.Context, a store.Asking) (int64, error) {
 	return db.Value[int64](ctx, q, "asking_add", db.A{"model": a.Model, "standing": a.Standing, "edition": a.Edition,
-		"person": a.Person, "why": a.Why})
+		"person": a.Person, "why": a.Why, "rule": a.Rule})
 }
 
 // EndAsking ends the waiting, and reports whether it did: it may have ended before.
@@ -180,6 +190,18 @@ func (q Queries) CheckFiles(ctx context.Context, checks []int64) ([]store.CheckF
 // ListEditionChecks lists the latest outcome of each check on editions.
 func (q Queries) ListEditionChecks(ctx context.Context, editions []int64) ([]store.EditionCheck, error) {
 	return db.List[store.EditionCheck](ctx, q, "edition_check_list", db.A{"editions": editions})
+}
+
+// ListOutcomes lists the latest outcome of each check on editions by each who reported it and is still here.
+func (q Queries) ListOutcomes(ctx context.Context, editions []int64) ([]store.EditionOutcome, error) {
+	return db.List[store.EditionOutcome](ctx, q, "edition_outcomes", db.A{"editions": editions})
+}
+
+func orList(list json.RawMessage) json.RawMessage {
+	if list == nil {
+		return json.RawMessage("[]")
+	}
+	return list
 }
 
 // PutConsumer keeps that an edition is used at a place.

@@ -20,8 +20,10 @@ update model set title = coalesce(@title, title), purpose = coalesce(@purpose, p
 select id from model where id = @id for update;
 
 -- query: standing_put
-insert into model_standing (model, name, place, approvers, checks) values (@model, @name, @place, @approvers, @checks)
-on conflict (model, name) do update set place = excluded.place, approvers = excluded.approvers, checks = excluded.checks;
+insert into model_standing (model, name, place, approvers, checks, reporters, lowered_by, lowered_from)
+values (@model, @name, @place, @approvers, @checks, @reporters, nullif(@lowered_by::bigint, 0), @lowered_from)
+on conflict (model, name) do update set place = excluded.place, approvers = excluded.approvers, checks = excluded.checks,
+    reporters = excluded.reporters, lowered_by = excluded.lowered_by, lowered_from = excluded.lowered_from;
 
 -- query: standing_drop
 -- One that was never asked for or had.
@@ -29,7 +31,7 @@ delete from model_standing s where s.model = @model and s.name = @name
     and not exists (select from holding h where h.model = s.model and h.standing = s.name) and not exists (select from asking a where a.model = s.model and a.standing = s.name);
 
 -- query: standing_list
-select s.model, s.name, s.approvers, s.checks, coalesce(h.seq, 0) as seq, h.edition, h.since, coalesce(p.name, '') as who, coalesce(h.why, '') as why
+select s.model, s.name, s.approvers, s.checks, s.reporters, coalesce(s.lowered_by, 0)::bigint as lowered_by, s.lowered_from, coalesce(h.seq, 0) as seq, h.edition, h.since, coalesce(p.name, '') as who, coalesce(h.why, '') as why, h.signed
 from model_standing s left join holding h on h.model = s.model and h.standing = s.name and h.until is null left join person p on p.id = h.person
 where s.model = any(@models::bigint[]) order by s.model, s.place, s.name;
 
@@ -38,12 +40,12 @@ where s.model = any(@models::bigint[]) order by s.model, s.place, s.name;
 update holding set until = greatest(clock_timestamp(), since) where model = @model and standing = @standing and until is null returning seq, until;
 
 -- query: holding_add
-insert into holding (model, standing, seq, edition, since, person, why, asking)
-values (@model, @standing, @seq, @edition, coalesce(@since, clock_timestamp()), @person, @why, @asking);
+insert into holding (model, standing, seq, edition, since, person, why, asking, signed)
+values (@model, @standing, @seq, @edition, coalesce(@since, clock_timestamp()), @person, @why, @asking, @signed);
 
 -- query: holding_list
 -- The latest first.
-select h.standing, h.seq, e.number as edition, h.since, h.until, p.name as who, h.why
+select h.standing, h.seq, e.number as edition, h.since, h.until, p.name as who, h.why, h.signed
 from holding h left join edition e on e.id = h.edition join person p on p.id = h.person
 where h.model = @model and (@standing = '' or h.standing = @standing) order by h.since desc, h.seq desc limit @limit;
 
@@ -69,13 +71,13 @@ select 0::bigint as checkpoint, path, part, size, digest, chunks from edition_fi
 
 -- query: asking_list
 -- Those that wait first, then the latest.
-select a.id, a.model, a.standing, a.edition, e.number, a.person, p.name as who, a.why, a.asked, a.ended, a.outcome, x.name as ender, a.because
+select a.id, a.model, a.standing, a.edition, e.number, a.person, p.name as who, a.why, a.asked, a.ended, a.outcome, x.name as ender, a.because, a.rule
 from asking a join edition e on e.id = a.edition join person p on p.id = a.person left join person x on x.id = a.ender
 where a.model = any(@models::bigint[]) and (@id::bigint = 0 or a.id = @id::bigint) and (not @waiting or a.ended is null)
 order by (a.ended is null) desc, a.id desc limit @limit;
 
 -- query: asking_add
-insert into asking (model, standing, edition, person, why) values (@model, @standing, @edition, @person, @why) returning id;
+insert into asking (model, standing, edition, person, why, rule) values (@model, @standing, @edition, @person, @why, @rule) returning id;
 
 -- query: asking_end
 update asking set ended = clock_timestamp(), outcome = @outcome, ender = @ender, because = @because where id = @id and ended is null;
@@ -88,16 +90,28 @@ on conflict (asking, person) do update set why = excluded.why, upto = excluded.u
 update sign_off set withdrawn = now() where asking = @asking and person = @person and withdrawn is null;
 
 -- query: sign_off_list
-select s.asking, s.person, p.name as who, s.why, s.at, s.upto, s.withdrawn, p.closed is not null as closed
-from sign_off s join person p on p.id = s.person where s.asking = any(@askings::bigint[]) order by s.at;
+-- may: whoever signed is an approver of the model's project now, as Who.On says.
+select s.asking, s.person, p.name as who, s.why, s.at, s.upto, s.withdrawn, p.closed is not null as closed,
+    p.administrator or exists (select from given_role g where (g.project = j.id or g.project is null and j.open) and g.role >= 'approver'
+        and (g.person = p.id or g.team in (select team from team_member where person = p.id))) as may
+from sign_off s join person p on p.id = s.person join asking a on a.id = s.asking join model m on m.id = a.model join project j on j.id = m.project
+where s.asking = any(@askings::bigint[]) order by s.at;
 
 -- query: edition_check_add
 insert into edition_check (edition, name, passed, figures, text, link, person) values (@edition, @name, @passed, @figures, @text, @link, @person) returning id;
 
 -- query: edition_check_list
--- The latest of each name.
-select distinct on (c.edition, c.name) c.id, c.edition, c.name, c.passed, c.figures, c.text, c.link, p.name as who, c.at
-from edition_check c join person p on p.id = c.person where c.edition = any(@editions::bigint[]) order by c.edition, c.name, c.id desc;
+-- The latest of each name by each who reported it, the latest of a name first.
+select * from (
+    select distinct on (c.edition, c.name, c.person) c.id, c.edition, c.name, c.passed, c.figures, c.text, c.link, p.name as who, c.at
+    from edition_check c join person p on p.id = c.person where c.edition = any(@editions::bigint[]) order by c.edition, c.name, c.person, c.id desc) latest
+order by edition, name, id desc;
+
+-- query: edition_outcomes
+-- The latest of each name by each who reported it and is still here: nobody takes the place of another.
+select distinct on (c.edition, c.name, c.person) c.id, c.edition, c.name, c.passed, p.name as who
+from edition_check c join person p on p.id = c.person
+where c.edition = any(@editions::bigint[]) and p.closed is null order by c.edition, c.name, c.person, c.id desc;
 
 -- query: check_file_add
 insert into check_file (check_id, path, size, digest, chunks) values (@check, @path, @size, @digest, @chunks);
