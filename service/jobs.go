@@ -73,7 +73,7 @@ func (s *Service) startJobs(ctx context.Context) (*river.Client[pgx.Tx], error) 
 	client, err := river.NewClient(riverpgxv5.New(s.db.Lane(db.Jobs)), &river.Config{
 		Schema: db.JobSchema,
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2},
-			weights.Queue: {MaxWorkers: 1}},
+			weights.Queue: {MaxWorkers: weights.Workers}},
 		Workers: workers,
 		Logger:  slog.New(quieter{s.options.Log.Handler()}),
 		PeriodicJobs: []*river.PeriodicJob{every(runs.LookoutPace, lookoutArgs{}),

@@ -174,6 +174,12 @@ func openNPZ(r io.ReaderAt, size int64) (*File, error) {
 		return nil, bad("zip: %w", err)
 	}
 	f := &File{Format: "npz"}
+	if len(archive.File) > MaxTensors {
+		return nil, bad("the archive has %d members; at most %d are read", len(archive.File), MaxTensors)
+	}
+	if err := unfolds(archive.File, size); err != nil {
+		return nil, err
+	}
 	members := archive.File
 	sort.Slice(members, func(i, j int) bool { return members[i].Name < members[j].Name })
 	for i, m := range members {
@@ -213,6 +219,25 @@ func openNPZ(r io.ReaderAt, size int64) (*File, error) {
 		return nil, bad("the archive holds no .npy member")
 	}
 	return f, nil
+}
+
+// What an archive may unfold to: so many times its own size, and UnfoldFree bytes in any case. Deflate makes a thousand
+// bytes of one, so that a small file could keep a reader busy for hours; weights, even sparse ones, stay far below this.
+const (
+	UnfoldMost = 100
+	UnfoldFree = 256 << 20
+)
+
+// unfolds refuses an archive that would unfold to more than is read. Every byte that is read of it later counts here, as
+// members that give more than they say are refused.
+func unfolds(members []*zip.File, size int64) error {
+	most, total := uint64(max(UnfoldFree, UnfoldMost*size)), uint64(0)
+	for _, m := range members {
+		if total += min(m.UncompressedSize64, most+1); total > most {
+			return bad("its %d bytes unfold to more than %d, which is more than %d times as many", size, most, UnfoldMost)
+		}
+	}
+	return nil
 }
 
 // whole reads a member to its end, where its checksum is compared; what it is wrong of is not handed out as read.

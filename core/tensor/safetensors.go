@@ -175,6 +175,9 @@ func parseHeader(text []byte) (list []placed, also map[string][]string, err erro
 			return fmt.Errorf("its data_offsets are %d, not 2", len(offsets))
 		}
 		e.Offsets = [2]int64(offsets)
+		if len(list) == MaxTensors {
+			return fmt.Errorf("it is one of more than %d tensors", MaxTensors)
+		}
 		list = append(list, e)
 		return nil
 	})

@@ -76,6 +76,9 @@ type stored struct {
 	columns bool // column-major
 }
 
+// MaxTensors is how many tensors are read of one file.
+const MaxTensors = 100_000
+
 // Open reads what tensors a file of size bytes holds: safetensors, NPY or NPZ, told by its first bytes. r is read again
 // for the data.
 func Open(r io.ReaderAt, size int64) (*File, error) {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -373,4 +374,45 @@ func TestMatchOfTiedWeights(t *testing.T) {
 	f, err := Open(bytes.NewReader(file), int64(len(file)))
 	require.NoError(t, err)
 	require.Equal(t, []Info{{Name: "a", Dtype: "U8", Shape: []int64{1}, Also: []string{"head.weight"}}}, f.Tensors)
+}
+
+// A small archive that unfolds to very much, or to very many, is refused before anything of it is read.
+func TestArchivesThatUnfoldToTooMuch(t *testing.T) {
+	var file bytes.Buffer
+	z := zip.NewWriter(&file)
+	zeros := make([]byte, 1<<20)
+	for i := range 300 { // 300 MB in 300 kB
+		w, err := z.Create(fmt.Sprintf("layer%d.npy", i))
+		require.NoError(t, err)
+		head := []byte("{'descr': '|u1', 'fortran_order': False, 'shape': (1048576,), }\n")
+		_, err = w.Write(append(append([]byte("\x93NUMPY\x01\x00"), byte(len(head)), 0), head...))
+		require.NoError(t, err)
+		_, err = w.Write(zeros)
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	require.Less(t, file.Len(), 1<<20)
+	_, err := Open(bytes.NewReader(file.Bytes()), int64(file.Len()))
+	require.ErrorIs(t, err, ErrFormat)
+	require.ErrorContains(t, err, "which is more than 100 times as many")
+
+	var many bytes.Buffer
+	z = zip.NewWriter(&many)
+	for i := range MaxTensors + 1 {
+		_, err := z.CreateHeader(&zip.FileHeader{Name: fmt.Sprintf("%d.npy", i), Method: zip.Store})
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	_, err = Open(bytes.NewReader(many.Bytes()), int64(many.Len()))
+	require.ErrorContains(t, err, "100001 members; at most 100000 are read")
+
+	var header strings.Builder
+	header.WriteString(`{"a":{"dtype":"U8","shape":[0],"data_offsets":[0,0]}`)
+	for i := range MaxTensors {
+		fmt.Fprintf(&header, `,"t%d":{"dtype":"U8","shape":[0],"data_offsets":[0,0]}`, i)
+	}
+	header.WriteString("}")
+	long := append(binary.LittleEndian.AppendUint64(nil, uint64(header.Len())), header.String()...)
+	_, err = Open(bytes.NewReader(long), int64(len(long)))
+	require.ErrorContains(t, err, "more than 100000 tensors")
 }

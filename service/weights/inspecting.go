@@ -33,7 +33,6 @@ const (
 	inspectTime  = 10 * time.Minute // a file that takes longer is given up
 	inspectTries = 4                // where its chunks are away, within about five minutes
 	inspectAgain = time.Hour        // until a file whose chunks stayed away is tried again
-	mostTensors  = 100_000
 	Queue        = "weights"
 )
 
@@ -48,6 +47,7 @@ type inspectArgs struct {
 	Run        int64  `json:"run"`
 	Checkpoint int64  `json:"checkpoint"`
 	Path       string `json:"path"`
+	Person     int64  `json:"person,omitempty"` // who saved it; 0: not known
 }
 
 func (inspectArgs) Kind() string { return "inspect-weights" }
@@ -66,6 +66,36 @@ func (inspectArgs) InsertOpts() river.InsertOpts {
 type Inspect struct {
 	river.WorkerDefaults[inspectArgs]
 	service *Weights
+
+	mutex sync.Mutex
+	busy  map[int64]bool // people of whom a file is being looked into, here
+}
+
+// Workers is how many files are looked into at a time by a replica, each of another person; turnPause is how long a file
+// waits whose person has one already.
+const (
+	Workers   = 2
+	turnPause = time.Second
+)
+
+// begin takes a person's turn; false: they have it already.
+func (w *Inspect) begin(person int64) bool {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	if person != 0 && w.busy[person] {
+		return false
+	}
+	if w.busy == nil {
+		w.busy = map[int64]bool{}
+	}
+	w.busy[person] = true
+	return true
+}
+
+func (w *Inspect) end(person int64) {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	delete(w.busy, person)
 }
 
 // Timeout is longer than a look takes, which ends itself in time to say why.
@@ -77,6 +107,10 @@ func (w *Inspect) Work(ctx context.Context, job *river.Job[inspectArgs]) error {
 	if err != nil {
 		return river.JobCancel(err)
 	}
+	if !w.begin(job.Args.Person) {
+		return river.JobSnooze(turnPause) // others come first: one person's files take one worker
+	}
+	defer w.end(job.Args.Person)
 	p := store.PendingFile{Digest: digest, Run: job.Args.Run, Checkpoint: job.Args.Checkpoint, Path: job.Args.Path}
 	found, err := w.service.inspectFile(ctx, p)
 	if ctx.Err() != nil {
@@ -124,17 +158,18 @@ func (s *Weights) InspectLater(ctx context.Context, q store.InTx, run, id int64,
 	if len(pending) == 0 {
 		return nil
 	}
-	_, err := jobs.InsertManyTx(ctx, q.Tx(), inspections(pending))
+	who, _ := act.Asks(ctx)
+	_, err := jobs.InsertManyTx(ctx, q.Tx(), inspections(pending, who.ID))
 	return err
 }
 
 // inspections are the jobs for files, one for each content.
-func inspections(files []store.PendingFile) (out []river.InsertManyParams) {
+func inspections(files []store.PendingFile, person int64) (out []river.InsertManyParams) {
 	seen := map[string]bool{}
 	for _, f := range files {
 		if digest := hex.EncodeToString(f.Digest); !seen[digest] {
 			seen[digest] = true
-			out = append(out, river.InsertManyParams{Args: inspectArgs{digest, f.Run, f.Checkpoint, f.Path}})
+			out = append(out, river.InsertManyParams{Args: inspectArgs{digest, f.Run, f.Checkpoint, f.Path, person}})
 		}
 	}
 	return out
@@ -151,7 +186,7 @@ func (s *Weights) InspectPending(ctx context.Context) error {
 	if jobs == nil {
 		return nil
 	}
-	_, err = jobs.InsertMany(ctx, inspections(pending))
+	_, err = jobs.InsertMany(ctx, inspections(pending, 0))
 	return err
 }
 
@@ -195,9 +230,6 @@ func (s *Weights) describe(ctx context.Context, file store.File) (list []describ
 	f, err := s.openTensors(ctx, file)
 	if err != nil {
 		return nil, print, err
-	}
-	if len(f.Tensors) > mostTensors {
-		return nil, print, fmt.Errorf("it has %d tensors, more than %d", len(f.Tensors), mostTensors)
 	}
 	list = make([]described, len(f.Tensors))
 	for k, t := range f.Tensors {
