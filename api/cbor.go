@@ -2,6 +2,7 @@ package api
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -37,7 +38,15 @@ var unpack = func() cbor.DecMode {
 }()
 
 // UnmarshalCBOR reads what Format's Marshal wrote.
-func UnmarshalCBOR(data []byte, into any) error { return unpack.Unmarshal(data, into) }
+func UnmarshalCBOR(data []byte, into any) error {
+	if err := unpack.Unmarshal(data, into); err != nil {
+		return fmt.Errorf("%w: %w", ErrCBOR, err)
+	}
+	return nil
+}
+
+// ErrCBOR is wrapped by errors of CBOR that cannot be read into what is wanted.
+var ErrCBOR = errors.New("not the CBOR that is wanted")
 
 // Ints is a list of whole numbers; in CBOR a typed array.
 type Ints []int64

@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"kembrel/api"
@@ -51,6 +52,21 @@ func local(address string) bool {
 // ErrAway is wrapped by errors of a service that does not answer.
 var ErrAway = errors.New("the service does not answer")
 
+// late says that the service had not answered when the time for it was over. It wraps context.DeadlineExceeded.
+type late struct{ url string }
+
+func (e late) Error() string { return "the service at " + e.url + " did not answer in time" }
+
+func (e late) Unwrap() error { return context.DeadlineExceeded }
+
+// orLate puts words in the place of a deadline that has passed; people read them.
+func (c *Client) orLate(ctx context.Context, err error) error {
+	if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return late{c.URL}
+	}
+	return err
+}
+
 // Call calls an operation. An answer that is a problem comes back as *api.Problem.
 func Call[I, O any](ctx context.Context, c *Client, op api.Operation[I, O], in *I) (*O, error) {
 	response, err := c.send(ctx, op.Spec, in)
@@ -64,13 +80,30 @@ func Call[I, O any](ctx context.Context, c *Client, op api.Operation[I, O], in *
 		return out, nil
 	}
 	if err := decode(response, out); err != nil {
-		if level(response) > api.Level {
-			return nil,
-				fmt.Errorf("the service at %s is %s, newer than this kembrel, and its answer cannot be read: update this kembrel (%s: %w)", c.URL, version(response), op.ID, err)
-		}
-		return nil, fmt.Errorf("answer of %s: %w", op.ID, err)
+		return nil, c.unreadable(ctx, op.ID, response, err)
 	}
 	return out, nil
+}
+
+// unreadable says in a sentence why an answer cannot be read: it did not come whole, or it is of another version.
+func (c *Client) unreadable(ctx context.Context, what string, response *http.Response, err error) error {
+	var syntax *json.SyntaxError
+	var kind *json.UnmarshalTypeError
+	switch l := level(response); {
+	case ctx.Err() != nil:
+		return c.orLate(ctx, ctx.Err())
+	case errors.As(err, &kind), errors.As(err, &syntax), errors.Is(err, api.ErrCBOR):
+		switch {
+		case l > api.Level:
+			return fmt.Errorf("the service at %s is %s, newer than this kembrel, which cannot read its answer: update this kembrel",
+				c.URL, version(response))
+		case l < api.Level:
+			return fmt.Errorf("the service at %s is %s, older than this kembrel, which cannot read its answer: update the service",
+				c.URL, version(response))
+		}
+		return fmt.Errorf("the answer of %s to %q cannot be read; is it a Kembrel service?", c.URL, what)
+	}
+	return fmt.Errorf("%w at %s: its answer broke off", ErrAway, c.URL)
 }
 
 // level is what a service can say and understand; one of before levels says none.
@@ -131,11 +164,47 @@ func All[I, T any](ctx context.Context, c *Client, op api.Operation[I, api.Page[
 	}
 }
 
+// Tries of a request that can be sent again without harm: it only reads, or has an Idempotency-Key. They bridge a replica
+// that is being restarted; a service that is away for longer is the caller's to wait for.
+const (
+	mostTries = 4
+	mostPause = 2 * time.Second
+)
+
+// again says that a request may be sent again after a while.
+type again struct {
+	error
+	after time.Duration
+}
+
+func (e again) Unwrap() error { return e.error }
+
+// send sends a request, again where that does no harm and the service, or a proxy before it, says that it is only away
+// for a moment. The body of the answer is the caller's to close.
 func (c *Client) send(ctx context.Context, spec api.Spec, in any) (*http.Response, error) {
 	r := request{path: spec.Path, query: url.Values{}, header: http.Header{}, binary: spec.Binary}
 	if err := r.fill(reflect.ValueOf(in).Elem()); err != nil {
 		return nil, fmt.Errorf("call %s: %w", spec.ID, err)
 	}
+	harmless := spec.Method == http.MethodGet || r.header.Get("Idempotency-Key") != ""
+	for try := 1; ; try++ {
+		response, err := c.sendOnce(ctx, spec, &r)
+		var later again
+		if !errors.As(err, &later) {
+			return response, err
+		}
+		if !harmless || try == mostTries {
+			return nil, later.error
+		}
+		select {
+		case <-ctx.Done():
+			return nil, later.error
+		case <-time.After(min(max(later.after, 100*time.Millisecond<<try), mostPause)):
+		}
+	}
+}
+
+func (c *Client) sendOnce(ctx context.Context, spec api.Spec, r *request) (*http.Response, error) {
 	address := c.URL + api.Base + r.path
 	if len(r.query) > 0 {
 		address += "?" + r.query.Encode()
@@ -163,13 +232,20 @@ func (c *Client) send(ctx context.Context, spec api.Spec, in any) (*http.Respons
 	response, err := c.HTTP.Do(request)
 	if err != nil {
 		if ctx.Err() != nil {
-			return nil, ctx.Err()
+			return nil, c.orLate(ctx, ctx.Err())
 		}
 		var outer *url.Error
 		if errors.As(err, &outer) {
 			err = outer.Err // without the address, which is said already
 		}
-		return nil, fmt.Errorf("%w at %s: %w", ErrAway, c.URL, err)
+		if slow, ok := err.(interface{ Timeout() bool }); ok && slow.Timeout() {
+			return nil, fmt.Errorf("%w at %s in time", ErrAway, c.URL)
+		}
+		err = fmt.Errorf("%w at %s: %w", ErrAway, c.URL, err)
+		if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) { // it took the request, and went
+			err = again{error: err}
+		}
+		return nil, err
 	}
 	if response.StatusCode < 300 {
 		return response, nil
@@ -181,6 +257,15 @@ func (c *Client) send(ctx context.Context, spec api.Spec, in any) (*http.Respons
 	if kind != "application/problem+json" || json.Unmarshal(content, problem) != nil {
 		problem = api.Fail(api.KindOfStatus(response.StatusCode), "%s answered %s; is it a Kembrel service?",
 			c.URL, response.Status)
+		if slices.Contains([]int{http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout},
+			response.StatusCode) {
+			problem = api.Fail(api.Unavailable, "%s answered %s: the service behind it cannot be reached now", c.URL,
+				response.Status)
+			return nil, again{error: problem, after: retryAfter(response)}
+		}
+	}
+	if problem.Kind() == api.Unavailable && response.Header.Get("Retry-After") != "" {
+		return nil, again{error: problem, after: retryAfter(response)}
 	}
 	if problem.Kind() == api.SignedOut && c.Token == "" && c.HTTP.Jar == nil {
 		problem.Detail = fmt.Sprintf("nobody is signed in to %s here: kembrel sign-in --name YOU --url %[1]s, or with the link that you were given; programs have a token (KEMBREL_TOKEN)",
@@ -190,6 +275,15 @@ func (c *Client) send(ctx context.Context, spec api.Spec, in any) (*http.Respons
 		problem.Detail += fmt.Sprintf(" (the service at %s is %s, older than this kembrel, and may not know what is asked of it: update it)", c.URL, version(response))
 	}
 	return nil, problem
+}
+
+// retryAfter is how long the service asks to wait; 0: it does not say.
+func retryAfter(response *http.Response) time.Duration {
+	seconds, err := strconv.Atoi(response.Header.Get("Retry-After"))
+	if err != nil || seconds < 0 {
+		return 0
+	}
+	return time.Duration(seconds) * time.Second
 }
 
 type request struct {

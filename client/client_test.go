@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -98,7 +99,7 @@ func TestProblems(t *testing.T) {
 			`there is no project "vessels"`},
 		{"another server altogether", saying(404, "text/html", "<h1>Not here</h1>", level...), api.NotFound,
 			"is it a Kembrel service?"},
-		{"a proxy that is ill", saying(502, "text/plain", "bad gateway", level...), api.Internal, "502 Bad Gateway"},
+		{"a proxy that is ill", saying(502, "text/plain", "bad gateway", level...), api.Unavailable, "502 Bad Gateway"},
 		{"a problem that is none", saying(500, "application/problem+json", "{", level...), api.Internal, "500"},
 		{"an older service", saying(404, "application/problem+json", string(text), api.LevelHeader, "1",
 			api.VersionHeader, "v0.9"), api.NotFound, "is version v0.9, older than this kembrel"},
@@ -114,7 +115,7 @@ func TestProblems(t *testing.T) {
 	require.ErrorContains(t, err, "newer than this kembrel")
 	odd, _, _ := answering(t, saying(200, "application/json", `{"key":7}`, level...))
 	_, err = Call(t.Context(), odd, api.GetProject, project)
-	require.ErrorContains(t, err, "answer of project")
+	require.ErrorContains(t, err, "cannot be read; is it a Kembrel service?")
 }
 
 // A service that is away is told from one that refuses, and a caller that gives up from both.
@@ -307,5 +308,53 @@ func TestRestore(t *testing.T) {
 	for _, path := range []string{"../outside", "/etc/passwd", "a/../../b"} {
 		bad := []api.File{{Part: "weights", Path: path, Size: 1}}
 		require.ErrorContains(t, Restore(t.Context(), c, at, bad, other, true, silent), "cannot be restored", path)
+	}
+}
+
+// What only reads is asked again where the service is away for a moment; what writes is not, unless it may be said twice.
+func TestWhatDoesNoHarmIsAskedAgain(t *testing.T) {
+	for _, moment := range []http.HandlerFunc{
+		saying(503, "application/problem+json", `{"type":"urn:kembrel:problem:unavailable","status":503}`, "Retry-After", "0"),
+		saying(502, "text/html", "<h1>Bad Gateway</h1>"),
+		func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) }, // it took the request, and went
+	} {
+		var asked atomic.Int32
+		c, _, _ := answering(t, func(w http.ResponseWriter, r *http.Request) {
+			if asked.Add(1) < 3 {
+				moment(w, r)
+				return
+			}
+			saying(200, "application/json", `{"key":"vessels"}`)(w, r)
+		})
+		_, err := Call(t.Context(), c, api.GetProject, &api.ProjectInput{Project: "vessels"})
+		require.NoError(t, err)
+		require.EqualValues(t, 3, asked.Load())
+		asked.Store(0)
+		_, err = Call(t.Context(), c, api.ChangeProject, &api.ProjectEdit{ProjectInput: api.ProjectInput{Project: "vessels"}})
+		require.Error(t, err)
+		require.EqualValues(t, 1, asked.Load(), "it may have been done")
+	}
+}
+
+// Nothing that Go says of a deadline, or of JSON that does not fit, reaches a person.
+func TestErrorsAreSentences(t *testing.T) {
+	c, _, _ := answering(t, func(w http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
+	soon, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	_, err := Call(soon, c, api.GetProject, &api.ProjectInput{Project: "vessels"})
+	require.ErrorIs(t, err, context.DeadlineExceeded)
+	require.EqualError(t, err, "the service at "+c.URL+" did not answer in time")
+	for level, want := range map[string]string{"99": "newer than this kembrel, which cannot read its answer: update this kembrel",
+		"1": "older than this kembrel, which cannot read its answer: update the service", "2": "is it a Kembrel service?"} {
+		for _, body := range []string{`{"key":{"of":"another kind"}}`, `{"key":[1`} {
+			c, _, _ = answering(t, saying(200, "application/json", body, api.LevelHeader, level, api.VersionHeader, "7"))
+			_, err = Call(t.Context(), c, api.GetProject, &api.ProjectInput{Project: "vessels"})
+			require.Error(t, err)
+			require.NotContains(t, err.Error(), "unmarshal")
+			require.NotContains(t, err.Error(), "EOF")
+			if !strings.HasSuffix(body, "1") {
+				require.ErrorContains(t, err, want)
+			}
+		}
 	}
 }

@@ -44,6 +44,8 @@ type server struct {
 	metrics *metrics
 	bodies  *shares // weight of bodies
 	exports *shares // histories being read
+
+	closing chan struct{} // closed when the service is about to end
 }
 
 // Server answers HTTP.
@@ -66,7 +68,7 @@ func New(s *service.Service, o Options) *Server {
 	engine.HandleMethodNotAllowed = true
 	engine.RedirectTrailingSlash = false
 	w := &server{service: s, options: o, metrics: newMetrics(s), bodies: newShares(bodiesInAll, bodiesEach),
-		exports: newShares(exportsInAll, exportsEach)}
+		exports: newShares(exportsInAll, exportsEach), closing: make(chan struct{})}
 	engine.Use(w.observe, w.recover, w.protect, w.identify)
 	engine.NoMethod(func(c *gin.Context) {
 		writeProblem(c, api.Fail(api.NotAllowed, "%s is not a method of %s", c.Request.Method, c.Request.URL.Path))
@@ -124,19 +126,42 @@ func (s *Server) Metrics() http.Handler {
 	return promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{})
 }
 
+// How the service ends: for turnAway it answers new requests with 503, so that a proxy and clients go elsewhere; requests
+// under way get finishTime.
+const (
+	turnAway   = 300 * time.Millisecond
+	finishTime = 20 * time.Second
+)
+
+// whileOpen answers with 503 once the service is about to end.
+func (w *server) whileOpen(inner http.Handler) http.Handler {
+	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		select {
+		case <-w.closing:
+			rw.Header().Set("Retry-After", "1")
+			rw.Header().Set("Connection", "close")
+			sendProblem(rw, api.Fail(api.Unavailable, "the service is being restarted; try again in a moment"))
+		default:
+			inner.ServeHTTP(rw, r)
+		}
+	})
+}
+
 // Serve answers on address, and with metrics on another ("" for none), until ctx ends; requests under way get some
-// seconds to finish. ready is called once the addresses are taken and before the first answer: callers wait meanwhile.
+// seconds to finish, new ones 503. ready is called once the addresses are taken and before the first answer: callers wait meanwhile.
 // Its error ends it.
 func (s *Server) Serve(ctx context.Context, address, metricsAddress string, ready func(address string) error) error {
 	listener, err := listen(ctx, address)
 	if err != nil {
 		return err
 	}
-	main := &http.Server{Handler: s.Handler(), TLSConfig: s.options.TLS, ReadHeaderTimeout: 10 * time.Second,
+	requests, giveUp := context.WithCancel(context.WithoutCancel(ctx)) // those under way go on when ctx ends
+	defer giveUp()
+	main := &http.Server{Handler: s.whileOpen(s.Handler()), TLSConfig: s.options.TLS, ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout:    2 * time.Minute,
 		MaxHeaderBytes: 5 * longestHead, // so that what is too long is answered with a problem
 		ErrorLog:       slog.NewLogLogger(s.options.Log.Handler(), slog.LevelWarn),
-		BaseContext:    func(net.Listener) context.Context { return ctx }}
+		BaseContext:    func(net.Listener) context.Context { return requests }}
 	listeners := map[*http.Server]net.Listener{main: listener}
 	if metricsAddress != "" {
 		l, err := listen(ctx, metricsAddress)
@@ -166,7 +191,11 @@ func (s *Server) Serve(ctx context.Context, address, metricsAddress string, read
 	case <-ctx.Done():
 	case err = <-failed:
 	}
-	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), 8*time.Second)
+	close(s.closing)
+	if err == nil {
+		time.Sleep(turnAway)
+	}
+	stopping, cancel := context.WithTimeout(requests, finishTime)
 	defer cancel()
 	for server := range listeners {
 		if server.Shutdown(stopping) != nil {

@@ -228,6 +228,13 @@ func (w *server) events(_ context.Context, _ act.Who, in *api.EventsInput) (*hum
 				return
 			case text = <-out:
 			case <-calm.C:
+			case <-w.closing: // the client comes back by itself, here or at another replica
+				if began {
+					control.SetWriteDeadline(time.Now().Add(time.Second))
+					g.Writer.WriteString("event: closing\nretry: 1000\ndata: {}\n\n")
+					control.Flush()
+				}
+				return
 			}
 			if !began {
 				began = true

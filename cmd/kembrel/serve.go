@@ -323,10 +323,10 @@ func runService(ctx context.Context, a *term.App, log *slog.Logger, how reach, d
 	if err != nil {
 		return fmt.Errorf("make the first administrator: %w", err)
 	}
-	ctx, cancel := context.WithCancel(ctx)
+	running, cancel := context.WithCancel(context.WithoutCancel(ctx)) // requests under way need it to their end
 	defer cancel()
 	done := make(chan error, 1)
-	go func() { done <- svc.Run(ctx) }()
+	go func() { done <- svc.Run(running) }()
 	server := web.New(svc, web.Options{Log: log, Version: a.Version, Console: console.Files(), Python: python.Files,
 		Go: kembrel.Source, GoTime: bindingChanged(),
 		Platforms: platforms(a), TLS: how.tls, Secure: how.secure, Proxies: proxies})

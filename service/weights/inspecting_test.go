@@ -50,3 +50,14 @@ func TestReadsAhead(t *testing.T) {
 	}
 	require.LessOrEqual(t, from.count, 5)
 }
+
+// One person's files take one worker, so that another's come between.
+func TestPeopleTakeTurns(t *testing.T) {
+	w := &Inspect{}
+	require.True(t, w.begin(7))
+	require.False(t, w.begin(7))
+	require.True(t, w.begin(8))
+	require.True(t, w.begin(0), "of whom nobody knows who saved it")
+	w.end(7)
+	require.True(t, w.begin(7))
+}
