@@ -221,6 +221,11 @@ func (s *sender) sendWhole(ctx context.Context, p pending) (inStep bool, err err
 	s.counted = *counted
 	if inStep {
 		s.readings.Add(int64(p.builder.Len()))
+		for _, r := range p.records {
+			if r.Kind != spool.Readings {
+				s.others.Add(1)
+			}
+		}
 	}
 	s.change(func(st *spool.State) { st.Batch, st.Upto = counted.Batch, counted.Upto })
 	return inStep, nil

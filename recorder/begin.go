@@ -190,7 +190,7 @@ func Leftovers(ctx context.Context, o Options, run string, say func(string, ...a
 	for _, i := range spools {
 		if i.Run == run && i.Service == o.Service && !i.Held && i.Why == "" {
 			say("sending what an earlier recorder kept of %s", run)
-			if _, _, err := SendLeftover(ctx, o, i.Folder, say); err != nil {
+			if _, err := SendLeftover(ctx, o, i.Folder, say); err != nil {
 				return fmt.Errorf("the spool %s holds more of %s: %w", filepath.Base(i.Folder), run, err)
 			}
 		}

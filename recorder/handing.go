@@ -178,6 +178,9 @@ func (s *sender) addSheet(ctx context.Context, m spool.Manifest, files []api.Fil
 		in.Body.Of = s.evaluation.Number
 	}
 	_, err := client.Call(ctx, s.client, api.AddSheet, in)
+	if err == nil {
+		s.sheets.Add(1)
+	}
 	return err
 }
 
@@ -189,6 +192,9 @@ func (s *sender) addFile(ctx context.Context, m spool.Manifest, files []api.File
 		in.Body.Of = s.evaluation.Number
 	}
 	_, err := client.Call(ctx, s.client, api.AddRunFile, in)
+	if err == nil {
+		s.files.Add(1)
+	}
 	return err
 }
 

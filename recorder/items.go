@@ -131,6 +131,7 @@ func (s *sender) sendItems(ctx context.Context, items []spool.Manifest) error {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case err == nil:
+		s.snapshots.Add(1)
 		s.sayMade(made, bad)
 		s.change(func(st *spool.State) { // a few of them alone would be another snapshot
 			st.Snapshot = nil

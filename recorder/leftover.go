@@ -3,8 +3,10 @@ package recorder
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
+	"kembrel/api"
 	"kembrel/client"
 	"kembrel/recorder/spool"
 )
@@ -13,22 +15,27 @@ import (
 // was never recorded, although its program is gone, has failed: recorder and program ended together. The error wraps
 // spool.ErrHeld where a recorder still lives, or the program does, which may be starting another recorder.
 func SendLeftover(ctx context.Context, o Options, folder string,
-	say func(string, ...any)) (readings, checkpoints int64, err error) {
+	say func(string, ...any)) (sent Sent, err error) {
 	s, err := spool.Open(folder)
 	if err != nil {
-		return 0, 0, err
+		return sent, err
 	}
 	if s.Damage > 0 {
 		say("the spool was damaged: %d bytes behind its last whole record are set aside in records.cut", s.Damage)
 	}
 	if s.ProgramLives() && !o.Force {
 		s.Close()
-		return 0, 0, spool.ErrHeld // its program may be starting another recorder
+		return sent, spool.ErrHeld // its program may be starting another recorder
+	}
+	if o.Into != "" {
+		if err := s.SetProject(o.Into); err != nil {
+			return sent, errors.Join(err, s.Close())
+		}
 	}
 	if cutOffEvaluation(s) {
 		say("the evaluation of %s/%d@%s was cut off before it found anything; nothing of it is kept", s.Leg.Project,
 			s.Leg.Number, s.Leg.Evaluation.At)
-		return 0, 0, s.Remove()
+		return sent, s.Remove()
 	}
 	if err := readRest(s, say); err != nil {
 		say("the rest of the program's output could not be read for readings: %v", withoutPath(err))
@@ -44,9 +51,47 @@ func SendLeftover(ctx context.Context, o Options, folder string,
 		go n.tellProgress(telling)
 	}
 	if err = n.send(ctx); err == nil && s.Damage == 0 {
-		return n.readings.Load(), n.stored.Load(), s.Remove()
+		return n.sent(), s.Remove()
 	}
-	return n.readings.Load(), n.stored.Load(), errors.Join(err, s.Close())
+	return n.sent(), errors.Join(err, s.Close())
+}
+
+// Sent is what was brought to the service.
+type Sent struct {
+	Run                                                      string // its address; "": it was not begun
+	Readings, Checkpoints, Sheets, Files, Snapshots, Records int64  // Records: notes, hyperparameters and the like
+}
+
+// Say names all of it, and whose it is.
+func (s Sent) Say() string {
+	var parts []string
+	for _, p := range []struct {
+		n         int64
+		one, many string
+	}{{s.Readings, "reading", "readings"}, {s.Checkpoints, "checkpoint", "checkpoints"},
+		{s.Sheets, "prediction sheet", "prediction sheets"}, {s.Files, "file", "files"},
+		{s.Snapshots, "snapshot of data", "snapshots of data"}, {s.Records, "other record", "other records"}} {
+		switch {
+		case p.n == 1:
+			parts = append(parts, "1 "+p.one)
+		case p.n > 1 || p.many == "readings":
+			parts = append(parts, api.Thousands(p.n)+" "+p.many)
+		}
+	}
+	text := strings.Join(parts, ", ")
+	if i := strings.LastIndex(text, ", "); i > 0 {
+		text = text[:i] + " and" + text[i+1:]
+	}
+	if s.Run != "" {
+		text += " of " + s.Run
+	}
+	return text
+}
+
+// sent is what the sender has brought.
+func (s *sender) sent() Sent {
+	return Sent{Run: s.spool.State().Run, Readings: s.readings.Load(), Checkpoints: s.stored.Load(),
+		Sheets: s.sheets.Load(), Files: s.files.Load(), Snapshots: s.snapshots.Load(), Records: s.others.Load()}
 }
 
 // remainsSender sends a spool whose program has ended.

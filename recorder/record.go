@@ -43,6 +43,7 @@ type Options struct {
 	Grace    time.Duration                       // how long it may take to end by itself, and again after SIGTERM
 	Progress bool                                // SendLeftover says now and then how far it is
 	Force    bool                                // SendLeftover sends even while the program lives
+	Into     string                              // SendLeftover: the project for runs that were not begun; "": their own
 	Connect  func(service string) *client.Client // with the credentials of the moment
 	Out      io.Writer
 	Err      io.Writer
@@ -92,6 +93,9 @@ func newRecording(o Options, s *spool.Spool) *recording {
 func Check(ctx context.Context, o *Options) error {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
+	if api.CheckProjectKey(o.Project) != nil {
+		return noProject(o.Project)
+	}
 	c, in := o.Connect(o.Service), &api.ProjectInput{Project: o.Project}
 	project, err := client.Call(ctx, c, api.GetProject, in)
 	if api.Is(err, api.NotFound) {
@@ -110,6 +114,14 @@ func Check(ctx context.Context, o *Options) error {
 		o.rules.Rule = o.Stop
 	}
 	return nil
+}
+
+// noProject says that a run cannot be delivered as it names no project.
+func noProject(key string) error {
+	if key == "" {
+		return api.Fail(api.NotFound, "no project is named (--project, or KEMBREL_PROJECT)")
+	}
+	return api.Fail(api.NotFound, "%.60q is no key of a project", key)
 }
 
 // begin makes the spool and the socket and starts sending.
@@ -279,6 +291,11 @@ func (r *recording) say(format string, args ...any) {
 	}
 }
 
+// loud says what also those want to know who want to hear nothing.
+func (r *recording) loud(format string, args ...any) {
+	r.voice.say(plain.Text(fmt.Sprintf(format, args...)))
+}
+
 func (r *recording) noteProgram(pid int) {
 	r.program.Store(int32(pid))
 	if err := r.spool.SetProgram(pid); err != nil {
@@ -440,7 +457,10 @@ func (r *recording) close(err error) {
 			r.say("what waited in memory is in %s", saved)
 		}
 	}
-	if errors.Is(err, errRefused) {
+	if r.spool.State().Run == "" && api.Is(err, api.NotFound) {
+		r.loud("NOTHING OF THIS RUN IS DELIVERED: %s. The spool %s keeps it all. Create the project and run: kembrel spool send; or send it to another project: kembrel spool send %[2]s --project PROJECT",
+			problemOf(err), id)
+	} else if errors.Is(err, errRefused) {
 		r.say("%v; the spool %s keeps it: see kembrel spool", err, id)
 	} else {
 		r.say("the service did not take everything yet; the next recorder here sends the rest, or: kembrel spool send %s", id)

@@ -49,6 +49,10 @@ type sender struct {
 	progress      atomic.Int64 // rises with everything that the service has taken
 	readings      atomic.Int64 // sent
 	stored        atomic.Int64 // checkpoints sent
+	sheets        atomic.Int64 // and what else
+	files         atomic.Int64
+	snapshots     atomic.Int64
+	others        atomic.Int64 // records of other kinds
 	chunks        atomic.Int64 // bytes of chunks sent
 	settled       atomic.Int64 // bytes of chunks that the service has, of checkpoints that are not committed
 	away          atomic.Bool  // the service did not answer the last time
@@ -194,6 +198,9 @@ func (s *sender) openLeg(ctx context.Context) error {
 	s.client = s.connect()
 	l := s.spool.Leg
 	number := l.Number
+	if number == 0 && api.CheckProjectKey(l.Project) != nil {
+		return noProject(l.Project)
+	}
 	if number == 0 {
 		var err error
 		if number, err = s.beginRun(ctx); err != nil {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -17,6 +16,7 @@ import (
 	"kembrel/cli/term"
 	"kembrel/client"
 	"kembrel/core/hyper"
+	"kembrel/host"
 	"kembrel/recorder"
 	"kembrel/recorder/spool"
 )
@@ -67,9 +67,6 @@ for the service, nor fails because of it. The exit code is the program's own.`,
 			}
 			if again != "" {
 				return a.resumeAttached(cmd, o, again, with, takeOver, r.more, attach, args)
-			}
-			if err := api.CheckProjectKey(o.Project); err != nil {
-				return term.Usage("say which project the run belongs to (--project): %w", err)
 			}
 			if r.o.Hyper, err = parseHyper(assignments); err != nil {
 				return err
@@ -218,6 +215,10 @@ not committed is cleaned away there within about a day.`,
 				if err == nil {
 					err = s.Remove()
 				}
+				if host.NoRoom(err) {
+					return fmt.Errorf("%s cannot be given up while the disk is full: taking hold of it needs a few kilobytes. Free some, or remove the folder %s yourself",
+						id, spools[i].Folder)
+				}
 				if err != nil {
 					return err
 				}
@@ -229,13 +230,21 @@ not committed is cleaned away there within about a day.`,
 }
 
 func (a *Commands) spoolSend() *cobra.Command {
-	var to string
+	var to, into string
 	cmd := &cobra.Command{Use: "send [SPOOL...]", Short: "Send what dead recorders left",
 		Long: `Send what dead recorders left, each to the service that it was recorded for; with --to, to another address: that of a service that has moved.
 A service that has not heard of a run begins it anew.`,
-		Example: "  kembrel spool send\n  kembrel spool send 0190f5b2 --to https://kembrel.example",
+		Example: "  kembrel spool send\n  kembrel spool send 0190f5b2 --project vessels\n  kembrel spool send 0190f5b2 --to https://kembrel.example",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o := a.RecorderOptions()
+			if o.Into = into; into != "" {
+				if err := api.CheckProjectKey(into); err != nil {
+					return term.Usage("--project: %w", err)
+				}
+				if len(args) == 0 {
+					return term.Usage("--project needs the spools that go there: kembrel spool lists them")
+				}
+			}
 			if to != "" {
 				to = client.Address(to)
 				o.Connect = func(string) *client.Client { return term.Connect(to) }
@@ -250,7 +259,7 @@ A service that has not heard of a run begins it anew.`,
 			}
 			o.Progress, o.Force = term.IsTerminal(a.Err), len(args) > 0
 			var failed error
-			sent := 0
+			count := 0
 			for _, s := range spools {
 				if len(args) > 0 && !wanted[s.ID] {
 					continue
@@ -266,7 +275,7 @@ A service that has not heard of a run begins it anew.`,
 					fmt.Fprintf(a.Err, "%s: %v\n", s.ID, err)
 					continue
 				}
-				readings, checkpoints, err := recorder.SendLeftover(cmd.Context(), o, s.Folder,
+				sent, err := recorder.SendLeftover(cmd.Context(), o, s.Folder,
 					func(format string, args ...any) {
 						fmt.Fprintf(a.Err, "%s: %s\n", s.ID, fmt.Sprintf(format, args...))
 					})
@@ -280,19 +289,20 @@ A service that has not heard of a run begins it anew.`,
 					fmt.Fprintf(a.Err, "%s: %v\n", s.ID, err)
 					continue
 				}
-				sent++
-				fmt.Fprintf(a.Out, "%s: sent %d readings and %d checkpoints of %s\n", s.ID, readings, checkpoints,
-					filepath.Base(s.Project))
+				count++
+				fmt.Fprintf(a.Out, "%s: sent %s\n", s.ID, sent.Say())
 			}
 			for id := range wanted {
 				failed = term.Exit{Code: term.ExitNotFound,
 					Err: fmt.Errorf("there is no spool %q; kembrel spool lists them", id)}
 			}
-			if failed == nil && sent == 0 {
+			if failed == nil && count == 0 {
 				fmt.Fprintln(a.Out, "Nothing to send.")
 			}
 			return failed
 		}}
+	cmd.Flags().StringVar(&into, "project", "",
+		"begin the run in this project, where the service does not know it yet: it named none, or one that is not there")
 	cmd.Flags().StringVar(&to, "to", "", "another address of the service than what was recorded for")
 	return cmd
 }

@@ -160,7 +160,11 @@ func (a *Commands) start(cmd *cobra.Command, r *recordFlags, command []string, c
 // checkFirst says loudly, even to the quiet, what the service would not take now. Training begins all the same.
 func (a *Commands) checkFirst(ctx context.Context, o *recorder.Options) {
 	if err := recorder.Check(ctx, o); err != nil {
-		fmt.Fprintf(a.Err, "kembrel: %v; training begins all the same and everything waits in the spool. When it is put right: kembrel spool send\n", err)
+		if api.Is(err, api.NotFound) {
+			fmt.Fprintf(a.Err, "kembrel: NOTHING CAN BE DELIVERED YET: %v. The program starts all the same, and the spool (local buffer) keeps everything. Create the project, then run: kembrel spool send; or send it to another project: kembrel spool send SPOOL --project PROJECT\n", err)
+			return
+		}
+		fmt.Fprintf(a.Err, "kembrel: %v. The program starts all the same, and the spool (local buffer) keeps everything. When the fault is fixed, run: kembrel spool send\n", err)
 	}
 }
 

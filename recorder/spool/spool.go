@@ -175,6 +175,20 @@ func (s *Spool) claim(previous []string) error {
 	return writeFile(filepath.Join(s.Folder, "recorder"), []byte(text+"\n"), true)
 }
 
+// SetProject has the spool's run begin in another project. A run that the service knows stays where it is.
+func (s *Spool) SetProject(key string) error {
+	if s.Leg.Number != 0 || s.State().Run != "" {
+		return fmt.Errorf("its run is %s/%s already", s.Leg.Project, s.State().Run)
+	}
+	leg := s.Leg
+	leg.Project = key
+	if err := writeJSON(filepath.Join(s.Folder, "leg.json"), leg, true); err != nil {
+		return err
+	}
+	s.Leg = leg
+	return nil
+}
+
 // Known notes that the service has heard of this recorder: those before it matter no more.
 func (s *Spool) Known() error { return s.claim(nil) }
 

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -26,24 +28,21 @@ func TestRecordStartsAlways(t *testing.T) {
 	require.Zero(t, code, errs)
 	require.Contains(t, out, `"kept"`)
 	require.Contains(t, errs, `there is no project "vessels"`)
-	require.Contains(t, errs, "training begins all the same")
+	require.Contains(t, errs, "The program starts all the same")
 	require.Contains(t, errs, "kembrel spool send")
 	wrong := w.speakAs(w.recordWith([]string{"--wait", "1s"}, "sh", "-c", "echo trained; exit 4"))
 	wrong.Env = append(wrong.Env, "KEMBREL_TOKEN=nonsense")
 	out, errs, code = run(wrong)
 	require.Equal(t, 4, code)
 	require.Equal(t, "trained\n", out)
-	require.Contains(t, errs, "training begins all the same")
+	require.Contains(t, errs, "The program starts all the same")
 	w.kembrel(t, "projects", "create", "vessels")
-	require.Contains(t, w.kembrel(t, "spool", "send"), "sent 1 readings")
+	require.Contains(t, w.kembrel(t, "spool", "send"), "sent 1 reading ")
 	w.nothingWaits(t)
 	states := []string{w.show(t, "vessels/1").State, w.show(t, "vessels/2").State}
 	require.ElementsMatch(t, []string{"finished", "failed"}, states)
-	for _, line := range []string{"record -- true", "record --project vessels --hyper lr -- true",
-		"record --project Vessels! -- true"} {
-		_, _, code = w.try(strings.Fields(line)...)
-		require.Equal(t, 2, code, "only a usage error stops it: %s", line)
-	}
+	_, _, code = w.try("record", "--project", "vessels", "--hyper", "lr", "--", "true")
+	require.Equal(t, 2, code, "only a usage error stops it")
 }
 
 // What was asked and what was used are two things: the run has what the program used.
@@ -368,4 +367,28 @@ func TestBlobsAwayForAMoment(t *testing.T) {
 	w.decode(t, &totals, "blobs", "--output", "json")
 	require.Zero(t, totals.Missing+totals.Damaged)
 	require.NoError(t, syscall.Access(pack, 0))
+}
+
+// A run whose project is not there is kept, says so at its start and at its end, and is sent to another project.
+func TestNoProject(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(t)
+	w.kembrel(t, "projects", "create", "vessels")
+	lines := []string{`{"kind":"readings","step":1,"epoch":1,"values":{"loss.val":0.5}}`, `{"kind":"note","text":"calm sea"}`}
+	for i, flags := range [][]string{{"--project", "nosuch"}, {"--quiet"}} {
+		cmd := w.speakAs(w.command(w.binary, slices.Concat([]string{"record"}, flags, []string{"--", os.Args[0]})...), lines...)
+		out, errs, code := run(cmd)
+		require.Zero(t, code, out+errs)
+		require.Contains(t, errs, "NOTHING CAN BE DELIVERED YET: "+[]string{`there is no project "nosuch"`, "no project is named"}[i])
+		require.Contains(t, errs, "NOTHING OF THIS RUN IS DELIVERED: ")
+		named := regexp.MustCompile(`The spool (\S+) keeps it all`).FindStringSubmatch(errs)
+		require.NotEmpty(t, named, errs)
+		id := named[1]
+		_, errs, code = w.try("spool", "send", "--project", "vessels")
+		require.Equal(t, 2, code, errs)
+		require.Equal(t, fmt.Sprintf("%s: sent 1 reading and 1 other record of vessels/%d\n", id, i+1),
+			w.kembrel(t, "spool", "send", id, "--project", "vessels"))
+		require.Equal(t, "calm sea", w.show(t, fmt.Sprintf("vessels/%d", i+1)).Notes[0].Text)
+	}
 }
