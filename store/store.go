@@ -10,6 +10,9 @@ import (
 // ErrNone says that a row asked for is not there. What a driver answers then is it.
 var ErrNone = sql.ErrNoRows
 
+// MostReports is for how many purposes the token of one event may be used to report back.
+const MostReports = 50
+
 // ErrCursor says that a place in a list is none of the list that is asked for.
 var ErrCursor = errors.New("not a place in this list")
 

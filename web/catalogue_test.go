@@ -434,3 +434,17 @@ func TestSignOffsHoldWhatTheyPromise(t *testing.T) {
 	// another may do with the lowered rule
 	require.True(t, call(t, teo, api.AskFor, askFor("in-use", 2)).Taken)
 }
+
+// The link of a check leads to the web, and a check has a name.
+func TestWhatAChecksLinkIs(t *testing.T) {
+	s, _ := catalogued(t)
+	for _, link := range []string{"javascript:alert(1)", "data:text/html,x", "ftp://harbour.example/r", "https:", "//a"} {
+		in := outcome(1, "every class", true)
+		in.Body.Link = link
+		refuse(t, s, api.ReportCheck, in, api.Invalid, "is no address on the web")
+	}
+	in := outcome(1, "  every \t class ", true)
+	in.Body.Link = "https://build.harbour.example/17"
+	require.Equal(t, "every class", call(t, s, api.ReportCheck, in).Checks[0].Name)
+	refuse(t, s, api.ReportCheck, outcome(1, " \t ", true), api.Invalid, "no name")
+}

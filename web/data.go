@@ -52,7 +52,7 @@ func (w *server) table(who act.Who, format string,
 			begun = true
 			g.Header("Content-Type", history.MediaType(format))
 			g.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s%s"`, name, history.Extension(format)))
-			return steady{g.Writer}
+			return pressed{g.Writer}
 		})
 		switch {
 		case err == nil:

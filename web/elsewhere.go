@@ -75,7 +75,7 @@ func (w *server) finishElsewhere(c *gin.Context) {
 		return
 	}
 	session, next, err := w.service.FinishElsewhere(ctx, c.Param("provider"), w.back(c), c.Query("code"),
-		state, c.ClientIP())
+		c.Query("iss"), state, c.ClientIP())
 	if err != nil {
 		w.sayElsewhere(c, err)
 		return

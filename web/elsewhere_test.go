@@ -174,6 +174,8 @@ func TestSignInElsewhere(t *testing.T) {
 			Email: "teo@harbour.example", EmailVerified: true},
 		"maud": {ID: "u2", Username: "maud", Password: "verysecure", FirstName: "Maud", LastName: "Berg",
 			Email: "maud@harbour.example", EmailVerified: false},
+		"twin": {ID: "u9", Username: "twin", Password: "verysecure", FirstName: "Another", LastName: "Lind",
+			Email: "another@harbour.example", EmailVerified: true},
 	}
 	others := staff{"rolf": {ID: "u1", Username: "rolf", Password: "verysecure", FirstName: "Rolf", LastName: "<Hale>",
 		Email: "rolf@pilots.example", EmailVerified: true}}
@@ -208,6 +210,25 @@ func TestSignInElsewhere(t *testing.T) {
 	email("Teo", "another@harbour.example")
 	require.Equal(t, "0; url=/vessels/3", s.browser(t).signIn(t, "harbour", "teo"),
 		"once joined, they are found by who they are there")
+	require.Contains(t, s.browser(t).signIn(t, "harbour", "twin"), "an address that another account there has used",
+		"a second account with the same address is not the same person")
+
+	// An answer of another issuer is not taken, and what strangers read names no address of the inside.
+	tricked := s.browser(t)
+	tricked.CheckRedirect = func(r *http.Request, _ []*http.Request) error {
+		if strings.HasSuffix(r.URL.Path, "/back") && r.URL.Query().Get("iss") == "" {
+			r.URL.RawQuery += "&iss=" + url.QueryEscape("https://evil.example")
+		}
+		return nil
+	}
+	require.Contains(t, tricked.signIn(t, "harbour", "teo"), "the answer names another issuer")
+	require.Empty(t, tricked.me(t))
+	stranger := s.browser(t)
+	gone, err := stranger.Get(s.URL + "/oidc/gone")
+	stranger.read(t, gone, err)
+	for _, c := range stranger.Jar.Cookies(gone.Request.URL) {
+		require.NotContains(t, c.Value, "127.0.0.1")
+	}
 
 	// Groups there are teams here, both ways.
 	teams := func() []string { return call(t, s, api.ListTeams, &struct{}{}).Items[0].People }

@@ -22,9 +22,11 @@ const (
 	bodyMost    = 96 << 20  // of one body
 	bodyLeast   = 16 << 20  // what every operation may weigh, however small its bodies are
 	bodyWait    = 5 * time.Second
-	// histories that are being read at once; each may go on for as long as its reader takes something every minute
-	exportsInAll  = 6
-	exportsEach   = 3
+	// histories that are being read at once; each may go on for as long as its reader keeps to the least rate
+	exportsInAll  = 12
+	exportsEach   = 2
+	exportLeast   = 16 << 10 // bytes a second that a reader of one takes, beyond what lies in the socket
+	exportPause   = 10 * time.Second
 	weightsAPiece = 64 << 10 // weight is taken in pieces
 )
 
@@ -171,6 +173,17 @@ func (h hinting) WriteHeader(status int) {
 }
 
 // export takes one of the places for reading histories.
+// pressed is a writer for who holds one of few places: each piece has to be taken at the least rate, or the answer is cut
+// off.
+type pressed struct{ http.ResponseWriter }
+
+func (p pressed) Write(data []byte) (int, error) {
+	control := http.NewResponseController(p.ResponseWriter)
+	control.SetReadDeadline(time.Now().Add(requestTime))
+	control.SetWriteDeadline(time.Now().Add(exportPause + time.Duration(len(data))*time.Second/exportLeast))
+	return p.ResponseWriter.Write(data)
+}
+
 func (w *server) export(person int64) (done func(), err error) {
 	if !w.exports.tryTake(person, 1) {
 		return nil, api.Fail(api.TooMany,

@@ -128,7 +128,7 @@ func (w *server) identify(c *gin.Context) {
 			found.who, found.err = w.service.WhoByToken(act.ForRecorders(ctx), strings.TrimSpace(token), from)
 		}
 	} else if cookie, err := c.Cookie(sessionCookie); err == nil && cookie != "" {
-		if foreignOrigin(c.Request) {
+		if w.foreignOrigin(c.Request) {
 			found.err = api.Fail(api.Denied,
 				"a session may change things only from the console's own pages (Origin check)")
 		} else {
@@ -141,12 +141,20 @@ func (w *server) identify(c *gin.Context) {
 
 // foreignOrigin reports whether a request that changes things comes from another site's page, or does not say from
 // where.
-func foreignOrigin(r *http.Request) bool {
+func (w *server) foreignOrigin(r *http.Request) bool {
 	if r.Method == http.MethodGet || r.Method == http.MethodHead {
 		return false
 	}
 	origin, err := url.Parse(r.Header.Get("Origin"))
-	return err != nil || origin.Host == "" || origin.Host != r.Host
+	if err != nil || origin.Host == "" || origin.Host != r.Host {
+		return true
+	}
+	// The scheme is part of an origin. A proxy may end TLS before a plain service, and says that it was there.
+	proxied := len(w.options.Proxies) > 0
+	for _, by := range []string{"Forwarded", "X-Forwarded-For", "X-Forwarded-Proto", "Via"} {
+		proxied = proxied || r.Header.Get(by) != ""
+	}
+	return origin.Scheme == "https" && !w.options.Secure && r.TLS == nil && !proxied
 }
 
 // allowed says why the caller may not use an operation, or nil.

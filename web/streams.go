@@ -41,7 +41,7 @@ func (w *server) history(ctx context.Context, who act.Who, in *api.HistoryInput)
 		if isHead(g.Request.Context()) { // readings are not read for that
 			return
 		}
-		if err := h.Write(g.Request.Context(), steady{g.Writer}); err != nil {
+		if err := h.Write(g.Request.Context(), pressed{g.Writer}); err != nil {
 			w.options.Log.Warn("a history was cut off", "err", err)
 			panic(http.ErrAbortHandler)
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"kembrel/api"
+	"kembrel/store"
 )
 
 // Report is what a receiver of events may report back on: the token of an event lets it do just that.
@@ -25,7 +26,9 @@ func (s *Act) Reports(ctx context.Context, q interface {
 	}
 	fresh, err := q.ReportOnce(ctx, who.Report.Subscription, who.Report.Event, purpose)
 	if err == nil && !fresh {
-		return api.Fail(api.Conflict, "this token has reported back already: %s; it may once", purpose)
+		return api.Fail(api.Conflict,
+			"this token has reported back already: %s; it may once for each purpose, and for %d in all", purpose,
+			store.MostReports)
 	}
 	return err
 }

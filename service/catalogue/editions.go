@@ -6,8 +6,10 @@ import (
 	"errors"
 	"io"
 	"maps"
+	"net/url"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"kembrel/api"
@@ -409,7 +411,15 @@ func (s *Catalogue) ReportCheck(ctx context.Context, who act.Who, in *api.NewEdi
 		return nil, err
 	}
 	b := &in.Body
-	b.Name = act.Clean(b.Name)
+	if b.Name = strings.Join(strings.Fields(act.Clean(b.Name)), " "); b.Name == "" {
+		return nil, api.Fail(api.Invalid, "the check has no name")
+	}
+	if b.Link != "" {
+		if u, err := url.Parse(b.Link); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+			return nil, api.Fail(api.Invalid, "the link %.100q is no address on the web: it begins with https:// or http://",
+				b.Link)
+		}
+	}
 	figures := map[string]api.Float{}
 	for name, v := range b.Figures {
 		figures[act.Clean(name)] = v

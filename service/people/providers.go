@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"net/url"
 	"os"
@@ -81,6 +82,7 @@ func ReadProviders(path string) ([]Provider, error) {
 // away does not keep the service from starting.
 type providers struct {
 	list  []Provider
+	log   *slog.Logger
 	mutex sync.Mutex
 	found map[string]*discovered
 }
@@ -88,6 +90,7 @@ type providers struct {
 type discovered struct {
 	*oidc.Provider
 	end string // end_session_endpoint
+	iss bool   // it names itself in what it sends back (RFC 9207)
 	at  time.Time
 }
 
@@ -100,7 +103,7 @@ const providerTime = 10 * time.Second
 var providerClient = &http.Client{Timeout: providerTime}
 
 // SignInWith says which providers there are. It is called once, before anything is asked.
-func (s *People) SignInWith(list []Provider) { s.providers.list = list }
+func (s *People) SignInWith(list []Provider) { s.providers.list, s.providers.log = list, s.Log }
 
 // ListProviders lists the services that people sign in with.
 func (s *People) ListProviders(_ context.Context, _ act.Who, _ *struct{}) (*api.Page[api.Provider], error) {
@@ -133,15 +136,16 @@ func (p *providers) discover(ctx context.Context, of Provider) (*discovered, err
 		if known != nil {
 			return known, nil
 		}
-		return nil, api.Fail(api.Unavailable, "%s does not answer as it should: %v", of.Title, err)
+		return nil, p.silent(of, err)
 	}
 	var more struct {
 		End string `json:"end_session_endpoint"`
+		Iss bool   `json:"authorization_response_iss_parameter_supported"`
 	}
 	if err := found.Claims(&more); err != nil {
-		return nil, api.Fail(api.Unavailable, "%s does not answer as it should: %v", of.Title, err)
+		return nil, p.silent(of, err)
 	}
-	d := &discovered{Provider: found, end: more.End, at: time.Now()}
+	d := &discovered{Provider: found, end: more.End, iss: more.Iss, at: time.Now()}
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	if p.found == nil {
@@ -149,6 +153,16 @@ func (p *providers) discover(ctx context.Context, of Provider) (*discovered, err
 	}
 	p.found[of.Name] = d
 	return d, nil
+}
+
+// silent says that a provider does not answer as it should. How is in the log alone: whoever signs in is a stranger yet,
+// and errors name addresses of the inside.
+func (p *providers) silent(of Provider, err error) error {
+	if p.log != nil {
+		p.log.Warn("a sign-in provider does not answer as it should", "provider", of.Name, "err", err)
+	}
+	return api.Fail(api.Unavailable, "%s does not answer as it should; an administrator finds the reason in the service's log",
+		of.Title)
 }
 
 func (p *providers) config(of Provider, d *discovered, back string) oauth2.Config {
@@ -210,7 +224,7 @@ type claims struct {
 }
 
 // FinishElsewhere uses up a sign-in with what the provider sent back and opens a session.
-func (s *People) FinishElsewhere(ctx context.Context, name, back, code, state,
+func (s *People) FinishElsewhere(ctx context.Context, name, back, code, iss, state,
 	from string) (session, next string, err error) {
 	p, err := s.providers.named(name)
 	if err != nil {
@@ -226,17 +240,24 @@ func (s *People) FinishElsewhere(ctx context.Context, name, back, code, state,
 	refuse := func(err error) (string, string, error) {
 		s.note(ctx, store.Event{Kind: "session", Subject: p.Name, Verb: "sign-in-failed",
 			Data: map[string]any{"with": p.Name, "why": err.Error()}})
+		var ours saidOf
+		if !errors.As(err, &ours) { // those of libraries name addresses
+			err = errors.New("its answer cannot be believed; an administrator finds the reason in the audit")
+		}
 		return "", "", api.Fail(api.SignedOut, "%s could not say who you are: %v", p.Title, err)
 	}
 	d, err := s.providers.discover(ctx, p)
 	if err != nil {
 		return "", "", err
 	}
+	if iss != p.Issuer && (iss != "" || d.iss) { // RFC 9207: another provider's answer is not taken for this one's
+		return refuse(saidOf("the answer names another issuer"))
+	}
 	ctx = oidc.ClientContext(ctx, providerClient)
 	config := s.providers.config(p, d, back)
 	token, err := config.Exchange(ctx, code, oauth2.VerifierOption(t.Verifier))
 	if err != nil {
-		return refuse(errors.New("it did not take the code that it gave"))
+		return refuse(saidOf("it did not take the code that it gave"))
 	}
 	raw, _ := token.Extra("id_token").(string)
 	id, err := d.Verifier(&oidc.Config{ClientID: p.ClientID}).Verify(ctx, raw)
@@ -244,7 +265,7 @@ func (s *People) FinishElsewhere(ctx context.Context, name, back, code, state,
 		return refuse(err)
 	}
 	if id.Nonce != t.Nonce {
-		return refuse(errors.New("its answer is to another sign-in"))
+		return refuse(saidOf("its answer is to another sign-in"))
 	}
 	c, err := s.claims(ctx, p, d, id, token)
 	if err != nil {
@@ -264,6 +285,11 @@ func (s *People) FinishElsewhere(ctx context.Context, name, back, code, state,
 	return session, t.Next, err
 }
 
+// saidOf is what is wrong with a provider's answer, in words that a stranger may read.
+type saidOf string
+
+func (e saidOf) Error() string { return string(e) }
+
 // claims gathers what the token says, and what more the provider says of whoever has it.
 func (s *People) claims(ctx context.Context, p Provider, d *discovered, id *oidc.IDToken,
 	token *oauth2.Token) (claims, error) {
@@ -277,7 +303,7 @@ func (s *People) claims(ctx context.Context, p Provider, d *discovered, id *oidc
 			return claims{}, err
 		}
 		if info.Subject != id.Subject {
-			return claims{}, errors.New("it speaks of somebody else")
+			return claims{}, saidOf("it speaks of somebody else")
 		}
 		more := map[string]json.RawMessage{}
 		if err := info.Claims(&more); err != nil {
@@ -317,6 +343,14 @@ func (s *People) personElsewhere(ctx context.Context, p Provider, subject string
 		}
 		if len(found) == 1 {
 			person = found[0]
+			other, err := s.db.HasIdentity(ctx, p.Name, person.ID)
+			if err != nil {
+				return person, err
+			}
+			if other {
+				return person, api.Fail(api.Denied,
+					"%s knows you as %s, an address that another account there has used here; an administrator finds out who is who", p.Title, who)
+			}
 		}
 	}
 	if person.ID == 0 && !p.Add {

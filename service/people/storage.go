@@ -28,6 +28,7 @@ type Storage interface {
 	UseLink(ctx context.Context, hash []byte) (store.OpenedBy, error)
 	AddLink(ctx context.Context, hash []byte, person int64, parent *int64) (time.Time, error)
 	AddTry(ctx context.Context, state []byte, provider string, t store.SignInTry) error
+	HasIdentity(ctx context.Context, provider string, person int64) (bool, error)
 	IdentityPerson(ctx context.Context, provider, subject string) (store.Person, error)
 	PeopleByEmail(ctx context.Context, email string) ([]store.Person, error)
 	SessionElsewhere(ctx context.Context, hash []byte) (store.Elsewhere, error)

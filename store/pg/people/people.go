@@ -240,6 +240,11 @@ func (q Queries) IdentityPerson(ctx context.Context, provider, subject string) (
 	return db.One[store.Person](ctx, q, "identity_person", db.A{"provider": provider, "subject": subject})
 }
 
+// HasIdentity reports whether a person is joined to somebody at a provider.
+func (q Queries) HasIdentity(ctx context.Context, provider string, person int64) (bool, error) {
+	return db.Value[bool](ctx, q, "identity_has", db.A{"provider": provider, "person": person})
+}
+
 // AddIdentity says that somebody at a provider is a person here.
 func (q Queries) AddIdentity(ctx context.Context, provider, subject string, person int64) error {
 	_, err := q.Exec(ctx, "identity_add", db.A{"provider": provider, "subject": subject, "person": person})

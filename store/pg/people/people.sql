@@ -175,6 +175,9 @@ delete from sign_in_try where state = @state and provider = @provider and expire
 select p.id, p.name, p.password, p.administrator, p.kind, p.email, p.closed
 from identity i join person p on p.id = i.person where i.provider = @provider and i.subject = @subject;
 
+-- query: identity_has
+select exists (select from identity where provider = @provider and person = @person);
+
 -- query: identity_add
 insert into identity (provider, subject, person) values (@provider, @subject, @person);
 

@@ -165,6 +165,7 @@ func (q Queries) ReporterOn(ctx context.Context, subscription, event int64) (sto
 
 // ReportOnce notes that something was reported back, and reports whether it had not been before.
 func (q Queries) ReportOnce(ctx context.Context, subscription, event int64, purpose string) (bool, error) {
-	n, err := q.Exec(ctx, "report_once", db.A{"subscription": subscription, "event": event, "purpose": purpose})
+	n, err := q.Exec(ctx, "report_once", db.A{"subscription": subscription, "event": event, "purpose": purpose,
+		"most": store.MostReports})
 	return n > 0, err
 }

@@ -111,4 +111,5 @@ from subscription s join person m on m.id = s.machine join event e on e.id = @ev
 join project p on p.id = e.project where s.id = @subscription;
 
 -- query: report_once
-insert into report (subscription, event, purpose) values (@subscription, @event, @purpose) on conflict do nothing;
+insert into report (subscription, event, purpose) select @subscription, @event, @purpose
+where (select count(*) from report where subscription = @subscription and event = @event) < @most on conflict do nothing;
