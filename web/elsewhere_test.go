@@ -290,7 +290,7 @@ func TestSignInElsewhere(t *testing.T) {
 	require.Contains(t, text, "/end_session?id_token_hint=")
 
 	// What comes back without having been begun in this browser signs nobody in; and who is closed here stays out.
-	stranger := s.browser(t)
+	stranger = s.browser(t)
 	got, err = stranger.Get(s.URL + "/oidc/harbour/back?code=x&state=y")
 	_, got = stranger.read(t, got, err)
 	require.Equal(t, "/sign-in", got.Request.URL.Path)
