@@ -350,7 +350,8 @@ var (
 	GetEdition = declare[EditionInput, Edition](Spec{ID: "edition", Method: "GET",
 		Path: "/models/{model}/editions/{edition}", Summary: "Show an edition", Access: Reader})
 	GetEditionFile = declare[EditionFileInput, None](Spec{ID: "edition-file", Method: "GET",
-		Path: "/models/{model}/editions/{edition}/file", Summary: "Download a file of an edition, or of a check on it", Access: Reader,
+		Path:    "/models/{model}/editions/{edition}/file",
+		Summary: "Download a file of an edition, or of a check on it", Access: Reader,
 		Status: 200, Long: true,
 		Media: []string{"application/octet-stream"}, Parts: true})
 	GetDescription = declare[EditionInput, Description](Spec{ID: "description", Method: "GET",

@@ -131,7 +131,8 @@ func typed(data []byte, integer func(int64), float func(float64)) (done bool, er
 		size *= 2
 	}
 	if size > 8 || isFloat && size < 4 || tag == 76 || len(raw)%size != 0 {
-		return true, fmt.Errorf("typed array with tag %d and %d bytes is none that is understood here; use integers, float32 or float64", tag, len(raw))
+		return true,
+			fmt.Errorf("typed array with tag %d and %d bytes is none that is understood here; use integers, float32 or float64", tag, len(raw))
 	}
 	var order binary.ByteOrder = binary.BigEndian
 	if little {

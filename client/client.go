@@ -164,8 +164,8 @@ func All[I, T any](ctx context.Context, c *Client, op api.Operation[I, api.Page[
 	}
 }
 
-// Tries of a request that can be sent again without harm: it only reads, or has an Idempotency-Key. They bridge a replica
-// that is being restarted; a service that is away for longer is the caller's to wait for.
+// Tries of a request that can be sent again without harm: it only reads, or has an Idempotency-Key. They bridge a
+// replica that is being restarted; a service that is away for longer is the caller's to wait for.
 const (
 	mostTries = 4
 	mostPause = 2 * time.Second

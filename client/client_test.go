@@ -311,7 +311,8 @@ func TestRestore(t *testing.T) {
 	}
 }
 
-// What only reads is asked again where the service is away for a moment; what writes is not, unless it may be said twice.
+// What only reads is asked again where the service is away for a moment; what writes is not, unless it may be said
+// twice.
 func TestWhatDoesNoHarmIsAskedAgain(t *testing.T) {
 	for _, moment := range []http.HandlerFunc{
 		saying(503, "application/problem+json", `{"type":"urn:kembrel:problem:unavailable","status":503}`, "Retry-After", "0"),
@@ -330,7 +331,8 @@ func TestWhatDoesNoHarmIsAskedAgain(t *testing.T) {
 		require.NoError(t, err)
 		require.EqualValues(t, 3, asked.Load())
 		asked.Store(0)
-		_, err = Call(t.Context(), c, api.ChangeProject, &api.ProjectEdit{ProjectInput: api.ProjectInput{Project: "vessels"}})
+		_, err = Call(t.Context(), c, api.ChangeProject,
+			&api.ProjectEdit{ProjectInput: api.ProjectInput{Project: "vessels"}})
 		require.Error(t, err)
 		require.EqualValues(t, 1, asked.Load(), "it may have been done")
 	}
@@ -347,7 +349,8 @@ func TestErrorsAreSentences(t *testing.T) {
 	for level, want := range map[string]string{"99": "newer than this kembrel, which cannot read its answer: update this kembrel",
 		"1": "older than this kembrel, which cannot read its answer: update the service", "2": "is it a Kembrel service?"} {
 		for _, body := range []string{`{"key":{"of":"another kind"}}`, `{"key":[1`} {
-			c, _, _ = answering(t, saying(200, "application/json", body, api.LevelHeader, level, api.VersionHeader, "7"))
+			c, _, _ = answering(t, saying(200, "application/json", body, api.LevelHeader, level, api.VersionHeader,
+				"7"))
 			_, err = Call(t.Context(), c, api.GetProject, &api.ProjectInput{Project: "vessels"})
 			require.Error(t, err)
 			require.NotContains(t, err.Error(), "unmarshal")

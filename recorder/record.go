@@ -43,7 +43,7 @@ type Options struct {
 	Grace    time.Duration                       // how long it may take to end by itself, and again after SIGTERM
 	Progress bool                                // SendLeftover says now and then how far it is
 	Force    bool                                // SendLeftover sends even while the program lives
-	Into     string                              // SendLeftover: the project for runs that were not begun; "": their own
+	Into     string                              // SendLeftover: project of runs not begun yet; "": their own
 	Connect  func(service string) *client.Client // with the credentials of the moment
 	Out      io.Writer
 	Err      io.Writer

@@ -108,7 +108,8 @@ func TestEditionsOutliveTheirRun(t *testing.T) {
 	free := &api.FreeInput{}
 	free.Body.Now = true
 	call(t, s, api.FreeStorage, free)
-	require.Contains(t, call(t, s, api.GetStorage, &api.StorageInput{}).Says, "Beside them 2 editions whose runs are deleted")
+	require.Contains(t, call(t, s, api.GetStorage, &api.StorageInput{}).Says,
+		"Beside them 2 editions whose runs are deleted")
 	at := api.EditionInput{ModelInput: classifier, Edition: 1}
 	got := call(t, s, api.GetEdition, &at)
 	require.True(t, got.RunGone)
@@ -332,7 +333,8 @@ func TestFilesOfACheck(t *testing.T) {
 	s, _ := catalogued(t)
 	report := noise(300_000, 7)
 	in := outcome(1, "every class", true)
-	for name, content := range map[string][]byte{"report.html": report, "out/rows.csv": []byte("class,recall\ntug,0.84\n")} {
+	for name, content := range map[string][]byte{"report.html": report,
+		"out/rows.csv": []byte("class,recall\ntug,0.84\n")} {
 		f, err := client.SendFile(ctx, s.Client, name, bytes.NewReader(content))
 		require.NoError(t, err)
 		in.Body.Files = append(in.Body.Files, f)
@@ -392,7 +394,8 @@ func TestSignOffsHoldWhatTheyPromise(t *testing.T) {
 	asked := call(t, owner, api.AskFor, askFor("in-use", 1))
 	call(t, kit, api.ReportCheck, outcome(1, "every class", false))
 	call(t, owner, api.ReportCheck, outcome(1, "every class", true)) // her own takes no place of his
-	require.Contains(t, call(t, ruth, api.AddSignOff, signOff(asked.Asking.ID, 1)).Says, "the check every class, which failed")
+	require.Contains(t, call(t, ruth, api.AddSignOff, signOff(asked.Asking.ID, 1)).Says,
+		"the check every class, which failed")
 
 	// lowered by the one who asks: what waits goes on waiting, and so does what she asks for afterwards
 	change := &api.ModelEdit{ModelInput: classifier}
@@ -438,7 +441,8 @@ func TestSignOffsHoldWhatTheyPromise(t *testing.T) {
 // The link of a check leads to the web, and a check has a name.
 func TestWhatAChecksLinkIs(t *testing.T) {
 	s, _ := catalogued(t)
-	for _, link := range []string{"javascript:alert(1)", "data:text/html,x", "ftp://harbour.example/r", "https:", "//a"} {
+	for _, link := range []string{"javascript:alert(1)", "data:text/html,x", "ftp://harbour.example/r", "https:",
+		"//a"} {
 		in := outcome(1, "every class", true)
 		in.Body.Link = link
 		refuse(t, s, api.ReportCheck, in, api.Invalid, "is no address on the web")

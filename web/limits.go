@@ -173,8 +173,8 @@ func (h hinting) WriteHeader(status int) {
 }
 
 // export takes one of the places for reading histories.
-// pressed is a writer for who holds one of few places: each piece has to be taken at the least rate, or the answer is cut
-// off.
+// pressed is a writer for who holds one of few places: each piece has to be taken at the least rate, or the answer is
+// cut off.
 type pressed struct{ http.ResponseWriter }
 
 func (p pressed) Write(data []byte) (int, error) {

@@ -45,8 +45,8 @@ func (d *openAPI) of(s shape) shape {
 	return s
 }
 
-// outgrown says where a shape is no longer what one of the oldest clients that are served reads, or writes: a value that
-// is gone or of another kind; a value that must be sent and did not have to be.
+// outgrown says where a shape is no longer what one of the oldest clients that are served reads, or writes: a value
+// that is gone or of another kind; a value that must be sent and did not have to be.
 func outgrown(was, is *openAPI, a, b shape, sent bool, at string, seen map[string]bool) (out []string) {
 	if key := fmt.Sprint(a.Ref, b.Ref, sent); a.Ref != "" {
 		if seen[key] {
@@ -94,8 +94,8 @@ func kinds(of any) string {
 
 func fits(was, is any) bool { return kinds(is) == "" || kinds(was) == kinds(is) }
 
-// What a client of the oldest level that is served reads of every answer is still there and of the same kind, and what it
-// sends is still enough. Where this fails on purpose, api.LowestLevel rises, and with it this file.
+// What a client of the oldest level that is served reads of every answer is still there and of the same kind, and
+// what it sends is still enough. Where this fails on purpose, api.LowestLevel rises, and with it this file.
 func TestOldestClientsAreUnderstood(t *testing.T) {
 	f, err := os.Open("testdata/oldest-openapi.json.gz")
 	require.NoError(t, err)
@@ -118,12 +118,14 @@ func TestOldestClientsAreUnderstood(t *testing.T) {
 				continue
 			}
 			for media, content := range op.RequestBody.Content {
-				out = append(out, outgrown(&was, &is, content.Schema, now.RequestBody.Content[media].Schema, true, at+" body",
+				out = append(out, outgrown(&was, &is, content.Schema, now.RequestBody.Content[media].Schema, true,
+					at+" body",
 					map[string]bool{})...)
 			}
 			for status, response := range op.Responses {
 				for media, content := range response.Content {
-					out = append(out, outgrown(&was, &is, content.Schema, now.Responses[status].Content[media].Schema, false,
+					out = append(out, outgrown(&was, &is, content.Schema,
+						now.Responses[status].Content[media].Schema, false,
 						at+" "+status, map[string]bool{})...)
 				}
 			}

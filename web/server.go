@@ -126,8 +126,8 @@ func (s *Server) Metrics() http.Handler {
 	return promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{})
 }
 
-// How the service ends: for turnAway it answers new requests with 503, so that a proxy and clients go elsewhere; requests
-// under way get finishTime.
+// How the service ends: for turnAway it answers new requests with 503, so that a proxy and clients go elsewhere;
+// requests under way get finishTime.
 const (
 	turnAway   = 300 * time.Millisecond
 	finishTime = 20 * time.Second
@@ -148,8 +148,8 @@ func (w *server) whileOpen(inner http.Handler) http.Handler {
 }
 
 // Serve answers on address, and with metrics on another ("" for none), until ctx ends; requests under way get some
-// seconds to finish, new ones 503. ready is called once the addresses are taken and before the first answer: callers wait meanwhile.
-// Its error ends it.
+// seconds to finish, new ones 503. ready is called once the addresses are taken and before the first answer: callers
+// wait meanwhile. Its error ends it.
 func (s *Server) Serve(ctx context.Context, address, metricsAddress string, ready func(address string) error) error {
 	listener, err := listen(ctx, address)
 	if err != nil {
@@ -157,11 +157,12 @@ func (s *Server) Serve(ctx context.Context, address, metricsAddress string, read
 	}
 	requests, giveUp := context.WithCancel(context.WithoutCancel(ctx)) // those under way go on when ctx ends
 	defer giveUp()
-	main := &http.Server{Handler: s.whileOpen(s.Handler()), TLSConfig: s.options.TLS, ReadHeaderTimeout: 10 * time.Second,
-		IdleTimeout:    2 * time.Minute,
-		MaxHeaderBytes: 5 * longestHead, // so that what is too long is answered with a problem
-		ErrorLog:       slog.NewLogLogger(s.options.Log.Handler(), slog.LevelWarn),
-		BaseContext:    func(net.Listener) context.Context { return requests }}
+	main := &http.Server{Handler: s.whileOpen(s.Handler()), TLSConfig: s.options.TLS,
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    5 * longestHead, // so that what is too long is answered with a problem
+		ErrorLog:          slog.NewLogLogger(s.options.Log.Handler(), slog.LevelWarn),
+		BaseContext:       func(net.Listener) context.Context { return requests }}
 	listeners := map[*http.Server]net.Listener{main: listener}
 	if metricsAddress != "" {
 		l, err := listen(ctx, metricsAddress)

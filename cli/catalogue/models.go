@@ -41,8 +41,10 @@ func (a *Commands) Catalogue() *cobra.Command {
 		Args: term.Arguments(),
 		Long: `List the models that the team hands on, with what is in use of each and what waits.
 
-A model is for one purpose. Checkpoints are entered in it as numbered editions, which never change and stay when their run is deleted. An edition has a standing,
-such as in-use, which one edition of a model has at a time; a guarded one takes an edition only with sign-offs of approvers and the checks that it asks for.
+A model is for one purpose. Checkpoints are entered in it as numbered editions,
+	which never change and stay when their run is deleted. An edition has a standing,
+such as in-use,
+	which one edition of a model has at a time; a guarded one takes an edition only with sign-offs of approvers and the checks that it asks for.
 
   vessel-classifier           a model
   vessel-classifier#3         its edition 3

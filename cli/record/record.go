@@ -31,7 +31,8 @@ func (a *Commands) Record() *cobra.Command {
 	cmd := &cobra.Command{Use: "record --project PROJECT -- COMMAND...",
 		Short: "Run a training program under a recorder",
 		Long: `Run a training program under a recorder. What the program says over the recorder's socket (docs/recorder-protocol.md), its
-output, how it was started and how it ended become a run. Everything is kept on disk first and sent in the background: training never waits
+output,
+	how it was started and how it ended become a run. Everything is kept on disk first and sent in the background: training never waits
 for the service, nor fails because of it. The exit code is the program's own.`,
 		Example: `  kembrel record --project vessels -- ./harbour train --hidden 128
   kembrel record --resume vessels/4 -- ./harbour train --hidden 128

@@ -161,10 +161,12 @@ func (a *Commands) start(cmd *cobra.Command, r *recordFlags, command []string, c
 func (a *Commands) checkFirst(ctx context.Context, o *recorder.Options) {
 	if err := recorder.Check(ctx, o); err != nil {
 		if api.Is(err, api.NotFound) {
-			fmt.Fprintf(a.Err, "kembrel: NOTHING CAN BE DELIVERED YET: %v. The program starts all the same, and the spool (local buffer) keeps everything. Create the project, then run: kembrel spool send; or send it to another project: kembrel spool send SPOOL --project PROJECT\n", err)
+			fmt.Fprintf(a.Err,
+				"kembrel: NOTHING CAN BE DELIVERED YET: %v. The program starts all the same, and the spool (local buffer) keeps everything. Create the project, then run: kembrel spool send; or send it to another project: kembrel spool send SPOOL --project PROJECT\n", err)
 			return
 		}
-		fmt.Fprintf(a.Err, "kembrel: %v. The program starts all the same, and the spool (local buffer) keeps everything. When the fault is fixed, run: kembrel spool send\n", err)
+		fmt.Fprintf(a.Err,
+			"kembrel: %v. The program starts all the same, and the spool (local buffer) keeps everything. When the fault is fixed, run: kembrel spool send\n", err)
 	}
 }
 
@@ -223,13 +225,16 @@ func (a *Commands) Resume() *cobra.Command {
 	var takeOver bool
 	cmd := &cobra.Command{Use: "resume RUN [-- COMMAND...]", Short: "Go on with a run, as its next leg",
 		Long: `Go on with a run from its latest checkpoint that does for it, or from the one named, as the run's next leg. The program is started as it was
-recorded: its command, in its folder, with its environment variables; it is told where to go on and given the parts of the checkpoint (docs/resuming.md). Curves go
+recorded: its command, in its folder,
+	with its environment variables; it is told where to go on and given the parts of the checkpoint (docs/resuming.md). Curves go
 on behind the checkpoint's step; what an earlier leg had recorded beyond it stays stored.
 
-A recipe that somebody else recorded is shown and runs only when you say so; in scripts, --yes --from PERSON. A finished run is not resumed,
+A recipe that somebody else recorded is shown and runs only when you say so; in scripts,
+	--yes --from PERSON. A finished run is not resumed,
 unless --more says that it is to train further.
 
-A checkpoint that lacks what the run needs is refused, unless --with weights. A run is written by one leg at a time: while its recorder is still heard of,
+A checkpoint that lacks what the run needs is refused,
+	unless --with weights. A run is written by one leg at a time: while its recorder is still heard of,
 resuming is refused, unless --take-over.`,
 		Example: `  kembrel resume vessels/4
   kembrel resume vessels/4@e12

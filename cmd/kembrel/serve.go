@@ -172,7 +172,8 @@ func runStart(ctx context.Context, a *term.App, rescue bool) error {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Err, "Kembrel %s is up at %s\nOpen the console (this link works once, within 15 minutes; kembrel sign-in --link makes another):\n\n    %s%s\n\n",
+			fmt.Fprintf(a.Err,
+				"Kembrel %s is up at %s\nOpen the console (this link works once, within 15 minutes; kembrel sign-in --link makes another):\n\n    %s%s\n\n",
 				a.Version, address, address, link)
 			sayOthers(a, address)
 			return nil
@@ -186,7 +187,8 @@ func sayRescue(ctx context.Context, a *term.App, svc *service.Service, address s
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.Err, "Kembrel %s is up at %s\nThis link signs %s in as an administrator, once, within 15 minutes; the audit names it:\n\n    %s%s\n\n", a.Version, address, name, address, link.Path)
+	fmt.Fprintf(a.Err,
+		"Kembrel %s is up at %s\nThis link signs %s in as an administrator, once, within 15 minutes; the audit names it:\n\n    %s%s\n\n", a.Version, address, name, address, link.Path)
 	return nil
 }
 
@@ -213,7 +215,8 @@ func reached(a *term.App, log *slog.Logger) (reach, error) {
 	host, _, err := net.SplitHostPort(a.Settings.Get("listen"))
 	ip := net.ParseIP(host)
 	if local := err == nil && (host == "localhost" || ip != nil && ip.IsLoopback()); !local && !secure {
-		fmt.Fprintf(a.Err, "Warning: %s is reached from other machines without TLS, so passwords and tokens go over the network in the open. Give the service a certificate (--tls-cert, --tls-key), or put a proxy with TLS before it and say --https=true (docs/running.md).\n", a.Settings.Get("listen"))
+		fmt.Fprintf(a.Err,
+			"Warning: %s is reached from other machines without TLS, so passwords and tokens go over the network in the open. Give the service a certificate (--tls-cert, --tls-key), or put a proxy with TLS before it and say --https=true (docs/running.md).\n", a.Settings.Get("listen"))
 	}
 	return reach{nil, secure}, nil
 }

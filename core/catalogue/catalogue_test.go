@@ -15,7 +15,8 @@ func TestAddresses(t *testing.T) {
 		require.Equal(t, text, got.String())
 		require.Equal(t, text != "vessel-classifier", Names(text))
 	}
-	for _, text := range []string{"", "#3", "A#1", "a#0", "a#x", "a#99999999999", "a/", "a/17", "a/In use", "a/in-use#3",
+	for _, text := range []string{"", "#3", "A#1", "a#0", "a#x", "a#99999999999", "a/", "a/17", "a/In use",
+		"a/in-use#3",
 		"vessels/17@best", "../x"} {
 		_, err := Parse(text)
 		require.Error(t, err, text)
@@ -57,7 +58,8 @@ func TestWhoReportsAChecks(t *testing.T) {
 	rule.Reporters = map[string]string{"every class": "buildhall"}
 	require.Equal(t, []Lack{{Kind: LacksCheck, Name: "every class", By: "buildhall"}},
 		Lacks(rule, "Teo", nil, []Outcome{passed}, 2))
-	require.Empty(t, Lacks(rule, "Teo", nil, []Outcome{{"every class", "buildhall", true}, {"every class", "Teo", false}}, 2))
+	require.Empty(t, Lacks(rule, "Teo", nil, []Outcome{{"every class", "buildhall", true}, {"every class", "Teo",
+		false}}, 2))
 }
 
 func TestLoweredRules(t *testing.T) {

@@ -222,19 +222,21 @@ func openNPZ(r io.ReaderAt, size int64) (*File, error) {
 }
 
 // What an archive may unfold to: so many times its own size, and UnfoldFree bytes in any case. Deflate makes a thousand
-// bytes of one, so that a small file could keep a reader busy for hours; weights, even sparse ones, stay far below this.
+// bytes of one, so that a small file could keep a reader busy for hours; weights, even sparse ones, stay far below
+// this.
 const (
 	UnfoldMost = 100
 	UnfoldFree = 256 << 20
 )
 
-// unfolds refuses an archive that would unfold to more than is read. Every byte that is read of it later counts here, as
-// members that give more than they say are refused.
+// unfolds refuses an archive that would unfold to more than is read. Every byte that is read of it later counts here,
+// as members that give more than they say are refused.
 func unfolds(members []*zip.File, size int64) error {
 	most, total := uint64(max(UnfoldFree, UnfoldMost*size)), uint64(0)
 	for _, m := range members {
 		if total += min(m.UncompressedSize64, most+1); total > most {
-			return bad("its %d bytes unfold to more than %d, which is more than %d times as many", size, most, UnfoldMost)
+			return bad("its %d bytes unfold to more than %d, which is more than %d times as many", size, most,
+				UnfoldMost)
 		}
 	}
 	return nil

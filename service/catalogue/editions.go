@@ -235,7 +235,8 @@ func (s *Catalogue) fileOf(ctx context.Context, row store.Edition, in *api.Editi
 		}
 	}
 	if err == nil {
-		err = api.Fail(api.NotFound, "no file %q came of the check %q on %s#%d", in.Path, in.Check, in.Model, in.Edition)
+		err = api.Fail(api.NotFound, "no file %q came of the check %q on %s#%d", in.Path, in.Check, in.Model,
+			in.Edition)
 	}
 	return found, since, err
 }
@@ -416,7 +417,8 @@ func (s *Catalogue) ReportCheck(ctx context.Context, who act.Who, in *api.NewEdi
 	}
 	if b.Link != "" {
 		if u, err := url.Parse(b.Link); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-			return nil, api.Fail(api.Invalid, "the link %.100q is no address on the web: it begins with https:// or http://",
+			return nil, api.Fail(api.Invalid,
+				"the link %.100q is no address on the web: it begins with https:// or http://",
 				b.Link)
 		}
 	}

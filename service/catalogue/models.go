@@ -429,8 +429,8 @@ func clip(text string, most int) string {
 // auditText is how much of a text the audit shows, in bytes.
 const auditText = 500
 
-// changeStandings puts rules in place of those that are there, which it returns. What waits is held to the rule by which
-// it was asked for where that is stricter, and so is what whoever lowers a rule asks for later.
+// changeStandings puts rules in place of those that are there, which it returns. What waits is held to the rule by
+// which it was asked for where that is stricter, and so is what whoever lowers a rule asks for later.
 func (s *Catalogue) changeStandings(ctx context.Context, q Tx, who act.Who, m store.Model,
 	rules []catalogue.Rule) (old []catalogue.Rule, err error) {
 	before, err := q.ListStandings(ctx, m.ID)

@@ -99,7 +99,8 @@ func (s *Comparing) chosen(ctx context.Context, in *api.CompareInput, most int) 
 	}
 	for _, n := range numbers {
 		r, ok := byNumber[n]
-		if out.sampled > 0 && (!ok || in.Shown == "" && (r.Archived != nil || r.Doomed != nil)) { // deleted, or out of the way
+		aside := in.Shown == "" && (r.Archived != nil || r.Doomed != nil)
+		if out.sampled > 0 && (!ok || aside) { // deleted, or out of the way
 			continue
 		}
 		if !ok {
@@ -116,8 +117,8 @@ func (s *Comparing) chosen(ctx context.Context, in *api.CompareInput, most int) 
 	return out, nil
 }
 
-// sample takes runs of a project that has more than there is room for: spread evenly over their numbers, so that old and
-// new ones count alike and the same are taken each time. It takes none where all have room.
+// sample takes runs of a project that has more than there is room for: spread evenly over their numbers, so that old
+// and new ones count alike and the same are taken each time. It takes none where all have room.
 func (s *Comparing) sample(ctx context.Context, c *compared) (numbers []int64, err error) {
 	newest := store.RunQuery{Project: c.query.Project, Descending: true, Limit: 1}
 	found, err := s.db.FindRuns(ctx, newest)

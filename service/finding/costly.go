@@ -12,8 +12,8 @@ import (
 	"kembrel/store/pg/db"
 )
 
-// Lists whose conditions people write can cost the database anything. They go over connections of their own, each person
-// has a few at a time, and each is given up after some seconds, so that nobody takes the lists from the others.
+// Lists whose conditions people write can cost the database anything. They go over connections of their own, each
+// person has a few at a time, and each is given up after some seconds, so that nobody takes the lists from the others.
 
 const (
 	mostWeight = 400             // of condition, order and columns of one request (filter.Node.Weight)

@@ -272,7 +272,8 @@ func TestListsOfOnePersonTakeTurns(t *testing.T) {
 		go func() { answers <- ask(one) }()
 	}
 	require.Eventually(t, func() bool { return l.under.Load() == 2 }, 10*time.Second, time.Millisecond)
-	other := act.As(t.Context(), act.Who{ID: 8, Name: "Ada"}.With([]store.RoleOn{{Project: "vessels", Role: "reader"}}), "")
+	ada := act.Who{ID: 8, Name: "Ada"}.With([]store.RoleOn{{Project: "vessels", Role: "reader"}})
+	other := act.As(t.Context(), ada, "")
 	go func() { answers <- ask(other) }()
 	require.Eventually(t, func() bool { return l.under.Load() == 3 }, 10*time.Second, time.Millisecond, "hers begins")
 	close(l.open)

@@ -58,7 +58,9 @@ func ReadProviders(path string) ([]Provider, error) {
 		p := &list[i]
 		switch {
 		case !providerName.MatchString(p.Name) || seen[p.Name]:
-			return nil, fmt.Errorf("providers: %s: %q is no name of its own; write lower-case letters, digits and hyphens", path, p.Name)
+			return nil,
+				fmt.Errorf("providers: %s: %q is no name of its own; write lower-case letters, digits and hyphens",
+					path, p.Name)
 		case p.Issuer == "" || p.ClientID == "":
 			return nil, fmt.Errorf("providers: %s: %s needs an issuer and a client_id", path, p.Name)
 		case p.Role != "" && api.RoleName(p.Role).Of() == 0:
@@ -155,13 +157,14 @@ func (p *providers) discover(ctx context.Context, of Provider) (*discovered, err
 	return d, nil
 }
 
-// silent says that a provider does not answer as it should. How is in the log alone: whoever signs in is a stranger yet,
-// and errors name addresses of the inside.
+// silent says that a provider does not answer as it should. How is in the log alone: whoever signs in is a stranger
+// yet, and errors name addresses of the inside.
 func (p *providers) silent(of Provider, err error) error {
 	if p.log != nil {
 		p.log.Warn("a sign-in provider does not answer as it should", "provider", of.Name, "err", err)
 	}
-	return api.Fail(api.Unavailable, "%s does not answer as it should; an administrator finds the reason in the service's log",
+	return api.Fail(api.Unavailable,
+		"%s does not answer as it should; an administrator finds the reason in the service's log",
 		of.Title)
 }
 

@@ -71,8 +71,8 @@ type Inspect struct {
 	busy  map[int64]bool // people of whom a file is being looked into, here
 }
 
-// Workers is how many files are looked into at a time by a replica, each of another person; turnPause is how long a file
-// waits whose person has one already.
+// Workers is how many files are looked into at a time by a replica, each of another person; turnPause is how long a
+// file waits whose person has one already.
 const (
 	Workers   = 2
 	turnPause = time.Second

@@ -288,7 +288,8 @@ import os, random, kembrel
 run = kembrel.record("vessels")
 for epoch in run.epochs(6):
     run.readings(epoch * 10, epoch, {"loss.val": 1 / epoch})
-    run.save(epoch * 10, epoch, weights={"n": epoch, "leg": 2 if run.resumed else 1}, optimiser={}, random=random.getstate())
+    run.save(epoch * 10, epoch, weights={"n": epoch, "leg": 2 if run.resumed else 1}, optimiser={},
+	random=random.getstate())
 run.settle()
 if not run.resumed:
     os.kill(os.getpid(), 9)
@@ -377,7 +378,8 @@ func TestNoProject(t *testing.T) {
 	w.kembrel(t, "projects", "create", "vessels")
 	lines := []string{`{"kind":"readings","step":1,"epoch":1,"values":{"loss.val":0.5}}`, `{"kind":"note","text":"calm sea"}`}
 	for i, flags := range [][]string{{"--project", "nosuch"}, {"--quiet"}} {
-		cmd := w.speakAs(w.command(w.binary, slices.Concat([]string{"record"}, flags, []string{"--", os.Args[0]})...), lines...)
+		cmd := w.speakAs(w.command(w.binary, slices.Concat([]string{"record"}, flags, []string{"--",
+			os.Args[0]})...), lines...)
 		out, errs, code := run(cmd)
 		require.Zero(t, code, out+errs)
 		require.Contains(t, errs, "NOTHING CAN BE DELIVERED YET: "+[]string{`there is no project "nosuch"`, "no project is named"}[i])

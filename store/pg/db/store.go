@@ -288,8 +288,8 @@ func List[T any](ctx context.Context, by Asker, name string, args A) ([]T, error
 	return out, nil
 }
 
-// ListAnew is List for a query whose conditions fall away where they are not asked for: it is planned with the values of
-// this call, which costs about a millisecond, and not once for all calls.
+// ListAnew is List for a query whose conditions fall away where they are not asked for: it is planned with the values
+// of this call, which costs about a millisecond, and not once for all calls.
 func ListAnew[T any](ctx context.Context, by Asker, name string, args A) ([]T, error) {
 	q := by.ask()
 	rows, err := q.on.Query(ctx, q.SQL(name), pgx.QueryExecModeExec, args)
