@@ -31,7 +31,11 @@ type Sheet struct {
 	Who      string            `json:"who"`
 	Created  time.Time         `json:"created"`
 	Says     string            `json:"says" doc:"What it gets wrong, the worst first"`
+	State    string            `json:"state,omitempty" enum:"assessing" doc:"assessing: it was accepted and is being assessed, and has no number yet; send the same again to learn how it went. Absent: it is there"`
 }
+
+// Assessing is the state of a sheet that was accepted and is not assessed yet.
+const Assessing = "assessing"
 
 // Alarm is something wrong that a falling loss hides.
 type Alarm struct {

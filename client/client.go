@@ -52,12 +52,13 @@ func local(address string) bool {
 // ErrAway is wrapped by errors of a service that does not answer.
 var ErrAway = errors.New("the service does not answer")
 
-// late says that the service had not answered when the time for it was over. It wraps context.DeadlineExceeded.
+// late says that the service had not answered when the time for it was over. It wraps ErrAway and
+// context.DeadlineExceeded.
 type late struct{ url string }
 
 func (e late) Error() string { return "the service at " + e.url + " did not answer in time" }
 
-func (e late) Unwrap() error { return context.DeadlineExceeded }
+func (e late) Unwrap() []error { return []error{ErrAway, context.DeadlineExceeded} }
 
 // orLate puts words in the place of a deadline that has passed; people read them.
 func (c *Client) orLate(ctx context.Context, err error) error {
@@ -239,7 +240,7 @@ func (c *Client) sendOnce(ctx context.Context, spec api.Spec, r *request) (*http
 			err = outer.Err // without the address, which is said already
 		}
 		if slow, ok := err.(interface{ Timeout() bool }); ok && slow.Timeout() {
-			return nil, fmt.Errorf("%w at %s in time", ErrAway, c.URL)
+			return nil, late{c.URL}
 		}
 		err = fmt.Errorf("%w at %s: %w", ErrAway, c.URL, err)
 		if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) { // it took the request, and went

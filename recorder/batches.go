@@ -159,7 +159,7 @@ func (s *sender) tryItemWithin(ctx context.Context, limit time.Duration, call fu
 	var fault error
 	err := s.tryWithin(ctx, limit, func(ctx context.Context) error {
 		err := call(ctx)
-		if api.Is(err, api.Internal) || api.Is(err, api.TooSlow) {
+		if api.Is(err, api.Internal) || api.Is(err, api.TooSlow) || slow(err) && s.answers() {
 			if faults++; faults >= faultTries {
 				fault = err
 				return nil
@@ -171,6 +171,17 @@ func (s *sender) tryItemWithin(ctx context.Context, limit time.Duration, call fu
 		err = fault
 	}
 	return err
+}
+
+// slow reports whether a call took longer than it may.
+func slow(err error) bool { return errors.Is(err, context.DeadlineExceeded) }
+
+// answers reports whether the service answers at all: then a call that took too long is at fault itself.
+func (s *sender) answers() bool {
+	ctx, cancel := context.WithTimeout(context.Background(), lifePace)
+	defer cancel()
+	_, err := client.Call(ctx, s.connect(), api.GetReady, &struct{}{})
+	return err == nil
 }
 
 // sendBatch sends a batch. inStep is false where the service has counted otherwise than this process thought, as after
@@ -204,7 +215,7 @@ func (s *sender) sendWhole(ctx context.Context, p pending) (inStep bool, err err
 	in := &api.BatchInput{LegInput: s.leg, Body: p.batch}
 	var counted *api.Counted
 	err = s.tryItem(ctx, func(ctx context.Context) (err error) {
-		counted, err = client.Call(ctx, s.client, api.SendBatch, in)
+		counted, err = client.Call(ctx, s.via(), api.SendBatch, in)
 		return err
 	})
 	var problem *api.Problem
@@ -345,7 +356,7 @@ func (s *sender) nameSome(ctx context.Context, names []string) error {
 	in := &api.CurveNames{LegInput: s.leg}
 	in.Body.Names = names
 	err := s.tryItem(ctx, func(ctx context.Context) error {
-		out, err := client.Call(ctx, s.client, api.NameCurves, in)
+		out, err := client.Call(ctx, s.via(), api.NameCurves, in)
 		if err == nil && len(out.Curves) == len(names) {
 			for i, n := range names {
 				s.numbers[n] = out.Curves[i]
@@ -400,7 +411,7 @@ func (s *sender) beginRun(ctx context.Context) (number int, err error) {
 	b.Place = l.Place
 	call := func() error {
 		return s.tryItem(ctx, func(ctx context.Context) error {
-			run, err := client.Call(ctx, s.client, api.BeginRun, start)
+			run, err := client.Call(ctx, s.via(), api.BeginRun, start)
 			if err == nil {
 				number = run.Number
 			}

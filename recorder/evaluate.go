@@ -180,7 +180,7 @@ func readEvaluation(s *spool.Spool) (evaluated, error) {
 
 // sendEvaluation tells the service of an evaluation, then hands over its sheets, each of which costs itself.
 func (s *sender) sendEvaluation(ctx context.Context) error {
-	s.client = s.connect()
+	s.renew()
 	l := s.spool.Leg
 	run := api.RunInput{ProjectInput: api.ProjectInput{Project: l.Project}, Number: l.Number}
 	s.leg = api.LegInput{RunInput: run}
@@ -198,7 +198,7 @@ func (s *sender) sendEvaluation(ctx context.Context) error {
 	tell := func(notes []string) error {
 		b.Notes = notes
 		return s.tryItem(ctx, func(ctx context.Context) (err error) {
-			s.evaluation, err = client.Call(ctx, s.client, api.AddEvaluation, in)
+			s.evaluation, err = client.Call(ctx, s.via(), api.AddEvaluation, in)
 			return err
 		})
 	}

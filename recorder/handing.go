@@ -177,7 +177,7 @@ func (s *sender) addSheet(ctx context.Context, m spool.Manifest, files []api.Fil
 	if s.evaluation != nil {
 		in.Body.Of = s.evaluation.Number
 	}
-	_, err := client.Call(ctx, s.client, api.AddSheet, in)
+	_, err := client.AddSheet(ctx, s.via(), in, func(*api.Sheet) { s.progress.Add(1) })
 	if err == nil {
 		s.sheets.Add(1)
 	}
@@ -191,7 +191,7 @@ func (s *sender) addFile(ctx context.Context, m spool.Manifest, files []api.File
 	if s.evaluation != nil {
 		in.Body.Of = s.evaluation.Number
 	}
-	_, err := client.Call(ctx, s.client, api.AddRunFile, in)
+	_, err := client.Call(ctx, s.via(), api.AddRunFile, in)
 	if err == nil {
 		s.files.Add(1)
 	}

@@ -59,7 +59,8 @@ func (n *session) itemsComplete() {
 
 // sendAllHanded sends what was handed over, in order, until no more comes. A manifest without a key says that training
 // has begun.
-func (s *sender) sendAllHanded(ctx context.Context, manifests <-chan spool.Manifest) error {
+func (s *sender) sendAllHanded(ctx context.Context, manifests <-chan spool.Manifest,
+	sheets chan<- spool.Manifest) error {
 	var items []spool.Manifest
 	flush := func() error {
 		for len(items) > 0 {
@@ -90,6 +91,14 @@ func (s *sender) sendAllHanded(ctx context.Context, manifests <-chan spool.Manif
 				return err
 			}
 		case m, more := <-manifests:
+			if more && m.Sheet != nil {
+				select {
+				case sheets <- m: // nothing waits behind one
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+				continue
+			}
 			if more && m.Items != nil {
 				if again, err := s.madeBefore(m.Key); err != nil {
 					return err
@@ -111,6 +120,17 @@ func (s *sender) sendAllHanded(ctx context.Context, manifests <-chan spool.Manif
 	}
 }
 
+// sendSheets sends prediction sheets, one after another, beside everything else: the service may take minutes to assess
+// one.
+func (s *sender) sendSheets(ctx context.Context, sheets <-chan spool.Manifest) error {
+	for m := range sheets {
+		if err := s.sendHanded(ctx, m); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // sendItems has a snapshot made of items of one dataset and says that the run uses it. Items that the service refuses
 // for good are not with it, which is left on the run.
 func (s *sender) sendItems(ctx context.Context, items []spool.Manifest) error {
@@ -123,7 +143,7 @@ func (s *sender) sendItems(ctx context.Context, items []spool.Manifest) error {
 		use.Body.Use, use.Body.Items = m.Items.For, counts[m.Items.For]
 		use.Body.Asked = api.DataAddress{Dataset: made.Dataset, Number: made.Number, Split: m.Items.For}.String()
 		err = s.tryItem(ctx, func(ctx context.Context) error {
-			_, err := client.Call(ctx, s.client, api.UseData, use)
+			_, err := client.Call(ctx, s.via(), api.UseData, use)
 			return err
 		})
 	}
@@ -211,7 +231,7 @@ func (s *sender) makeSnapshot(ctx context.Context, items []spool.Manifest) (made
 		Run: api.Address{Project: s.leg.Project, Run: s.leg.Number}.String()}
 	err = s.tryItemWithin(ctx, itemsTime, func(ctx context.Context) error {
 		counts, bad = map[string]int64{}, badRows{}
-		draft, err := client.BeginSnapshot(ctx, s.client, in)
+		draft, err := client.BeginSnapshot(ctx, s.via(), in)
 		if err != nil {
 			return err
 		}

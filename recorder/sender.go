@@ -41,10 +41,10 @@ type sender struct {
 	takeOver bool            // open the leg although the one before is still heard of
 	warned   map[string]bool // what the service warned of and has been said
 
-	client        *client.Client
-	leg           api.LegInput     // guarded by mutex while it is opened
-	numbers       map[string]int   // of curves
-	refusedCurves map[string]error // curves that the service does not take
+	reached       atomic.Pointer[client.Client] // with the credentials of the latest try; several send at once
+	leg           api.LegInput                  // guarded by mutex while it is opened
+	numbers       map[string]int                // of curves
+	refusedCurves map[string]error              // curves that the service does not take
 	counted       api.Counted
 	progress      atomic.Int64 // rises with everything that the service has taken
 	readings      atomic.Int64 // sent
@@ -93,9 +93,13 @@ func (s *sender) send(ctx context.Context) error {
 		ending, err = s.sendRecords(working, manifests)
 		return err
 	})
+	sheets := make(chan spool.Manifest, 1<<16)
 	group.Go(func() error {
-		return s.sendAllHanded(working, manifests)
+		defer close(sheets)
+		return s.sendAllHanded(working, manifests, sheets)
 	})
+	lane, assessed := errgroup.WithContext(alive)
+	lane.Go(func() error { return s.sendSheets(assessed, sheets) })
 	group.Go(func() error { return s.sendOutputs(working) })
 	if s.coming != nil {
 		ending, stop := context.WithCancel(working)
@@ -108,6 +112,12 @@ func (s *sender) send(ctx context.Context) error {
 	}
 	if err == nil && ending != nil {
 		err = s.sendEnd(alive, *ending)
+	}
+	if err != nil {
+		fail(err) // the lane ends too
+	}
+	if wrong := lane.Wait(); err == nil {
+		err = wrong
 	}
 	if cause := context.Cause(alive); err != nil && cause != nil && ctx.Err() == nil {
 		err = cause
@@ -132,6 +142,20 @@ func (s *sender) refused(ctx context.Context, err error) error {
 	}
 	s.change(func(st *spool.State) { st.Why = err.Error() })
 	return fmt.Errorf("%w: %w", errRefused, err)
+}
+
+// via is the client that calls go by; renew takes the credentials of the moment for those to come.
+func (s *sender) via() *client.Client {
+	if c := s.reached.Load(); c != nil {
+		return c
+	}
+	return s.renew()
+}
+
+func (s *sender) renew() *client.Client {
+	c := s.connect()
+	s.reached.Store(c)
+	return c
 }
 
 func (s *sender) change(do func(*spool.State)) {
@@ -179,7 +203,7 @@ func (s *sender) tryWithin(ctx context.Context, limit time.Duration, call func(c
 		case <-time.After(pause + rand.N(pause/2)):
 		}
 		pause = min(2*pause, 5*time.Second)
-		s.client = s.connect()
+		s.renew()
 	}
 }
 
@@ -195,7 +219,7 @@ func temporary(err error) bool {
 }
 
 func (s *sender) openLeg(ctx context.Context) error {
-	s.client = s.connect()
+	s.renew()
 	l := s.spool.Leg
 	number := l.Number
 	if number == 0 && api.CheckProjectKey(l.Project) != nil {
@@ -217,7 +241,7 @@ func (s *sender) openLeg(ctx context.Context) error {
 	open.Body.Recorder, open.Body.Previous, open.Body.Host, open.Body.Started = s.spool.Recorder, s.spool.Previous,
 		l.Recipe.Host, l.Started
 	if err := s.try(ctx, func(ctx context.Context) error {
-		counted, err := client.Call(ctx, s.client, api.OpenLeg, open)
+		counted, err := client.Call(ctx, s.via(), api.OpenLeg, open)
 		if err == nil {
 			s.counted = *counted
 		}
@@ -378,7 +402,7 @@ func (s *sender) sendEnd(ctx context.Context, e spool.Ending) error {
 		in.Body.State, in.Body.At, in.Body.ExitCode, in.Body.Signal, in.Body.Why, in.Body.Tail = e.State, e.At,
 			e.ExitCode, e.Signal, e.Why, e.Tail
 		return s.tryItem(ctx, func(ctx context.Context) error {
-			_, err := client.Call(ctx, s.client, api.EndLeg, in)
+			_, err := client.Call(ctx, s.via(), api.EndLeg, in)
 			return err
 		})
 	}

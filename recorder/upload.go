@@ -24,6 +24,9 @@ import (
 	"kembrel/recorder/spool"
 )
 
+// sheetTime is how long the service may take to assess a prediction sheet.
+const sheetTime = 35 * time.Minute
+
 // uploadsAtOnce is how many chunks are on their way together.
 const uploadsAtOnce = 4
 
@@ -53,7 +56,11 @@ func (s *sender) sendHanded(ctx context.Context, m spool.Manifest) error {
 			files, err = s.cutAndSend(ctx, folder, folder, m.Files)
 		}
 		if err == nil {
-			err = s.tryItem(ctx, func(ctx context.Context) error { return commit(ctx, m, files) })
+			limit := callTime
+			if m.Kind() == protocol.Sheet {
+				limit = sheetTime
+			}
+			err = s.tryItemWithin(ctx, limit, func(ctx context.Context) error { return commit(ctx, m, files) })
 		}
 		switch {
 		case err == nil:
@@ -82,7 +89,7 @@ func (s *sender) commitCheckpoint(ctx context.Context, m spool.Manifest, files [
 	in.Body.Step, in.Body.Epoch, in.Body.Why, in.Body.Figures, in.Body.Saved = m.Step, m.Epoch, m.Why,
 		m.Figures, m.Saved
 	in.Body.Files = files
-	_, err := client.Call(ctx, s.client, api.CommitCheckpoint, in)
+	_, err := client.Call(ctx, s.via(), api.CommitCheckpoint, in)
 	return err
 }
 
@@ -265,7 +272,7 @@ func (s *sender) sendMissing(ctx context.Context, places map[string]place) error
 		ask := &api.DigestListInput{Body: api.DigestList{Digests: digests}}
 		var missing *api.DigestList
 		if err := s.try(ctx, func(ctx context.Context) (err error) {
-			missing, err = client.Call(ctx, s.client, api.MissingChunks, ask)
+			missing, err = client.Call(ctx, s.via(), api.MissingChunks, ask)
 			return err
 		}); err != nil {
 			return err
@@ -303,7 +310,7 @@ func (s *sender) sendChunk(ctx context.Context, digest string, p place) error {
 		return err
 	}
 	err = s.tryItem(ctx, func(ctx context.Context) error {
-		_, err := client.Call(ctx, s.client, api.PutChunk, &api.ChunkInput{Digest: digest, RawBody: data})
+		_, err := client.Call(ctx, s.via(), api.PutChunk, &api.ChunkInput{Digest: digest, RawBody: data})
 		return err
 	})
 	if err == nil && s.full.Swap(false) {
@@ -376,7 +383,7 @@ func (s *sender) sendOutput(ctx context.Context, stream string, whole bool) erro
 		in := &api.OutputInput{LegInput: s.leg}
 		in.Body.Stream, in.Body.Offset, in.Body.Size, in.Body.Text = stream, at, int64(n), string(buffer[:n])
 		err = s.tryItem(ctx, func(ctx context.Context) error {
-			_, err := client.Call(ctx, s.client, api.SendOutput, in)
+			_, err := client.Call(ctx, s.via(), api.SendOutput, in)
 			return err
 		})
 		if ofItem(err) {

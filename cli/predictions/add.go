@@ -191,7 +191,9 @@ func (a *Commands) send(ctx context.Context, path string, made *intake.Made, f a
 			file.Part = "sheet"
 			in.Body.Files = append(in.Body.Files, file)
 		}
-		s, err := client.Call(ctx, c, api.AddSheet, in)
+		s, err := client.AddSheet(ctx, c, in, func(*api.Sheet) {
+			fmt.Fprintln(a.Err, "The sheet is accepted and being assessed. It will be, even if you interrupt this.")
+		})
 		if err == nil || try == 2 || !api.Is(err, api.Conflict) { // chunks may have been cleaned away meanwhile
 			return s, err
 		}

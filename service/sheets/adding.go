@@ -8,11 +8,13 @@ import (
 	"math"
 	"slices"
 	"sync"
+	"time"
 
 	"github.com/google/uuid"
 
 	"kembrel/api"
 	"kembrel/core/assess"
+	"kembrel/core/chunk"
 	"kembrel/core/sheet"
 	"kembrel/service/act"
 	"kembrel/store"
@@ -25,7 +27,9 @@ const (
 	mostMedia  = 4 << 30
 )
 
-// AddSheet takes a prediction sheet whose chunks have been sent, computes what it comes to and raises its alarms.
+// AddSheet takes a prediction sheet whose chunks have been sent, computes what it comes to and raises its alarms. A large
+// one takes longer than a request may: then it is answered as being assessed, the work goes on whether or not whoever
+// sent it waits, and the same sent again says how it went.
 func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*api.Sheet, error) {
 	run, err := s.RunID(ctx, in.RunInput)
 	if err != nil {
@@ -82,6 +86,30 @@ func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*
 	if err := s.Safe(ctx, s.chunks, chunks); err != nil {
 		return nil, err
 	}
+	job, err := s.under.begin(ctx, in.Key, func(ctx context.Context) (*api.Sheet, error) {
+		return s.take(ctx, who, in, n, chunks)
+	})
+	if err != nil {
+		return nil, err
+	}
+	late := time.NewTimer(answerTime)
+	defer late.Stop()
+	select {
+	case <-job.done:
+		return job.sheet, job.err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-late.C:
+		return &api.Sheet{Run: act.RunAddress(in.Project, in.Number), Split: n.Split, Leg: n.Leg, Step: n.Step,
+			Epoch: api.Float(n.Epoch), State: api.Assessing, Figures: []assess.Measured{}, Alarms: []api.Alarm{},
+			Size: n.Size, Who: who.Name, Created: job.began}, nil
+	}
+}
+
+// take assesses a sheet and keeps it.
+func (s *Sheets) take(ctx context.Context, who act.Who, in *api.NewSheet, n store.NewSheet,
+	chunks map[chunk.Digest]int64) (*api.Sheet, error) {
+	run := n.Run
 	select {
 	case s.taking <- struct{}{}:
 	case <-ctx.Done():

@@ -66,6 +66,7 @@ type Sheets struct {
 	taking chan struct{} // one is read and assessed at a time, which bounds memory
 	asking chan struct{} // so many are opened at a time
 	open   *opened
+	under  under
 }
 
 // New makes the slice.

@@ -229,3 +229,36 @@ func TestTheLiveStreamComesBack(t *testing.T) {
 	do(t, ctx, "the run appears", chromedp.WaitVisible(`a[href="/vessels/1"]`), until(`!document.querySelector('.behind')`))
 	is(t, ctx, "window.stayed", mark, "without reload")
 }
+
+// A sheet that the service takes for ever over holds up nothing: the checkpoint behind it, and the run's end, are there.
+func TestNothingWaitsBehindASheet(t *testing.T) {
+	t.Parallel()
+	w, here := pythonWorld(t)
+	proxy := w.refusing(t)
+	stuck := make(chan struct{})
+	proxy.set(func(r *http.Request, _ string) *api.Problem {
+		if r.Method == http.MethodPost && strings.HasSuffix(r.URL.Path, "/sheets") {
+			<-stuck
+		}
+		return nil
+	})
+	through := w.through(t, proxy.URL)
+	at := w.folder + "/slow.py"
+	require.NoError(t, os.WriteFile(at, []byte(`
+import kembrel
+with kembrel.record("vessels") as run:
+    run.readings(1, 1, {"loss.val": 0.5})
+    assert run.predictions("val", ["a", "b"], true=[0, 1], predicted=[0, 0], classes=["tug", "ferry"], epoch=1)
+    run.save(1, 1, weights={"w": 1.5})
+`), 0o644))
+	cmd := through.record("/usr/bin/python3", at)
+	cmd.Env = append(cmd.Env, "PYTHONPATH="+here)
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool {
+		_, _, code := w.try("show", "vessels/1@last")
+		return code == 0 && w.show(t, "vessels/1").State == "finished"
+	}, time.Minute, 100*time.Millisecond)
+	close(stuck)
+	require.NoError(t, cmd.Wait())
+	require.Contains(t, w.kembrel(t, "predictions", "vessels/1"), "val")
+}
