@@ -375,6 +375,7 @@ const endTime = 5 * time.Second
 
 // finish records the end and sends the rest.
 func (r *recording) finish(end spool.Ending) {
+	defer func() { r.voice.wait(2 * time.Second) }()
 	r.unplug()
 	if end.State == "failed" && end.Signal == syscall.SIGKILL.String() || end.Signal == "" && end.ExitCode == nil &&
 		end.State == "failed" {

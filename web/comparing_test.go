@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kembrel/api"
@@ -194,8 +195,9 @@ func TestColumnsAndFiguresAtTheBest(t *testing.T) {
 		}
 		return out
 	}
-	require.Equal(t, map[int]string{1: `[1,0.7,1,0.1,null,"finished",60]`,
-		2: `[0.5,0.3,4.5,null,[3,2],"finished",120]`}, read())
+	want := map[int]string{1: `[1,0.7,1,0.1,null,"finished",60]`, 2: `[0.5,0.3,4.5,null,[3,2],"finished",120]`}
+	require.EventuallyWithT(t, func(c *assert.CollectT) { require.Equal(c, want, read()) }, 30*time.Second,
+		50*time.Millisecond, "figures at the best come with the summaries")
 	objective := api.Objective{Curve: "accuracy.val", Direction: "higher"}
 	edit := &api.ProjectEdit{ProjectInput: vessels}
 	edit.Body.Objective = &objective

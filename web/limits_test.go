@@ -138,7 +138,7 @@ func TestSlowReadersStopNobody(t *testing.T) {
 			require.Equal(t, http.StatusTooManyRequests, status)
 		}
 	}
-	require.Equal(t, 3, let)
+	require.Equal(t, 2, let)
 	require.Eventually(t, func() bool { // nothing is held while they do not read
 		var open, locks int
 		require.NoError(t, s.db.Pool.QueryRow(ctx,

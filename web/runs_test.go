@@ -211,7 +211,7 @@ func TestPagesCoverEveryRunOnce(t *testing.T) {
 	response, _ := s.raw(t, "GET", "/api/v1/projects/vessels/runs?limit=3", "", s.bearer()...)
 	require.Equal(t, `<?cursor=eyJ2Ijo1LCJuIjo1fQ>; rel="next"`, response.Header.Get("Link"))
 	in.Cursor = "x"
-	refuse(t, s, api.ListRuns, in, api.Invalid, "cursor")
+	refuse(t, s, api.ListRuns, in, api.Malformed, "cursor")
 }
 
 // stream reads the live stream until want kinds have come.

@@ -11,7 +11,7 @@ type Rule struct {
 	Approvers int      `json:"approvers" minimum:"0" maximum:"20" doc:"People who must sign off; 0: it is not guarded"`
 	Checks    []string `json:"checks,omitempty" maxItems:"50" doc:"That must have passed, by name"`
 
-	Reporters map[string]string `json:"reporters,omitempty" doc:"Who reports a check, by the check's name: what others report of it does not count. Absent: anybody who may report checks" example:"{\"every class\": \"buildhall\"}"`
+	Reporters map[string]string `json:"reporters,omitempty" maxProperties:"50" doc:"Who reports a check, by the check's name: what others report of it does not count. Absent: anybody who may report checks" example:"{\"every class\": \"buildhall\"}"`
 }
 
 // Lowers reports whether a rule asks for less than another in anything.

@@ -27,7 +27,7 @@ type Info struct {
 	Name  string   `json:"name"`
 	Dtype string   `json:"dtype"`
 	Shape []int64  `json:"shape"`
-	Also  []string `json:"also,omitempty" doc:"Further names of the same memory: weights that two layers share are stored once"`
+	Also  []string `json:"also,omitempty" maxItems:"1000" doc:"Further names of the same memory: weights that two layers share are stored once"`
 }
 
 // Count is the number of elements.

@@ -181,7 +181,7 @@ print(found.folder)
 	require.Contains(t, w.kembrel(t, "files", "vessels/1", "--own"), "no file that was kept")
 	require.Equal(t, "as it should be\n", w.kembrel(t, "files", "show", "vessels/1", "report.txt", "--evaluation", "1"))
 	notes := strings.Join(found[0].Notes, "\n")
-	for _, want := range []string{"as it should be", "is there twice",
+	for _, want := range []string{"as it should be", "have no key of their own",
 		"the answers are on elsewhere, and val is evaluated",
 		"an evaluation saves no checkpoints", "odd"} {
 		require.Contains(t, notes, want)

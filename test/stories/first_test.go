@@ -136,7 +136,6 @@ func TestUsageAndExitCodes(t *testing.T) {
 		"show --nonsense vessels/1":                     {2, "unknown flag"},
 		"tokens revoke 99":                              {3, "no token 99"},
 		"record --project vessels":                      {2, "say what to run"},
-		"record -- true":                                {2, "which project"},
 		"record --project vessels --hyper lr -- true":   {2, "name=value"},
 		"record --project vessels -- no-such-program-x": {1, "cannot start"},
 		"spool send nonsense":                           {3, "no spool"},

@@ -95,9 +95,11 @@ def key(value: Any) -> str:
     if isinstance(value, (bytes, bytearray)) and len(value) == 32:
         return "b3:" + value.hex()
     known = plain(value)
-    text = "" if known is None else line(str(known))
+    text = "" if known is None else str(known)
     if not text:
         raise ValueError("it is empty")
+    if not text.isprintable():
+        raise ValueError("it has characters that cannot be shown")
     return text
 
 

@@ -45,6 +45,14 @@ def safe(default: Any = None) -> Callable[[_Method], _Method]:
     return wrap
 
 
+def _told(value: Any) -> str:
+    """A key or digest as text; one that names nothing is told as it is, so that all count."""
+    try:
+        return named(value)
+    except ValueError:
+        return str(value)
+
+
 def _kept(values: Any) -> Any:
     """A column that can be gone through more than once."""
     return values if values is None or is_array(values) or isinstance(values, str) else list(values)
@@ -130,7 +138,7 @@ class Handing(Connection):
                 raise ValueError("keys and digests of data are not as many")
             if not (size := sizes.pop()):
                 break
-            fields = {name: [named(v) for v in part] for name, part in some.items()}
+            fields = {name: [_told(v) for v in part] for name, part in some.items()}
             count += size
             self._tell_once("data", use=str(use), do="items", **fields)
         self._tell("data", use=str(use), do="end", data=str(dataset), count=count)

@@ -414,9 +414,16 @@ def _names(given: List[Any], losses: Losses) -> Tuple[List[str], List[int]]:
         seen.add(name)
         names.append(name)
         rows.append(i)
-    if given and not names:
-        raise ValueError("no example has a key")
+    lost = len(given) - len(names)
+    if given and not names or lost > len(given) * _MOST_LOST:
+        raise ValueError(
+            f"{lost} of {len(given)} examples have no key of their own: the figures of the others "
+            f"would say little"
+        )
     return names, rows
+
+
+_MOST_LOST = 0.1  # of the examples of a sheet that may lack a key before it is refused whole
 
 
 def _rows(shape: Sequence[int], data: Any, rows: List[int]) -> Tuple[Tuple[int, ...], Any]:

@@ -180,11 +180,17 @@ _, _, lines, lost = sheet(true=half, own={"depth": half})
 assert [line["true"] for line in lines] == [1, 2, 0] and lines[0]["own"] == {"depth": 1}
 
 # one bad row or column costs itself
+many = [f"clip{i}" for i in range(38)]
 _, _, lines, lost = sheet(
-    ["a", "a", ""], true=["tug", "ferry", "tug"], own={"one": [[1], {}, 3], "two": 5}
+    [*many, "clip1", ""], true=["tug"] * 40, own={"one": [[1], {}, *range(38)], "two": 5}
 )
-assert [line["key"] for line in lines] == ["a"] and lines[0]["own"] == {"one": "[1]"}, lines
-assert any("the key of row 2" in t for t in lost) and any("column two" in t for t in lost), lost
+assert [line["key"] for line in lines] == many and lines[0]["own"] == {"one": "[1]"}, lines
+assert any("the key of row 39" in t for t in lost) and any("column two" in t for t in lost), lost
+try:
+    sheet(["a", "a", "b"], true=[0, 1, 0])
+    raise SystemExit("a sheet of which a third is lost says little")
+except ValueError as e:
+    assert "1 of 3 examples have no key of their own" in str(e), e
 _, _, lines, lost = sheet(true=["tug", "barge", "ferry"], classes=["tug", "ferry"])
 assert "true" not in lines[1] and lost == ["true of b: none of the classes is 'barge'"], lost
 folder, files, lines, lost = sheet(
@@ -192,9 +198,9 @@ folder, files, lines, lost = sheet(
 )
 assert files == ["examples.jsonl", "predicted.npy"] and "scores" in lost[0], (files, lost)
 folder, files, lines, lost = sheet(
-    ["a", "a", "b"], true=[0, 1, 0], scores=numpy.array([[1, 2], [3, 4], [5, 6]])
+    ["clip0", *many], true=[0, 1] * 19 + [0], scores=numpy.arange(78).reshape(39, 2)
 )
-assert numpy.load(folder / "scores.npy").tolist() == [[1, 2], [5, 6]], "rows stay together"
+assert numpy.load(folder / "scores.npy")[1].tolist() == [4, 5], "rows stay together"
 lines, lost = items(["a", None, "c"], labels=["tug", "ferry", object], groups=[1, 2, 3])
 assert [line["key"] for line in lines] == ["a", "c"] and "item 2" in lost[0], (lines, lost)
 
