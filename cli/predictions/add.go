@@ -65,7 +65,8 @@ score.CLASS) and shown; --map says it otherwise: COLUMN=key, true, predicted, sc
 	fl.StringVar(&f.at, "at", "", "of which of its checkpoints, such as @best or @e12")
 	fl.Float64Var(&f.epoch, "epoch", -1, "at which epoch, instead of a checkpoint")
 	fl.StringVar(&f.split, "split", "val", "of which split")
-	fl.StringVar(&f.task, "task", "", "classes, labels (several, with ; between them), number or text, instead of what the values look like")
+	fl.StringVar(&f.task, "task", "",
+		"classes, labels (several, with ; between them), number or text, instead of what the values look like")
 	fl.StringSliceVar(&f.classes, "classes", nil, "names of the classes, in the order of places 0, 1, ...")
 	fl.StringArrayVar(&f.mappings, "map", nil, "what a column is: COLUMN=MEANING")
 	fl.BoolVar(&f.scores, "any-scores", false, "scores are no probabilities, whatever they look like")

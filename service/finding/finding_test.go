@@ -191,7 +191,8 @@ func TestListRuns(t *testing.T) {
 type words struct{ *slicetest.Harbour }
 
 func (words) Words(context.Context, int64) ([]store.Word, error) {
-	return []store.Word{{Kind: "hyper", Word: "lr"}, {Kind: "curve", Word: "loss.val"}, {Kind: "tags", Word: "baseline"},
+	return []store.Word{{Kind: "hyper", Word: "lr"}, {Kind: "curve", Word: "loss.val"}, {Kind: "tags",
+		Word: "baseline"},
 		{Kind: "host", Word: "quay-3"}}, nil
 }
 

@@ -27,9 +27,9 @@ const (
 	mostMedia  = 4 << 30
 )
 
-// AddSheet takes a prediction sheet whose chunks have been sent, computes what it comes to and raises its alarms. A large
-// one takes longer than a request may: then it is answered as being assessed, the work goes on whether or not whoever
-// sent it waits, and the same sent again says how it went.
+// AddSheet takes a prediction sheet whose chunks have been sent, computes what it comes to and raises its alarms. A
+// large one takes longer than a request may: then it is answered as being assessed, the work goes on whether or not
+// whoever sent it waits, and the same sent again says how it went.
 func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*api.Sheet, error) {
 	run, err := s.RunID(ctx, in.RunInput)
 	if err != nil {

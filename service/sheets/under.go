@@ -32,14 +32,16 @@ type assessing struct {
 }
 
 // begin begins to assess a sheet, or finds that it is being assessed.
-func (u *under) begin(ctx context.Context, key string, do func(context.Context) (*api.Sheet, error)) (*assessing, error) {
+func (u *under) begin(ctx context.Context, key string,
+	do func(context.Context) (*api.Sheet, error)) (*assessing, error) {
 	u.mutex.Lock()
 	defer u.mutex.Unlock()
 	if job := u.jobs[key]; job != nil {
 		return job, nil
 	}
 	if len(u.jobs) >= mostUnder {
-		return nil, api.Fail(api.TooMany, "%d prediction sheets are being assessed; send it again in a while", mostUnder)
+		return nil, api.Fail(api.TooMany, "%d prediction sheets are being assessed; send it again in a while",
+			mostUnder)
 	}
 	if u.jobs == nil {
 		u.jobs = map[string]*assessing{}

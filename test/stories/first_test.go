@@ -105,7 +105,8 @@ func TestFirstRun(t *testing.T) {
 	require.Contains(t, string(measured), fmt.Sprintf("kembrel_readings_total %d\n", readings))
 	require.Contains(t, w.kembrel(t, "__complete", "show", "vessels/"), "vessels/1\t")
 	require.Contains(t, w.kembrel(t, "__complete", "restore", "vessels/1@"), "vessels/1@best")
-	require.Contains(t, w.kembrel(t, "__complete", "restore", "vessels/1@best", "--parts", "weights,opt"), "weights,optimiser")
+	require.Contains(t, w.kembrel(t, "__complete", "restore", "vessels/1@best", "--parts", "weights,opt"),
+		"weights,optimiser")
 	require.Contains(t, w.kembrel(t, "__complete", "curves", "vessels/1", "--names", "loss.train,loss."),
 		"loss.train,loss.val")
 	require.Contains(t, w.kembrel(t, "__complete", "tokens", "revoke", ""), "\t", "ids with their names")
@@ -179,7 +180,8 @@ func TestDrawingOddCurves(t *testing.T) {
 	require.Zero(t, code, errs)
 	require.Contains(t, errs, "without epochs, so not drawn: huge, never, once, tiny; --by step draws them")
 	for _, by := range []string{"epoch", "step", "time"} {
-		w.kembrel(t, "curves", "vessels/1", "--by", by, "--smooth", "1", "--overwrite", "--to", w.folder+"/odd.svg", "--to",
+		w.kembrel(t, "curves", "vessels/1", "--by", by, "--smooth", "1", "--overwrite", "--to", w.folder+"/odd.svg",
+			"--to",
 			w.folder+"/odd.png")
 	}
 	require.Contains(t, w.kembrel(t, "curves", "vessels/1", "--names", "never", "-o", "csv"), "Infinity")

@@ -81,8 +81,9 @@ func TestItemsOfAProgram(t *testing.T) {
 	require.Equal(t, used["leaks"], used["bad"], "the bad item alone is left out")
 	require.Contains(t, strings.Join(notes["bad"], " "), "characters that cannot be shown")
 	require.Equal(t, used["leaks"], used["twice"])
-	require.Contains(t, notes["twice"], "Of the items handed over for "+snapshot+", 3 came more than once for one use; "+
-		"there they count once.")
+	require.Contains(t, notes["twice"],
+		"Of the items handed over for "+snapshot+", 3 came more than once for one use; "+
+			"there they count once.")
 
 	require.Eventually(t, func() bool {
 		var s api.Snapshot

@@ -230,7 +230,8 @@ func TestTheLiveStreamComesBack(t *testing.T) {
 	is(t, ctx, "window.stayed", mark, "without reload")
 }
 
-// A sheet that the service takes for ever over holds up nothing: the checkpoint behind it, and the run's end, are there.
+// A sheet that the service takes for ever over holds up nothing: the checkpoint behind it, and the run's end, are
+// there.
 func TestNothingWaitsBehindASheet(t *testing.T) {
 	t.Parallel()
 	w, here := pythonWorld(t)
