@@ -101,7 +101,7 @@ func TestPagesOfTheAudit(t *testing.T) {
 	for _, odd := range []string{"x", "-3", "1e3", "99999999999999999999"} {
 		in.Cursor = odd
 		_, err = a.GetProjectAudit(t.Context(), Who{}, in)
-		require.True(t, api.Is(err, api.Invalid), odd)
+		require.True(t, api.Is(err, api.Malformed), odd)
 	}
 }
 

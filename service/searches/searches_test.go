@@ -218,7 +218,7 @@ func TestListArchiveDelete(t *testing.T) {
 	require.Empty(t, page.Next)
 	in.Cursor = "-4"
 	_, err = s.ListSearches(ctx, who, in)
-	require.True(t, api.Is(err, api.Invalid))
+	require.True(t, api.Is(err, api.Malformed))
 
 	archive := &api.SearchArchiveInput{SearchInput: api.SearchInput{ProjectInput: slicetest.In, Number: 3}}
 	archive.Body.Archived = true

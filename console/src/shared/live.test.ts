@@ -43,7 +43,10 @@ it('reopens a stream that the browser gave up, later each time, and says when th
   last().say(2) // answered 502: the browser gives up
   vi.advanceTimersByTime(1000)
   expect(Stream.all.length).toBe(2)
-  for (let n = 1; n < 6; n++) last().say(2), vi.advanceTimersByTime(reopenAfter(n, 0))
+  for (let n = 1; n < 6; n++) {
+    last().say(2)
+    vi.advanceTimersByTime(reopenAfter(n, 0))
+  }
   expect(Stream.all.length).toBe(7)
   expect(behind.value).toBe(true)
   last().say(1)
