@@ -35,28 +35,32 @@ type SnapshotSource struct {
 
 // Snapshot is an immutable version of a dataset.
 type Snapshot struct {
-	Address string              `json:"address" example:"hydrophone#3"`
-	Dataset string              `json:"dataset"`
-	Number  int                 `json:"number"`
-	Digest  string              `json:"digest" doc:"Of its items in the order of their keys: the same items make the same snapshot"`
-	Items   int64               `json:"items"`
-	Bytes   int64               `json:"bytes" doc:"Of all items"`
-	Kept    int64               `json:"kept" doc:"Items whose bytes are in the store"`
-	Columns []dataset.OwnColumn `json:"columns" doc:"Of the team's own"`
-	Rows    bool                `json:"rows,omitempty" doc:"Items are rows of a table, without bytes"`
-	Source  SnapshotSource      `json:"source"`
-	Base    string              `json:"base,omitempty" doc:"Address of the snapshot that it was changed from"`
-	Who     string              `json:"who"`
-	Created time.Time           `json:"created"`
-	State   string              `json:"state" enum:"looked-at,looking,failed" doc:"Whether its questions have been answered"`
-	Failed  string              `json:"failed,omitempty" doc:"Why they could not be"`
-	Existed bool                `json:"existed,omitempty" doc:"Answered to who made it: the same items were a snapshot before"`
-	Again   int64               `json:"again,omitempty" doc:"Answered to who made it: items that came more than once, and count once"`
-	Found   *dataset.Findings   `json:"found,omitempty" doc:"What was found in it"`
-	Answers *SnapshotAnswers    `json:"answers,omitempty" doc:"The same in sentences; absent in lists"`
-	Users   []SnapshotUser      `json:"users,omitempty" doc:"Runs that used it, the newest first; absent in lists"`
-	Ledger  *TestLedger         `json:"ledger,omitempty" doc:"How often its test split was looked at; absent in lists, and where it has none"`
+	Address  string              `json:"address" example:"hydrophone#3"`
+	Dataset  string              `json:"dataset"`
+	Number   int                 `json:"number"`
+	Digest   string              `json:"digest" doc:"Of its items in the order of their keys: the same items make the same snapshot"`
+	Items    int64               `json:"items"`
+	Bytes    int64               `json:"bytes" doc:"Of all items"`
+	Kept     int64               `json:"kept" doc:"Items whose bytes are in the store"`
+	Columns  []dataset.OwnColumn `json:"columns" doc:"Of the team's own"`
+	Rows     bool                `json:"rows,omitempty" doc:"Items are rows of a table, without bytes"`
+	Source   SnapshotSource      `json:"source"`
+	Base     string              `json:"base,omitempty" doc:"Address of the snapshot that it was changed from"`
+	Who      string              `json:"who"`
+	Created  time.Time           `json:"created"`
+	State    string              `json:"state" enum:"looked-at,looking,failed,making" doc:"Whether its questions have been answered. making: the service has accepted it and is making it; it has no number yet (number is 0). Send the same request again to learn the result"`
+	Progress float64             `json:"progress,omitempty" minimum:"0" maximum:"1" doc:"While it is being made: the share that is done"`
+	Failed   string              `json:"failed,omitempty" doc:"Why they could not be"`
+	Existed  bool                `json:"existed,omitempty" doc:"Answered to who made it: the same items were a snapshot before"`
+	Again    int64               `json:"again,omitempty" doc:"Answered to who made it: items that came more than once, and count once"`
+	Found    *dataset.Findings   `json:"found,omitempty" doc:"What was found in it"`
+	Answers  *SnapshotAnswers    `json:"answers,omitempty" doc:"The same in sentences; absent in lists"`
+	Users    []SnapshotUser      `json:"users,omitempty" doc:"Runs that used it, the newest first; absent in lists"`
+	Ledger   *TestLedger         `json:"ledger,omitempty" doc:"How often its test split was looked at; absent in lists, and where it has none"`
 }
+
+// Making is the state of a snapshot that was accepted and is not made yet.
+const Making = "making"
 
 // SnapshotAnswers are the answers to the questions that a snapshot's page asks, as sentences.
 type SnapshotAnswers struct {

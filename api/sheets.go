@@ -31,7 +31,8 @@ type Sheet struct {
 	Who      string            `json:"who"`
 	Created  time.Time         `json:"created"`
 	Says     string            `json:"says" doc:"What it gets wrong, the worst first"`
-	State    string            `json:"state,omitempty" enum:"assessing" doc:"assessing: it was accepted and is being assessed, and has no number yet; send the same again to learn how it went. Absent: it is there"`
+	State    string            `json:"state,omitempty" enum:"assessing" doc:"assessing: the service has accepted it and is computing its figures; it has no number yet (number is 0). Send the same request again to learn the result. Absent: it is complete"`
+	Progress float64           `json:"progress,omitempty" minimum:"0" maximum:"1" doc:"While it is being assessed: the share that is done"`
 }
 
 // Assessing is the state of a sheet that was accepted and is not assessed yet.
@@ -100,6 +101,7 @@ type SheetsInput struct {
 	PageInput
 	Split string `query:"split" maxLength:"50" doc:"Only of this split"`
 	Step  string `query:"step" pattern:"^[0-9]{0,18}$" doc:"Only of this step"`
+	State string `query:"state" enum:",assessing" doc:"assessing: list the sheets that are being assessed, up to 100, instead of those that are complete"`
 }
 
 // SheetInput names a sheet.

@@ -54,7 +54,7 @@ func (w *world) lineageRows() (out []row) {
 			if err := made.Add(item); err != nil {
 				return err
 			}
-			if _, err := made.Commit(ctx); err != nil {
+			if _, err := made.Commit(ctx, nil); err != nil {
 				return err
 			}
 			for _, text := range []string{fmt.Sprintf(`insert into run_data (run, use, snapshot, split, address)

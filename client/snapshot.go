@@ -84,15 +84,22 @@ func (s *Snapshot) send() {
 	})
 }
 
-// Commit has the snapshot made.
-func (s *Snapshot) Commit(ctx context.Context) (*api.Snapshot, error) {
+// Commit has the snapshot made and waits until it is, which takes minutes for millions of items. waiting is called with
+// each answer before that, unless it is nil. The service goes on if ctx ends.
+func (s *Snapshot) Commit(ctx context.Context, waiting func(*api.Snapshot)) (*api.Snapshot, error) {
 	s.send()
 	if err := s.group.Wait(); err != nil {
 		return nil, err
 	}
 	in := &api.CommitInput{DraftInput: s.draft}
 	in.Body.Blocks, in.Body.Items = s.blocks, s.items
-	return Call(ctx, s.c, api.CommitDraft, in)
+	return untilDone(ctx, s.c, api.CommitDraft, in, func(made *api.Snapshot) bool {
+		under := made.State == api.Making
+		if under && waiting != nil {
+			waiting(made)
+		}
+		return !under
+	})
 }
 
 // lookTime is how long LookedAt waits.

@@ -240,7 +240,7 @@ func (s *sender) makeSnapshot(ctx context.Context, items []spool.Manifest) (made
 				return err
 			}
 		}
-		made, err = draft.Commit(ctx)
+		made, err = draft.Commit(ctx, func(*api.Snapshot) { s.progress.Add(1) })
 		return err
 	})
 	return made, counts, bad, err

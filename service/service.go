@@ -28,6 +28,7 @@ import (
 	"kembrel/service/sheets"
 	"kembrel/service/subscriptions"
 	"kembrel/service/weights"
+	"kembrel/service/work"
 	"kembrel/store/blob"
 	"kembrel/store/pack"
 	"kembrel/store/pg"
@@ -70,6 +71,7 @@ type Service struct {
 	db      *pg.Store
 	options Options
 	blobs   *blobVitals
+	work    *work.Work
 }
 
 // on is the store for a slice: its transactions give the slice what it needs of one, T.
@@ -115,8 +117,9 @@ func New(db *pg.Store, blobs blob.Store, o Options) *Service {
 		People: people.New(a, on[people.Tx]{db}), Projects: projects.New(f, on[projects.Tx]{db}),
 		Curves: curves.New(f, db), Judging: judging.New(f, on[judging.Tx]{db}), Weights: weights.New(f, db),
 		Searches: searches.New(f, on[searches.Tx]{db})}
-	s.Datasets = datasets.New(a, on[datasets.Tx]{db}, chunks)
-	s.Sheets = sheets.New(f, on[sheets.Tx]{db}, chunks, s.Datasets)
+	s.work = work.New(a, db)
+	s.Datasets = datasets.New(a, on[datasets.Tx]{db}, chunks, s.work)
+	s.Sheets = sheets.New(f, on[sheets.Tx]{db}, chunks, s.Datasets, s.work)
 	s.Evaluations = evaluations.New(f, on[evaluations.Tx]{db})
 	s.Files = files.New(f, on[files.Tx]{db}, chunks)
 	s.Checkpoints = checkpoints.New(f, on[checkpoints.Tx]{db}, chunks, s.Weights, s.Evaluations)
@@ -169,6 +172,7 @@ func (s *Service) Run(ctx context.Context) error {
 	wait.Go(func() { s.KeepLooking(ctx) })
 	wait.Go(func() { s.KeepComparing(ctx) })
 	wait.Go(func() { s.KeepTelling(ctx) })
+	wait.Go(func() { s.work.Keep(ctx) })
 	wait.Go(func() { s.WatchCredentials(ctx) })
 	<-ctx.Done()
 	wait.Wait()

@@ -436,6 +436,22 @@ func TestSignOffsHoldWhatTheyPromise(t *testing.T) {
 
 	// another may do with the lowered rule
 	require.True(t, call(t, teo, api.AskFor, askFor("in-use", 2)).Taken)
+
+	// a database of an earlier version knows who signed off too, in a history that nothing else may change
+	text, err := os.ReadFile("../store/pg/db/migrations/0035_sign_offs.sql")
+	require.NoError(t, err)
+	up, down, found := strings.Cut(string(text), "-- +goose Down")
+	require.True(t, found)
+	for _, sql := range []string{down, up} {
+		_, err := s.db.Pool.Exec(ctx, sql)
+		require.NoError(t, err)
+	}
+	var who []string
+	require.NoError(t, s.db.Pool.QueryRow(ctx, `select array_agg(x->>'who' order by h.seq, x->>'who')
+		from holding h, jsonb_array_elements(h.signed) x`).Scan(&who))
+	require.Equal(t, []string{"Ruth", "Teo"}, who)
+	_, err = s.db.Pool.Exec(ctx, "update holding set signed = '[]'")
+	require.ErrorContains(t, err, "the history of a standing stays")
 }
 
 // The link of a check leads to the web, and a check has a name.

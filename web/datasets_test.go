@@ -48,7 +48,7 @@ func (s *served) snapshot(t testing.TB, items ...dataset.Item) *api.Snapshot {
 	for _, it := range items {
 		require.NoError(t, w.Add(it))
 	}
-	made, err := w.Commit(ctx)
+	made, err := w.Commit(ctx, nil)
 	require.NoError(t, err)
 	require.NoError(t, s.service.LookAt(ctx))
 	return made
@@ -137,7 +137,7 @@ func TestSnapshotsAtOnce(t *testing.T) {
 			for _, it := range honest(100 + i%4) {
 				w.Add(it)
 			}
-			if made, err := w.Commit(ctx); err == nil {
+			if made, err := w.Commit(ctx, nil); err == nil {
 				addresses[i] = made.Address
 			}
 		})
@@ -167,7 +167,7 @@ func TestSnapshotOfAProgram(t *testing.T) {
 				it.Size, it.Digest = 0, chunk.Digest{}
 				require.NoError(t, w.Add(it))
 			}
-			made, err := w.Commit(ctx)
+			made, err := w.Commit(ctx, nil)
 			require.NoError(t, err)
 			return made
 		}
@@ -208,12 +208,12 @@ func TestBytesOfItems(t *testing.T) {
 	for _, it := range items {
 		require.NoError(t, w.Add(it))
 	}
-	_, err = w.Commit(ctx)
+	_, err = w.Commit(ctx, nil)
 	require.ErrorContains(t, err, "are not here any more")
 	for _, content := range contents {
 		s.put(t, []byte(content))
 	}
-	_, err = w.Commit(ctx)
+	_, err = w.Commit(ctx, nil)
 	require.NoError(t, err)
 	for row, want := range []struct{ kind, media string }{{"text/plain; charset=utf-8", "text"},
 		{"image/svg+xml", "picture"},
@@ -362,6 +362,6 @@ func TestManyLongLabels(t *testing.T) {
 	for _, it := range items {
 		require.NoError(t, w.Add(it))
 	}
-	_, err = w.Commit(ctx)
+	_, err = w.Commit(ctx, nil)
 	require.ErrorContains(t, err, "would be one of more than 64")
 }

@@ -140,5 +140,5 @@ func (a *Commands) make(ctx context.Context, name string, f adding) (*api.Snapsh
 	if err != nil {
 		return nil, err
 	}
-	return w.draft.Commit(ctx)
+	return a.commit(ctx, w)
 }

@@ -136,7 +136,7 @@ func (a *Commands) fromTable(ctx context.Context, in *api.NewDraft, f adding) (*
 	if w.count == 0 {
 		return nil, fmt.Errorf("%s has no row", f.table)
 	}
-	return w.draft.Commit(ctx)
+	return a.commit(ctx, w)
 }
 
 // within is the path of a file that a table names, which must lie in the table's folder.

@@ -44,6 +44,14 @@ func (a *Commands) begin(ctx context.Context, in *api.NewDraft, keep bool) (*wri
 	return &writer{c: c, draft: draft, keep: keep, chunks: map[string][]byte{}}, nil
 }
 
+// commit has the snapshot made of what was sent.
+func (a *Commands) commit(ctx context.Context, w *writer) (*api.Snapshot, error) {
+	return w.draft.Commit(ctx, func(s *api.Snapshot) {
+		fmt.Fprintf(a.Err, "Making the snapshot: %.0f %%. The service finishes it even if you interrupt this command.\n",
+			100*s.Progress)
+	})
+}
+
 // files takes items, each with the path of its file or "", reads some files at once, and sends the items.
 func (w *writer) files(ctx context.Context, m *term.Meter,
 	each func(take func(dataset.Item, string) error) error) error {

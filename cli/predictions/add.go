@@ -192,8 +192,9 @@ func (a *Commands) send(ctx context.Context, path string, made *intake.Made, f a
 			file.Part = "sheet"
 			in.Body.Files = append(in.Body.Files, file)
 		}
-		s, err := client.AddSheet(ctx, c, in, func(*api.Sheet) {
-			fmt.Fprintln(a.Err, "The sheet is accepted and being assessed. It will be, even if you interrupt this.")
+		s, err := client.AddSheet(ctx, c, in, func(s *api.Sheet) {
+			fmt.Fprintf(a.Err, "Assessing the sheet: %.0f %%. The service finishes it even if you interrupt this command.\n",
+				100*s.Progress)
 		})
 		if err == nil || try == 2 || !api.Is(err, api.Conflict) { // chunks may have been cleaned away meanwhile
 			return s, err

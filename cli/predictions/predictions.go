@@ -130,6 +130,16 @@ func (a *Commands) list(ctx context.Context, run, split, output string) error {
 	if err != nil {
 		return err
 	}
+	under, err := client.Call(ctx, a.Client(), api.ListSheets, &api.SheetsInput{RunInput: term.RunOf(addr),
+		Split: split, State: api.Assessing})
+	if err != nil {
+		return err
+	}
+	if output == "table" {
+		for _, s := range under.Items {
+			fmt.Fprintf(a.Err, "A sheet on %s, epoch %s, is %s\n", s.Split, term.Epoch(s.Epoch), term.Printable(s.Says))
+		}
+	}
 	l := term.List("sheet#", "split", "epoch#", "examples#", "figure", "", "alarms", "made")
 	l.Empty, l.Shorten = fmt.Sprintf("%s has no predictions (docs/predictions.md).", addr), "alarms"
 	for _, s := range all {

@@ -30,3 +30,11 @@ func OrNotFound(err error, format string, args ...any) error {
 
 // RunAddress is the address of a run.
 func RunAddress(project string, number int) string { return fmt.Sprintf("%s/%d", project, number) }
+
+// Deref is what p points to, and the zero value where it is nil.
+func Deref[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}

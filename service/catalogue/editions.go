@@ -55,7 +55,7 @@ func (s *Catalogue) dress(ctx context.Context, model store.Model, rows []store.E
 		return err
 	}
 	for _, st := range standings {
-		if e := at[deref(st.Edition)]; e != nil {
+		if e := at[act.Deref(st.Edition)]; e != nil {
 			e.Standings = append(e.Standings, st.Name)
 		}
 	}

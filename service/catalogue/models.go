@@ -87,7 +87,7 @@ func (s *Catalogue) GetModel(ctx context.Context, who act.Who, in *api.ModelInpu
 		return nil, err
 	}
 	for _, h := range holdings {
-		had := api.Holding{Standing: h.Standing, Edition: deref(h.Edition), Since: h.Since, Until: h.Until, Who: h.Who,
+		had := api.Holding{Standing: h.Standing, Edition: act.Deref(h.Edition), Since: h.Since, Until: h.Until, Who: h.Who,
 			Why: h.Why}
 		if err := json.Unmarshal(h.Signed, &had.SignOffs); err != nil {
 			return nil, err
@@ -207,7 +207,7 @@ func (s *Catalogue) standing(ctx context.Context, model string, row store.ModelS
 		if err != nil {
 			return out, err
 		}
-		out.Before = deref(before)
+		out.Before = act.Deref(before)
 	}
 	if row.Edition == nil {
 		return out, nil
@@ -236,7 +236,7 @@ func (s *Catalogue) before(ctx context.Context, q holdings, row store.ModelStand
 		return nil, err
 	}
 	for _, h := range list[1:] {
-		if h.Edition != nil && deref(h.Edition) != deref(list[0].Edition) {
+		if h.Edition != nil && act.Deref(h.Edition) != act.Deref(list[0].Edition) {
 			return h.Edition, nil
 		}
 	}
@@ -270,13 +270,6 @@ func ruleText(r catalogue.Rule) json.RawMessage {
 		panic(err) // of texts and numbers
 	}
 	return text
-}
-
-func deref[T any](p *T) (v T) {
-	if p != nil {
-		v = *p
-	}
-	return v
 }
 
 // checkRules says what is wrong with standings that a model is to have.

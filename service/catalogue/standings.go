@@ -52,7 +52,7 @@ func (s *Catalogue) askings(ctx context.Context, q reads, models []int64, id int
 	out := map[int64][]waits{}
 	for _, a := range rows {
 		w := waits{row: a, Asking: api.Asking{ID: a.ID, Standing: a.Standing, Edition: a.Number, Who: a.Who, Why: a.Why,
-			Asked: a.Asked, SignOffs: []api.SignOff{}, Ended: a.Ended, Outcome: a.Outcome, Ender: deref(a.Ender),
+			Asked: a.Asked, SignOffs: []api.SignOff{}, Ended: a.Ended, Outcome: a.Outcome, Ender: act.Deref(a.Ender),
 			Because: a.Because}}
 		var outcomes []catalogue.Outcome
 		latest := int64(0)
@@ -229,7 +229,7 @@ func (s *Catalogue) AskFor(ctx context.Context, who act.Who, in *api.Ask) (*api.
 	}
 	out := &api.Asked{}
 	err = s.onStanding(ctx, m, in.Standing, in.Body.InsteadOf, func(q Tx, st store.ModelStanding, denied error) error {
-		if row.ID != 0 && deref(st.Edition) == row.ID {
+		if row.ID != 0 && act.Deref(st.Edition) == row.ID {
 			out.Taken = true
 			out.Says = fmt.Sprintf("%s#%d has the standing %s already.", m.Name, row.Number, st.Name)
 			return nil

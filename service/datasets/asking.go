@@ -169,13 +169,6 @@ func (s *Datasets) GetSnapshot(ctx context.Context, who act.Who, in *api.Snapsho
 	return &out, nil
 }
 
-func deref(n *int) int {
-	if n == nil {
-		return 0
-	}
-	return *n
-}
-
 // open opens a snapshot's file.
 //
 // One that was opened lately is not opened again: its description of a million items takes longer to read than a page.

@@ -55,7 +55,7 @@ func (s *Datasets) GetSnapshotDifference(ctx context.Context, _ act.Who,
 	if err != nil {
 		return nil, err
 	}
-	from := cmp.Or(in.From, deref(row.Base), row.Number-1)
+	from := cmp.Or(in.From, act.Deref(row.Base), row.Number-1)
 	if from == 0 {
 		return nil, api.Fail(api.Invalid, "%s is the first; there is none before", address(row))
 	}

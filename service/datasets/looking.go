@@ -12,6 +12,7 @@ import (
 	"kembrel/core/chunk"
 	"kembrel/core/dataset"
 	"kembrel/core/dataset/kept"
+	"kembrel/service/act"
 	"kembrel/store"
 	"kembrel/store/pack"
 )
@@ -98,7 +99,7 @@ func (s *Datasets) look(ctx context.Context, id int64) error {
 		return err
 	}
 	looked := lookedAt{Findings: answers}
-	if against := cmp.Or(deref(row.Base), row.Number-1); against > 0 {
+	if against := cmp.Or(act.Deref(row.Base), row.Number-1); against > 0 {
 		if looked.Changes, err = s.differ(ctx, row, against); err != nil {
 			return err
 		}

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kembrel/service/act"
+	"kembrel/service/work"
 	"kembrel/store"
 	"kembrel/store/pack"
 )
@@ -44,7 +45,8 @@ func TestLookingWaits(t *testing.T) {
 		{&pack.Unreadable{File: "hydrophone#1", Err: pack.ErrDamaged}, "its file cannot be read"},
 	} {
 		db := &shelf{wrong: c.wrong}
-		s := New(act.New(nil, slog.New(slog.DiscardHandler)), db, nil)
+		a := act.New(nil, slog.New(slog.DiscardHandler))
+		s := New(a, db, nil, work.New(a, nil))
 		require.NoError(t, s.LookAt(t.Context()))
 		require.Equal(t, []string{c.want, c.want}, db.failed)
 		require.Equal(t, 2, db.tries)

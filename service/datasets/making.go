@@ -30,8 +30,12 @@ func scratch() (kept.Scratch, error) {
 	return onDisk{f}, err
 }
 
-// CommitDraft makes a snapshot of the blocks of a draft: whole or not at all. The same items as those of a snapshot
-// that is there are that snapshot.
+// kind is what making a snapshot is called among the work that requests begin.
+const kind = "snapshot"
+
+// CommitDraft has a snapshot made of the blocks of a draft: whole or not at all. The same items as those of a snapshot
+// that is there are that snapshot. A large one takes longer than a request may: then it is answered as being made, and
+// the same request again says how it went.
 func (s *Datasets) CommitDraft(ctx context.Context, who act.Who, in *api.CommitInput) (*api.Snapshot, error) {
 	row, _, err := s.draft(ctx, who, in.DraftInput)
 	if err != nil {
@@ -40,6 +44,34 @@ func (s *Datasets) CommitDraft(ctx context.Context, who act.Who, in *api.CommitI
 	if row.Snapshot != nil {
 		return s.snapshotByID(ctx, *row.Snapshot, true)
 	}
+	if _, err := s.announced(ctx, row, in); err != nil {
+		return nil, err
+	}
+	request, err := json.Marshal(in)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.work.Request(ctx, store.Work{Key: row.ID, Kind: kind, Person: who.ID, Request: request})
+	if err != nil {
+		return nil, err
+	}
+	if w.Ended == nil {
+		return &api.Snapshot{Dataset: row.Name, Items: row.Items, Columns: []dataset.OwnColumn{}, Rows: row.Rows,
+			Who: w.Who, Created: w.Created, State: api.Making, Progress: w.Progress}, nil
+	}
+	var made came
+	if err := json.Unmarshal(w.Result, &made); err != nil {
+		return nil, err
+	}
+	out, err := s.snapshotByID(ctx, made.ID, made.Existed)
+	if err == nil {
+		out.Again = made.Again
+	}
+	return out, err
+}
+
+// announced are the blocks of a draft, if they are those that were announced.
+func (s *Datasets) announced(ctx context.Context, row store.Draft, in *api.CommitInput) ([]store.DraftBlock, error) {
 	blocks, err := s.db.DraftBlocks(ctx, row.ID)
 	if err != nil {
 		return nil, err
@@ -53,13 +85,40 @@ func (s *Datasets) CommitDraft(ctx context.Context, who act.Who, in *api.CommitI
 	if row.Items > dataset.MaxItems {
 		return nil, api.Fail(api.TooLarge, "a snapshot has at most %d items", dataset.MaxItems)
 	}
+	return blocks, nil
+}
+
+// came is what became of a draft.
+type came struct {
+	ID      int64 `json:"id"`                // of the snapshot
+	Existed bool  `json:"existed,omitempty"` // the same items were a snapshot before
+	Again   int64 `json:"again,omitempty"`   // items that came more than once, and count once
+}
+
+// take makes a snapshot of a draft.
+func (s *Datasets) take(ctx context.Context, w store.Work, at func(float64)) (any, error) {
+	var in api.CommitInput
+	if err := json.Unmarshal(w.Request, &in); err != nil {
+		return nil, err
+	}
+	row, err := s.db.Draft(ctx, in.Draft)
+	if err != nil {
+		return nil, act.OrNotFound(err, "the draft is gone: it was begun more than two days ago")
+	}
+	if row.Snapshot != nil { // who made it ended before the work did
+		return came{ID: *row.Snapshot, Existed: true}, nil
+	}
+	blocks, err := s.announced(ctx, row, &in)
+	if err != nil {
+		return nil, err
+	}
 	select {
 	case s.making <- struct{}{}:
 		defer func() { <-s.making }()
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	made, err := s.make(ctx, row, blocks)
+	made, err := s.make(ctx, row, blocks, at)
 	var double *kept.ErrKeys
 	var wrong *dataset.ErrItem
 	if errors.As(err, &double) || errors.As(err, &wrong) {
@@ -72,15 +131,13 @@ func (s *Datasets) CommitDraft(ctx context.Context, who act.Who, in *api.CommitI
 		return nil, err
 	}
 	if made.same != nil {
-		if err := s.db.InTx(ctx, func(q Tx) error { return q.EndDraft(ctx, row.ID, *made.same) }); err != nil {
-			return nil, err
-		}
-		return s.justMade(ctx, *made.same, true, made.again)
+		return came{*made.same, true, made.again},
+			s.db.InTx(ctx, func(q Tx) error { return q.EndDraft(ctx, row.ID, *made.same) })
 	}
-	var at store.SnapshotAt
+	var as store.SnapshotAt
 	var added bool
 	err = s.db.InTx(ctx, func(q Tx) error {
-		if at, added, err = q.AddSnapshot(ctx, *made.snapshot); err != nil {
+		if as, added, err = q.AddSnapshot(ctx, *made.snapshot); err != nil {
 			return err
 		}
 		if added {
@@ -95,11 +152,11 @@ func (s *Datasets) CommitDraft(ctx context.Context, who act.Who, in *api.CommitI
 				}
 			}
 		}
-		if err := q.EndDraft(ctx, row.ID, at.ID); err != nil || !added {
+		if err := q.EndDraft(ctx, row.ID, as.ID); err != nil || !added {
 			return err
 		}
-		return s.Event(ctx, q, store.Event{Kind: "snapshot", Verb: "made", Person: who.ID,
-			Subject: api.DataAddress{Dataset: row.Name, Number: at.Number}.String(),
+		return s.Event(ctx, q, store.Event{Kind: "snapshot", Verb: "made", Person: w.Person,
+			Subject: api.DataAddress{Dataset: row.Name, Number: as.Number}.String(),
 			Data: map[string]any{"items": made.snapshot.Items,
 				"digest": chunk.Digest(made.snapshot.Digest).String()}})
 	})
@@ -110,16 +167,7 @@ func (s *Datasets) CommitDraft(ctx context.Context, who act.Who, in *api.CommitI
 	case s.wake <- struct{}{}:
 	default:
 	}
-	return s.justMade(ctx, at.ID, !added, made.again)
-}
-
-// justMade shows a snapshot to who made it.
-func (s *Datasets) justMade(ctx context.Context, id int64, existed bool, again int64) (*api.Snapshot, error) {
-	out, err := s.snapshotByID(ctx, id, existed)
-	if err == nil {
-		out.Again = again
-	}
-	return out, err
+	return came{as.ID, !added, made.again}, nil
 }
 
 // made is a snapshot that is ready to be committed.
@@ -131,15 +179,16 @@ type made struct {
 }
 
 // sorted are the items of a draft by key. Those that a program handed over may come more than once.
-func (s *Datasets) sorted(ctx context.Context, columns int, blocks []store.DraftBlock, handed bool) (out *kept.Sorter,
-	again int64, err error) {
+func (s *Datasets) sorted(ctx context.Context, columns int, blocks []store.DraftBlock, handed bool,
+	at func(float64)) (out *kept.Sorter, again int64, err error) {
 	sorter := kept.NewSorter(columns, scratch)
 	defer func() {
 		if err != nil {
 			sorter.Close()
 		}
 	}()
-	for _, b := range blocks {
+	for i, b := range blocks {
+		at(float64(i) / float64(len(blocks)))
 		data, err := s.chunks.Get(ctx, chunk.Digest(b.Digest))
 		if errors.Is(err, pack.ErrNone) || errors.Is(err, pack.ErrMissing) || errors.Is(err, pack.ErrDamaged) {
 			return nil, 0, api.Fail(api.Conflict, "block %d is not here any more; send it again", b.Number)
@@ -165,7 +214,8 @@ func (s *Datasets) sorted(ctx context.Context, columns int, blocks []store.Draft
 }
 
 // make sorts the blocks of a draft and keeps the file of their snapshot.
-func (s *Datasets) make(ctx context.Context, row store.Draft, blocks []store.DraftBlock) (*made, error) {
+func (s *Datasets) make(ctx context.Context, row store.Draft, blocks []store.DraftBlock,
+	at func(float64)) (*made, error) {
 	var columns []dataset.OwnColumn
 	if err := json.Unmarshal(row.Columns, &columns); err != nil {
 		return nil, err
@@ -176,7 +226,8 @@ func (s *Datasets) make(ctx context.Context, row store.Draft, blocks []store.Dra
 	}
 	handed := source.Kind == "program" && row.Sets == nil
 	m := &made{}
-	sorter, again, err := s.sorted(ctx, len(columns), blocks, handed)
+	sorter, again, err := s.sorted(ctx, len(columns), blocks, handed,
+		func(share float64) { at(sortShare * share) })
 	if err != nil {
 		return nil, err
 	}
@@ -188,7 +239,7 @@ func (s *Datasets) make(ctx context.Context, row store.Draft, blocks []store.Dra
 		if err := json.Unmarshal(row.Sets, &sets); err != nil {
 			return nil, err
 		}
-		before, err := s.db.FindSnapshot(ctx, row.Name, deref(row.Base))
+		before, err := s.db.FindSnapshot(ctx, row.Name, act.Deref(row.Base))
 		if err != nil {
 			return nil, err
 		}
@@ -215,8 +266,15 @@ func (s *Datasets) make(ctx context.Context, row store.Draft, blocks []store.Dra
 		return nil, err
 	}
 	defer onDisk{file}.Close()
+	written := 0
 	sum, err := kept.Write(file, columns, func(add func(*dataset.Item) error) error {
 		return each(func(it *dataset.Item) error {
+			if written++; written%10_000 == 0 {
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+				at(sortShare + (writeShare-sortShare)*min(1, float64(written)/float64(row.Items)))
+			}
 			if err := hold(held, it); err != nil {
 				return err
 			}
@@ -263,6 +321,13 @@ func (s *Datasets) make(ctx context.Context, row store.Draft, blocks []store.Dra
 	slices.SortFunc(m.holds, func(a, b chunk.Digest) int { return bytes.Compare(a[:], b[:]) })
 	return m, nil
 }
+
+// sortShare is the part of making a snapshot that sorting its items takes, and writeShare what has been done when its
+// file is written.
+const (
+	sortShare  = 0.5
+	writeShare = 0.95
+)
 
 // hold notes the chunks of an item whose bytes are kept.
 func hold(held map[chunk.Digest]bool, it *dataset.Item) error {

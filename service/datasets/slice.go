@@ -11,6 +11,7 @@ import (
 	"kembrel/core/chunk"
 	"kembrel/core/dataset/kept"
 	"kembrel/service/act"
+	"kembrel/service/work"
 	"kembrel/store"
 	"kembrel/store/pack"
 )
@@ -53,9 +54,10 @@ type Datasets struct {
 	db     Storage
 	chunks *pack.Packs
 
-	wake    chan struct{}                   // a snapshot was made
-	looking sync.Mutex                      // one is looked at at a time, which bounds memory
-	making  chan struct{}                   // so many are made at a time
+	wake    chan struct{} // a snapshot was made
+	looking sync.Mutex    // one is looked at at a time, which bounds memory
+	making  chan struct{} // so many are made at a time
+	work    *work.Work
 	marks   *lru.Cache[int64, []kept.Found] // of the snapshots asked for lately
 	files   *lru.Cache[int64, *kept.File]   // the same, each with a chunk of 4 MiB
 	shared  *lru.Cache[sharedKey, int64]
@@ -68,7 +70,7 @@ const (
 )
 
 // New makes the slice.
-func New(a *act.Act, db Storage, chunks *pack.Packs) *Datasets {
+func New(a *act.Act, db Storage, chunks *pack.Packs, w *work.Work) *Datasets {
 	marks, err := lru.New[int64, []kept.Found](mostMarks)
 	if err != nil {
 		panic(err) // of a constant
@@ -81,9 +83,10 @@ func New(a *act.Act, db Storage, chunks *pack.Packs) *Datasets {
 	if err != nil {
 		panic(err) // of a constant
 	}
-	return &Datasets{files: files, shared: shared, Act: a, db: db, chunks: chunks, wake: make(chan struct{}, 1),
-		making: make(chan struct{}, mostMaking),
-		marks:  marks}
+	s := &Datasets{files: files, shared: shared, Act: a, db: db, chunks: chunks, wake: make(chan struct{}, 1),
+		making: make(chan struct{}, mostMaking), marks: marks, work: w}
+	w.Kind(kind, s.take)
+	return s
 }
 
 // lookPace is how often it is looked for snapshots that other replicas made and did not look at.

@@ -7,8 +7,8 @@ import (
 	"io"
 	"math"
 	"slices"
+	"strconv"
 	"sync"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -27,9 +27,12 @@ const (
 	mostMedia  = 4 << 30
 )
 
+// kind is what assessing a sheet is called among the work that requests begin.
+const kind = "sheet"
+
 // AddSheet takes a prediction sheet whose chunks have been sent, computes what it comes to and raises its alarms. A
-// large one takes longer than a request may: then it is answered as being assessed, the work goes on whether or not
-// whoever sent it waits, and the same sent again says how it went.
+// large one takes longer than a request may: then it is answered as being assessed, and the same sent again says how it
+// went.
 func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*api.Sheet, error) {
 	run, err := s.RunID(ctx, in.RunInput)
 	if err != nil {
@@ -38,40 +41,110 @@ func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*
 	if _, err := uuid.Parse(in.Key); err != nil {
 		return nil, api.Fail(api.Invalid, "Idempotency-Key %.60q is not a UUID", in.Key)
 	}
-	if owner, number, err := s.db.SheetByKey(ctx, in.Key); err == nil {
-		if owner != run {
-			return nil, api.Fail(api.Conflict, "this key handed over a sheet of another run")
-		}
-		return s.sheet(ctx, in.RunInput, run, number)
-	} else if !errors.Is(err, store.ErrNone) {
+	if made, err := s.byKey(ctx, in, run); made != nil || err != nil {
+		return made, err
+	}
+	n, chunks, err := s.check(ctx, in, run)
+	if err != nil {
 		return nil, err
 	}
+	if err := s.Safe(ctx, s.chunks, chunks); err != nil {
+		return nil, err
+	}
+	request, err := json.Marshal(in)
+	if err != nil {
+		return nil, err
+	}
+	row, err := s.work.Request(ctx, store.Work{Key: in.Key, Kind: kind, Run: &run, Person: who.ID, Request: request})
+	if err != nil {
+		return nil, err
+	}
+	if row.Ended == nil {
+		return underWay(in, row, n.Size), nil
+	}
+	made, err := s.byKey(ctx, in, run)
+	if err == nil && made == nil {
+		err = api.Fail(api.NotFound, "the sheet was deleted at this moment")
+	}
+	return made, err
+}
+
+// byKey shows the sheet that was handed over with a key; nil: none was.
+func (s *Sheets) byKey(ctx context.Context, in *api.NewSheet, run int64) (*api.Sheet, error) {
+	owner, number, err := s.db.SheetByKey(ctx, in.Key)
+	switch {
+	case errors.Is(err, store.ErrNone):
+		return nil, nil
+	case err != nil:
+		return nil, err
+	case owner != run:
+		return nil, api.Fail(api.Conflict, "this key handed over a sheet of another run")
+	}
+	return s.sheet(ctx, in.RunInput, run, number)
+}
+
+// underWay is a sheet that is being assessed.
+func underWay(in *api.NewSheet, row store.Work, size int64) *api.Sheet {
+	return &api.Sheet{Run: act.RunAddress(in.Project, in.Number), Split: in.Body.Split, Leg: in.Body.Leg,
+		Step: in.Body.Step, Epoch: in.Body.Epoch, Of: in.Body.Of, Source: act.Clean(in.Body.Source),
+		State: api.Assessing, Progress: row.Progress, Figures: []assess.Measured{}, Alarms: []api.Alarm{}, Size: size,
+		Who: row.Who, Created: row.Created, Says: sayUnderWay(row.Progress)}
+}
+
+// underWayOf lists the sheets of a run that are being assessed.
+func (s *Sheets) underWayOf(ctx context.Context, in *api.SheetsInput, run int64) (*api.Page[api.Sheet], error) {
+	rows, err := s.work.Of(ctx, run, kind)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.Page[api.Sheet]{Items: []api.Sheet{}}
+	for _, row := range rows {
+		var n api.NewSheet
+		if err := json.Unmarshal(row.Request, &n); err != nil {
+			return nil, err
+		}
+		if in.Split != "" && in.Split != n.Body.Split || in.Step != "" && in.Step != strconv.FormatInt(n.Body.Step, 10) {
+			continue
+		}
+		size := int64(0)
+		for _, f := range n.Body.Files {
+			size += f.Size
+		}
+		out.Items = append(out.Items, *underWay(&n, row, size))
+	}
+	return out, nil
+}
+
+// check checks what is said of a sheet, before its files are read.
+func (s *Sheets) check(ctx context.Context, in *api.NewSheet, run int64) (n store.NewSheet,
+	chunks map[chunk.Digest]int64, err error) {
+	bad := func(err error) (store.NewSheet, map[chunk.Digest]int64, error) { return n, nil, err }
 	if err := api.CheckUse(in.Body.Split); err != nil {
-		return nil, api.Fail(api.Invalid, "split: %v", err)
+		return bad(api.Fail(api.Invalid, "split: %v", err))
 	}
 	epoch := float64(in.Body.Epoch)
 	if math.IsNaN(epoch) || math.IsInf(epoch, 0) || epoch < 0 {
-		return nil, api.Fail(api.Invalid, "epoch %v is not a number from 0 up", epoch)
+		return bad(api.Fail(api.Invalid, "epoch %v is not a number from 0 up", epoch))
 	}
 	for i := range in.Body.Files {
 		in.Body.Files[i].Part = "sheet"
 	}
 	files, chunks, size, err := act.ToFiles(in.Body.Files)
 	if err != nil {
-		return nil, err
+		return bad(err)
 	}
-	n := store.NewSheet{Person: who.ID, Sheet: store.Sheet{Run: run, Key: in.Key, Leg: in.Body.Leg, Step: in.Body.Step,
+	n = store.NewSheet{Sheet: store.Sheet{Run: run, Key: in.Key, Leg: in.Body.Leg, Step: in.Body.Step,
 		Epoch: epoch, Split: in.Body.Split, Probabilities: in.Body.Probabilities, Source: act.Clean(in.Body.Source),
 		Size: size}}
 	for _, f := range files {
 		if !slices.Contains(sheet.Names, f.Path) {
-			return nil, api.Fail(api.Invalid, "%s: a sheet has no such file; its files are %s", f.Path,
-				act.Few(sheet.Names, len(sheet.Names)))
+			return bad(api.Fail(api.Invalid, "%s: a sheet has no such file; its files are %s", f.Path,
+				act.Few(sheet.Names, len(sheet.Names))))
 		}
 		most := map[string]int64{sheet.ExamplesFile: sheet.MaxBytes, sheet.ScoresFile: mostScores,
 			sheet.PredictedFile: mostScores, sheet.MediaFile: mostMedia}[f.Path]
 		if f.Size > most {
-			return nil, api.Fail(api.TooLarge, "%s has %s; at most %s", f.Path, api.Bytes(f.Size), api.Bytes(most))
+			return bad(api.Fail(api.TooLarge, "%s has %s; at most %s", f.Path, api.Bytes(f.Size), api.Bytes(most)))
 		}
 		n.Files = append(n.Files, store.SheetFile{Name: f.Path, Size: f.Size, Chunks: f.Chunks})
 	}
@@ -80,36 +153,24 @@ func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*
 	} else {
 		n.Data, err = s.used(ctx, run, n.Split)
 	}
-	if err != nil {
-		return nil, err
-	}
-	if err := s.Safe(ctx, s.chunks, chunks); err != nil {
-		return nil, err
-	}
-	job, err := s.under.begin(ctx, in.Key, func(ctx context.Context) (*api.Sheet, error) {
-		return s.take(ctx, who, in, n, chunks)
-	})
-	if err != nil {
-		return nil, err
-	}
-	late := time.NewTimer(answerTime)
-	defer late.Stop()
-	select {
-	case <-job.done:
-		return job.sheet, job.err
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	case <-late.C:
-		return &api.Sheet{Run: act.RunAddress(in.Project, in.Number), Split: n.Split, Leg: n.Leg, Step: n.Step,
-			Epoch: api.Float(n.Epoch), State: api.Assessing, Figures: []assess.Measured{}, Alarms: []api.Alarm{},
-			Size: n.Size, Who: who.Name, Created: job.began}, nil
-	}
+	return n, chunks, err
 }
 
 // take assesses a sheet and keeps it.
-func (s *Sheets) take(ctx context.Context, who act.Who, in *api.NewSheet, n store.NewSheet,
-	chunks map[chunk.Digest]int64) (*api.Sheet, error) {
-	run := n.Run
+func (s *Sheets) take(ctx context.Context, w store.Work, at func(float64)) (any, error) {
+	var in api.NewSheet
+	if err := json.Unmarshal(w.Request, &in); err != nil {
+		return nil, err
+	}
+	run := act.Deref(w.Run)
+	if _, _, err := s.db.SheetByKey(ctx, in.Key); !errors.Is(err, store.ErrNone) {
+		return nil, err // who kept it ended before the work did
+	}
+	n, chunks, err := s.check(ctx, &in, run)
+	if err != nil {
+		return nil, err
+	}
+	n.Person = w.Person
 	select {
 	case s.taking <- struct{}{}:
 	case <-ctx.Done():
@@ -117,7 +178,7 @@ func (s *Sheets) take(ctx context.Context, who act.Who, in *api.NewSheet, n stor
 	}
 	release := sync.OnceFunc(func() { <-s.taking })
 	defer release()
-	alarms, err := s.assess(ctx, &n, in.Body.Says)
+	alarms, err := s.assess(ctx, &n, in.Body.Says, at)
 	if err != nil {
 		return nil, err
 	}
@@ -145,7 +206,7 @@ func (s *Sheets) take(ctx context.Context, who act.Who, in *api.NewSheet, n stor
 				return err
 			}
 		}
-		if err := s.RunEvent(ctx, q, store.Event{Kind: "predictions", Verb: "handed-over", Run: run, Person: who.ID,
+		if err := s.RunEvent(ctx, q, store.Event{Kind: "predictions", Verb: "handed-over", Run: run, Person: w.Person,
 			Data: map[string]any{"sheet": number, "split": n.Split, "examples": n.Examples}}); err != nil {
 			return err
 		}
@@ -161,7 +222,7 @@ func (s *Sheets) take(ctx context.Context, who act.Who, in *api.NewSheet, n stor
 			s.Log.Warn("a sheet waits to be held against what was said", "run", run, "sheet", number, "err", err)
 		}
 	}
-	return s.sheet(ctx, in.RunInput, run, number)
+	return map[string]int{"number": number}, nil
 }
 
 func (s *Sheets) compareNow(ctx context.Context, run int64, number int) error {
@@ -172,8 +233,28 @@ func (s *Sheets) compareNow(ctx context.Context, run int64, number int) error {
 	return s.compare(ctx, store.Uncompared{Run: run, ID: rows[0].ID})
 }
 
+// readShare is the part of assessing a sheet that reading it takes, and assessShare what has been done when its figures
+// are computed.
+const (
+	readShare   = 0.35
+	assessShare = 0.95
+)
+
+// followed is a file that says what share of it has been read, front to back.
+type followed struct {
+	sheet.File
+	at func(share float64)
+}
+
+func (f *followed) ReadAt(p []byte, at int64) (int, error) {
+	n, err := f.File.ReadAt(p, at)
+	f.at(float64(at+int64(n)) / float64(max(f.Size(), 1)))
+	return n, err
+}
+
 // assess reads the files of a sheet and fills in what it comes to.
-func (s *Sheets) assess(ctx context.Context, n *store.NewSheet, says sheet.Says) ([]assess.Alarm, error) {
+func (s *Sheets) assess(ctx context.Context, n *store.NewSheet, says sheet.Says,
+	at func(float64)) ([]assess.Alarm, error) {
 	files := map[string]sheet.File{}
 	var media sheet.File
 	for _, f := range n.Files {
@@ -181,8 +262,11 @@ func (s *Sheets) assess(ctx context.Context, n *store.NewSheet, says sheet.Says)
 		if err != nil {
 			return nil, err
 		}
-		if files[f.Name] = r; f.Name == sheet.MediaFile {
+		switch files[f.Name] = r; f.Name {
+		case sheet.MediaFile:
 			media = r
+		case sheet.ExamplesFile: // which takes most of the reading
+			files[f.Name] = &followed{r, func(share float64) { at(readShare * share) }}
 		}
 	}
 	got, err := sheet.Read(says, files)
@@ -208,7 +292,9 @@ func (s *Sheets) assess(ctx context.Context, n *store.NewSheet, says sheet.Says)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
+	at(readShare)
 	a := assess.Of(got)
+	at(assessShare)
 	if a.Doubled, a.Blank, err = got.Inputs(media); err != nil {
 		return nil, err
 	}

@@ -217,6 +217,11 @@ func sayPair(task sheet.Task, p api.SheetPair, of, reverse int64) string {
 	}
 }
 
+// sayUnderWay says how far assessing a sheet is.
+func sayUnderWay(progress float64) string {
+	return fmt.Sprintf("being assessed: %.0f %%", 100*progress)
+}
+
 // saySheet says what a sheet comes to in a line.
 func saySheet(s *api.Sheet) string {
 	examples := act.Many(int(s.Examples), "example", "examples")

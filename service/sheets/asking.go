@@ -55,13 +55,15 @@ func (s *Sheets) ListSheets(ctx context.Context, _ act.Who, in *api.SheetsInput)
 	if err != nil {
 		return nil, err
 	}
-	below := 0
-	if in.Cursor != "" {
-		if below, err = strconv.Atoi(in.Cursor); err != nil || below < 1 || below > math.MaxInt32 {
-			return nil, api.Fail(api.Invalid, "the cursor is none of this list")
-		}
+	if in.State == api.Assessing {
+		return s.underWayOf(ctx, in, run)
 	}
-	q := store.SheetQuery{Run: run, Split: in.Split, Below: below, Limit: in.Limit + 1}
+	below, err := act.CursorNumber(in.Cursor, 0)
+	if err != nil {
+		return nil, err
+	}
+	below = min(below, math.MaxInt32)
+	q := store.SheetQuery{Run: run, Split: in.Split, Below: int(below), Limit: in.Limit + 1}
 	if in.Step != "" {
 		step, err := strconv.ParseInt(in.Step, 10, 64)
 		if err != nil {

@@ -14,6 +14,7 @@ import (
 	"kembrel/core/sheet"
 	"kembrel/service/act"
 	"kembrel/service/finding"
+	"kembrel/service/work"
 	"kembrel/store"
 	"kembrel/store/pack"
 )
@@ -66,13 +67,15 @@ type Sheets struct {
 	taking chan struct{} // one is read and assessed at a time, which bounds memory
 	asking chan struct{} // so many are opened at a time
 	open   *opened
-	under  under
+	work   *work.Work
 }
 
 // New makes the slice.
-func New(f *finding.Finder, db Storage, chunks *pack.Packs, items Items) *Sheets {
-	return &Sheets{Finder: f, db: db, chunks: chunks, items: items, taking: make(chan struct{}, 1),
-		asking: make(chan struct{}, 2), open: newOpened()}
+func New(f *finding.Finder, db Storage, chunks *pack.Packs, items Items, w *work.Work) *Sheets {
+	s := &Sheets{Finder: f, db: db, chunks: chunks, items: items, taking: make(chan struct{}, 1),
+		asking: make(chan struct{}, 2), open: newOpened(), work: w}
+	w.Kind(kind, s.take)
+	return s
 }
 
 // mostOpen bounds the memory of the sheets that were asked for lately, in bytes.

@@ -23,6 +23,7 @@ import (
 	"kembrel/store/pg/sheets"
 	"kembrel/store/pg/subscriptions"
 	"kembrel/store/pg/weights"
+	"kembrel/store/pg/work"
 )
 
 type (
@@ -45,6 +46,7 @@ type (
 
 	ofSubscriptions = subscriptions.Queries
 	ofEntering      = entering.Queries
+	ofWork          = work.Queries
 
 	news   = act.Store
 	engine = curves.Store
@@ -71,6 +73,7 @@ type Queries struct {
 	ofCatalogue
 	ofSubscriptions
 	ofEntering
+	ofWork
 }
 
 func queries(q db.Q) Queries {
@@ -81,7 +84,7 @@ func queries(q db.Q) Queries {
 		ofSheets: sheets.Queries{Q: q}, ofEvaluations: evaluations.Queries{Q: q},
 		ofFiles: files.Queries{Q: q}, ofLineage: lineage.Queries{Q: q},
 		ofCatalogue: catalogue.Queries{Q: q}, ofSubscriptions: subscriptions.Queries{Q: q},
-		ofEntering: entering.Queries{Q: q}}
+		ofEntering: entering.Queries{Q: q}, ofWork: work.Queries{Q: q}}
 }
 
 // Store is a database with Kembrel's tables.
@@ -97,7 +100,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	d, err := db.Open(ctx, url, db.Files, act.Files, people.Files, projects.Files, runs.Files, finding.Files,
 		curves.Files, judging.Files, checkpoints.Files, weights.Files, searches.Files,
 		datasets.Files, sheets.Files, evaluations.Files, files.Files, lineage.Files,
-		catalogue.Files, subscriptions.Files, entering.Files)
+		catalogue.Files, subscriptions.Files, entering.Files, work.Files)
 	if err != nil {
 		return nil, err
 	}

@@ -16,10 +16,18 @@ import { number as text, toNumber } from '../shared/format'
  */
 const props = defineProps<{ project: string; number: number; mark: number; step?: number }>()
 const sheet = ref<SheetDetail>()
+const underWay = ref<string[]>([])
+/** What is still being assessed says how far it is. */
+const assessing = async (path: { project: string; number: number }) => {
+  const query = { state: 'assessing' as const, ...(props.step === undefined ? {} : { step: String(props.step) }) }
+  const list = await client.GET('/api/v1/projects/{project}/runs/{number}/sheets', { params: { path, query } })
+  underWay.value = (list.data?.items ?? []).map((s) => `${s.split}, epoch ${text(toNumber(s.epoch))}: ${s.says}`)
+}
 watch(
   () => [props.mark, props.step],
   async () => {
     const of = { project: props.project, number: props.number }
+    void assessing(of)
     let chosen = 0
     if (props.step !== undefined) {
       const query = { step: String(props.step), limit: 1 }
@@ -43,6 +51,7 @@ const show = (where: string) => void router.push({ path: link.value, query: { wh
 </script>
 
 <template>
+  <p v-for="u in underWay" :key="u" class="small">Predictions on {{ u }}</p>
   <Question v-if="sheet" title="What does it get wrong?" :says="sheet.says">
     <template #aside>
       <Broken :alarms="sheet.alarms ?? []" :link="link" />

@@ -8,8 +8,10 @@ alter table model_standing add lowered_from jsonb;          -- {approvers, check
 alter table asking add rule jsonb not null default '{}';    -- {approvers, checks, reporters}
 -- Who had signed off when it took effect, for ever: [{who, why, at}].
 alter table holding add signed jsonb not null default '[]';
+alter table holding disable trigger holding_follows;          -- the history of a standing stays; this adds to it
 update holding h set signed = coalesce((select jsonb_agg(jsonb_build_object('who', p.name, 'why', s.why, 'at', s.at) order by s.at)
     from sign_off s join person p on p.id = s.person where s.asking = h.asking and s.withdrawn is null), '[]') where h.asking is not null;
+alter table holding enable trigger holding_follows;
 update asking a set rule = (select jsonb_build_object('approvers', m.approvers, 'checks', to_jsonb(m.checks))
     from model_standing m where m.model = a.model and m.name = a.standing) where a.ended is null;
 
