@@ -50,6 +50,9 @@ func (s *served) snapshot(t testing.TB, items ...dataset.Item) *api.Snapshot {
 	}
 	made, err := w.Commit(ctx, nil)
 	require.NoError(t, err)
+	again, err := w.Commit(ctx, nil) // its answer was lost: it is the same
+	require.NoError(t, err)
+	require.Equal(t, []any{made.Number, made.Existed, made.Again}, []any{again.Number, again.Existed, again.Again})
 	require.NoError(t, s.service.LookAt(ctx))
 	return made
 }

@@ -70,7 +70,9 @@ func (a *Assessment) labels(s *sheet.Sheet) {
 		clear(both)
 		n, exact, alike = 0, 0, 0
 	}
-	count := func(i int32) {
+	u := units(s)
+	count := func(place int32) {
+		i := u.order[place]
 		n++
 		if right[i] {
 			exact++
@@ -90,7 +92,7 @@ func (a *Assessment) labels(s *sheet.Sheet) {
 			alike++
 		}
 	}
-	a.measure(s, count, reset, func() []named {
+	a.measure(u, count, reset, func() []named {
 		var allTrue, allAnswers, allBoth, f1, classes float64
 		for c := range k {
 			allTrue += truth[c]
@@ -165,7 +167,9 @@ func (a *Assessment) texts(s *sheet.Sheet) {
 	var n, exact float64
 	var sum off
 	reset := func() { n, exact, sum = 0, 0, off{} }
-	count := func(i int32) {
+	u := units(s)
+	count := func(place int32) {
+		i := u.order[place]
 		n++
 		if s.Right(int(i)) {
 			exact++
@@ -173,7 +177,7 @@ func (a *Assessment) texts(s *sheet.Sheet) {
 		o := each[i]
 		sum = off{sum.characters + o.characters, sum.of + o.of, sum.words + o.words, sum.ofWords + o.ofWords}
 	}
-	a.measure(s, count, reset, func() []named {
+	a.measure(u, count, reset, func() []named {
 		return []named{{"exact match", false, exact / n}, {"character error rate", true, sum.characters / sum.of},
 			{"word error rate", true, sum.words / sum.ofWords}}
 	})
@@ -234,7 +238,9 @@ func (a *Assessment) masks(s *sheet.Sheet) {
 		clear(answers)
 		clear(both)
 	}
-	count := func(i int32) {
+	u := units(s)
+	count := func(place int32) {
+		i := u.order[place]
 		for _, p := range s.Pixels[i] {
 			truth[p.True] += float64(p.Count)
 			if p.Answer != sheet.None {
@@ -245,7 +251,7 @@ func (a *Assessment) masks(s *sheet.Sheet) {
 			}
 		}
 	}
-	a.measure(s, count, reset, func() []named {
+	a.measure(u, count, reset, func() []named {
 		var iou, dice, classes, right, all float64
 		for c := range k {
 			right += both[c]

@@ -41,11 +41,10 @@ func (s *Datasets) CommitDraft(ctx context.Context, who act.Who, in *api.CommitI
 	if err != nil {
 		return nil, err
 	}
-	if row.Snapshot != nil {
-		return s.snapshotByID(ctx, *row.Snapshot, true)
-	}
-	if _, err := s.announced(ctx, row, in); err != nil {
-		return nil, err
+	if row.Snapshot == nil {
+		if _, err := s.announced(ctx, row, in); err != nil {
+			return nil, err
+		}
 	}
 	request, err := json.Marshal(in)
 	if err != nil {
@@ -105,7 +104,7 @@ func (s *Datasets) take(ctx context.Context, w store.Work, at func(float64)) (an
 	if err != nil {
 		return nil, act.OrNotFound(err, "the draft is gone: it was begun more than two days ago")
 	}
-	if row.Snapshot != nil { // who made it ended before the work did
+	if row.Snapshot != nil { // it is long made, or who made it ended before the work did
 		return came{ID: *row.Snapshot, Existed: true}, nil
 	}
 	blocks, err := s.announced(ctx, row, &in)
