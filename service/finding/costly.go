@@ -3,8 +3,6 @@ package finding
 import (
 	"context"
 	"fmt"
-	"sync"
-	"time"
 
 	"kembrel/api"
 	"kembrel/core/filter"
@@ -16,9 +14,8 @@ import (
 // person has a few at a time, and each is given up after some seconds, so that nobody takes the lists from the others.
 
 const (
-	mostWeight = 400             // of condition, order and columns of one request (filter.Node.Weight)
-	mostLists  = 2               // of one person at a time
-	listWait   = 5 * time.Second // for one's own others
+	mostWeight = 400 // of condition, order and columns of one request (filter.Node.Weight)
+	mostLists  = 2   // of one person at a time
 )
 
 // Asked is an expression of a request, and where it stands.
@@ -62,7 +59,7 @@ func (s *Finder) Costly(ctx context.Context, list []Asked, do func(context.Conte
 	if !asks || who.ID == 0 {
 		return do(ctx)
 	}
-	done, err := s.turns.take(ctx, who.ID)
+	done, err := s.turns.Take(ctx, who.ID)
 	if err != nil {
 		return err
 	}
@@ -78,49 +75,4 @@ func (s *Finder) Costly(ctx context.Context, list []Asked, do func(context.Conte
 			db.ListTime, says)
 	}
 	return OrOutOfRange(err)
-}
-
-// turns are the lists that people have under way.
-type turns struct {
-	mutex sync.Mutex
-	of    map[int64]*turn
-}
-
-type turn struct {
-	places chan struct{}
-	users  int // that have a place or wait for one
-}
-
-// take waits for a place among a person's lists; done gives it back.
-func (t *turns) take(ctx context.Context, person int64) (done func(), err error) {
-	t.mutex.Lock()
-	if t.of == nil {
-		t.of = map[int64]*turn{}
-	}
-	own := t.of[person]
-	if own == nil {
-		own = &turn{places: make(chan struct{}, mostLists)}
-		t.of[person] = own
-	}
-	own.users++
-	t.mutex.Unlock()
-	leave := func() {
-		t.mutex.Lock()
-		defer t.mutex.Unlock()
-		if own.users--; own.users == 0 {
-			delete(t.of, person)
-		}
-	}
-	late := time.NewTimer(listWait)
-	defer late.Stop()
-	select {
-	case own.places <- struct{}{}:
-		return func() { <-own.places; leave() }, nil
-	case <-ctx.Done():
-		err = ctx.Err()
-	case <-late.C:
-		err = api.Fail(api.TooMany, "%d lists of yours are under way; wait for them", mostLists)
-	}
-	leave()
-	return nil, err
 }

@@ -11,11 +11,13 @@ type Finder struct {
 	db   Storage
 	runs act.Remembered[api.RunInput, int64] // by address; a run keeps it
 
-	turns *turns
+	turns *act.Turns
 }
 
 // New makes it.
-func New(a *act.Act, db Storage) *Finder { return &Finder{Act: a, db: db, turns: &turns{}} }
+func New(a *act.Act, db Storage) *Finder {
+	return &Finder{Act: a, db: db, turns: act.NewTurns(mostLists, "lists")}
+}
 
 // Forget drops what is remembered of addresses: runs were deleted.
 func (s *Finder) Forget() {

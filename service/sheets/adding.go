@@ -240,13 +240,18 @@ const (
 	assessShare = 0.95
 )
 
-// followed is a file that says what share of it has been read, front to back.
+// followed is a file that says what share of it has been read, front to back, and that is read no further than ctx
+// lasts.
 type followed struct {
 	sheet.File
-	at func(share float64)
+	ctx context.Context
+	at  func(share float64)
 }
 
 func (f *followed) ReadAt(p []byte, at int64) (int, error) {
+	if err := f.ctx.Err(); err != nil {
+		return 0, err
+	}
 	n, err := f.File.ReadAt(p, at)
 	f.at(float64(at+int64(n)) / float64(max(f.Size(), 1)))
 	return n, err
@@ -266,7 +271,7 @@ func (s *Sheets) assess(ctx context.Context, n *store.NewSheet, says sheet.Says,
 		case sheet.MediaFile:
 			media = r
 		case sheet.ExamplesFile: // which takes most of the reading
-			files[f.Name] = &followed{r, func(share float64) { at(readShare * share) }}
+			files[f.Name] = &followed{r, ctx, func(share float64) { at(readShare * share) }}
 		}
 	}
 	got, err := sheet.Read(says, files)

@@ -145,11 +145,20 @@ func (s *Sheets) read(ctx context.Context, row store.Sheet) (*whole, error) {
 		if err != nil {
 			return nil, err
 		}
-		from[f.Name] = r
+		if from[f.Name] = r; f.Name != sheet.MediaFile { // which is read later too
+			from[f.Name] = &followed{r, ctx, func(float64) {}}
+		}
 	}
 	says := sheet.Says{Task: sheet.Task(row.Task), Probabilities: row.Probabilities}
 	if err := json.Unmarshal(row.Classes, &says.Classes); err != nil {
 		return nil, err
+	}
+	if who, asks := act.Asks(ctx); asks {
+		done, err := s.turns.Take(ctx, who.ID)
+		if err != nil {
+			return nil, err
+		}
+		defer done()
 	}
 	select {
 	case s.asking <- struct{}{}:
@@ -162,7 +171,7 @@ func (s *Sheets) read(ctx context.Context, row store.Sheet) (*whole, error) {
 	}
 	got, err := sheet.Read(says, from)
 	if err != nil {
-		return nil, err
+		return nil, cmp.Or(ctx.Err(), err)
 	}
 	w := &whole{Sheet: got}
 	w.suspects = sync.OnceValue(func() map[int]int {

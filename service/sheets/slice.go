@@ -66,6 +66,7 @@ type Sheets struct {
 
 	taking chan struct{} // one is read and assessed at a time, which bounds memory
 	asking chan struct{} // so many are opened at a time
+	turns  *act.Turns    // of these, by person
 	open   *opened
 	work   *work.Work
 }
@@ -73,19 +74,28 @@ type Sheets struct {
 // New makes the slice.
 func New(f *finding.Finder, db Storage, chunks *pack.Packs, items Items, w *work.Work) *Sheets {
 	s := &Sheets{Finder: f, db: db, chunks: chunks, items: items, taking: make(chan struct{}, 1),
-		asking: make(chan struct{}, 2), open: newOpened(), work: w}
+		asking: make(chan struct{}, mostAsking), turns: act.NewTurns(mostAsking-1, "large prediction sheets"),
+		open: newOpened(), work: w}
 	w.Kind(kind, s.take)
 	return s
 }
 
-// mostOpen bounds the memory of the sheets that were asked for lately, in bytes.
-const mostOpen = 96 << 20
+// Limits of the sheets that were asked for lately.
+const (
+	mostOpen   = 96 << 20 // their bytes in memory, but for one that is larger than half of this
+	keepLarge  = 5 * time.Minute
+	mostAsking = 2 // sheets that are opened at a time
+)
 
-// opened are the sheets that were asked for lately, with what is found of them once.
+// opened are the sheets that were asked for lately, with what is found of them once. One large sheet is kept beside
+// them as long as it is asked for, as opening it takes seconds.
 type opened struct {
-	mutex sync.Mutex
-	size  int64
-	list  *lru.Cache[int64, *whole]
+	mutex   sync.Mutex
+	size    int64
+	list    *lru.Cache[int64, *whole]
+	largeID int64
+	large   *whole
+	drop    *time.Timer
 }
 
 // whole is a sheet in memory. It is not changed, but for what is found once.
@@ -108,14 +118,32 @@ func newOpened() *opened {
 func (o *opened) get(id int64) (*whole, bool) {
 	o.mutex.Lock()
 	defer o.mutex.Unlock()
+	if o.large != nil && o.largeID == id {
+		o.drop.Reset(keepLarge)
+		return o.large, true
+	}
 	return o.list.Get(id)
 }
 
-// put keeps a sheet, unless it is so large that nothing else would be kept.
+// put keeps a sheet.
 func (o *opened) put(id int64, w *whole) {
 	o.mutex.Lock()
 	defer o.mutex.Unlock()
-	if w.Bytes() > mostOpen/2 || o.list.Contains(id) {
+	if w.Bytes() > mostOpen/2 {
+		if o.drop != nil {
+			o.drop.Stop()
+		}
+		o.largeID, o.large = id, w
+		o.drop = time.AfterFunc(keepLarge, func() {
+			o.mutex.Lock()
+			defer o.mutex.Unlock()
+			if o.large == w {
+				o.large = nil
+			}
+		})
+		return
+	}
+	if o.list.Contains(id) {
 		return
 	}
 	o.size += w.Bytes()
