@@ -14,15 +14,19 @@ order by e.xact, e.id limit 500;
 select pg_snapshot_xmin(pg_current_snapshot())::text;
 
 -- query: event_audit
+-- The project by its number (0: of all), so that its own events are found by their index.
 select e.xact::text as xact, e.id, e.kind, e.verb, e.subject, coalesce(p.key, '') as project, coalesce(r.number, 0) as run, e.data,
        coalesce(n.name, '') as who, e.place, e.at
 from event e left join project p on p.id = e.project left join run r on r.id = e.run left join person n on n.id = e.person
 where (@before::bigint = 0 or e.id < @before::bigint)
-  and (@project = '' or e.project = (select id from project where key = @project)) and (@who = '' or lower(n.name) = lower(@who))
+  and (@project::bigint = 0 or e.project = @project::bigint) and (@who = '' or lower(n.name) = lower(@who))
   and (@kind = '' or e.kind = @kind) and (@verb = '' or e.verb = @verb)
   and (@subject = '' or e.subject = @subject or e.subject like @under)
   and (@since::timestamptz is null or e.at >= @since) and (@until::timestamptz is null or e.at < @until)
 order by e.id desc limit @limit;
+
+-- query: event_project
+select id from project where key = @key;
 
 -- query: chain_lock
 select pg_try_advisory_xact_lock(hashtext('kembrel event chain'));

@@ -11,8 +11,19 @@ import (
 
 // Audit lists events, the latest first.
 func (q Queries) Audit(ctx context.Context, in store.AuditQuery) ([]store.Told, error) {
+	project := int64(0)
+	if in.Project != "" {
+		id, err := db.Value[int64](ctx, q, "event_project", db.A{"key": in.Project})
+		if err != nil {
+			if db.None(err) {
+				err = nil // a project that is not there has no events
+			}
+			return nil, err
+		}
+		project = id
+	}
 	under := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(in.Subject)
-	return db.ListAnew[store.Told](ctx, q, "event_audit", db.A{"project": in.Project, "who": in.Who,
+	return db.ListAnew[store.Told](ctx, q, "event_audit", db.A{"project": project, "who": in.Who,
 		"kind": in.Kind, "verb": in.Verb,
 		"subject": in.Subject, "under": under + "@%", "since": in.Since, "until": in.Until, "before": in.Before,
 		"limit": in.Limit})
