@@ -73,8 +73,8 @@ var rooms = map[string]struct {
 	more  map[string][]string // what else a slice may import
 }{
 	"kembrel/service": {
-		all:   []string{"act", "finding", "rules"},
-		bases: map[string][]string{"act": {}, "rules": {}, "finding": {"act"}},
+		all:   []string{"act", "finding", "rules", "work"},
+		bases: map[string][]string{"act": {}, "rules": {}, "finding": {"act"}, "work": {"act"}},
 		more: map[string][]string{"pages": {"checkpoints", "evaluations", "judging", "runs", "searches", "sheets"},
 			"comparing": {"comparing/document"}, "catalogue": {"catalogue/description"}},
 	},

@@ -87,7 +87,8 @@ func (s *Catalogue) GetModel(ctx context.Context, who act.Who, in *api.ModelInpu
 		return nil, err
 	}
 	for _, h := range holdings {
-		had := api.Holding{Standing: h.Standing, Edition: act.Deref(h.Edition), Since: h.Since, Until: h.Until, Who: h.Who,
+		had := api.Holding{Standing: h.Standing, Edition: act.Deref(h.Edition), Since: h.Since, Until: h.Until,
+			Who: h.Who,
 			Why: h.Why}
 		if err := json.Unmarshal(h.Signed, &had.SignOffs); err != nil {
 			return nil, err

@@ -103,7 +103,8 @@ func (s *Sheets) underWayOf(ctx context.Context, in *api.SheetsInput, run int64)
 		if err := json.Unmarshal(row.Request, &n); err != nil {
 			return nil, err
 		}
-		if in.Split != "" && in.Split != n.Body.Split || in.Step != "" && in.Step != strconv.FormatInt(n.Body.Step, 10) {
+		step := strconv.FormatInt(n.Body.Step, 10)
+		if in.Split != "" && in.Split != n.Body.Split || in.Step != "" && in.Step != step {
 			continue
 		}
 		size := int64(0)

@@ -75,7 +75,8 @@ func (p *piece) progress() float64 { return math.Float64frombits(p.at.Load()) }
 
 // New returns an empty Work. Each kind has to be known before Keep is called.
 func New(a *act.Act, db Storage) *Work {
-	w := &Work{Act: a, db: db, holder: uuid.NewString(), answer: answerTime, kinds: map[string]Do{}, here: map[string]*piece{}}
+	w := &Work{Act: a, db: db, holder: uuid.NewString(), answer: answerTime, kinds: map[string]Do{},
+		here: map[string]*piece{}}
 	w.ctx, w.close = context.WithCancel(context.Background())
 	return w
 }

@@ -138,7 +138,9 @@ func TestWorkThatFails(t *testing.T) {
 	t.Parallel()
 	db, of := open(t)
 	var do Do
-	w, _ := replica(t, db, func(ctx context.Context, w store.Work, at func(float64)) (any, error) { return do(ctx, w, at) })
+	w, _ := replica(t, db, func(ctx context.Context, w store.Work, at func(float64)) (any, error) {
+		return do(ctx, w, at)
+	})
 	for name, c := range map[string]struct {
 		do   Do
 		kind api.Kind
@@ -146,8 +148,12 @@ func TestWorkThatFails(t *testing.T) {
 		"bad input": {func(context.Context, store.Work, func(float64)) (any, error) {
 			return nil, api.Fail(api.Invalid, "line 3 is none")
 		}, api.Invalid},
-		"a fault of ours": {func(context.Context, store.Work, func(float64)) (any, error) { panic("index out of range") }, api.Internal},
-		"an error":        {func(context.Context, store.Work, func(float64)) (any, error) { return nil, errors.New("odd") }, api.Internal},
+		"a fault of ours": {func(context.Context, store.Work, func(float64)) (any, error) {
+			panic("index out of range")
+		}, api.Internal},
+		"an error": {func(context.Context, store.Work, func(float64)) (any, error) {
+			return nil, errors.New("odd")
+		}, api.Internal},
 	} {
 		do = c.do
 		_, err := until(t, w, of)
