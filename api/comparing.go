@@ -80,7 +80,7 @@ type Margin struct {
 	Difference Float  `json:"difference"`
 	Low        Float  `json:"low" doc:"NaN where nothing can be said"`
 	High       Float  `json:"high"`
-	Method     string `json:"method" enum:",bootstrap,prediction" doc:"Empty where nothing can be said"`
+	Method     string `json:"method" enum:",student,welch,prediction" doc:"Empty where nothing can be said"`
 	Beyond     bool   `json:"beyond" doc:"More than the noise between seeds"`
 	Says       string `json:"says"`
 }

@@ -74,7 +74,7 @@ func TestComparing(t *testing.T) {
 	require.InDelta(t, -0.030667, float64(next.Difference), 1e-6)
 	require.True(t, next.Beyond)
 	require.Less(t, float64(next.High), -0.01)
-	require.Equal(t, "bootstrap", next.Method)
+	require.Equal(t, "student", next.Method)
 	require.Equal(t, "prediction", c.Groups[1].Next.Method, "one run against three")
 	require.NotNil(t, c.Groups[0].Baseline)
 	require.Nil(t, c.Groups[1].Baseline, "the baseline's own group")
