@@ -128,8 +128,7 @@ func (a *Assessment) scores(s *sheet.Sheet) {
 	}
 	for i := range s.Len() {
 		sum, outside, number := 0.0, false, true
-		for _, v := range s.Row(i) {
-			x := float64(v)
+		for _, x := range s.Row(i) {
 			number = number && !math.IsNaN(x)
 			outside = outside || x < -1e-6 || x > 1+1e-3
 			sum += x
@@ -240,7 +239,7 @@ func (a *Assessment) ranks(s *sheet.Sheet) {
 		return
 	}
 	type scored struct {
-		score float32
+		score float64
 		is    bool
 	}
 	list := make([]scored, 0, a.Labelled)

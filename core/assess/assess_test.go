@@ -39,7 +39,7 @@ func made(seed uint64, n int, classes []string, boost func(i, t int, z []float64
 			sum += math.Exp(z[c])
 		}
 		for c := range z {
-			s.Scores = append(s.Scores, float32(math.Exp(z[c])/sum))
+			s.Scores = append(s.Scores, math.Exp(z[c])/sum)
 		}
 		s.Keys = append(s.Keys, fmt.Sprintf("val/v%d/clip-%d", i/8, i%8))
 		s.Groups = append(s.Groups, fmt.Sprintf("v%d", i/8))
@@ -112,7 +112,7 @@ func TestFiguresAgainstAnotherProgram(t *testing.T) {
 // tied rounds scores so that many are the same, answers staying as they are.
 func tied(s *sheet.Sheet) *sheet.Sheet {
 	for i, v := range s.Scores {
-		s.Scores[i] = float32(math.Round(float64(v)*10) / 10)
+		s.Scores[i] = math.Round(v*10) / 10
 	}
 	return s
 }
@@ -153,18 +153,18 @@ func TestIntervals(t *testing.T) {
 
 // Degenerate sheets give what can be said of them, and always JSON.
 func TestDegenerate(t *testing.T) {
-	nan := float32(math.NaN())
+	nan := math.NaN()
 	for name, s := range map[string]*sheet.Sheet{
 		"one class": {Says: sheet.Says{Task: sheet.Classes, Classes: []string{"tug"}}, Keys: []string{"a", "b"},
-			True: []int32{0, 0}, Predicted: []int32{0, 0}, Scores: []float32{1, 1}},
+			True: []int32{0, 0}, Predicted: []int32{0, 0}, Scores: []float64{1, 1}},
 		"one example": {Says: sheet.Says{Task: sheet.Classes, Classes: vessels[:2]}, Keys: []string{"a"},
-			True: []int32{0}, Predicted: []int32{1}, Scores: []float32{0.4, 0.6}},
+			True: []int32{0}, Predicted: []int32{1}, Scores: []float64{0.4, 0.6}},
 		"no label": {Says: sheet.Says{Task: sheet.Classes, Classes: vessels[:2]}, Keys: []string{"a", "b"},
 			True: []int32{-1, -1}, Predicted: []int32{1, 0}},
 		"no answer": {Says: sheet.Says{Task: sheet.Classes, Classes: vessels[:2]}, Keys: []string{"a", "b"},
-			True: []int32{0, 1}, Predicted: []int32{-1, -1}, Scores: []float32{nan, nan, nan, nan}},
+			True: []int32{0, 1}, Predicted: []int32{-1, -1}, Scores: []float64{nan, nan, nan, nan}},
 		"not a number": {Says: sheet.Says{Task: sheet.Classes, Classes: vessels[:2]}, Keys: []string{"a", "b"},
-			True: []int32{0, 1}, Predicted: []int32{0, 1}, Scores: []float32{nan, 1, 0.5, 0.5}},
+			True: []int32{0, 1}, Predicted: []int32{0, 1}, Scores: []float64{nan, 1, 0.5, 0.5}},
 		"two numbers": {Says: sheet.Says{Task: sheet.Number}, Keys: []string{"a", "b"}, Target: []float64{0.5, 1.5},
 			Value: []float64{0.4, math.NaN()}},
 		"the same number": {Says: sheet.Says{Task: sheet.Number}, Keys: []string{"a", "b"}, Target: []float64{2, 2},

@@ -33,7 +33,7 @@ const mostCutoffs = 101
 // evenly among the examples.
 func Cutoffs(s *sheet.Sheet, class int) []Cutoff {
 	type scored struct {
-		score float32
+		score float64
 		is    bool
 	}
 	var list []scored

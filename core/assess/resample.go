@@ -220,7 +220,7 @@ func (a *Assessment) figures(s *sheet.Sheet) {
 		}
 		is, above := row[s.True[i]], 0
 		for c, v := range row {
-			d := float64(v)
+			d := v
 			if v > is || v == is && int32(c) < s.True[i] {
 				above++
 			}

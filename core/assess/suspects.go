@@ -19,7 +19,7 @@ func Suspects(s *sheet.Sheet) []int {
 	sure, counts := make([]float64, k), make([]float64, k)
 	for i := range s.Len() {
 		if t := s.True[i]; t != sheet.None && s.Row(i)[t] == s.Row(i)[t] {
-			sure[t] += float64(s.Row(i)[t])
+			sure[t] += s.Row(i)[t]
 			counts[t]++
 		}
 	}
@@ -40,8 +40,8 @@ func Suspects(s *sheet.Sheet) []int {
 		}
 		row, by := s.Row(i), 0.0
 		for c, v := range row {
-			if int32(c) != t && counts[c] > 0 && float64(v) >= sure[c] {
-				by = max(by, float64(v)-float64(row[t]))
+			if int32(c) != t && counts[c] > 0 && v >= sure[c] {
+				by = max(by, v-row[t])
 			}
 		}
 		if by > 0 {

@@ -65,7 +65,7 @@ func TestScoresOfSeveralLabels(t *testing.T) {
 	s := &sheet.Sheet{Says: sheet.Says{Task: sheet.Labels, Classes: []string{"ferry", "tug"}}, Keys: []string{"a", "b",
 		"c"},
 		TrueSets: [][]int32{{0, 1}, {1}, {0}}, AnswerSets: [][]int32{{0, 1}, {1}, {}},
-		Scores: []float32{0.9, 0.8, 0.1, 0.7, 0.4, 0.3}}
+		Scores: []float64{0.9, 0.8, 0.1, 0.7, 0.4, 0.3}}
 	a := assess.Of(s)
 	require.Equal(t, "probabilities", a.Scores)
 	require.Zero(t, a.Unsummed)

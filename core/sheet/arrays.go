@@ -34,11 +34,9 @@ func (r *reading) arrays(files map[string]File) error {
 		case !r.named:
 			r.number(int(shape[1]))
 		}
-		s.Scores = make([]float32, 0, n*shape[1])
+		s.Scores = make([]float64, 0, n*shape[1])
 		if err := t.Floats(0, func(part []float64) error {
-			for _, v := range part {
-				s.Scores = append(s.Scores, float32(v))
-			}
+			s.Scores = append(s.Scores, part...)
 			return nil
 		}); err != nil {
 			return orWrong(ScoresFile, err)

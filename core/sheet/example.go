@@ -34,7 +34,7 @@ func (s *Sheet) Score(i int) float64 {
 	if s.Scores == nil || s.Task != Classes || s.Predicted[i] == None {
 		return math.NaN()
 	}
-	return float64(s.Row(i)[s.Predicted[i]])
+	return s.Row(i)[s.Predicted[i]]
 }
 
 // Margin is how far the highest score is above the next; NaN: there are no two.
@@ -43,8 +43,8 @@ func (s *Sheet) Margin(i int) float64 {
 	if s.Task != Classes {
 		return first
 	}
-	for _, x := range s.Row(i) {
-		switch v := float64(x); {
+	for _, v := range s.Row(i) {
+		switch {
 		case math.IsNaN(v):
 		case math.IsNaN(first) || v > first:
 			first, second = v, first
@@ -146,5 +146,5 @@ func (s *Sheet) Loss(i int) float64 {
 	if s.Scores == nil || s.Task != Classes || s.True[i] == None {
 		return math.NaN()
 	}
-	return -math.Log(max(floor, float64(s.Row(i)[s.True[i]])))
+	return -math.Log(max(floor, s.Row(i)[s.True[i]]))
 }

@@ -106,7 +106,7 @@ func (r *reading) each(to func(int32) int32) {
 }
 
 // largest is the place of the largest score, the first of several; None where all are NaN.
-func largest(row []float32) int32 {
+func largest(row []float64) int32 {
 	at := int32(None)
 	for i, v := range row {
 		if v == v && (at == None || v > row[at]) {

@@ -85,7 +85,7 @@ type Sheet struct {
 	Predicted []int32   // the same
 	Target    []float64 // number: what is true; NaN: not known
 	Value     []float64 // number: what the model answers; NaN: nothing
-	Scores    []float32 // row-major, a row an example; nil: none
+	Scores    []float64 // row-major, a row an example; nil: none
 	Numbered  bool      // classes were told by place, and have no names but these
 	Own       []Column
 	Media     []map[string]Span
@@ -108,7 +108,7 @@ type PixelCount struct {
 func (s *Sheet) Len() int { return len(s.Keys) }
 
 // Row are the scores of an example, by class; nil: none.
-func (s *Sheet) Row(i int) []float32 {
+func (s *Sheet) Row(i int) []float64 {
 	if s.Scores == nil {
 		return nil
 	}
@@ -157,7 +157,7 @@ func (s *Sheet) Class(place int32) string {
 
 // Bytes is about how much memory the sheet takes.
 func (s *Sheet) Bytes() int64 {
-	n := int64(4*len(s.Scores) + 16*len(s.Keys) + 4*len(s.True) + 4*len(s.Predicted) + 8*len(s.Target) + 8*len(s.Value))
+	n := int64(8*len(s.Scores) + 16*len(s.Keys) + 4*len(s.True) + 4*len(s.Predicted) + 8*len(s.Target) + 8*len(s.Value))
 	for _, k := range s.Keys {
 		n += int64(len(k))
 	}

@@ -248,7 +248,7 @@ func (s *Sheets) GetExample(ctx context.Context, _ act.Who, in *api.ExampleInput
 		default:
 			at.Predicted, at.Score = other.Class(other.Predicted[i]), float(other.Score(i))
 			if place := slices.Index(other.Classes, out.True); place >= 0 && other.Scores != nil {
-				at.OfTrue = float(float64(other.Row(i)[place]))
+				at.OfTrue = float(other.Row(i)[place])
 			}
 		}
 		out.Over = append(out.Over, at)

@@ -85,11 +85,14 @@ func (s *Sheets) ExamplesTable(ctx context.Context, in *api.ExamplesFileInput,
 	return t.Close()
 }
 
-// shortest is the number that is written with the fewest digits of those that are stored as v.
-func shortest(v float32) float64 {
-	out, err := strconv.ParseFloat(strconv.FormatFloat(float64(v), 'g', -1, 32), 64)
+// shortest is v, or, where v was stored in 32 bits, the number with the fewest digits of those that are stored so.
+func shortest(v float64) float64 {
+	if float64(float32(v)) != v {
+		return v
+	}
+	out, err := strconv.ParseFloat(strconv.FormatFloat(v, 'g', -1, 32), 64)
 	if err != nil {
-		return float64(v)
+		return v
 	}
 	return out
 }

@@ -13,8 +13,8 @@ import (
 // One large sheet is kept beside the small ones, as opening it takes seconds.
 func TestOneLargeSheetIsKept(t *testing.T) {
 	o := newOpened()
-	of := func(scores int) *whole { return &whole{Sheet: &sheet.Sheet{Scores: make([]float32, scores)}} }
-	small, large, larger := of(100), of(mostOpen/8+1), of(mostOpen/8+2)
+	of := func(scores int) *whole { return &whole{Sheet: &sheet.Sheet{Scores: make([]float64, scores)}} }
+	small, large, larger := of(100), of(mostOpen/16+1), of(mostOpen/16+2)
 	o.put(1, small)
 	o.put(2, large)
 	for id, want := range map[int64]*whole{1: small, 2: large} {
