@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -356,6 +357,11 @@ func (a *Commands) tell(d *api.SheetDetail) {
 		l.Add(f.Name, fmt.Sprintf("%.4f", f.Value), share(f.Low), share(f.High))
 	}
 	a.Table(l, 2)
+	groups := d.Assessed.Groups
+	bounded := func(f assess.Measured) bool { return f.Low != nil }
+	if groups > 1 && groups < assess.FewGroups && !slices.ContainsFunc(d.Figures, bounded) {
+		say(fmt.Sprintf("%d groups are too few for intervals: %d are needed.", groups, assess.FewGroups))
+	}
 }
 
 // head says which sheet is shown.

@@ -62,7 +62,7 @@ type Assessment struct {
 	Examples  int64      `json:"examples"`
 	Labelled  int64      `json:"labelled" doc:"Examples of which it is known what is true"`
 	Right     int64      `json:"right"`
-	Groups    int        `json:"groups,omitempty" doc:"How many the examples are of; intervals are made by group where there are two or more"`
+	Groups    int        `json:"groups,omitempty" doc:"How many the examples are of; intervals are computed by group if there are two or more, and not at all if there are fewer than eight"`
 	Figures   []Measured `json:"figures"`
 	Classes   []Class    `json:"classes,omitempty"`
 	Cells     []Cell     `json:"cells,omitempty" doc:"What is answered for what, without zeros, by the true class and the answer"`

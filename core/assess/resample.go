@@ -5,6 +5,9 @@ import (
 	"math/rand/v2"
 	"slices"
 
+	"gonum.org/v1/gonum/stat"
+	"gonum.org/v1/gonum/stat/distuv"
+
 	"kembrel/core/sheet"
 )
 
@@ -93,6 +96,34 @@ func (r resampled) each(count func(place int32), done func()) {
 	}
 }
 
+// FewGroups is the number of groups below which figures have no intervals: they would hold the truth much too rarely.
+// ManyUnits is the number of units from which on their percentiles are taken.
+const (
+	FewGroups = 8
+	ManyUnits = 50
+)
+
+// interval is the 95 % interval of a figure by its values in the samples drawn. With fewer than ManyUnits units it is
+// widened by Student's t, and the spread of the samples by sqrt(n/(n-1)), as percentiles of few units are too narrow
+// (Hesterberg 2015). ok is false where there is none.
+func (r resampled) interval(f named, drawn []float64) (low, high float64, ok bool) {
+	n := float64(len(r.ends))
+	if r.groups >= 2 && n < FewGroups {
+		return 0, 0, false
+	}
+	low, high, ok = percentiles(drawn)
+	if !ok || n >= ManyUnits || n < 2 {
+		return low, high, ok
+	}
+	drawn = slices.DeleteFunc(drawn, func(v float64) bool { return math.IsNaN(v) || math.IsInf(v, 0) })
+	half := distuv.StudentsT{Sigma: 1, Nu: n - 1}.Quantile(0.975) * stat.StdDev(drawn, nil) * math.Sqrt(n/(n-1))
+	low, high = f.value-half, f.value+half
+	if slices.Min(drawn) >= 0 {
+		low = max(0, low)
+	}
+	return low, min(high, f.most()), true
+}
+
 // percentiles are the bounds that 95 % of values lie between. It sorts them. Samples for which a figure is not defined
 // are left out; ok is false where that is more than a tenth.
 func percentiles(values []float64) (low, high float64, ok bool) {
@@ -115,6 +146,14 @@ type named struct {
 	name  string
 	lower bool
 	value float64
+}
+
+// most is the highest value that a figure can have.
+func (f named) most() float64 {
+	if f.lower || f.name == "mean error" {
+		return math.Inf(1)
+	}
+	return 1
 }
 
 // tally are the counts and sums of a sample of a sheet of classes.
@@ -275,9 +314,9 @@ func (a *Assessment) measure(u resampled, count func(place int32), reset func(),
 			continue
 		}
 		out := Measured{Name: f.name, Interval: Interval{Value: f.value}, Lower: f.lower}
-		if (f.name == "accuracy" || f.name == "exact match") && u.groups < 2 {
+		if u.groups < 2 && (f.name == "accuracy" || f.name == "exact match") {
 			out.Interval = *Wilson(a.Right, a.Labelled)
-		} else if low, high, ok := percentiles(drawn[i]); ok {
+		} else if low, high, ok := u.interval(f, drawn[i]); ok {
 			out.Interval = out.Between(low, high)
 		}
 		a.Figures = append(a.Figures, out)

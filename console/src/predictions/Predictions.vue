@@ -52,6 +52,11 @@ const ask = (where: string) => {
 const others = computed(() => (one.value?.figures ?? []).filter((f) => f.name !== 'accuracy'))
 const classed = computed(() => ['classes', 'labels', 'masks'].includes(one.value?.task ?? ''))
 const reliable = computed(() => one.value?.assessed.bins ?? [])
+/** With fewer than eight groups the service gives no intervals. */
+const few = computed(() => {
+  const groups = one.value?.assessed.groups ?? 0
+  return groups > 1 && groups < 8 && !one.value?.figures?.some((f) => f.low !== undefined)
+})
 const W = 200
 </script>
 
@@ -71,6 +76,7 @@ const W = 200
         <span class="small">
           {{ one.data || one.split }}, {{ one.examples.toLocaleString('en-GB') }} examples
           <template v-if="one.assessed.groups">of {{ one.assessed.groups }} groups</template>
+          <template v-if="few">(too few for intervals: 8 are needed)</template>
         </span>
         <ElSelect v-model="picked" size="small" class="which" aria-label="Which predictions" filterable>
           <ElOption v-for="s in sheets" :key="s.number" :value="s.number" :label="label(s)" />
