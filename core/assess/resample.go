@@ -117,6 +117,9 @@ func (r resampled) interval(f named, drawn []float64) (low, high float64, ok boo
 	}
 	drawn = slices.DeleteFunc(drawn, func(v float64) bool { return math.IsNaN(v) || math.IsInf(v, 0) })
 	half := distuv.StudentsT{Sigma: 1, Nu: n - 1}.Quantile(0.975) * stat.StdDev(drawn, nil) * math.Sqrt(n/(n-1))
+	if math.IsNaN(half) || math.IsInf(half, 0) { // of figures near the largest numbers there are
+		return 0, 0, false
+	}
 	low, high = f.value-half, f.value+half
 	if slices.Min(drawn) >= 0 {
 		low = max(0, low)
