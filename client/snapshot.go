@@ -93,13 +93,8 @@ func (s *Snapshot) Commit(ctx context.Context, waiting func(*api.Snapshot)) (*ap
 	}
 	in := &api.CommitInput{DraftInput: s.draft}
 	in.Body.Blocks, in.Body.Items = s.blocks, s.items
-	return untilDone(ctx, s.c, api.CommitDraft, in, func(made *api.Snapshot) bool {
-		under := made.State == api.Making
-		if under && waiting != nil {
-			waiting(made)
-		}
-		return !under
-	})
+	return untilDone(ctx, s.c, api.CommitDraft, in,
+		func(made *api.Snapshot) bool { return made.State == api.Making }, waiting)
 }
 
 // lookTime is how long LookedAt waits.

@@ -6,5 +6,5 @@
 //
 //	groups := compare.Groups(runs)          // runs that differ only in the seed stand together
 //	compare.Rank(groups, lower)             // the best first
-//	compare.Between(a.Best, b.Best, lower)  // difference of two means with a 95 % interval
+//	compare.Between(a.Best, b.Best)         // difference of two means with a 95 % interval
 package compare

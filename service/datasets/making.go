@@ -34,8 +34,8 @@ func scratch() (kept.Scratch, error) {
 const kind = "snapshot"
 
 // CommitDraft has a snapshot made of the blocks of a draft: whole or not at all. The same items as those of a snapshot
-// that is there are that snapshot. A large one takes longer than a request may: then it is answered as being made, and
-// the same request again says how it went.
+// that is there are that snapshot. A large one takes longer than a request may: then the answer is that it is being made,
+// and the same request again returns the result.
 func (s *Datasets) CommitDraft(ctx context.Context, who act.Who, in *api.CommitInput) (*api.Snapshot, error) {
 	row, _, err := s.draft(ctx, who, in.DraftInput)
 	if err != nil {
@@ -58,7 +58,7 @@ func (s *Datasets) CommitDraft(ctx context.Context, who act.Who, in *api.CommitI
 		return &api.Snapshot{Dataset: row.Name, Items: row.Items, Columns: []dataset.OwnColumn{}, Rows: row.Rows,
 			Who: w.Who, Created: w.Created, State: api.Making, Progress: w.Progress}, nil
 	}
-	var made came
+	var made outcome
 	if err := json.Unmarshal(w.Result, &made); err != nil {
 		return nil, err
 	}
@@ -87,8 +87,8 @@ func (s *Datasets) announced(ctx context.Context, row store.Draft, in *api.Commi
 	return blocks, nil
 }
 
-// came is what became of a draft.
-type came struct {
+// outcome is what became of a draft.
+type outcome struct {
 	ID      int64 `json:"id"`                // of the snapshot
 	Existed bool  `json:"existed,omitempty"` // the same items were a snapshot before
 	Again   int64 `json:"again,omitempty"`   // items that came more than once, and count once
@@ -105,17 +105,11 @@ func (s *Datasets) take(ctx context.Context, w store.Work, at func(float64)) (an
 		return nil, act.OrNotFound(err, "the draft is gone: it was begun more than two days ago")
 	}
 	if row.Snapshot != nil { // it is long made, or who made it ended before the work did
-		return came{ID: *row.Snapshot, Existed: true}, nil
+		return outcome{ID: *row.Snapshot, Existed: true}, nil
 	}
 	blocks, err := s.announced(ctx, row, &in)
 	if err != nil {
 		return nil, err
-	}
-	select {
-	case s.making <- struct{}{}:
-		defer func() { <-s.making }()
-	case <-ctx.Done():
-		return nil, ctx.Err()
 	}
 	made, err := s.make(ctx, row, blocks, at)
 	var double *kept.ErrKeys
@@ -130,13 +124,13 @@ func (s *Datasets) take(ctx context.Context, w store.Work, at func(float64)) (an
 		return nil, err
 	}
 	if made.same != nil {
-		return came{*made.same, true, made.again},
+		return outcome{*made.same, true, made.again},
 			s.db.InTx(ctx, func(q Tx) error { return q.EndDraft(ctx, row.ID, *made.same) })
 	}
-	var as store.SnapshotAt
+	var now store.SnapshotAt
 	var added bool
 	err = s.db.InTx(ctx, func(q Tx) error {
-		if as, added, err = q.AddSnapshot(ctx, *made.snapshot); err != nil {
+		if now, added, err = q.AddSnapshot(ctx, *made.snapshot); err != nil {
 			return err
 		}
 		if added {
@@ -151,11 +145,11 @@ func (s *Datasets) take(ctx context.Context, w store.Work, at func(float64)) (an
 				}
 			}
 		}
-		if err := q.EndDraft(ctx, row.ID, as.ID); err != nil || !added {
+		if err := q.EndDraft(ctx, row.ID, now.ID); err != nil || !added {
 			return err
 		}
 		return s.Event(ctx, q, store.Event{Kind: "snapshot", Verb: "made", Person: w.Person,
-			Subject: api.DataAddress{Dataset: row.Name, Number: as.Number}.String(),
+			Subject: api.DataAddress{Dataset: row.Name, Number: now.Number}.String(),
 			Data: map[string]any{"items": made.snapshot.Items,
 				"digest": chunk.Digest(made.snapshot.Digest).String()}})
 	})
@@ -166,7 +160,7 @@ func (s *Datasets) take(ctx context.Context, w store.Work, at func(float64)) (an
 	case s.wake <- struct{}{}:
 	default:
 	}
-	return came{as.ID, !added, made.again}, nil
+	return outcome{now.ID, !added, made.again}, nil
 }
 
 // made is a snapshot that is ready to be committed.

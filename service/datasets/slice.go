@@ -56,7 +56,6 @@ type Datasets struct {
 
 	wake    chan struct{} // a snapshot was made
 	looking sync.Mutex    // one is looked at at a time, which bounds memory
-	making  chan struct{} // so many are made at a time
 	work    *work.Work
 	marks   *lru.Cache[int64, []kept.Found] // of the snapshots asked for lately
 	files   *lru.Cache[int64, *kept.File]   // the same, each with a chunk of 4 MiB
@@ -84,8 +83,8 @@ func New(a *act.Act, db Storage, chunks *pack.Packs, w *work.Work) *Datasets {
 		panic(err) // of a constant
 	}
 	s := &Datasets{files: files, shared: shared, Act: a, db: db, chunks: chunks, wake: make(chan struct{}, 1),
-		making: make(chan struct{}, mostMaking), marks: marks, work: w}
-	w.Kind(kind, s.take)
+		marks: marks, work: w}
+	w.Kind(kind, mostMaking, s.take)
 	return s
 }
 

@@ -8,7 +8,6 @@ import (
 	"math"
 	"slices"
 	"strconv"
-	"sync"
 
 	"github.com/google/uuid"
 
@@ -31,8 +30,8 @@ const (
 const kind = "sheet"
 
 // AddSheet takes a prediction sheet whose chunks have been sent, computes what it comes to and raises its alarms. A
-// large one takes longer than a request may: then it is answered as being assessed, and the same sent again says how it
-// went.
+// large one takes longer than a request may: then the answer is that it is being assessed, and the same request again
+// returns the result.
 func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*api.Sheet, error) {
 	run, err := s.RunID(ctx, in.RunInput)
 	if err != nil {
@@ -69,7 +68,7 @@ func (s *Sheets) AddSheet(ctx context.Context, who act.Who, in *api.NewSheet) (*
 	return made, err
 }
 
-// byKey shows the sheet that was handed over with a key; nil: none was.
+// byKey shows the sheet that came with a key; nil: none did.
 func (s *Sheets) byKey(ctx context.Context, in *api.NewSheet, run int64) (*api.Sheet, error) {
 	owner, number, err := s.db.SheetByKey(ctx, in.Key)
 	switch {
@@ -78,7 +77,7 @@ func (s *Sheets) byKey(ctx context.Context, in *api.NewSheet, run int64) (*api.S
 	case err != nil:
 		return nil, err
 	case owner != run:
-		return nil, api.Fail(api.Conflict, "this key handed over a sheet of another run")
+		return nil, api.Fail(api.Conflict, "this key was used for a sheet of another run")
 	}
 	return s.sheet(ctx, in.RunInput, run, number)
 }
@@ -116,7 +115,7 @@ func (s *Sheets) underWayOf(ctx context.Context, in *api.SheetsInput, run int64)
 	return out, nil
 }
 
-// check checks what is said of a sheet, before its files are read.
+// check checks the description of a sheet, before its files are read.
 func (s *Sheets) check(ctx context.Context, in *api.NewSheet, run int64) (n store.NewSheet,
 	chunks map[chunk.Digest]int64, err error) {
 	bad := func(err error) (store.NewSheet, map[chunk.Digest]int64, error) { return n, nil, err }
@@ -172,13 +171,6 @@ func (s *Sheets) take(ctx context.Context, w store.Work, at func(float64)) (any,
 		return nil, err
 	}
 	n.Person = w.Person
-	select {
-	case s.taking <- struct{}{}:
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	}
-	release := sync.OnceFunc(func() { <-s.taking })
-	defer release()
 	alarms, err := s.assess(ctx, &n, in.Body.Says, at)
 	if err != nil {
 		return nil, err
@@ -217,7 +209,6 @@ func (s *Sheets) take(ctx context.Context, w store.Work, at func(float64)) (any,
 		return nil, err
 	}
 	s.Live.News()
-	release()                // what follows may read whole snapshots
 	if n.EvaluationID != 0 { // whose figures are known: there is nothing to wait for
 		if err := s.compareNow(ctx, run, number); err != nil {
 			s.Log.Warn("a sheet waits to be held against what was said", "run", run, "sheet", number, "err", err)

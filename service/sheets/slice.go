@@ -64,7 +64,6 @@ type Sheets struct {
 	chunks *pack.Packs
 	items  Items
 
-	taking chan struct{} // one is read and assessed at a time, which bounds memory
 	asking chan struct{} // so many are opened at a time
 	turns  *act.Turns    // of these, by person
 	open   *opened
@@ -73,10 +72,9 @@ type Sheets struct {
 
 // New makes the slice.
 func New(f *finding.Finder, db Storage, chunks *pack.Packs, items Items, w *work.Work) *Sheets {
-	s := &Sheets{Finder: f, db: db, chunks: chunks, items: items, taking: make(chan struct{}, 1),
-		asking: make(chan struct{}, mostAsking), turns: act.NewTurns(mostAsking-1, "large prediction sheets"),
+	s := &Sheets{Finder: f, db: db, chunks: chunks, items: items, asking: make(chan struct{}, mostAsking), turns: act.NewTurns(mostAsking-1, "large prediction sheets"),
 		open: newOpened(), work: w}
-	w.Kind(kind, s.take)
+	w.Kind(kind, 1, s.take)
 	return s
 }
 

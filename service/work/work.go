@@ -35,13 +35,14 @@ const (
 type Storage interface {
 	AddWork(ctx context.Context, w store.Work) error
 	BeatWork(ctx context.Context, key, holder string, progress float64) (bool, error)
+	BeginWork(ctx context.Context, key, holder string) (tries int, err error)
 	ClaimWork(ctx context.Context, key, holder string, patience time.Duration) (store.Work, error)
 	ClearWork(ctx context.Context) error
 	DropWork(ctx context.Context, key string) error
 	EndWork(ctx context.Context, key, holder string, result, problem json.RawMessage) error
 	FindWork(ctx context.Context, key string) (store.Work, error)
 	LeftWork(ctx context.Context, patience time.Duration) ([]string, error)
-	ReleaseWork(ctx context.Context, key, holder string) error
+	ReleaseWork(ctx context.Context, key, holder string, begun bool) error
 	RunWork(ctx context.Context, run int64, kind string) ([]store.Work, error)
 }
 
@@ -61,28 +62,37 @@ type Work struct {
 	all   sync.WaitGroup
 
 	mutex sync.Mutex
-	kinds map[string]Do
+	kinds map[string]kind
 	here  map[string]*piece
 }
 
-// piece is a piece of work that this replica does.
+// kind is how work of one kind is done.
+type kind struct {
+	do    Do
+	turns chan struct{} // one for each piece that is being done
+}
+
+// piece is a piece of work that this replica has.
 type piece struct {
-	done chan struct{}
-	at   atomic.Uint64 // bits of a float64
+	done  chan struct{}
+	begun bool          // its turn has come
+	at    atomic.Uint64 // bits of a float64
 }
 
 func (p *piece) progress() float64 { return math.Float64frombits(p.at.Load()) }
 
 // New returns an empty Work. Each kind has to be known before Keep is called.
 func New(a *act.Act, db Storage) *Work {
-	w := &Work{Act: a, db: db, holder: uuid.NewString(), answer: answerTime, kinds: map[string]Do{},
+	w := &Work{Act: a, db: db, holder: uuid.NewString(), answer: answerTime, kinds: map[string]kind{},
 		here: map[string]*piece{}}
 	w.ctx, w.close = context.WithCancel(context.Background())
 	return w
 }
 
-// Kind says how work of a kind is done.
-func (w *Work) Kind(kind string, do Do) { w.kinds[kind] = do }
+// Kind sets how work of a kind is done, and how many pieces of it a replica does at once, which bounds memory.
+func (w *Work) Kind(name string, atOnce int, do Do) {
+	w.kinds[name] = kind{do, make(chan struct{}, atOnce)}
+}
 
 // Request begins a piece of work, or finds it by its key, and waits for it up to answerTime. It returns the piece as it
 // is then: Ended is nil where it is not done. A piece that failed returns its problem as the error, once: the same
@@ -91,7 +101,7 @@ func (w *Work) Request(ctx context.Context, of store.Work) (store.Work, error) {
 	row, err := w.db.FindWork(ctx, of.Key)
 	if errors.Is(err, store.ErrNone) {
 		if w.full() {
-			return row, api.Fail(api.TooMany, "%d requests of this kind are being worked on; send it again in a while",
+			return row, api.Fail(api.TooMany, "%d large requests are being worked on; send this again in a minute",
 				mostHere)
 		}
 		if err = w.db.AddWork(ctx, of); err == nil {
@@ -148,7 +158,10 @@ func (w *Work) wait(ctx context.Context, row store.Work) (store.Work, error) {
 		}
 		again, err := w.db.FindWork(ctx, row.Key)
 		if err != nil {
-			return row, act.OrNotFound(err, "what the request began is gone: its run was deleted")
+			if errors.Is(err, store.ErrNone) { // another request of this key was told why it failed, or its run is deleted
+				err = api.Fail(api.Unavailable, "the result was given to another request with this key; send it again")
+			}
+			return row, err
 		}
 		if row = again; row.Ended != nil || over {
 			return row, nil
@@ -212,9 +225,9 @@ func (w *Work) do(ctx context.Context, key string, p *piece) error {
 	switch {
 	case lost: // another replica has it, or its run is gone
 		return nil
-	case err != nil && (ctx.Err() != nil || db.Away(err)):
-		return errors.Join(err, w.db.ReleaseWork(ending, key, w.holder))
-	case late:
+	case err != nil && (ctx.Err() != nil || db.Away(err) || errors.Is(err, errKind)):
+		return errors.Join(err, w.db.ReleaseWork(ending, key, w.holder, p.begun))
+	case err != nil && late:
 		err = api.Fail(api.TooCostly, "it took longer than %s", doTime)
 	}
 	var made, problem json.RawMessage
@@ -228,22 +241,34 @@ func (w *Work) do(ctx context.Context, key string, p *piece) error {
 	return w.db.EndWork(ending, key, w.holder, made, problem)
 }
 
-// run does a piece. A fault of ours ends that piece alone.
+// errKind is of work that only a later version knows.
+var errKind = errors.New("unknown kind of work")
+
+// run does a piece when its turn comes. A fault of ours ends that piece alone.
 func (w *Work) run(ctx context.Context, row store.Work, p *piece) (result any, err error) {
 	defer func() {
 		if r := recover(); r != nil {
 			err = fmt.Errorf("fault: %v", r)
 		}
 	}()
-	do := w.kinds[row.Kind]
-	if do == nil {
-		return nil, fmt.Errorf("no work is of the kind %q", row.Kind) // of a later version
+	kind, known := w.kinds[row.Kind]
+	if !known {
+		return nil, errKind
 	}
-	if row.Tries > mostTry {
+	select {
+	case kind.turns <- struct{}{}:
+		defer func() { <-kind.turns }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	if row.Tries, err = w.db.BeginWork(ctx, row.Key, w.holder); err != nil {
+		return nil, err
+	}
+	if p.begun = true; row.Tries > mostTry {
 		return nil, api.Fail(api.TooCostly, "the service stopped %d times while it was working on this; "+
-			"send less at once, or ask whoever runs the service to look into its log", mostTry)
+			"send less at once, or ask an administrator to check its log", mostTry)
 	}
-	return do(ctx, row, func(at float64) { p.at.Store(math.Float64bits(min(max(at, p.progress()), 1))) })
+	return kind.do(ctx, row, func(at float64) { p.at.Store(math.Float64bits(min(max(at, p.progress()), 1))) })
 }
 
 // beat says every now and then that a piece is being done, and stops it where it is no longer this replica's.

@@ -23,7 +23,7 @@ import (
 func replica(t *testing.T, db *pg.Store, do Do) (w *Work, stop func()) {
 	w = New(act.New(db, slog.New(slog.DiscardHandler)), db)
 	w.answer = 100 * time.Millisecond
-	w.Kind("sheet", do)
+	w.Kind("sheet", 1, do)
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan struct{})
 	go func() { w.Keep(ctx); close(done) }()
@@ -120,7 +120,10 @@ func TestAnotherReplicaTakesUpWork(t *testing.T) {
 
 	of.Key = uuid.NewString() // a replica that was killed leaves this
 	require.NoError(t, db.AddWork(t.Context(), of))
-	_, err = db.ClaimWork(t.Context(), of.Key, uuid.NewString(), patience)
+	killed := uuid.NewString()
+	_, err = db.ClaimWork(t.Context(), of.Key, killed, patience)
+	require.NoError(t, err)
+	_, err = db.BeginWork(t.Context(), of.Key, killed)
 	require.NoError(t, err)
 	row, err = two.Request(t.Context(), of)
 	require.NoError(t, err)
@@ -170,18 +173,26 @@ func TestWorkThatKillsIsGivenUp(t *testing.T) {
 	t.Parallel()
 	db, of := open(t)
 	require.NoError(t, db.AddWork(t.Context(), of))
+	behind := of // waits for its turn each time, which does not count
+	behind.Key = uuid.NewString()
+	require.NoError(t, db.AddWork(t.Context(), behind))
 	for range mostTry {
-		_, err := db.ClaimWork(t.Context(), of.Key, uuid.NewString(), 0)
+		killed := uuid.NewString()
+		for _, key := range []string{of.Key, behind.Key} {
+			_, err := db.ClaimWork(t.Context(), key, killed, 0)
+			require.NoError(t, err)
+		}
+		_, err := db.BeginWork(t.Context(), of.Key, killed)
 		require.NoError(t, err)
 	}
 	_, err := db.Pool.Exec(t.Context(), "update work set beat = now() - interval '1 hour'")
 	require.NoError(t, err)
-	w, _ := replica(t, db, func(context.Context, store.Work, func(float64)) (any, error) {
-		t.Error("it was begun once more")
-		return nil, nil
-	})
+	w, _ := replica(t, db, func(_ context.Context, w store.Work, _ func(float64)) (any, error) { return w.Key, nil })
 	_, err = until(t, w, of)
 	require.True(t, api.Is(err, api.TooCostly), err)
+	row, err := until(t, w, behind)
+	require.NoError(t, err)
+	require.Equal(t, `"`+behind.Key+`"`, string(row.Result))
 }
 
 // What is under way in a replica is bounded.

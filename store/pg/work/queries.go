@@ -36,6 +36,11 @@ func (q Queries) ClaimWork(ctx context.Context, key, holder string, patience tim
 	return db.One[store.Work](ctx, q, "work_claim", db.A{"key": key, "holder": holder, "patience": patience})
 }
 
+// BeginWork counts a try of work that a replica has, as its turn has come. store.ErrNone: the replica has it no more.
+func (q Queries) BeginWork(ctx context.Context, key, holder string) (tries int, err error) {
+	return db.Value[int](ctx, q, "work_begin", db.A{"key": key, "holder": holder})
+}
+
 // LeftWork lists the keys of work that no replica does, the oldest first.
 func (q Queries) LeftWork(ctx context.Context, patience time.Duration) ([]string, error) {
 	return db.Values[string](ctx, q, "work_left", db.A{"patience": patience})
@@ -47,9 +52,9 @@ func (q Queries) BeatWork(ctx context.Context, key, holder string, progress floa
 	return n > 0, err
 }
 
-// ReleaseWork gives work back unfinished, which does not count as a try.
-func (q Queries) ReleaseWork(ctx context.Context, key, holder string) error {
-	_, err := q.Exec(ctx, "work_release", db.A{"key": key, "holder": holder})
+// ReleaseWork gives work back unfinished. If it was begun, that does not count as a try.
+func (q Queries) ReleaseWork(ctx context.Context, key, holder string, begun bool) error {
+	_, err := q.Exec(ctx, "work_release", db.A{"key": key, "holder": holder, "begun": begun})
 	return err
 }
 

@@ -8,11 +8,14 @@ from work w join person p on p.id = w.person where w.key = @key;
 
 -- query: work_claim
 with mine as (
-    update work set holder = @holder, beat = now(), tries = tries + 1
+    update work set holder = @holder, beat = now()
     where key = @key and ended is null and (beat is null or beat < now() - @patience::interval) returning *
 )
 select w.key::text, w.kind, w.run, w.person, p.name as who, w.request, w.progress::float8, w.tries, w.problem, w.result, w.created, w.ended
 from mine w join person p on p.id = w.person;
+
+-- query: work_begin
+update work set tries = tries + 1 where key = @key and holder = @holder and ended is null returning tries;
 
 -- query: work_left
 select key::text from work where ended is null and (beat is null or beat < now() - @patience::interval)
@@ -22,7 +25,7 @@ order by created limit 20;
 update work set beat = now(), progress = @progress where key = @key and holder = @holder and ended is null;
 
 -- query: work_release
-update work set beat = null, holder = null, progress = 0, tries = greatest(tries - 1, 0)
+update work set beat = null, holder = null, progress = 0, tries = tries - @begun::boolean::int
 where key = @key and holder = @holder and ended is null;
 
 -- query: work_end
