@@ -242,7 +242,7 @@ func (c *Client) sendOnce(ctx context.Context, spec api.Spec, r *request) (*http
 		if slow, ok := err.(interface{ Timeout() bool }); ok && slow.Timeout() {
 			return nil, late{c.URL}
 		}
-		err = fmt.Errorf("%w at %s: %w", ErrAway, c.URL, err)
+		err = away{c.URL, err}
 		if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) { // it took the request, and went
 			err = again{error: err}
 		}

@@ -6,10 +6,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -124,7 +124,14 @@ func TestAway(t *testing.T) {
 	gone := New("http://127.0.0.1:1", "")
 	_, err := Call(t.Context(), gone, api.GetProject, &api.ProjectInput{Project: "vessels"})
 	require.ErrorIs(t, err, ErrAway)
-	require.ErrorContains(t, err, "the service does not answer at http://127.0.0.1:1")
+	require.EqualError(t, err, "the service does not answer at http://127.0.0.1:1: connection refused")
+	for says, cause := range map[string]error{"the connection was lost": &net.OpError{Op: "write", Net: "tcp",
+		Err: net.ErrClosed}, "no address is known for hydra-2": &net.DNSError{Name: "hydra-2"}} {
+		err := away{"http://hydra-2", cause}
+		require.EqualError(t, err, "the service does not answer at http://hydra-2: "+says)
+		require.ErrorIs(t, err, ErrAway)
+		require.ErrorIs(t, err, cause)
+	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	_, err = Call(ctx, c, api.GetProject, &api.ProjectInput{Project: "vessels"})

@@ -143,6 +143,9 @@ func (a *Commands) list(ctx context.Context, run, split, output string) error {
 	}
 	l := term.List("sheet#", "split", "epoch#", "examples#", "figure", "", "alarms", "made")
 	l.Empty, l.Shorten = fmt.Sprintf("%s has no predictions (docs/predictions.md).", addr), "alarms"
+	if len(under.Items) > 0 {
+		l.Empty = "None is complete yet."
+	}
 	for _, s := range all {
 		row := []string{fmt.Sprint(s.Number), s.Split, term.Epoch(s.Epoch), api.Thousands(s.Examples), "", "",
 			strings.Join(kinds(s.Alarms), ", "), term.When(s.Created)}
