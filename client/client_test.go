@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
