@@ -21,7 +21,7 @@ const underWay = ref<string[]>([])
 const assessing = async (path: { project: string; number: number }) => {
   const query = { state: 'assessing' as const, ...(props.step === undefined ? {} : { step: String(props.step) }) }
   const list = await client.GET('/api/v1/projects/{project}/runs/{number}/sheets', { params: { path, query } })
-  underWay.value = (list.data?.items ?? []).map((s) => `${s.split}, epoch ${text(toNumber(s.epoch))}: ${s.says}`)
+  underWay.value = (list.data?.items ?? []).map((s) => `${s.split}, epoch ${text(toNumber(s.epoch))}, are ${s.says}`)
 }
 watch(
   () => [props.mark, props.step],
@@ -51,21 +51,25 @@ const show = (where: string) => void router.push({ path: link.value, query: { wh
 </script>
 
 <template>
-  <p v-for="u in underWay" :key="u" class="small">Predictions on {{ u }}</p>
-  <Question v-if="sheet" title="What does it get wrong?" :says="sheet.says">
+  <Question v-if="sheet || underWay.length" title="What does it get wrong?" :says="sheet?.says ?? ''">
     <template #aside>
-      <Broken :alarms="sheet.alarms ?? []" :link="link" />
-      <p class="small">
-        Epoch {{ text(toNumber(sheet.epoch)) }}, {{ sheet.data || sheet.split }},
-        {{ sheet.examples.toLocaleString('en-GB') }} examples.
-      </p>
-      <p class="small"><RouterLink :to="link">Figures, examples and cutoff</RouterLink></p>
+      <p v-for="u in underWay" :key="u" class="small">Predictions on {{ u }}</p>
+      <template v-if="sheet">
+        <Broken :alarms="sheet.alarms ?? []" :link="link" />
+        <p class="small">
+          Epoch {{ text(toNumber(sheet.epoch)) }}, {{ sheet.data || sheet.split }},
+          {{ sheet.examples.toLocaleString('en-GB') }} examples.
+        </p>
+        <p class="small"><RouterLink :to="link">Figures, examples and cutoff</RouterLink></p>
+      </template>
     </template>
-    <div v-if="['classes', 'labels', 'masks'].includes(sheet.task) && sheet.labelled" class="both">
-      <Matrix :sheet="sheet" @choose="show" />
-      <ClassTable :sheet="sheet" @choose="(c) => show(ofClass(sheet?.task ?? 'classes', c))" />
-    </div>
-    <FigureTable v-else-if="sheet.labelled" :figures="sheet.figures ?? []" />
+    <template v-if="sheet">
+      <div v-if="['classes', 'labels', 'masks'].includes(sheet.task) && sheet.labelled" class="both">
+        <Matrix :sheet="sheet" @choose="show" />
+        <ClassTable :sheet="sheet" @choose="(c) => show(ofClass(sheet?.task ?? 'classes', c))" />
+      </div>
+      <FigureTable v-else-if="sheet.labelled" :figures="sheet.figures ?? []" />
+    </template>
   </Question>
 </template>
 
