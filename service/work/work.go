@@ -158,7 +158,7 @@ func (w *Work) wait(ctx context.Context, row store.Work) (store.Work, error) {
 		}
 		again, err := w.db.FindWork(ctx, row.Key)
 		if err != nil {
-			if errors.Is(err, store.ErrNone) { // another request of this key was told why it failed, or its run is deleted
+			if errors.Is(err, store.ErrNone) { // another request of this key has its problem, or its run is deleted
 				err = api.Fail(api.Unavailable, "the result was given to another request with this key; send it again")
 			}
 			return row, err
@@ -275,15 +275,13 @@ func (w *Work) run(ctx context.Context, row store.Work, p *piece) (result any, e
 func (w *Work) beat(ctx context.Context, stop func(), row store.Work, p *piece) {
 	t := time.NewTicker(beatPace)
 	defer t.Stop()
-	said := 0.0
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-t.C:
 		}
-		at := p.progress()
-		mine, err := w.db.BeatWork(ctx, row.Key, w.holder, at)
+		mine, err := w.db.BeatWork(ctx, row.Key, w.holder, p.progress())
 		switch {
 		case ctx.Err() != nil:
 			return
@@ -292,9 +290,6 @@ func (w *Work) beat(ctx context.Context, stop func(), row store.Work, p *piece) 
 		case !mine:
 			stop()
 			return
-		case at != said && row.Run != nil:
-			said = at
-			w.Live.Touch("s", *row.Run)
 		}
 	}
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, onScopeDispose, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { client, type SheetDetail } from '../api/client'
 import Broken from './Broken.vue'
@@ -17,12 +17,20 @@ import { number as text, toNumber } from '../shared/format'
 const props = defineProps<{ project: string; number: number; mark: number; step?: number }>()
 const sheet = ref<SheetDetail>()
 const underWay = ref<string[]>([])
-/** What is still being assessed says how far it is. */
+/** What is being assessed shows its progress, every few seconds until it is complete. */
+let next: ReturnType<typeof setTimeout> | undefined
+let left = false
 const assessing = async (path: { project: string; number: number }) => {
+  clearTimeout(next)
   const query = { state: 'assessing' as const, ...(props.step === undefined ? {} : { step: String(props.step) }) }
   const list = await client.GET('/api/v1/projects/{project}/runs/{number}/sheets', { params: { path, query } })
   underWay.value = (list.data?.items ?? []).map((s) => `${s.split}, epoch ${text(toNumber(s.epoch))}, are ${s.says}`)
+  if (underWay.value.length && !left) next = setTimeout(() => void assessing(path), 3000)
 }
+onScopeDispose(() => {
+  left = true
+  clearTimeout(next)
+})
 watch(
   () => [props.mark, props.step],
   async () => {
