@@ -34,8 +34,8 @@ func scratch() (kept.Scratch, error) {
 const kind = "snapshot"
 
 // CommitDraft has a snapshot made of the blocks of a draft: whole or not at all. The same items as those of a snapshot
-// that is there are that snapshot. A large one takes longer than a request may: then the answer is that it is being made,
-// and the same request again returns the result.
+// that is there are that snapshot. A large one takes longer than a request may: then the answer is that it is being
+// made, and the same request again returns the result.
 func (s *Datasets) CommitDraft(ctx context.Context, who act.Who, in *api.CommitInput) (*api.Snapshot, error) {
 	row, _, err := s.draft(ctx, who, in.DraftInput)
 	if err != nil {

@@ -72,8 +72,8 @@ type Sheets struct {
 
 // New makes the slice.
 func New(f *finding.Finder, db Storage, chunks *pack.Packs, items Items, w *work.Work) *Sheets {
-	s := &Sheets{Finder: f, db: db, chunks: chunks, items: items, asking: make(chan struct{}, mostAsking), turns: act.NewTurns(mostAsking-1, "large prediction sheets"),
-		open: newOpened(), work: w}
+	s := &Sheets{Finder: f, db: db, chunks: chunks, items: items, work: w, open: newOpened(),
+		asking: make(chan struct{}, mostAsking), turns: act.NewTurns(mostAsking-1, "large prediction sheets")}
 	w.Kind(kind, 1, s.take)
 	return s
 }

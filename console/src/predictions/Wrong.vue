@@ -21,10 +21,10 @@ const underWay = ref<string[]>([])
 let next: ReturnType<typeof setTimeout> | undefined
 let left = false
 const assessing = async (path: { project: string; number: number }) => {
-  clearTimeout(next)
   const query = { state: 'assessing' as const, ...(props.step === undefined ? {} : { step: String(props.step) }) }
   const list = await client.GET('/api/v1/projects/{project}/runs/{number}/sheets', { params: { path, query } })
   underWay.value = (list.data?.items ?? []).map((s) => `${s.split}, epoch ${text(toNumber(s.epoch))}, are ${s.says}`)
+  clearTimeout(next)
   if (underWay.value.length && !left) next = setTimeout(() => void assessing(path), 3000)
 }
 onScopeDispose(() => {
